@@ -1,0 +1,263 @@
+//! The tree of a formula or query as it was written: every node has its span, no name is resolved.
+
+use super::source::Span;
+use crate::value::date::Unit;
+use crate::value::{Type, Value};
+
+/// A name and where it stands.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Name {
+    /// Without quotes.
+    pub text: String,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// An expression.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it is.
+    pub kind: ExprKind,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// The kinds of expression.
+#[derive(Clone, Debug)]
+pub enum ExprKind {
+    /// A literal.
+    Literal(Value),
+    /// `$name`
+    Parameter(String),
+    /// A bare name: a let, a column of the own table, a measure; after `rows(` and `per` a table.
+    Name(Name),
+    /// `table.column`
+    Column(Name, Name),
+    /// `-x`
+    Negate(Box<Expr>),
+    /// `not x`
+    Not(Box<Expr>),
+    /// Two operands and what stands between them.
+    Binary(BinaryOp, Box<Expr>, Box<Expr>),
+    /// `x is [not] null`
+    IsNull(Box<Expr>, bool),
+    /// `x [not] like pattern`
+    Like(Box<Expr>, Box<Expr>, bool),
+    /// `x [not] between a and b`
+    Between(Box<Expr>, Box<Expr>, Box<Expr>, bool),
+    /// `x [not] in (…)`
+    In(Box<Expr>, Vec<Expr>, bool),
+    /// `case [x] when … then … else … end`, and `if(a, b, c)`
+    Case(Option<Box<Expr>>, Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// `cast(x as type)`; true for `try_cast`
+    Cast(Box<Expr>, Type, bool),
+    /// `f(a, b)`
+    Call(Name, Vec<Expr>),
+    /// `let x = …; let y = …; result`
+    Let(Vec<(Name, Expr)>, Box<Expr>),
+    /// An aggregate, a set or a rank.
+    Aggregate(Box<Aggregate>),
+    /// `x given (…)`
+    Given(Box<Expr>, Vec<Edit>),
+    /// `x via t.c`
+    Via(Box<Expr>, Name, Name),
+    /// `x both_ways t.c`
+    BothWays(Box<Expr>, Name, Name),
+    /// Something that could not be read; it was reported.
+    Broken,
+}
+
+/// Operators between two operands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs, reason = "the names say it")]
+pub enum BinaryOp {
+    Or,
+    And,
+    Eq,
+    Ne,
+    Lt,
+    Le,
+    Gt,
+    Ge,
+    Concat,
+    Add,
+    Sub,
+    Mul,
+    Div,
+    Rem,
+}
+
+impl BinaryOp {
+    /// As it is written.
+    pub fn symbol(self) -> &'static str {
+        use BinaryOp::*;
+        match self {
+            Or => "or",
+            And => "and",
+            Eq => "=",
+            Ne => "<>",
+            Lt => "<",
+            Le => "<=",
+            Gt => ">",
+            Ge => ">=",
+            Concat => "||",
+            Add => "+",
+            Sub => "-",
+            Mul => "*",
+            Div => "/",
+            Rem => "%",
+        }
+    }
+}
+
+/// `sum(x per … of … where …)` and its kin.
+#[derive(Clone, Debug)]
+pub struct Aggregate {
+    /// Which one.
+    pub name: Name,
+    /// `count(distinct …)`
+    pub distinct: bool,
+    /// What it aggregates, and its other arguments.
+    pub args: Vec<Expr>,
+    /// `order by`, with true for descending.
+    pub order: Vec<(Expr, bool)>,
+    /// What it goes through.
+    pub per: Option<Per>,
+}
+
+/// What an aggregate iterates.
+#[derive(Clone, Debug)]
+pub struct Per {
+    /// A table, or columns.
+    pub targets: Vec<Target>,
+    /// Only combinations that this table's rows have.
+    pub of: Option<Name>,
+    /// Only those where this is true.
+    pub filter: Option<Box<Expr>>,
+    /// The whole clause.
+    pub span: Span,
+}
+
+/// A table or a column, wherever either can stand.
+#[derive(Clone, Debug)]
+pub enum Target {
+    /// A bare name: a table, a hierarchy, a lens.
+    Name(Name),
+    /// `table.column`
+    Column(Name, Name),
+}
+
+impl Target {
+    /// Where it stands.
+    pub fn span(&self) -> Span {
+        match self {
+            Target::Name(n) => n.span,
+            Target::Column(t, c) => t.span.to(c.span),
+        }
+    }
+}
+
+/// One edit of a `given (…)`.
+#[derive(Clone, Debug)]
+pub struct Edit {
+    /// What it does.
+    pub kind: EditKind,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// The edits of the filter context (language reference, sections 6 and 8).
+#[derive(Clone, Debug)]
+pub enum EditKind {
+    /// `[instead] [table where] predicate`
+    Narrow {
+        /// Lifts the columns that the predicate names first.
+        instead: bool,
+        /// The table whose rows are tested, when it is named.
+        table: Option<Name>,
+        /// What must hold.
+        predicate: Expr,
+    },
+    /// `lift a, b`
+    Lift(Vec<Target>),
+    /// `lift all`
+    LiftAll,
+    /// `lift axes`
+    LiftAxes,
+    /// `lift row`
+    LiftRow,
+    /// `leave a, b`
+    Leave(Vec<Target>),
+    /// `so_far(year)` and its kin, with the calendar after `on`.
+    Period(Period, Option<Name>),
+}
+
+/// The period edits (language reference, section 8).
+#[derive(Clone, Debug, PartialEq)]
+pub enum Period {
+    /// From the start of the unit that holds the last day, to the last day.
+    SoFar(Unit),
+    /// So many units up to the last day.
+    Trailing(i64, Unit),
+    /// Moved by so many units.
+    Shift(i64, Unit),
+    /// All days of the units touched.
+    Whole(Unit),
+    /// The unit before the first day.
+    Preceding(Unit),
+    /// The unit after the last day.
+    Following(Unit),
+    /// The first day.
+    AtStart,
+    /// The last day, or the last one with a row of this table.
+    AtEnd(Option<Name>),
+}
+
+/// A query.
+#[derive(Clone, Debug)]
+pub struct Query {
+    /// `measure x = …;`
+    pub measures: Vec<(Name, Expr)>,
+    /// The items of a `grid`, or the columns of `records`.
+    pub items: Vec<Item>,
+    /// Whether this is `records`.
+    pub records: bool,
+    /// Row axes, outer first.
+    pub by: Vec<Target>,
+    /// Column axes.
+    pub split: Vec<Target>,
+    /// `where`
+    pub filter: Option<Expr>,
+    /// `having`
+    pub having: Option<Expr>,
+    /// `order by`, with true for descending.
+    pub order: Vec<(Expr, bool)>,
+    /// `limit`
+    pub limit: Option<Limit>,
+    /// `totals`
+    pub totals: bool,
+    /// `with empty`
+    pub with_empty: bool,
+}
+
+/// `limit 5 within a, b others`
+#[derive(Clone, Debug)]
+pub struct Limit {
+    /// How many lines.
+    pub count: usize,
+    /// For each combination of these row axes.
+    pub within: Vec<Target>,
+    /// One more line for the rest.
+    pub others: Option<Span>,
+}
+
+/// One item of a query.
+#[derive(Clone, Debug)]
+pub struct Item {
+    /// What it shows.
+    pub expr: Expr,
+    /// The heading after `as`.
+    pub heading: Option<Name>,
+    /// The pattern after `format`.
+    pub format: Option<String>,
+}

@@ -1,0 +1,322 @@
+//! What an aggregate goes through (language reference, section 4).
+
+use std::collections::BTreeSet;
+
+use super::operators::convert;
+use super::{Checked, Checker, Expr, Kind, Place, Provider, ast};
+use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use crate::formula::source::{Problem, Span, closest};
+use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
+use crate::formula::words;
+use crate::value::{Type, Value};
+
+fn kind_of(name: &str, distinct: bool) -> Option<AggregateKind> {
+    use AggregateKind::*;
+    Some(match name {
+        "sum" => Sum,
+        "avg" => Avg,
+        "min" => Min,
+        "max" => Max,
+        "median" => Median,
+        "stddev_samp" => StddevSamp,
+        "stddev_pop" => StddevPop,
+        "var_samp" => VarSamp,
+        "var_pop" => VarPop,
+        "percentile_cont" => PercentileCont,
+        "percentile_disc" => PercentileDisc,
+        "count" if distinct => CountDistinct,
+        "count" => Count,
+        "rows" => Rows,
+        "single" => Single,
+        "first" => First,
+        "last" => Last,
+        "string_agg" => StringAgg,
+        _ => return None,
+    })
+}
+
+impl Checker<'_> {
+    pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+        let name = a.name.text.as_str();
+        if name == "rank" {
+            return self.rank(a, span);
+        }
+        let Some(kind) = kind_of(name, a.distinct) else {
+            return self.fail(
+                Problem::Unsupported,
+                span,
+                format!("`{name}` is a set: it stands after `in`"),
+                "write `route.name in top(5, net_revenue per route.name)`",
+            );
+        };
+        if a.distinct && kind != AggregateKind::CountDistinct {
+            return self.fail(Problem::Syntax, span, format!("`distinct` goes with `count`, not with `{name}`"), "write `count(distinct x)`");
+        }
+        // Inside another aggregate there is no place for this one, whatever it goes through.
+        let place = self.place;
+        let typed = self.at(Place::Cell, |c| match kind {
+            AggregateKind::Rows => c.rows(a, span),
+            _ => c.over_values(kind, a, span),
+        })?;
+        debug_assert_eq!(place, self.place);
+        self.context_value(typed, "aggregate")
+    }
+
+    /// `rows(t)`
+    fn rows(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+        let [ast::Expr { kind: ast::ExprKind::Name(table), .. }] = a.args.as_slice() else {
+            return self.fail(Problem::Type, span, "`rows` counts the rows of a table", "write `rows(booking)`; values that are not null are counted with `count(x)`");
+        };
+        if a.per.is_some() || !a.order.is_empty() {
+            return self.fail(Problem::Syntax, span, "`rows` takes a table and nothing else", "write `rows(booking)`");
+        }
+        let table = self.find_table(table)?;
+        let aggregate = Aggregate {
+            kind: AggregateKind::Rows,
+            args: Vec::new(),
+            constant: None,
+            order: Vec::new(),
+            over: Over::Rows(table),
+        };
+        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty: Type::Int, span })
+    }
+
+    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+        let name = &a.name.text;
+        let wanted = self.argument_count(kind, a, span)?;
+        let (values, constants) = a.args.split_at(wanted);
+        let constant = self.constant(kind, constants, span)?;
+        self.check_order(kind, a, span)?;
+        let (args, order, over) = match &a.per {
+            None => {
+                let (args, order) = self.at(Place::Aggregated, |c| c.values(values, &a.order));
+                let (args, order) = (args?, order?);
+                let over = Over::Rows(self.iterated_table(name, &args, &order, span)?);
+                (args, order, over)
+            }
+            Some(per) => {
+                let provider = self.provider(per)?;
+                self.providers.push(provider.clone());
+                let parts = self.values(values, &a.order);
+                let filter = per.filter.as_deref().map(|f| {
+                    let filter = self.expr(f)?;
+                    self.condition(filter)
+                });
+                self.providers.pop();
+                let over = Over::Per(self.per(per, provider, filter.transpose()?)?);
+                (parts.0?, parts.1?, over)
+            }
+        };
+        let (args, ty) = self.result_type(kind, args)?;
+        let aggregate = Aggregate { kind, args, constant, order, over };
+        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty, span })
+    }
+
+    #[allow(clippy::type_complexity, reason = "two lists, checked apart so that both are reported")]
+    fn values(
+        &mut self,
+        values: &[ast::Expr],
+        order: &[(ast::Expr, bool)],
+    ) -> (Checked<Vec<Expr>>, Checked<Vec<(Expr, bool)>>) {
+        let args = self.all(values, |c, e| c.expr(e));
+        let order = self.all(order, |c, (e, descending)| Ok((c.expr(e)?, *descending)));
+        (args, order)
+    }
+
+    fn argument_count(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<usize> {
+        use AggregateKind::*;
+        let (given, name) = (a.args.len(), &a.name.text);
+        let (values, constants) = match kind {
+            CountDistinct => (given.max(1), 0),
+            PercentileCont | PercentileDisc | StringAgg => (1, 1),
+            _ => (1, 0),
+        };
+        if given != values + constants {
+            let help = match kind {
+                PercentileCont | PercentileDisc => format!("write `{name}(x, 0.9)`"),
+                StringAgg => "write `string_agg(x, ', ')`".into(),
+                Count if given == 0 => "rows are counted with `rows(table)`".into(),
+                Count => "combinations are counted with `count(distinct a, b)`".into(),
+                _ => format!("write `{name}(x)`"),
+            };
+            return self.fail(Problem::Type, span, format!("`{name}` takes {} argument(s), not {given}", values + constants), help);
+        }
+        Ok(values)
+    }
+
+    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr], span: Span) -> Checked<Option<Value>> {
+        let Some(e) = constants.first() else { return Ok(None) };
+        let value = match self.expr(e)?.kind {
+            Kind::Literal(v) => v,
+            _ => Value::Null,
+        };
+        let fits = match kind {
+            AggregateKind::StringAgg => value.as_text().is_some(),
+            _ => value.as_f64().is_some_and(|share| (0.0..=1.0).contains(&share)),
+        };
+        if !fits {
+            let help = if kind == AggregateKind::StringAgg { "a text literal such as `', '`" } else { "a number from 0 to 1 such as `0.9`" };
+            return self.fail(Problem::Type, e.span.to(span), "the second argument has to be a literal", help);
+        }
+        Ok(Some(value))
+    }
+
+    fn check_order(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<()> {
+        let needs = matches!(kind, AggregateKind::First | AggregateKind::Last);
+        let name = &a.name.text;
+        if needs && a.order.is_empty() {
+            return self.fail(Problem::Syntax, span, format!("`{name}` needs an order"), format!("write `{name}(x order by y)`"));
+        }
+        if !a.order.is_empty() && !needs && kind != AggregateKind::StringAgg {
+            return self.fail(Problem::Syntax, span, format!("the order of rows does not matter to `{name}`"), "leave the `order by` out");
+        }
+        Ok(())
+    }
+
+    fn result_type(&mut self, kind: AggregateKind, args: Vec<Expr>) -> Checked<(Vec<Expr>, Type)> {
+        use AggregateKind::*;
+        let Some(first) = args.first() else { return Ok((args, Type::Int)) };
+        let (ty, span) = (first.ty, first.span);
+        let numeric = matches!(kind, Sum | Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont | PercentileDisc);
+        if numeric && !ty.is_number() && ty != Type::Null {
+            let help = match ty {
+                Type::Bool => "count conditions with `sum(if(condition, 1, 0))`",
+                Type::Text => "count texts with `count(x)`, or turn them into numbers with `cast`",
+                _ => "the first and last of dates are `min` and `max`",
+            };
+            return self.fail(Problem::Type, span, format!("numbers are needed here, this is {ty}"), help);
+        }
+        if kind == StringAgg && !matches!(ty, Type::Text | Type::Null) {
+            return self.fail(Problem::Type, span, format!("`string_agg` joins texts, this is {ty}"), "turn it into text with `cast(x as text)`");
+        }
+        let result = match kind {
+            Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont => Type::Float,
+            Count | CountDistinct | Rows => Type::Int,
+            Sum if ty.is_exact() && ty.scale() > 0 => Type::decimal(ty.scale()),
+            Sum if ty == Type::Null => Type::Int,
+            StringAgg => Type::Text,
+            _ => ty,
+        };
+        let args = if numeric && ty == Type::Null { args.into_iter().map(|e| convert(e, Type::Int)).collect() } else { args };
+        Ok((args, result))
+    }
+
+    /// The one table from which all columns can be looked up.
+    fn iterated_table(&mut self, name: &str, args: &[Expr], order: &[(Expr, bool)], span: Span) -> Checked<TableId> {
+        let mut named: Vec<(ColumnId, Vec<RelationshipId>)> = Vec::new();
+        for e in args.iter().chain(order.iter().map(|(e, _)| e)) {
+            e.walk(&mut |part| {
+                if let Kind::Column { column, detours } = &part.kind {
+                    named.push((*column, detours.clone()));
+                }
+            });
+        }
+        let tables: BTreeSet<TableId> = named.iter().map(|(c, _)| c.table).collect();
+        let reaches_all = |from: TableId| {
+            named.iter().all(|(c, detours)| self.schema.reach(from, detours).contains_key(&c.table))
+        };
+        let candidates: Vec<TableId> = tables.iter().copied().filter(|t| reaches_all(*t)).collect();
+        match (candidates.as_slice(), tables.len()) {
+            ([table], _) => Ok(*table),
+            (_, 0) => self.fail(
+                Problem::Aggregate,
+                span,
+                format!("this `{name}` names no column, so there are no rows to go through"),
+                "count rows with `rows(table)`, or say what to go through with `per`",
+            ),
+            _ => {
+                let names: Vec<&str> = tables.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
+                self.fail(
+                    Problem::Path,
+                    span,
+                    format!("none of the tables {} can look up all the others", names.join(", ")),
+                    "aggregate each table by itself, or say what to go through with `per`",
+                )
+            }
+        }
+    }
+
+    fn provider(&mut self, per: &ast::Per) -> Checked<(ProviderId, Provider)> {
+        let id = ProviderId(self.fresh());
+        if let [ast::Target::Name(name)] = per.targets.as_slice()
+            && self.schema.find_table(&name.text).is_some()
+        {
+            return Ok((id, Provider::Row(self.find_table(name)?)));
+        }
+        let columns = self.all(&per.targets, |c, target| match target {
+            ast::Target::Column(table, column) => Ok(vec![c.find_column(table, column)?]),
+            ast::Target::Name(name) => c.hierarchy(name),
+        })?;
+        let mut distinct = Vec::new();
+        for column in columns.concat() {
+            if !distinct.contains(&column) {
+                distinct.push(column);
+            }
+        }
+        Ok((id, Provider::Columns(distinct)))
+    }
+
+    /// The levels of a hierarchy.
+    fn hierarchy(&mut self, name: &ast::Name) -> Checked<Vec<ColumnId>> {
+        for (t, table) in self.schema.tables.iter().enumerate() {
+            if let Some((_, levels)) = table.hierarchies.iter().find(|(n, _)| *n == name.text) {
+                return Ok(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect());
+            }
+        }
+        let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+        let help = match closest(&name.text, tables.iter().copied()) {
+            Some(near) => format!("did you mean `{}`?", words::quote_name(near)),
+            None => "`per` is followed by a table or by columns, written `table.column`".into(),
+        };
+        self.fail(Problem::UnknownName, name.span, format!("`{}` is neither a table nor a hierarchy", name.text), help)
+    }
+
+    fn per(&mut self, per: &ast::Per, provider: (ProviderId, Provider), filter: Option<Expr>) -> Checked<Per> {
+        let of = per.of.as_ref().map(|t| self.find_table(t)).transpose()?;
+        let domain = match provider.1 {
+            Provider::Row(table) => {
+                if of.is_some() {
+                    return self.fail(Problem::Syntax, per.span, "`of` follows columns, not a table", "write `per customer.id of booking`");
+                }
+                PerDomain::Table(table)
+            }
+            Provider::Columns(columns) => {
+                if let Some(of) = of {
+                    let reach = self.schema.reach(of, &self.detours);
+                    if let Some(column) = columns.iter().find(|c| !reach.contains_key(&c.table)) {
+                        let (column, table) = (self.schema.column_name(*column), &self.schema.table(of).name);
+                        return self.fail(Problem::Path, per.span, format!("{column} cannot be looked up from {table}"), "`of` names a table that points at the columns' tables");
+                    }
+                }
+                PerDomain::Columns { columns, of }
+            }
+        };
+        Ok(Per { provider: provider.0, domain, filter })
+    }
+
+    fn rank(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+        let help = "write `rank(net_revenue per route.name)`, with `asc` to begin at the smallest";
+        let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
+            return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);
+        };
+        let typed = self.at(Place::Cell, |c| {
+            let provider = c.provider(per)?;
+            let (id, Provider::Columns(columns)) = provider.clone() else {
+                return c.fail(Problem::Type, per.span, "`rank` ranks the values of a column, not rows", help);
+            };
+            let [column] = columns.as_slice() else {
+                return c.fail(Problem::Type, per.span, "`rank` ranks the values of one column", help);
+            };
+            if per.of.is_some() || per.filter.is_some() {
+                return c.fail(Problem::Syntax, per.span, "`rank` takes neither `of` nor `where`", "put a condition into the figure with `if`");
+            }
+            c.providers.push(provider);
+            let figure = c.expr(figure);
+            c.providers.pop();
+            let ascending = a.order.first().is_some_and(|(_, descending)| !descending);
+            let rank = Rank { figure: figure?, column: *column, provider: id, ascending };
+            Ok(Expr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })
+        })?;
+        self.context_value(typed, "rank")
+    }
+}

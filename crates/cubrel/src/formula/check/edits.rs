@@ -1,0 +1,140 @@
+//! `given (…)`: edits of the filter context (language reference, section 6).
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::{Checked, Checker, Expr, Kind, Place, ast};
+use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
+use crate::formula::schema::{ColumnId, TableId};
+use crate::formula::source::{Problem, Span};
+use crate::formula::typed::{Edit, EditTarget, Narrow};
+
+impl Checker<'_> {
+    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> Checked<Expr> {
+        // Inside an aggregate or predicate, a `given` changes what a measure in it sees, never a column.
+        let place = self.place;
+        let typed = self.at(Place::Cell, |c| {
+            let body = c.expr(body);
+            let edits = c.all(edits, |c, e| c.edit(e));
+            let (body, edits) = (body?, edits?.concat());
+            let ty = body.ty;
+            Ok(Expr { kind: Kind::Given(Box::new(body), edits), ty, span })
+        })?;
+        debug_assert_eq!(place, self.place);
+        self.context_value(typed, "`given`")
+    }
+
+    fn edit(&mut self, edit: &ast::Edit) -> Checked<Vec<Edit>> {
+        match &edit.kind {
+            EditKind::Narrow { instead, table, predicate } => {
+                let narrows = self.narrow(*instead, table.as_ref(), predicate)?;
+                Ok(narrows.into_iter().map(Edit::Narrow).collect())
+            }
+            EditKind::Lift(targets) => Ok(vec![Edit::Lift(self.all(targets, |c, t| c.edit_target(t))?)]),
+            EditKind::Leave(targets) => Ok(vec![Edit::Leave(self.all(targets, |c, t| c.edit_target(t))?)]),
+            EditKind::LiftAll => Ok(vec![Edit::LiftAll]),
+            EditKind::LiftAxes => Ok(vec![Edit::LiftAxes]),
+            EditKind::LiftRow => Ok(vec![Edit::LiftRow]),
+            EditKind::Period(..) => self.fail(
+                Problem::Unsupported,
+                edit.span,
+                "period edits cannot be run yet",
+                "narrow by the calendar's columns instead: `given (instead calendar.year = 2025)`",
+            ),
+        }
+    }
+
+    fn edit_target(&mut self, target: &ast::Target) -> Checked<EditTarget> {
+        match target {
+            ast::Target::Name(table) => self.find_table(table).map(EditTarget::Table),
+            ast::Target::Column(table, column) => self.find_column(table, column).map(EditTarget::Column),
+        }
+    }
+
+    /// A predicate as filters, one for each part that a top-level `and` joins.
+    pub(super) fn narrow(&mut self, instead: bool, table: Option<&ast::Name>, predicate: &ast::Expr) -> Checked<Vec<Narrow>> {
+        let table = table.map(|t| self.find_table(t)).transpose()?;
+        let mut parts = Vec::new();
+        conjuncts(predicate, &mut parts);
+        self.all(&parts, |c, part| c.one_filter(instead, table, part))
+    }
+
+    fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> Checked<Narrow> {
+        let span = predicate.span;
+        let hoisted_before = std::mem::take(&mut self.hoisted);
+        let expr = self.at(Place::Tested, |c| c.expr(predicate));
+        let outer = std::mem::replace(&mut self.hoisted, hoisted_before);
+        let expr = expr?;
+        let expr = self.condition(expr)?;
+        let columns = expr.columns();
+        let table = match table {
+            Some(table) => {
+                self.check_reaches(table, &expr, span)?;
+                table
+            }
+            None => self.tested_table(&expr, &columns, span)?,
+        };
+        Ok(Narrow { instead, table, columns, outer, predicate: Arc::new(expr) })
+    }
+
+    fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> Checked<()> {
+        let mut missing = None;
+        expr.walk(&mut |e| {
+            if let Kind::Column { column, detours } = &e.kind
+                && !self.schema.reach(table, detours).contains_key(&column.table)
+            {
+                missing = Some(*column);
+            }
+        });
+        match missing {
+            None => Ok(()),
+            Some(column) => {
+                let (column, table) = (self.schema.column_name(column), &self.schema.table(table).name);
+                self.fail(Problem::Path, span, format!("{column} cannot be looked up from {table}"), "test columns of the table itself or of tables that it points at")
+            }
+        }
+    }
+
+    /// The table whose rows a predicate tests: the one from which its other columns can be looked up.
+    fn tested_table(&mut self, expr: &Expr, columns: &[ColumnId], span: Span) -> Checked<TableId> {
+        let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
+        let mut named = Vec::new();
+        expr.walk(&mut |e| {
+            if let Kind::Column { column, detours } = &e.kind {
+                named.push((column.table, detours.clone()));
+            }
+        });
+        let candidate = tables.iter().copied().find(|from| {
+            named.iter().all(|(table, detours)| self.schema.reach(*from, detours).contains_key(table))
+        });
+        match candidate {
+            Some(table) => Ok(table),
+            None if tables.is_empty() => self.fail(
+                Problem::NoRow,
+                span,
+                "this condition names no column, so it filters nothing",
+                "name a column, or put the condition around the value with `if(condition, value)`",
+            ),
+            None => {
+                let names: Vec<&str> = tables.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
+                self.fail(
+                    Problem::Path,
+                    span,
+                    format!("the tables {} do not look each other up", names.join(" and ")),
+                    "name the table whose rows are tested: `booking where (…)`; or join separate conditions with `and`",
+                )
+            }
+        }
+    }
+}
+
+/// The parts that `and` joins at the top.
+fn conjuncts<'e>(e: &'e ast::Expr, parts: &mut Vec<&'e ast::Expr>) {
+    match &e.kind {
+        ExprKind::Binary(BinaryOp::And, a, b) => {
+            conjuncts(a, parts);
+            conjuncts(b, parts);
+        }
+        _ => parts.push(e),
+    }
+}

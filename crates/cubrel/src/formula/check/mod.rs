@@ -1,0 +1,301 @@
+//! Names to things and types to parts: from the tree as written to the tree that plans are made from.
+//!
+//! * [`names`]: what a name means where it stands
+//! * [`operators`]: operators, `case`, functions, and the conversions between types
+//! * [`aggregates`]: what an aggregate goes through
+//! * [`edits`]: `given (…)`
+
+mod aggregates;
+mod edits;
+mod names;
+mod operators;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::ast;
+use super::schema::{ColumnId, RelationshipId, Schema, TableId};
+use super::source::{Diagnostic, Problem, Source, Span};
+use super::typed::{Expr, Kind, LetId, Narrow, ProviderId};
+use crate::value::{Type, Value};
+
+/// What a formula is checked against besides the schema.
+#[derive(Clone, Debug, Default)]
+pub struct Settings {
+    /// The day that `today()` is, as a day number.
+    pub today: i32,
+    /// The values of `$name`; a list has several.
+    pub parameters: HashMap<String, Vec<Value>>,
+}
+
+/// A problem has been reported; there is no tree to go on with.
+#[derive(Debug)]
+pub(crate) struct Reported;
+type Checked<T> = Result<T, Reported>;
+
+/// Where an expression stands, which decides what its columns mean.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Place {
+    /// Evaluated once for each cell or current row: columns come from the current row, if there is one.
+    Cell,
+    /// Inside an aggregate: columns are those of the rows that it goes through.
+    Aggregated,
+    /// Inside a predicate: columns are those of the tested row.
+    Tested,
+}
+
+/// What gives a current row or combination.
+#[derive(Clone, Debug)]
+enum Provider {
+    /// A row of a table.
+    Row(TableId),
+    /// Values of columns.
+    Columns(Vec<ColumnId>),
+}
+
+struct Binding {
+    name: String,
+    id: LetId,
+    ty: Type,
+}
+
+/// The row of a calculated column, in the tree that [`column_formula`] gives.
+pub const ROW: ProviderId = ProviderId(0);
+
+struct Checker<'a> {
+    schema: &'a Schema,
+    settings: &'a Settings,
+    source: Arc<Source>,
+    own: Option<TableId>,
+    place: Place,
+    lets: Vec<Binding>,
+    providers: Vec<(ProviderId, Provider)>,
+    /// Spare relationships named around the current place.
+    detours: Vec<RelationshipId>,
+    /// Values that a predicate takes from outside.
+    hoisted: Vec<(LetId, Expr)>,
+    next: u32,
+    problems: Vec<Diagnostic>,
+}
+
+/// A typed tree, if there is one, and everything that is wrong or surprising.
+pub type Outcome = (Option<Expr>, Vec<Diagnostic>);
+
+/// Checks the formula of a measure, or an item of a query.
+pub fn measure_formula(schema: &Schema, settings: &Settings, source: &Arc<Source>, formula: &ast::Expr) -> Outcome {
+    let mut checker = Checker::new(schema, settings, source, None);
+    let expr = checker.expr(formula).ok();
+    (expr, checker.problems)
+}
+
+/// Checks the formula of a calculated column of `table`: there is a current row ([`ROW`]), and bare names are its columns.
+pub fn column_formula(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    table: TableId,
+    formula: &ast::Expr,
+) -> Outcome {
+    let mut checker = Checker::new(schema, settings, source, Some(table));
+    checker.providers.push((ROW, Provider::Row(table)));
+    let expr = checker.expr(formula).ok();
+    (expr, checker.problems)
+}
+
+/// Checks a `where`: a predicate whose top-level `and`s are taken apart into separate filters.
+pub fn filter(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    predicate: &ast::Expr,
+) -> (Vec<Narrow>, Vec<Diagnostic>) {
+    let mut checker = Checker::new(schema, settings, source, None);
+    let narrows = checker.narrow(false, None, predicate).unwrap_or_default();
+    (narrows, checker.problems)
+}
+
+/// Checks a `having` or `order by`: bare context, with the values of the row axes' columns ([`ROW`]).
+pub fn line_formula(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    columns: &[ColumnId],
+    formula: &ast::Expr,
+) -> Outcome {
+    let mut checker = Checker::new(schema, settings, source, None);
+    if !columns.is_empty() {
+        checker.providers.push((ROW, Provider::Columns(columns.to_vec())));
+    }
+    let expr = checker.expr(formula).ok();
+    (expr, checker.problems)
+}
+
+/// Resolves `table.column`.
+pub fn column_name(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    name: &ast::Expr,
+) -> (Option<ColumnId>, Vec<Diagnostic>) {
+    let mut checker = Checker::new(schema, settings, source, None);
+    let found = match &name.kind {
+        ast::ExprKind::Column(table, column) => checker.find_column(table, column).ok(),
+        _ => None,
+    };
+    (found, checker.problems)
+}
+
+/// Checks the load filter or the role rule of a table: a truth value of its own row.
+pub fn row_filter(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    table: TableId,
+    predicate: &ast::Expr,
+) -> Outcome {
+    let (expr, mut problems) = column_formula(schema, settings, source, table, predicate);
+    if let Some(expr) = &expr
+        && !matches!(expr.ty, Type::Bool | Type::Null)
+    {
+        problems.push(
+            Diagnostic::error(Problem::Type, source, expr.span, format!("a filter is true or false, this is {}", expr.ty))
+                .help("compare it with something"),
+        );
+        return (None, problems);
+    }
+    (expr, problems)
+}
+
+impl<'a> Checker<'a> {
+    fn new(schema: &'a Schema, settings: &'a Settings, source: &Arc<Source>, own: Option<TableId>) -> Checker<'a> {
+        Checker {
+            schema,
+            settings,
+            source: source.clone(),
+            own,
+            place: Place::Cell,
+            lets: Vec::new(),
+            providers: Vec::new(),
+            detours: Vec::new(),
+            hoisted: Vec::new(),
+            next: 1,
+            problems: Vec::new(),
+        }
+    }
+
+    fn report(&mut self, problem: Problem, span: Span, message: impl Into<String>, help: impl Into<String>) {
+        self.problems.push(Diagnostic::error(problem, &self.source, span, message).help(help));
+    }
+
+    fn fail<T>(&mut self, problem: Problem, span: Span, message: impl Into<String>, help: impl Into<String>) -> Checked<T> {
+        self.report(problem, span, message, help);
+        Err(Reported)
+    }
+
+    fn fresh(&mut self) -> u32 {
+        self.next += 1;
+        self.next
+    }
+
+    /// Runs `body` at another place, and comes back.
+    fn at<T>(&mut self, place: Place, body: impl FnOnce(&mut Self) -> T) -> T {
+        let before = std::mem::replace(&mut self.place, place);
+        let result = body(self);
+        self.place = before;
+        result
+    }
+
+    fn expr(&mut self, e: &ast::Expr) -> Checked<Expr> {
+        use ast::ExprKind as A;
+        let span = e.span;
+        match &e.kind {
+            A::Broken => Err(Reported),
+            A::Literal(value) => Ok(literal(value.clone(), span)),
+            A::Parameter(name) => self.parameter(name, span),
+            A::Name(name) => self.bare_name(name),
+            A::Column(table, column) => self.column(table, column, span),
+            A::Negate(inner) => self.negate(inner, span),
+            A::Not(inner) => self.not(inner, span),
+            A::Binary(op, a, b) => self.binary(*op, a, b, span),
+            A::IsNull(inner, negated) => self.is_null(inner, *negated, span),
+            A::Like(a, b, negated) => self.like(a, b, *negated, span),
+            A::Between(x, low, high, negated) => self.between(x, low, high, *negated, span),
+            A::In(x, list, negated) => self.member(x, list, *negated, span),
+            A::Case(operand, arms, otherwise) => self.case(operand.as_deref(), arms, otherwise.as_deref(), span),
+            A::Cast(inner, ty, lenient) => self.cast(inner, *ty, *lenient, span),
+            A::Call(name, args) => self.call(name, args, span),
+            A::Let(bindings, body) => self.lets(bindings, body, span),
+            A::Aggregate(aggregate) => self.aggregate(aggregate, span),
+            A::Given(body, list) => self.given(body, list, span),
+            A::Via(body, table, column) => self.via(body, table, column, span),
+            A::BothWays(_, _, _) => self.fail(
+                Problem::Unsupported,
+                span,
+                "`both_ways` cannot be run yet",
+                "count the distinct keys in the many-side table instead",
+            ),
+        }
+    }
+
+    /// Checks all, so that every problem is reported, then gives all or none.
+    fn all<T, U>(&mut self, list: &[T], mut check: impl FnMut(&mut Self, &T) -> Checked<U>) -> Checked<Vec<U>> {
+        let results: Vec<Checked<U>> = list.iter().map(|item| check(self, item)).collect();
+        results.into_iter().collect()
+    }
+
+    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> Checked<Expr> {
+        let depth = self.lets.len();
+        let mut values = Vec::new();
+        let mut failed = false;
+        for (name, value) in bindings {
+            let id = LetId(self.fresh());
+            let value = self.expr(value);
+            failed |= value.is_err();
+            let ty = value.as_ref().map_or(Type::Null, |v| v.ty);
+            self.lets.push(Binding { name: name.text.clone(), id, ty });
+            if let Ok(value) = value {
+                values.push((id, value));
+            }
+        }
+        let body = self.expr(body);
+        self.lets.truncate(depth);
+        let mut result = body?;
+        if failed {
+            return Err(Reported);
+        }
+        for (id, value) in values.into_iter().rev() {
+            let ty = result.ty;
+            result = Expr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span };
+        }
+        Ok(result)
+    }
+
+    fn via(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
+        let id = self.find_column(table, column)?;
+        let candidates = self.schema.relationship_from(id);
+        let chosen = candidates.iter().find(|r| self.schema.relationship(**r).spare).or(candidates.first());
+        let Some(relationship) = chosen.copied() else {
+            return self.fail(
+                Problem::Path,
+                table.span.to(column.span),
+                format!("no relationship starts at {}", self.schema.column_name(id)),
+                "`via` names the many-side column of a relationship in the model",
+            );
+        };
+        self.detours.push(relationship);
+        let body = self.expr(body);
+        self.detours.pop();
+        let body = body?;
+        // A looked-up column carries its detours itself.
+        if matches!(body.kind, Kind::Column { .. } | Kind::Current { .. }) {
+            return Ok(Expr { span, ..body });
+        }
+        let ty = body.ty;
+        Ok(Expr { kind: Kind::Via(Box::new(body), relationship), ty, span })
+    }
+}
+
+fn literal(value: Value, span: Span) -> Expr {
+    let ty = value.natural_type();
+    Expr { kind: Kind::Literal(value), ty, span }
+}

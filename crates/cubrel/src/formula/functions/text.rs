@@ -1,0 +1,271 @@
+//! Functions of text. Positions count characters (Unicode scalar values) from 1.
+
+use super::{Argument, Function, FunctionError, Parameter};
+use crate::value::{Type, Value};
+
+/// A text function gives at most this many characters; more is an error instead of a machine out of memory.
+const MAX_LENGTH: i64 = 1 << 20;
+
+fn text_type(_: &[Argument<'_>]) -> Type {
+    Type::Text
+}
+
+fn int_type(_: &[Argument<'_>]) -> Type {
+    Type::Int
+}
+
+fn bool_type(_: &[Argument<'_>]) -> Type {
+    Type::Bool
+}
+
+fn text(args: &[Value], i: usize) -> &str {
+    args.get(i).and_then(Value::as_text).unwrap_or("")
+}
+
+fn int(args: &[Value], i: usize) -> i64 {
+    match args.get(i) {
+        Some(Value::Int(n)) => *n,
+        _ => 0,
+    }
+}
+
+fn substring(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    // As in SQL: the window may start before the text, and what lies outside is not there.
+    let start = int(args, 1);
+    let end = if args.len() > 2 {
+        let length = int(args, 2);
+        if length < 0 {
+            return Err("a length cannot be negative".into());
+        }
+        start.saturating_add(length)
+    } else {
+        i64::MAX
+    };
+    let skip = start.max(1) - 1;
+    let take = end.saturating_sub(start.max(1)).max(0);
+    Ok(Value::text(text(args, 0).chars().skip(skip as usize).take(take as usize).collect::<String>()))
+}
+
+fn left(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    let n = int(args, 1).max(0) as usize;
+    Ok(Value::text(text(args, 0).chars().take(n).collect::<String>()))
+}
+
+fn right(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    let (t, n) = (text(args, 0), int(args, 1).max(0) as usize);
+    let skip = t.chars().count().saturating_sub(n);
+    Ok(Value::text(t.chars().skip(skip).collect::<String>()))
+}
+
+fn replace(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    let (t, from, to) = (text(args, 0), text(args, 1), text(args, 2));
+    if from.is_empty() {
+        return Ok(args[0].clone());
+    }
+    Ok(Value::text(t.replace(from, to)))
+}
+
+fn concat(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    Ok(Value::text(args.iter().map(ToString::to_string).collect::<String>()))
+}
+
+fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
+    let (t, width) = (text(args, 0), int(args, 1));
+    let fill = if args.len() > 2 { text(args, 2) } else { " " };
+    if width > MAX_LENGTH {
+        return Err(format!("a text of {width} characters is longer than the {MAX_LENGTH} allowed"));
+    }
+    let (width, length) = (width.max(0) as usize, t.chars().count());
+    if length >= width || fill.is_empty() {
+        return Ok(Value::text(t.chars().take(width).collect::<String>()));
+    }
+    let padding: String = fill.chars().cycle().take(width - length).collect();
+    Ok(Value::text(padding + t))
+}
+
+/// Whether `text` is like `pattern`: `%` stands for any characters, `_` for one.
+pub(crate) fn like(text: &str, pattern: &str) -> bool {
+    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
+    let (mut t, mut p) = (0, 0);
+    let mut retry: Option<(usize, usize)> = None;
+    while t < text.len() {
+        if p < pattern.len() && pattern[p] == '%' {
+            retry = Some((t, p + 1));
+            p += 1;
+        } else if p < pattern.len() && (pattern[p] == '_' || pattern[p] == text[t]) {
+            t += 1;
+            p += 1;
+        } else if let Some((from, after)) = retry {
+            retry = Some((from + 1, after));
+            t = from + 1;
+            p = after;
+        } else {
+            return false;
+        }
+    }
+    pattern[p..].iter().all(|c| *c == '%')
+}
+
+const ONE: &[Parameter] = &[Parameter::Text];
+const TWO: &[Parameter] = &[Parameter::Text, Parameter::Text];
+const WITH_COUNT: &[Parameter] = &[Parameter::Text, Parameter::Int];
+
+const BASE: Function = Function {
+    name: "",
+    signature: "",
+    meaning: "",
+    example: ("", ""),
+    parameters: ONE,
+    optional: 0,
+    repeated: false,
+    result: text_type,
+    sees_nulls: false,
+    run: |args, _| Ok(args[0].clone()),
+};
+
+pub(super) static FUNCTIONS: &[Function] = &[
+    Function {
+        name: "upper",
+        signature: "upper(t: text) -> text",
+        meaning: "in capitals",
+        example: ("upper('Skaw')", "SKAW"),
+        run: |args, _| Ok(Value::text(text(args, 0).to_uppercase())),
+        ..BASE
+    },
+    Function {
+        name: "lower",
+        signature: "lower(t: text) -> text",
+        meaning: "in small letters",
+        example: ("lower('Skaw')", "skaw"),
+        run: |args, _| Ok(Value::text(text(args, 0).to_lowercase())),
+        ..BASE
+    },
+    Function {
+        name: "trim",
+        signature: "trim(t: text) -> text",
+        meaning: "without spaces at both ends",
+        example: ("trim('  Ness ')", "Ness"),
+        run: |args, _| Ok(Value::text(text(args, 0).trim())),
+        ..BASE
+    },
+    Function {
+        name: "length",
+        signature: "length(t: text) -> int",
+        meaning: "how many characters",
+        example: ("length('Ness')", "4"),
+        result: int_type,
+        run: |args, _| Ok(Value::Int(text(args, 0).chars().count() as i64)),
+        ..BASE
+    },
+    Function {
+        name: "substring",
+        signature: "substring(t: text, start: int [, length: int]) -> text",
+        meaning: "the characters from `start` (1 is the first) on",
+        example: ("substring('Ness–Holm', 6, 4)", "Holm"),
+        parameters: &[Parameter::Text, Parameter::Int, Parameter::Int],
+        optional: 1,
+        run: substring,
+        ..BASE
+    },
+    Function {
+        name: "left",
+        signature: "left(t: text, n: int) -> text",
+        meaning: "the first n characters",
+        example: ("left('Holm', 2)", "Ho"),
+        parameters: WITH_COUNT,
+        run: left,
+        ..BASE
+    },
+    Function {
+        name: "right",
+        signature: "right(t: text, n: int) -> text",
+        meaning: "the last n characters",
+        example: ("right('Holm', 2)", "lm"),
+        parameters: WITH_COUNT,
+        run: right,
+        ..BASE
+    },
+    Function {
+        name: "replace",
+        signature: "replace(t: text, from: text, to: text) -> text",
+        meaning: "every `from` replaced by `to`",
+        example: ("replace('a-b-c', '-', '/')", "a/b/c"),
+        parameters: &[Parameter::Text, Parameter::Text, Parameter::Text],
+        run: replace,
+        ..BASE
+    },
+    Function {
+        name: "concat",
+        signature: "concat(a, b, …) -> text",
+        meaning: "all joined as text; null counts as nothing (with `||` it makes the whole null)",
+        example: ("concat('Pier ', 4, null)", "Pier 4"),
+        parameters: &[Parameter::Any],
+        repeated: true,
+        sees_nulls: true,
+        run: concat,
+        ..BASE
+    },
+    Function {
+        name: "starts_with",
+        signature: "starts_with(t: text, start: text) -> bool",
+        meaning: "whether t begins so",
+        example: ("starts_with('Holm', 'Ho')", "true"),
+        parameters: TWO,
+        result: bool_type,
+        run: |args, _| Ok(Value::Bool(text(args, 0).starts_with(text(args, 1)))),
+        ..BASE
+    },
+    Function {
+        name: "ends_with",
+        signature: "ends_with(t: text, end: text) -> bool",
+        meaning: "whether t ends so",
+        example: ("ends_with('Holm', 'Ho')", "false"),
+        parameters: TWO,
+        result: bool_type,
+        run: |args, _| Ok(Value::Bool(text(args, 0).ends_with(text(args, 1)))),
+        ..BASE
+    },
+    Function {
+        name: "contains",
+        signature: "contains(t: text, part: text) -> bool",
+        meaning: "whether t has this part",
+        example: ("contains('Holm', 'ol')", "true"),
+        parameters: TWO,
+        result: bool_type,
+        run: |args, _| Ok(Value::Bool(text(args, 0).contains(text(args, 1)))),
+        ..BASE
+    },
+    Function {
+        name: "lpad",
+        signature: "lpad(t: text, width: int [, fill: text]) -> text",
+        meaning: "filled up on the left to this width, or cut to it",
+        example: ("lpad('7', 3, '0')", "007"),
+        parameters: &[Parameter::Text, Parameter::Int, Parameter::Text],
+        optional: 1,
+        run: lpad,
+        ..BASE
+    },
+];
+
+#[cfg(test)]
+mod tests {
+    use super::like;
+
+    #[test]
+    fn like_matches_as_in_sql() {
+        let cases = [
+            ("Ness", "N%", true),
+            ("Ness", "n%", false),
+            ("Ness", "%e_s", true),
+            ("Ness", "Ness%", true),
+            ("Ness", "", false),
+            ("", "%", true),
+            ("a%b", "a_b", true),
+            ("aXbXc", "a%b%c", true),
+            ("aXbX", "a%b%c", false),
+        ];
+        for (text, pattern, expected) in cases {
+            assert_eq!(like(text, pattern), expected, "{text} like {pattern}");
+        }
+    }
+}

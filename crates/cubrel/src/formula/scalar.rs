@@ -1,0 +1,275 @@
+//! What runs: a small tree of operators over batches of values.
+//!
+//! The same tree serves rows of a table (leaves are columns) and cells of a grid (leaves are results of reads), so
+//! every operator and function exists once. Evaluation is a batch at a time; an arm of a `case`, the right side of
+//! `and`, `or` and later parts of `coalesce` are evaluated only for the slots that need them, so an error counts only
+//! in the branch taken.
+
+use std::sync::Arc;
+
+use super::kernels;
+use super::source::{Source, Span};
+use super::typed::{LetId, Op};
+use crate::value::{Type, Value, Vector, VectorBuilder};
+
+/// An expression that is ready to run.
+#[derive(Clone, Debug)]
+pub struct Scalar {
+    /// What it is.
+    pub kind: ScalarKind,
+    /// The type of its values.
+    pub ty: Type,
+    /// Where it stands, for errors.
+    pub place: Place,
+}
+
+/// A span in a formula.
+#[derive(Clone, Debug)]
+pub struct Place {
+    /// The formula.
+    pub source: Arc<Source>,
+    /// Where in it.
+    pub span: Span,
+}
+
+/// The kinds of runnable expression.
+#[derive(Clone, Debug)]
+pub enum ScalarKind {
+    /// A constant.
+    Constant(Value),
+    /// Something that the surroundings deliver, by number.
+    Leaf(usize),
+    /// `let`
+    Let(LetId, Box<Scalar>, Box<Scalar>),
+    /// The value of a `let` that stands around it in this tree.
+    LetRef(LetId),
+    /// An operator or function.
+    Call(Op, Vec<Scalar>),
+    /// The first arm whose condition is true.
+    Case(Vec<(Scalar, Scalar)>, Option<Box<Scalar>>),
+    /// Three-valued `and`.
+    And(Box<Scalar>, Box<Scalar>),
+    /// Three-valued `or`.
+    Or(Box<Scalar>, Box<Scalar>),
+    /// The first that is not null.
+    Coalesce(Vec<Scalar>),
+}
+
+/// Something went wrong while computing.
+#[derive(Clone, Debug)]
+pub struct EvalError {
+    /// What, in words.
+    pub message: String,
+    /// In which part of which formula.
+    pub place: Place,
+    /// In which slot of the batch.
+    pub slot: usize,
+}
+
+/// An error without its place: the slot, and what.
+pub(crate) type SlotError = (usize, String);
+
+/// Delivers the leaves of a tree.
+pub trait Leaves {
+    /// Why a leaf could not be delivered.
+    type Error: From<EvalError>;
+
+    /// The values of a leaf in the given slots.
+    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, Self::Error>;
+}
+
+/// Values of the `let`s around an expression, one for every slot of the batch.
+type Bindings = Vec<(LetId, Vector)>;
+
+impl Scalar {
+    /// A constant.
+    pub fn constant(value: Value, ty: Type, place: Place) -> Scalar {
+        Scalar { kind: ScalarKind::Constant(value), ty, place }
+    }
+
+    /// The value in each of `n` slots.
+    pub fn eval<L: Leaves>(&self, leaves: &L, n: usize) -> Result<Vector, L::Error> {
+        let slots: Vec<u32> = (0..n as u32).collect();
+        Evaluation { leaves, n }.eval(self, &slots, &mut Vec::new())
+    }
+
+    /// Calls `visit` with every leaf of the tree.
+    pub fn each_leaf(&self, visit: &mut dyn FnMut(usize)) {
+        match &self.kind {
+            ScalarKind::Leaf(leaf) => visit(*leaf),
+            ScalarKind::Constant(_) | ScalarKind::LetRef(_) => {}
+            ScalarKind::Let(_, a, b) | ScalarKind::And(a, b) | ScalarKind::Or(a, b) => {
+                a.each_leaf(visit);
+                b.each_leaf(visit);
+            }
+            ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().for_each(|a| a.each_leaf(visit)),
+            ScalarKind::Case(arms, otherwise) => {
+                for (condition, result) in arms {
+                    condition.each_leaf(visit);
+                    result.each_leaf(visit);
+                }
+                otherwise.iter().for_each(|e| e.each_leaf(visit));
+            }
+        }
+    }
+}
+
+struct Evaluation<'a, L: Leaves> {
+    leaves: &'a L,
+    n: usize,
+}
+
+impl<L: Leaves> Evaluation<'_, L> {
+    fn eval(&self, scalar: &Scalar, slots: &[u32], bindings: &mut Bindings) -> Result<Vector, L::Error> {
+        match &scalar.kind {
+            ScalarKind::Constant(value) => Ok(Vector::constant(value, scalar.ty, slots.len())),
+            ScalarKind::Leaf(leaf) => self.leaves.leaf(*leaf, slots),
+            ScalarKind::Let(id, value, body) => {
+                let value_vector = self.eval(value, slots, bindings)?;
+                bindings.push((*id, spread(&value_vector, value.ty, slots, self.n)));
+                let result = self.eval(body, slots, bindings);
+                bindings.pop();
+                result
+            }
+            ScalarKind::LetRef(id) => Ok(match bindings.iter().rev().find(|(other, _)| other == id) {
+                Some((_, vector)) => vector.gather(slots),
+                None => Vector::nulls(scalar.ty, slots.len()),
+            }),
+            ScalarKind::Call(op, args) => {
+                let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
+                kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
+                    let slot = slots.get(slot).map_or(slot, |s| *s as usize);
+                    EvalError { message, place: scalar.place.clone(), slot }.into()
+                })
+            }
+            ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
+            ScalarKind::Or(a, b) => self.connective(a, b, true, slots, bindings),
+            ScalarKind::Case(arms, otherwise) => {
+                let mut result = Merger::new(scalar.ty, slots);
+                for (condition, value) in arms {
+                    let open = result.open_slots();
+                    let taken = self.eval(condition, &open, bindings)?.truths();
+                    let chosen: Vec<u32> = open.iter().zip(taken).filter(|(_, t)| *t).map(|(s, _)| *s).collect();
+                    if !chosen.is_empty() {
+                        let values = self.eval(value, &chosen, bindings)?;
+                        result.fill(&chosen, &values, |_| true);
+                    }
+                }
+                if let Some(value) = otherwise {
+                    let open = result.open_slots();
+                    if !open.is_empty() {
+                        let values = self.eval(value, &open, bindings)?;
+                        result.fill(&open, &values, |_| true);
+                    }
+                }
+                Ok(result.finish())
+            }
+            ScalarKind::Coalesce(parts) => {
+                let mut result = Merger::new(scalar.ty, slots);
+                for part in parts {
+                    let open = result.open_slots();
+                    if open.is_empty() {
+                        break;
+                    }
+                    let values = self.eval(part, &open, bindings)?;
+                    result.fill(&open, &values, |valid| valid);
+                }
+                Ok(result.finish())
+            }
+        }
+    }
+
+    /// `and` and `or`: where the left side is `decisive`, the right side is not evaluated.
+    fn connective(
+        &self,
+        a: &Scalar,
+        b: &Scalar,
+        decisive: bool,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Vector, L::Error> {
+        let left = self.eval(a, slots, bindings)?;
+        let left_value = |i: usize| left.get(i, Type::Bool);
+        let positions: Vec<u32> =
+            (0..slots.len() as u32).filter(|i| left_value(*i as usize) != Value::Bool(decisive)).collect();
+        let open: Vec<u32> = positions.iter().map(|i| slots[*i as usize]).collect();
+        let mut values: Vec<Value> = (0..slots.len()).map(left_value).collect();
+        if !open.is_empty() {
+            let right = self.eval(b, &open, bindings)?;
+            for (k, i) in positions.iter().enumerate() {
+                let (l, r) = (&values[*i as usize], right.get(k, Type::Bool));
+                let joined = if r == Value::Bool(decisive) {
+                    r
+                } else if l.is_null() || r.is_null() {
+                    Value::Null
+                } else {
+                    Value::Bool(!decisive)
+                };
+                values[*i as usize] = joined;
+            }
+        }
+        let mut builder = VectorBuilder::new(Type::Bool, values.len());
+        values.into_iter().for_each(|v| builder.push(v));
+        Ok(builder.finish())
+    }
+}
+
+/// Lays the values of some slots out over all `n`, so that a narrower selection can find them.
+fn spread(vector: &Vector, ty: Type, slots: &[u32], n: usize) -> Vector {
+    if slots.len() == n {
+        return vector.clone();
+    }
+    let mut values = vec![Value::Null; n];
+    for (i, slot) in slots.iter().enumerate() {
+        values[*slot as usize] = vector.get(i, ty);
+    }
+    let mut builder = VectorBuilder::new(ty, n);
+    values.into_iter().for_each(|v| builder.push(v));
+    builder.finish()
+}
+
+/// Puts the results of different arms together.
+struct Merger<'a> {
+    ty: Type,
+    slots: &'a [u32],
+    /// For each slot, which part and where in it; none yet while open.
+    from: Vec<Option<(u32, u32)>>,
+    parts: Vec<Vector>,
+}
+
+impl<'a> Merger<'a> {
+    fn new(ty: Type, slots: &'a [u32]) -> Merger<'a> {
+        Merger { ty, slots, from: vec![None; slots.len()], parts: Vec::new() }
+    }
+
+    fn open_slots(&self) -> Vec<u32> {
+        self.slots.iter().zip(&self.from).filter(|(_, f)| f.is_none()).map(|(s, _)| *s).collect()
+    }
+
+    /// Takes `values` for the slots in `chosen` (a subsequence of the open ones) where `keep` agrees to their validity.
+    fn fill(&mut self, chosen: &[u32], values: &Vector, keep: impl Fn(bool) -> bool) {
+        let part = self.parts.len() as u32;
+        let mut next = 0;
+        for (i, slot) in self.slots.iter().enumerate() {
+            if next < chosen.len() && *slot == chosen[next] && self.from[i].is_none() {
+                if keep(values.is_valid(next)) {
+                    self.from[i] = Some((part, next as u32));
+                }
+                next += 1;
+            }
+        }
+        self.parts.push(values.clone());
+    }
+
+    fn finish(self) -> Vector {
+        // One arm took all: no need to look at single values.
+        if self.parts.len() == 1 && self.from.iter().enumerate().all(|(i, f)| *f == Some((0, i as u32))) {
+            return self.parts.into_iter().next().unwrap_or_else(|| Vector::nulls(self.ty, 0));
+        }
+        let mut builder = VectorBuilder::new(self.ty, self.from.len());
+        for from in self.from {
+            builder.push(from.map_or(Value::Null, |(part, i)| self.parts[part as usize].get(i as usize, self.ty)));
+        }
+        builder.finish()
+    }
+}

@@ -1,0 +1,273 @@
+//! What formulas can name: tables, columns, relationships, measures; and the paths between tables.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::source::Source;
+use super::typed::Expr;
+use crate::value::Type;
+
+/// A table of the schema.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct TableId(pub u32);
+
+/// A column of a table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ColumnId {
+    /// Its table.
+    pub table: TableId,
+    /// Its place in the table.
+    pub index: u32,
+}
+
+/// A relationship of the schema.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RelationshipId(pub u32);
+
+/// A measure of the schema.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct MeasureId(pub u32);
+
+/// When a column's values come to be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Computed {
+    /// They stand in the source.
+    Source,
+    /// By a formula that needs only its own row, before rows are coded.
+    Loading,
+    /// By a formula that needs other tables or other rows, after all tables are loaded.
+    After,
+}
+
+/// What the schema knows of a column.
+#[derive(Clone, Debug)]
+pub struct ColumnDef {
+    /// Its name in formulas.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// The type of its values.
+    pub ty: Type,
+    /// Not listed for people.
+    pub hidden: bool,
+    /// A pattern for its values.
+    pub format: Option<String>,
+    /// The column of the same table that orders it.
+    pub display_order: Option<u32>,
+    /// When its values come to be.
+    pub computed: Computed,
+    /// Kept by period edits.
+    pub cyclic: bool,
+}
+
+/// What the schema knows of a table.
+#[derive(Clone, Debug, Default)]
+pub struct TableDef {
+    /// Its name in formulas.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// Shown before labels, to tell two roles of one table apart.
+    pub prefix: Option<String>,
+    /// Its columns.
+    pub columns: Vec<ColumnDef>,
+    /// Named levels, outer first.
+    pub hierarchies: Vec<(String, Vec<u32>)>,
+    /// The date column, where the table is a calendar.
+    pub calendar: Option<u32>,
+}
+
+/// Many rows point at one row.
+#[derive(Clone, Debug)]
+pub struct RelationshipDef {
+    /// The table that points.
+    pub many: TableId,
+    /// Its columns, in the order of `one_columns`.
+    pub many_columns: Vec<u32>,
+    /// The table pointed at.
+    pub one: TableId,
+    /// Its key.
+    pub one_columns: Vec<u32>,
+    /// Followed only where a formula names it.
+    pub spare: bool,
+    /// Filters travel back, too.
+    pub both_ways: bool,
+}
+
+/// What the schema knows of a measure.
+#[derive(Clone, Debug)]
+pub struct MeasureDef {
+    /// Its name in formulas.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// A pattern for its values.
+    pub format: Option<String>,
+    /// Not listed for people.
+    pub hidden: bool,
+    /// Where it is listed.
+    pub group: Option<String>,
+    /// What it means.
+    pub note: Option<String>,
+    /// Its formula, as written.
+    pub source: Arc<Source>,
+    /// Its formula, typed; none while it is being checked, or when it is wrong.
+    pub expr: Option<Arc<Expr>>,
+}
+
+/// Spare relationships that stand in for the default paths between two tables, innermost last.
+pub type Detours = Vec<RelationshipId>;
+
+/// Everything that formulas can name.
+#[derive(Clone, Debug, Default)]
+pub struct Schema {
+    /// By [`TableId`].
+    pub tables: Vec<TableDef>,
+    /// By [`RelationshipId`].
+    pub relationships: Vec<RelationshipDef>,
+    /// By [`MeasureId`].
+    pub measures: Vec<MeasureDef>,
+}
+
+impl Schema {
+    /// A table's definition.
+    pub fn table(&self, id: TableId) -> &TableDef {
+        &self.tables[id.0 as usize]
+    }
+
+    /// A column's definition.
+    pub fn column(&self, id: ColumnId) -> &ColumnDef {
+        &self.table(id.table).columns[id.index as usize]
+    }
+
+    /// A relationship's definition.
+    pub fn relationship(&self, id: RelationshipId) -> &RelationshipDef {
+        &self.relationships[id.0 as usize]
+    }
+
+    /// A measure's definition.
+    pub fn measure(&self, id: MeasureId) -> &MeasureDef {
+        &self.measures[id.0 as usize]
+    }
+
+    /// `table.column`, quoted where it must be.
+    pub fn column_name(&self, id: ColumnId) -> String {
+        let quote = super::words::quote_name;
+        format!("{}.{}", quote(&self.table(id.table).name), quote(&self.column(id).name))
+    }
+
+    /// The table of a name.
+    pub fn find_table(&self, name: &str) -> Option<TableId> {
+        self.tables.iter().position(|t| t.name == name).map(|i| TableId(i as u32))
+    }
+
+    /// The column of a name in a table.
+    pub fn find_column(&self, table: TableId, name: &str) -> Option<ColumnId> {
+        let index = self.table(table).columns.iter().position(|c| c.name == name)?;
+        Some(ColumnId { table, index: index as u32 })
+    }
+
+    /// The measure of a name.
+    pub fn find_measure(&self, name: &str) -> Option<MeasureId> {
+        self.measures.iter().position(|m| m.name == name).map(|i| MeasureId(i as u32))
+    }
+
+    /// The relationship whose many-side column is the given one; of several, a spare one.
+    pub fn relationship_from(&self, column: ColumnId) -> Vec<RelationshipId> {
+        (0..self.relationships.len() as u32)
+            .map(RelationshipId)
+            .filter(|id| {
+                let r = self.relationship(*id);
+                r.many == column.table && r.many_columns.contains(&column.index)
+            })
+            .collect()
+    }
+
+    /// The tables that `from` can look values up in, each with the relationships that lead there, `from` itself with
+    /// none. A detour takes the place of every default path from its many side to its one side; the last one wins.
+    pub fn reach(&self, from: TableId, detours: &[RelationshipId]) -> HashMap<TableId, Vec<RelationshipId>> {
+        let mut found = HashMap::from([(from, Vec::new())]);
+        self.reach_into(from, detours, &mut found, 0);
+        found
+    }
+
+    fn reach_into(
+        &self,
+        from: TableId,
+        detours: &[RelationshipId],
+        found: &mut HashMap<TableId, Vec<RelationshipId>>,
+        depth: usize,
+    ) {
+        // Circles are refused when a model is checked; while it is being checked, they must not hang.
+        if depth > self.tables.len() {
+            return;
+        }
+        let mut active: HashMap<TableId, RelationshipId> = HashMap::new();
+        for id in detours {
+            if self.relationship(*id).many == from {
+                active.insert(self.relationship(*id).one, *id);
+            }
+        }
+        let mut mine: HashMap<TableId, Vec<RelationshipId>> = HashMap::new();
+        for id in self.steps(from) {
+            if active.contains_key(&self.relationship(id).one) {
+                continue;
+            }
+            for (table, path) in self.beyond(id, detours, depth) {
+                if !path.iter().any(|r| active.contains_key(&self.relationship(*r).one)) {
+                    mine.entry(table).or_insert(path);
+                }
+            }
+        }
+        for id in active.values() {
+            mine.extend(self.beyond(*id, detours, depth));
+        }
+        for (table, path) in mine {
+            found.entry(table).or_insert(path);
+        }
+    }
+
+    /// What is reached through one relationship.
+    fn beyond(&self, id: RelationshipId, detours: &[RelationshipId], depth: usize) -> Vec<(TableId, Vec<RelationshipId>)> {
+        let one = self.relationship(id).one;
+        let mut inner = HashMap::from([(one, Vec::new())]);
+        self.reach_into(one, detours, &mut inner, depth + 1);
+        inner
+            .into_iter()
+            .map(|(table, mut path)| {
+                path.insert(0, id);
+                (table, path)
+            })
+            .collect()
+    }
+
+    /// The default relationships that leave a table.
+    fn steps(&self, from: TableId) -> impl Iterator<Item = RelationshipId> + '_ {
+        (0..self.relationships.len() as u32).map(RelationshipId).filter(move |id| {
+            let r = self.relationship(*id);
+            r.many == from && !r.spare
+        })
+    }
+
+    /// Every default path between two tables, for checking that there is at most one.
+    pub fn all_paths(&self, from: TableId, to: TableId) -> Vec<Vec<RelationshipId>> {
+        let mut paths = Vec::new();
+        self.walk(from, to, &mut Vec::new(), &mut paths);
+        paths
+    }
+
+    fn walk(&self, at: TableId, to: TableId, path: &mut Vec<RelationshipId>, paths: &mut Vec<Vec<RelationshipId>>) {
+        if at == to && !path.is_empty() {
+            paths.push(path.clone());
+            return;
+        }
+        if path.len() > self.tables.len() || paths.len() > 8 {
+            return;
+        }
+        for id in self.steps(at).collect::<Vec<_>>() {
+            path.push(id);
+            self.walk(self.relationship(id).one, to, path, paths);
+            path.pop();
+        }
+    }
+}

@@ -1,0 +1,187 @@
+//! Where a text came from, places in it, and what is wrong with it.
+
+use std::fmt;
+use std::sync::Arc;
+
+/// A stretch of bytes in a text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
+pub struct Span {
+    /// First byte.
+    pub start: u32,
+    /// One after the last byte.
+    pub end: u32,
+}
+
+impl Span {
+    /// From `start` up to `end`.
+    pub fn new(start: usize, end: usize) -> Span {
+        Span { start: start as u32, end: end as u32 }
+    }
+
+    /// The smallest span that covers both.
+    pub fn to(self, other: Span) -> Span {
+        Span { start: self.start.min(other.start), end: self.end.max(other.end) }
+    }
+
+    /// As a range of byte offsets.
+    pub fn range(self) -> std::ops::Range<usize> {
+        self.start as usize..self.end as usize
+    }
+}
+
+/// A formula, query or file, with the name that messages call it by.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Source {
+    /// For example ``measure `net_revenue` `` or a path.
+    pub name: String,
+    /// The text.
+    pub text: String,
+}
+
+impl Source {
+    /// A shared source.
+    pub fn new(name: impl Into<String>, text: impl Into<String>) -> Arc<Source> {
+        Arc::new(Source { name: name.into(), text: text.into() })
+    }
+
+    /// The text under a span.
+    pub fn slice(&self, span: Span) -> &str {
+        self.text.get(span.range()).unwrap_or("")
+    }
+
+    /// Line and column (in characters) of a byte offset, both from 1.
+    pub fn line_column(&self, offset: u32) -> (usize, usize) {
+        let mut end = (offset as usize).min(self.text.len());
+        while !self.text.is_char_boundary(end) {
+            end -= 1;
+        }
+        let before = &self.text[..end];
+        let line = before.matches('\n').count() + 1;
+        let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) + 1;
+        (line, column)
+    }
+}
+
+/// How bad a [`Diagnostic`] is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Legal, and likely not what was meant.
+    Warning,
+    /// Nothing can be computed from this.
+    Error,
+}
+
+/// What a [`Diagnostic`] is about, for callers that want to act on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Problem {
+    /// The text does not follow the grammar.
+    Syntax,
+    /// A name that nothing has.
+    UnknownName,
+    /// A name that several things have.
+    Ambiguous,
+    /// An operand or argument of the wrong type.
+    Type,
+    /// A column where there is no row to take it from.
+    NoRow,
+    /// An aggregate where none can stand.
+    Aggregate,
+    /// Tables that do not reach each other, or reach each other in two ways.
+    Path,
+    /// Formulas that need each other.
+    Circle,
+    /// Two things of one name.
+    Duplicate,
+    /// A model file that says something impossible.
+    Model,
+    /// Data that does not fit what the model says of it.
+    Data,
+    /// Legal but surprising.
+    Surprise,
+    /// Part of the language that this version cannot run.
+    Unsupported,
+}
+
+/// One thing that is wrong, where, and what to write instead.
+#[derive(Clone, Debug)]
+pub struct Diagnostic {
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it is about.
+    pub problem: Problem,
+    /// What is wrong: one line, lower case, no full stop.
+    pub message: String,
+    /// The text in which it is wrong.
+    pub source: Option<Arc<Source>>,
+    /// Where in that text.
+    pub span: Span,
+    /// Why, and what to write instead.
+    pub help: Option<String>,
+}
+
+impl Diagnostic {
+    /// An error at a place.
+    pub fn error(problem: Problem, source: &Arc<Source>, span: Span, message: impl Into<String>) -> Diagnostic {
+        Diagnostic {
+            severity: Severity::Error,
+            problem,
+            message: message.into(),
+            source: Some(source.clone()),
+            span,
+            help: None,
+        }
+    }
+
+    /// An error that has no place in a text.
+    pub fn general(problem: Problem, message: impl Into<String>) -> Diagnostic {
+        Diagnostic {
+            severity: Severity::Error,
+            problem,
+            message: message.into(),
+            source: None,
+            span: Span::default(),
+            help: None,
+        }
+    }
+
+    /// Adds what to write instead.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Diagnostic {
+        self.help = Some(help.into());
+        self
+    }
+
+    /// Turns an error into a warning.
+    #[must_use]
+    pub fn warning(mut self) -> Diagnostic {
+        self.severity = Severity::Warning;
+        self
+    }
+}
+
+/// The message with its place and its help, without drawing the text.
+impl fmt::Display for Diagnostic {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(source) = &self.source {
+            let (line, column) = source.line_column(self.span.start);
+            write!(f, "{}:{line}:{column}: ", source.name)?;
+        }
+        f.write_str(&self.message)?;
+        if let Some(help) = &self.help {
+            write!(f, " ({help})")?;
+        }
+        Ok(())
+    }
+}
+
+/// The candidate that was probably meant by a misspelt name.
+pub fn closest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let lower = wanted.to_lowercase();
+    candidates
+        .into_iter()
+        .map(|c| (strsim::damerau_levenshtein(&lower, &c.to_lowercase()), c))
+        .filter(|(distance, c)| *distance <= 1 + wanted.chars().count().min(c.chars().count()) / 4)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, c)| c)
+}

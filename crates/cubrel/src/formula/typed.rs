@@ -1,0 +1,303 @@
+//! The tree that plans are made from: names resolved, types known, conversions explicit.
+
+use std::sync::Arc;
+
+use super::functions::Function;
+use super::schema::{ColumnId, MeasureId, RelationshipId, TableId};
+use super::source::Span;
+use crate::value::{Type, Value};
+
+/// A typed expression.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it is.
+    pub kind: Kind,
+    /// The type of its value.
+    pub ty: Type,
+    /// Where it stands in its formula.
+    pub span: Span,
+}
+
+/// One `let`, by a number that is unique within its formula.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct LetId(pub u32);
+
+/// One thing that gives the current row or combination: a calculated column's row, or a `per`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ProviderId(pub u32);
+
+/// The kinds of typed expression.
+#[derive(Clone, Debug)]
+pub enum Kind {
+    /// A constant.
+    Literal(Value),
+    /// A column of the row that is iterated or tested, inside an aggregate or a predicate.
+    Column {
+        /// Which column.
+        column: ColumnId,
+        /// Spare relationships named around it.
+        detours: Vec<RelationshipId>,
+    },
+    /// A column of the current row or combination.
+    Current {
+        /// What gives the row.
+        provider: ProviderId,
+        /// Which column.
+        column: ColumnId,
+        /// Spare relationships named around it.
+        detours: Vec<RelationshipId>,
+    },
+    /// `let x = value; body`
+    Let(LetId, Box<Expr>, Box<Expr>),
+    /// The value of a `let`.
+    LetRef(LetId),
+    /// An operator or a function.
+    Call(Op, Vec<Expr>),
+    /// The first arm whose condition is true, else the last part (or null).
+    Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// Both, by three-valued logic; the right side only where the left is not false.
+    And(Box<Expr>, Box<Expr>),
+    /// Either; the right side only where the left is not true.
+    Or(Box<Expr>, Box<Expr>),
+    /// The first that is not null.
+    Coalesce(Vec<Expr>),
+    /// Rows or combinations to one value.
+    Aggregate(Box<Aggregate>),
+    /// `rank(x per t.c)`
+    Rank(Box<Rank>),
+    /// A measure, by name.
+    Measure(MeasureId),
+    /// The body under an edited filter context.
+    Given(Box<Expr>, Vec<Edit>),
+    /// The body with a spare relationship in place of default paths.
+    Via(Box<Expr>, RelationshipId),
+}
+
+/// Operators and functions on values.
+#[derive(Clone, Copy, Debug, PartialEq)]
+#[allow(missing_docs, reason = "the names say it")]
+pub enum Op {
+    Add,
+    Sub,
+    Mul,
+    Div,
+    Rem,
+    Negate,
+    Eq,
+    Ne,
+    Lt,
+    Le,
+    Gt,
+    Ge,
+    Not,
+    IsNull,
+    Concat,
+    Like,
+    /// The first argument is one of the others.
+    In,
+    /// An exact number to a double.
+    ToFloat,
+    /// An exact number to another scale.
+    Rescale { from: u8, to: u8 },
+    /// A date to its midnight.
+    ToTimestamp,
+    /// `cast` and `try_cast`.
+    Cast { from: Type, to: Type, lenient: bool },
+    /// A function of the catalogue.
+    Function(&'static Function),
+}
+
+/// The aggregates.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs, reason = "the names say it")]
+pub enum AggregateKind {
+    Sum,
+    Avg,
+    Min,
+    Max,
+    Median,
+    StddevSamp,
+    StddevPop,
+    VarSamp,
+    VarPop,
+    /// With the share, in the arguments.
+    PercentileCont,
+    PercentileDisc,
+    Count,
+    Rows,
+    CountDistinct,
+    Single,
+    First,
+    Last,
+    StringAgg,
+}
+
+/// An aggregate with what it goes through.
+#[derive(Clone, Debug)]
+pub struct Aggregate {
+    /// Which one.
+    pub kind: AggregateKind,
+    /// What it aggregates: one expression, several for `count(distinct a, b)`, none for `rows`.
+    pub args: Vec<Expr>,
+    /// A constant argument: the share of a percentile, the separator of `string_agg`.
+    pub constant: Option<Value>,
+    /// `order by`, with true for descending.
+    pub order: Vec<(Expr, bool)>,
+    /// Rows of a table, or combinations.
+    pub over: Over,
+}
+
+/// 1 + how many values of a column have a greater figure.
+#[derive(Clone, Debug)]
+pub struct Rank {
+    /// The figure, twice: for the current cell, and for each value of the column.
+    pub figure: Expr,
+    /// The column.
+    pub column: ColumnId,
+    /// Names the value in the figure.
+    pub provider: ProviderId,
+    /// Counts smaller figures instead.
+    pub ascending: bool,
+}
+
+/// What an aggregate goes through.
+#[derive(Clone, Debug)]
+pub enum Over {
+    /// The visible rows of a table.
+    Rows(TableId),
+    /// What `per` says.
+    Per(Per),
+}
+
+/// A typed `per`.
+#[derive(Clone, Debug)]
+pub struct Per {
+    /// Names the current row or combination in the body.
+    pub provider: ProviderId,
+    /// Rows or combinations.
+    pub domain: PerDomain,
+    /// Only where this is true.
+    pub filter: Option<Expr>,
+}
+
+/// What a `per` goes through.
+#[derive(Clone, Debug)]
+pub enum PerDomain {
+    /// The visible rows of a table.
+    Table(TableId),
+    /// Distinct visible combinations.
+    Columns {
+        /// Of these columns.
+        columns: Vec<ColumnId>,
+        /// Only those that this table's visible rows have.
+        of: Option<TableId>,
+    },
+}
+
+/// One typed edit.
+#[derive(Clone, Debug)]
+pub enum Edit {
+    /// Rows must also satisfy this.
+    Narrow(Narrow),
+    /// Drops filters on columns and on tables' own columns.
+    Lift(Vec<EditTarget>),
+    /// Drops everything.
+    LiftAll,
+    /// Drops what rows and columns of the grid put there.
+    LiftAxes,
+    /// Drops the innermost bound row.
+    LiftRow,
+    /// Drops everything but filters on these.
+    Leave(Vec<EditTarget>),
+}
+
+/// A table or a column that an edit names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum EditTarget {
+    /// All own columns of a table.
+    Table(TableId),
+    /// One column.
+    Column(ColumnId),
+}
+
+/// A predicate as a filter: its top-level `and` is already taken apart.
+#[derive(Clone, Debug)]
+pub struct Narrow {
+    /// Lifts the columns that it names first.
+    pub instead: bool,
+    /// The table whose rows are tested.
+    pub table: TableId,
+    /// The columns that it tests.
+    pub columns: Vec<ColumnId>,
+    /// Values from outside, evaluated once where the `given` stands.
+    pub outer: Vec<(LetId, Expr)>,
+    /// What must be true of a row.
+    pub predicate: Arc<Expr>,
+}
+
+impl Expr {
+    /// Calls `visit` on every direct part that is evaluated in the same place as this expression. Bodies of
+    /// aggregates, edits and predicates are other places and are left out.
+    pub fn each_part(&self, visit: &mut dyn FnMut(&Expr)) {
+        match &self.kind {
+            Kind::Literal(_)
+            | Kind::Column { .. }
+            | Kind::Current { .. }
+            | Kind::LetRef(_)
+            | Kind::Measure(_)
+            | Kind::Rank(_)
+            | Kind::Aggregate(_) => {}
+            Kind::Let(_, a, b) | Kind::And(a, b) | Kind::Or(a, b) => {
+                visit(a);
+                visit(b);
+            }
+            Kind::Call(_, args) | Kind::Coalesce(args) => args.iter().for_each(visit),
+            Kind::Case(arms, otherwise) => {
+                for (condition, result) in arms {
+                    visit(condition);
+                    visit(result);
+                }
+                otherwise.iter().for_each(|e| visit(e));
+            }
+            Kind::Given(body, _) | Kind::Via(body, _) => visit(body),
+        }
+    }
+
+    /// Calls `visit` on every part, whatever place it is evaluated in, this expression first.
+    pub fn walk(&self, visit: &mut dyn FnMut(&Expr)) {
+        visit(self);
+        self.each_part(&mut |part| part.walk(visit));
+        match &self.kind {
+            Kind::Aggregate(a) => {
+                a.args.iter().for_each(|e| e.walk(visit));
+                a.order.iter().for_each(|(e, _)| e.walk(visit));
+                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
+                    filter.walk(visit);
+                }
+            }
+            Kind::Rank(rank) => rank.figure.walk(visit),
+            Kind::Given(_, edits) => {
+                for edit in edits {
+                    if let Edit::Narrow(narrow) = edit {
+                        narrow.outer.iter().for_each(|(_, e)| e.walk(visit));
+                        narrow.predicate.walk(visit);
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// The columns of tested or iterated rows that this names, each once.
+    pub fn columns(&self) -> Vec<ColumnId> {
+        let mut found = Vec::new();
+        self.walk(&mut |e| {
+            if let Kind::Column { column, .. } = &e.kind
+                && !found.contains(column)
+            {
+                found.push(*column);
+            }
+        });
+        found
+    }
+}

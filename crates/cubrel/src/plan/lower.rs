@@ -1,0 +1,621 @@
+//! Typed expressions to assemblies and reads.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
+use super::{
+    Assembly, Domain, DomainGroup, Fold, Leaf, Predicate, RankLeaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf, Slot, print,
+};
+use crate::formula::scalar::{Place, Scalar, ScalarKind};
+use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::formula::source::{Source, Span};
+use crate::formula::typed::{
+    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId, Rank,
+};
+use crate::value::{Type, Value};
+
+/// Makes plans; all that it plans share their reads.
+#[derive(Debug)]
+pub struct Planner<'a> {
+    schema: &'a Schema,
+    reads: Vec<Read>,
+    /// Reads by their printed form without aggregates, so that equal ones are shared.
+    known: HashMap<String, usize>,
+    next_slot: u32,
+}
+
+/// What names mean where an expression is planned.
+#[derive(Clone, Debug)]
+pub struct Environment {
+    source: Arc<Source>,
+    constants: HashMap<LetId, Value>,
+    lets: HashMap<LetId, usize>,
+    providers: HashMap<ProviderId, ProviderAt>,
+}
+
+#[derive(Clone, Debug)]
+enum ProviderAt {
+    Row(usize, TableId),
+    Columns(Vec<(ColumnId, usize)>),
+    /// The one value that a column has, read from the data.
+    Single(Box<Leaf>),
+}
+
+impl Environment {
+    /// For a formula in which nothing is bound.
+    pub fn new(source: &Arc<Source>) -> Environment {
+        Environment {
+            source: source.clone(),
+            constants: HashMap::new(),
+            lets: HashMap::new(),
+            providers: HashMap::new(),
+        }
+    }
+
+    /// With a current row of `table`, held by dimension `dim`.
+    #[must_use]
+    pub fn with_row(mut self, provider: ProviderId, table: TableId, dim: usize) -> Environment {
+        self.providers.insert(provider, ProviderAt::Row(dim, table));
+        self
+    }
+
+    /// With values of columns, each held by a dimension.
+    #[must_use]
+    pub fn with_columns(mut self, provider: ProviderId, columns: Vec<(ColumnId, usize)>) -> Environment {
+        self.providers.insert(provider, ProviderAt::Columns(columns));
+        self
+    }
+
+    /// With a `let` whose value a dimension holds.
+    pub(super) fn bind(&mut self, id: LetId, dim: usize) {
+        self.lets.insert(id, dim);
+    }
+
+    fn place(&self, span: Span) -> Place {
+        Place { source: self.source.clone(), span }
+    }
+
+    /// The dimensions that an expression refers to as values.
+    fn dims_used_by(&self, expr: &Expr) -> BTreeSet<usize> {
+        let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
+        references(expr, &mut lets, &mut providers);
+        let mut dims: BTreeSet<usize> = lets.iter().filter_map(|id| self.lets.get(id)).copied().collect();
+        for provider in providers {
+            match self.providers.get(&provider) {
+                Some(ProviderAt::Row(dim, _)) => {
+                    dims.insert(*dim);
+                }
+                Some(ProviderAt::Columns(columns)) => dims.extend(columns.iter().map(|(_, d)| *d)),
+                Some(ProviderAt::Single(leaf)) => dims.extend(leaf_dims(leaf)),
+                None => {}
+            }
+        }
+        dims
+    }
+
+    /// For an inner scope that keeps only some dimensions, in this order.
+    fn projected(&self, keep: &[usize]) -> Environment {
+        let place_of = |dim: usize| keep.iter().position(|k| *k == dim);
+        let mut inner = self.clone();
+        inner.lets = self.lets.iter().filter_map(|(id, d)| Some((*id, place_of(*d)?))).collect();
+        inner.providers = self
+            .providers
+            .iter()
+            .filter_map(|(id, at)| {
+                let at = match at {
+                    ProviderAt::Row(dim, table) => ProviderAt::Row(place_of(*dim)?, *table),
+                    ProviderAt::Columns(columns) => ProviderAt::Columns(
+                        columns.iter().map(|(c, d)| Some((*c, place_of(*d)?))).collect::<Option<Vec<_>>>()?,
+                    ),
+                    ProviderAt::Single(leaf) => ProviderAt::Single(Box::new(project_leaf(leaf, &place_of)?)),
+                };
+                Some((*id, at))
+            })
+            .collect();
+        inner
+    }
+}
+
+/// The dimensions of a leaf that reads.
+fn leaf_dims(leaf: &Leaf) -> Vec<usize> {
+    match leaf {
+        Leaf::Read(r, _) => r.dims.iter().chain(&r.outer).copied().collect(),
+        _ => Vec::new(),
+    }
+}
+
+fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Option<Leaf> {
+    let Leaf::Read(r, aggregate) = leaf else { return None };
+    let moved = |dims: &[usize]| dims.iter().map(|d| place_of(*d)).collect::<Option<Vec<_>>>();
+    Some(Leaf::Read(ReadRef { read: r.read, dims: moved(&r.dims)?, outer: moved(&r.outer)? }, *aggregate))
+}
+
+impl<'a> Planner<'a> {
+    /// A planner for formulas over a schema.
+    pub fn new(schema: &'a Schema) -> Planner<'a> {
+        Planner { schema, reads: Vec::new(), known: HashMap::new(), next_slot: 0 }
+    }
+
+    /// All reads planned so far.
+    pub fn into_reads(self) -> Vec<Read> {
+        self.reads
+    }
+
+    /// Plans an expression for all cells of a scope.
+    pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
+        let mut leaves = Vec::new();
+        let scalar = self.lower(expr, scope, env, &mut leaves);
+        Assembly { label: label.to_string(), scalar, leaves }
+    }
+
+    /// A slot that nothing else uses.
+    pub(super) fn fresh_slot(&mut self) -> Slot {
+        self.next_slot += 1;
+        Slot(self.next_slot)
+    }
+
+    fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut Vec<Leaf>) -> Scalar {
+        let place = env.place(expr.span);
+        let scalar = |kind: ScalarKind| Scalar { kind, ty: expr.ty, place: place.clone() };
+        let leaf = match &expr.kind {
+            Kind::Literal(value) => return scalar(ScalarKind::Constant(value.clone())),
+            // The checker gives columns only inside aggregates and predicates, which `row` lowers.
+            Kind::Column { .. } => return scalar(ScalarKind::Constant(Value::Null)),
+            Kind::Current { provider, column, detours } => self.current(*provider, *column, detours, scope, env),
+            Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
+                (Some(value), _) => return scalar(ScalarKind::Constant(value.clone())),
+                (None, Some(dim)) => Leaf::Dim(*dim),
+                (None, None) => return scalar(ScalarKind::LetRef(*id)),
+            },
+            Kind::Let(id, value, body) => {
+                if let Kind::Literal(constant) = &value.kind {
+                    let mut inner = env.clone();
+                    inner.constants.insert(*id, constant.clone());
+                    return self.lower(body, scope, &inner, leaves);
+                }
+                if !is_captured(body, *id) {
+                    let value = Box::new(self.lower(value, scope, env, leaves));
+                    let body = Box::new(self.lower(body, scope, env, leaves));
+                    return scalar(ScalarKind::Let(*id, value, body));
+                }
+                self.bind(&[(*id, (**value).clone())], scope, env, |planner, scope, env| {
+                    planner.assembly("", body, scope, env)
+                })
+            }
+            Kind::Call(op, args) => {
+                let args = args.iter().map(|a| self.lower(a, scope, env, leaves)).collect();
+                return scalar(ScalarKind::Call(*op, args));
+            }
+            Kind::Coalesce(parts) => {
+                let parts = parts.iter().map(|p| self.lower(p, scope, env, leaves)).collect();
+                return scalar(ScalarKind::Coalesce(parts));
+            }
+            Kind::And(a, b) => {
+                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
+                return scalar(ScalarKind::And(Box::new(a), Box::new(b)));
+            }
+            Kind::Or(a, b) => {
+                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
+                return scalar(ScalarKind::Or(Box::new(a), Box::new(b)));
+            }
+            Kind::Case(arms, otherwise) => {
+                let arms = arms
+                    .iter()
+                    .map(|(c, r)| (self.lower(c, scope, env, leaves), self.lower(r, scope, env, leaves)))
+                    .collect();
+                let otherwise = otherwise.as_ref().map(|e| Box::new(self.lower(e, scope, env, leaves)));
+                return scalar(ScalarKind::Case(arms, otherwise));
+            }
+            Kind::Measure(id) => {
+                let measure = self.schema.measure(*id);
+                match &measure.expr {
+                    Some(body) => {
+                        let inner = Environment::new(&measure.source);
+                        Leaf::Part(Box::new(self.assembly(&measure.name, body, scope, &inner)))
+                    }
+                    None => return scalar(ScalarKind::Constant(Value::Null)),
+                }
+            }
+            Kind::Via(body, relationship) => {
+                let mut inner = scope.clone();
+                inner.detours.push(*relationship);
+                Leaf::Part(Box::new(self.assembly("", body, &inner, env)))
+            }
+            Kind::Aggregate(aggregate) => match &aggregate.over {
+                Over::Rows(table) => self.row_aggregate(*table, aggregate, expr.ty, scope, env),
+                Over::Per(per) => self.fold(per, aggregate, expr.ty, scope, env),
+            },
+            Kind::Rank(rank) => self.rank(rank, scope, env),
+            Kind::Given(body, edits) => self.given(body, edits, scope, env),
+        };
+        leaves.push(leaf);
+        scalar(ScalarKind::Leaf(leaves.len() - 1))
+    }
+
+    fn current(
+        &mut self,
+        provider: ProviderId,
+        column: ColumnId,
+        detours: &[RelationshipId],
+        scope: &Scope,
+        env: &Environment,
+    ) -> Leaf {
+        match env.providers.get(&provider) {
+            Some(ProviderAt::Row(dim, table)) => {
+                let path = self.path(*table, column.table, scope, detours);
+                Leaf::Current { dim: *dim, table: *table, column, path }
+            }
+            Some(ProviderAt::Columns(columns)) => {
+                let dim = columns.iter().find(|(c, _)| *c == column).map_or(0, |(_, d)| *d);
+                Leaf::Dim(dim)
+            }
+            Some(ProviderAt::Single(leaf)) => (**leaf).clone(),
+            None => Leaf::Dim(0),
+        }
+    }
+
+    /// The way from a table to another one, which the checker has found to exist.
+    fn path(&self, from: TableId, to: TableId, scope: &Scope, detours: &[RelationshipId]) -> Vec<RelationshipId> {
+        let all: Vec<RelationshipId> = scope.detours.iter().chain(detours).copied().collect();
+        self.schema.reach(from, &all).remove(&to).unwrap_or_default()
+    }
+
+    /// Values evaluated once here, as dimensions of what `body` plans.
+    pub(super) fn bind(
+        &mut self,
+        values: &[(LetId, Expr)],
+        scope: &Scope,
+        env: &Environment,
+        body: impl FnOnce(&mut Self, &Scope, &Environment) -> Assembly,
+    ) -> Leaf {
+        let (mut inner, mut inner_env) = (scope.clone(), env.clone());
+        let mut assemblies = Vec::new();
+        for (id, value) in values {
+            assemblies.push(self.assembly("", value, scope, env));
+            let slot = self.fresh_slot();
+            inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+            inner_env.lets.insert(*id, inner.dims.len() - 1);
+        }
+        let body = Box::new(body(self, &inner, &inner_env));
+        Leaf::Bind { values: assemblies, body }
+    }
+
+    // ---- given
+
+    fn given(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
+        let outer: Vec<(LetId, Expr)> = edits
+            .iter()
+            .flat_map(|e| match e {
+                Edit::Narrow(narrow) => narrow.outer.clone(),
+                _ => Vec::new(),
+            })
+            .collect();
+        if outer.is_empty() {
+            return self.edited(body, edits, scope, env);
+        }
+        self.bind(&outer, scope, env, |planner, scope, env| {
+            let leaf = planner.edited(body, edits, scope, env);
+            let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: body.ty, place: env.place(body.span) };
+            Assembly { label: String::new(), scalar, leaves: vec![leaf] }
+        })
+    }
+
+    fn edited(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
+        let mut inner = scope.clone();
+        edits.iter().for_each(|e| inner.lift(e));
+        for edit in edits {
+            if let Edit::Narrow(narrow) = edit {
+                inner.filters.push(self.filter(narrow, scope, env, Origin::Edit));
+            }
+        }
+        self.projected(body, "", &inner, env)
+    }
+
+    /// Plans `body` over only those dimensions that still filter or whose value is used.
+    fn projected(&mut self, body: &Expr, label: &str, scope: &Scope, env: &Environment) -> Leaf {
+        let keep = needed_dims(scope, &env.dims_used_by(body));
+        let mut inner = scope.clone();
+        inner.dims = keep.iter().map(|d| scope.dims[*d]).collect();
+        let body = self.assembly(label, body, &inner, &env.projected(&keep));
+        Leaf::Project { keep, body: Box::new(body) }
+    }
+
+    /// A predicate as a filter, its outside values being dimensions of `scope`.
+    pub(super) fn filter(&mut self, narrow: &Narrow, scope: &Scope, env: &Environment, origin: Origin) -> Filter {
+        let test = self.row(&narrow.predicate, narrow.table, scope, env);
+        let predicate =
+            Predicate { table: narrow.table, columns: narrow.columns.clone(), outer: outer_slots(&test), test };
+        Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin }
+    }
+
+    // ---- reads
+
+    /// An expression over the rows of a table.
+    pub(super) fn row(&mut self, expr: &Expr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
+        let mut leaves = Vec::new();
+        let scalar = self.row_scalar(expr, table, scope, env, &mut leaves);
+        RowExpr { scalar, leaves }
+    }
+
+    fn row_scalar(
+        &mut self,
+        expr: &Expr,
+        table: TableId,
+        scope: &Scope,
+        env: &Environment,
+        leaves: &mut Vec<RowLeaf>,
+    ) -> Scalar {
+        let mut part = |e: &Expr| self.row_scalar(e, table, scope, env, leaves);
+        let kind = match &expr.kind {
+            Kind::Literal(value) => ScalarKind::Constant(value.clone()),
+            Kind::Let(id, value, body) => ScalarKind::Let(*id, Box::new(part(value)), Box::new(part(body))),
+            Kind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
+            Kind::Coalesce(parts) => ScalarKind::Coalesce(parts.iter().map(part).collect()),
+            Kind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
+            Kind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
+            Kind::Case(arms, otherwise) => {
+                let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
+                ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
+            }
+            Kind::Via(body, _) => return part(body),
+            Kind::Column { column, detours } => {
+                let path = self.path(table, column.table, scope, detours);
+                ScalarKind::Leaf(intern_leaf(leaves, RowLeaf::Column { column: *column, path }))
+            }
+            Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
+                (Some(value), _) => ScalarKind::Constant(value.clone()),
+                (None, Some(dim)) => match scope.dims[*dim].key {
+                    Key::Value(slot) => ScalarKind::Leaf(intern_leaf(leaves, RowLeaf::Outer(slot))),
+                    _ => ScalarKind::Constant(Value::Null),
+                },
+                (None, None) => ScalarKind::LetRef(*id),
+            },
+            // Values of cells never stand inside a row: the checker has put them into `let`s.
+            Kind::Current { .. } | Kind::Aggregate(_) | Kind::Rank(_) | Kind::Measure(_) | Kind::Given(..) => {
+                ScalarKind::Constant(Value::Null)
+            }
+        };
+        Scalar { kind, ty: expr.ty, place: env.place(expr.span) }
+    }
+
+    fn row_aggregate(&mut self, table: TableId, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
+        let args = a.args.iter().map(|e| self.row(e, table, scope, env)).collect();
+        let order = a.order.iter().map(|(e, d)| (self.row(e, table, scope, env), *d)).collect();
+        let aggregate = ReadAggregate { kind: a.kind, args, constant: a.constant.clone(), order, ty };
+        let (read, index) = self.read(table, scope, Some(aggregate));
+        Leaf::Read(read, index)
+    }
+
+    /// The read of a table in a scope, shared with equal ones; an aggregate is added to it unless it is there.
+    pub(super) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
+        let reach = self.schema.reach(table, &scope.detours);
+        let filters: Vec<Filter> =
+            scope.filters.iter().filter(|f| reach.contains_key(&f.predicate().table)).cloned().collect();
+        let dims: Vec<usize> = (0..scope.dims.len())
+            .filter(|d| {
+                let dim = &scope.dims[*d];
+                dim.filters
+                    && match dim.key {
+                        Key::Column(c) => reach.contains_key(&c.table),
+                        Key::Row(t) => reach.contains_key(&t),
+                        Key::Value(_) => false,
+                    }
+            })
+            .collect();
+        let mut outer: Vec<Slot> = filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
+        if let Some(a) = &aggregate {
+            outer.extend(a.args.iter().chain(a.order.iter().map(|(e, _)| e)).flat_map(outer_slots));
+        }
+        outer.sort_unstable();
+        outer.dedup();
+        let value_dims = outer
+            .iter()
+            .map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0))
+            .collect();
+        let read = Read {
+            table,
+            filters,
+            keys: dims.iter().map(|d| scope.dims[*d].key).collect(),
+            detours: scope.detours.clone(),
+            outer,
+            aggregates: Vec::new(),
+        };
+        let signature = print::read(self.schema, &read);
+        let index = *self.known.entry(signature).or_insert_with(|| {
+            self.reads.push(read);
+            self.reads.len() - 1
+        });
+        let place = aggregate.map_or(0, |a| self.add_aggregate(index, a));
+        (ReadRef { read: index, dims, outer: value_dims }, place)
+    }
+
+    fn add_aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
+        let text = print::aggregate(self.schema, &aggregate);
+        let list = &mut self.reads[read].aggregates;
+        if let Some(place) = list.iter().position(|a| print::aggregate(self.schema, a) == text) {
+            return place;
+        }
+        list.push(aggregate);
+        list.len() - 1
+    }
+
+    // ---- per
+
+    fn fold(&mut self, per: &Per, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
+        let (keys, origin) = match &per.domain {
+            PerDomain::Table(table) => (vec![Key::Row(*table)], Origin::BoundRow),
+            PerDomain::Columns { columns, .. } => (columns.iter().map(|c| Key::Column(*c)).collect(), Origin::Per),
+        };
+        let inner = extended(scope, &keys, origin);
+        let first = scope.dims.len();
+        let mut inner_env = env.clone();
+        let at = match &per.domain {
+            PerDomain::Table(table) => ProviderAt::Row(first, *table),
+            PerDomain::Columns { columns, .. } => {
+                ProviderAt::Columns(columns.iter().enumerate().map(|(i, c)| (*c, first + i)).collect())
+            }
+        };
+        inner_env.providers.insert(per.provider, at);
+        let mut tables = BTreeSet::new();
+        a.args.iter().chain(&per.filter).for_each(|e| aggregated_tables(self.schema, e, &mut tables));
+        let domain = self.domain(&per.domain, &keys, &tables, scope);
+        let sparse = a.kind != AggregateKind::Single && a.args.iter().any(|e| is_null_without_rows(self.schema, e));
+        let fold = Fold {
+            domain,
+            filter: per.filter.as_ref().map(|f| self.assembly("", f, &inner, &inner_env)),
+            args: a.args.iter().map(|e| self.assembly("", e, &inner, &inner_env)).collect(),
+            order: a.order.iter().map(|(e, d)| (self.assembly("", e, &inner, &inner_env), *d)).collect(),
+            kind: a.kind,
+            constant: a.constant.clone(),
+            ty,
+            sparse,
+        };
+        Leaf::Fold(Box::new(fold))
+    }
+
+    fn domain(&mut self, per: &PerDomain, keys: &[Key], tables: &BTreeSet<TableId>, scope: &Scope) -> Domain {
+        let groups = match per {
+            PerDomain::Table(table) => vec![self.domain_group(*table, vec![0], keys, &BTreeSet::new(), scope)],
+            PerDomain::Columns { of: Some(table), .. } => {
+                vec![self.domain_group(*table, (0..keys.len()).collect(), keys, &BTreeSet::new(), scope)]
+            }
+            PerDomain::Columns { columns, of: None } => chains(self.schema, columns)
+                .into_iter()
+                .map(|(table, members)| self.domain_group(table, members, keys, tables, scope))
+                .collect(),
+        };
+        Domain { outer_dims: scope.dims.len(), keys: keys.to_vec(), groups }
+    }
+
+    /// The combinations of some keys that a table's visible rows have.
+    pub(super) fn domain_group(
+        &mut self,
+        table: TableId,
+        members: Vec<usize>,
+        keys: &[Key],
+        aggregated: &BTreeSet<TableId>,
+        scope: &Scope,
+    ) -> DomainGroup {
+        let mut inner = scope.clone();
+        for (i, key) in keys.iter().enumerate() {
+            let filters = members.contains(&i);
+            inner.dims.push(Dim { key: *key, origin: Origin::Per, filters });
+        }
+        let (read, _) = self.read(table, &inner, None);
+        let mut null_reads = Vec::new();
+        for other in aggregated {
+            let path = self.schema.reach(*other, &scope.detours).remove(&table).unwrap_or_default();
+            if !path.is_empty() {
+                null_reads.push((self.read(*other, &inner, None).0, path));
+            }
+        }
+        DomainGroup { keys: members, read, null_reads }
+    }
+
+    // ---- rank
+
+    fn rank(&mut self, rank: &Rank, scope: &Scope, env: &Environment) -> Leaf {
+        let column = rank.column;
+        let at = scope.dim_of_column(column);
+        let single = at.is_none().then(|| self.single(column, scope, env));
+        let mut mine_env = env.clone();
+        let provider = match (&at, &single) {
+            (Some(dim), _) => ProviderAt::Columns(vec![(column, *dim)]),
+            (None, Some(leaf)) => ProviderAt::Single(Box::new(leaf.clone())),
+            (None, None) => ProviderAt::Columns(Vec::new()),
+        };
+        mine_env.providers.insert(rank.provider, provider);
+        let mine = self.assembly("", &rank.figure, scope, &mine_env);
+        let mut lifted = scope.clone();
+        for dim in &mut lifted.dims {
+            dim.filters &= dim.key != Key::Column(column) && dim.key != Key::Row(column.table);
+        }
+        let keep = needed_dims(&lifted, &env.dims_used_by(&rank.figure));
+        lifted.dims = keep.iter().map(|d| lifted.dims[*d]).collect();
+        let keys = [Key::Column(column)];
+        let inner = extended(&lifted, &keys, Origin::Per);
+        let mut figure_env = env.projected(&keep);
+        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, lifted.dims.len())]));
+        let figure = self.assembly("", &rank.figure, &inner, &figure_env);
+        let mut tables = BTreeSet::new();
+        aggregated_tables(self.schema, &rank.figure, &mut tables);
+        let per = PerDomain::Columns { columns: vec![column], of: None };
+        let domain = self.domain(&per, &keys, &tables, &lifted);
+        Leaf::Rank(Box::new(RankLeaf { mine, single, keep, domain, figure, ascending: rank.ascending }))
+    }
+
+    /// `single(column)`, as a leaf.
+    fn single(&mut self, column: ColumnId, scope: &Scope, env: &Environment) -> Leaf {
+        let ty = self.schema.column(column).ty;
+        let span = Span::default();
+        let kind = Kind::Column { column, detours: Vec::new() };
+        let aggregate = Aggregate {
+            kind: AggregateKind::Single,
+            args: vec![Expr { kind, ty, span }],
+            constant: None,
+            order: Vec::new(),
+            over: Over::Rows(column.table),
+        };
+        self.row_aggregate(column.table, &aggregate, ty, scope, env)
+    }
+}
+
+fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
+    leaves.iter().position(|l| *l == leaf).unwrap_or_else(|| {
+        leaves.push(leaf);
+        leaves.len() - 1
+    })
+}
+
+fn outer_slots(row: &RowExpr) -> Vec<Slot> {
+    row.leaves
+        .iter()
+        .filter_map(|l| match l {
+            RowLeaf::Outer(slot) => Some(*slot),
+            RowLeaf::Column { .. } => None,
+        })
+        .collect()
+}
+
+/// A scope with further dimensions. An older one of the same column or row is implied by the new one.
+fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
+    let mut inner = scope.clone();
+    for dim in &mut inner.dims {
+        dim.filters &= !keys.contains(&dim.key);
+    }
+    inner.dims.extend(keys.iter().map(|key| Dim { key: *key, origin, filters: true }));
+    inner
+}
+
+/// Dimensions that filter, are used as values, or are taken by a filter in force.
+fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
+    let slots: BTreeSet<Slot> = scope.filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
+    (0..scope.dims.len())
+        .filter(|d| {
+            let dim = &scope.dims[*d];
+            used.contains(d)
+                || match dim.key {
+                    Key::Value(slot) => slots.contains(&slot),
+                    _ => dim.filters,
+                }
+        })
+        .collect()
+}
+
+/// Columns by the table from whose rows their combinations come: of one chain of lookups, the finest.
+pub(super) fn chains(schema: &Schema, columns: &[ColumnId]) -> Vec<(TableId, Vec<usize>)> {
+    let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
+    let reach: HashMap<TableId, BTreeSet<TableId>> =
+        tables.iter().map(|t| (*t, schema.reach(*t, &[]).into_keys().collect())).collect();
+    let finest: Vec<TableId> =
+        tables.iter().copied().filter(|t| tables.iter().all(|o| o == t || !reach[o].contains(t))).collect();
+    let mut groups: Vec<(TableId, Vec<usize>)> = finest.into_iter().map(|t| (t, Vec::new())).collect();
+    for (i, column) in columns.iter().enumerate() {
+        if let Some((_, members)) = groups.iter_mut().find(|(t, _)| reach[t].contains(&column.table)) {
+            members.push(i);
+        }
+    }
+    groups
+}

@@ -1,0 +1,220 @@
+//! From typed formulas to reads and what assembles their results.
+//!
+//! A formula is never evaluated cell by cell. All cells of a grid form one [`Scope`]: its *dimensions* say which
+//! filters differ from cell to cell (an axis column, a bound row), its *filters* are the ones that all cells share. An
+//! aggregate over a table becomes a [`Read`]: the table's rows under the shared filters, grouped by those dimensions that
+//! reach it. What stands around aggregates becomes an [`Assembly`]: operators over the results of reads, all cells at
+//! once. `given` changes the scope (a lifted column is one dimension fewer, and the result is spread over the cells
+//! again); `per` adds dimensions and folds them away.
+//!
+//! Plans are plain data. They know the schema and nothing of the store.
+
+mod lower;
+pub mod print;
+pub mod query;
+mod scope;
+mod uses;
+
+use crate::formula::scalar::Scalar;
+use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
+use crate::formula::typed::AggregateKind;
+use crate::value::{Type, Value};
+
+pub use lower::Planner;
+pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+pub use uses::is_null_without_rows;
+
+/// A value from outside that a read or filter takes, by a number that is unique in a plan.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Slot(pub u32);
+
+/// One grouped pass over a table's rows.
+#[derive(Clone, Debug)]
+pub struct Read {
+    /// The table.
+    pub table: TableId,
+    /// What its rows must satisfy.
+    pub filters: Vec<Filter>,
+    /// What they are grouped by.
+    pub keys: Vec<Key>,
+    /// Spare relationships in place of default paths.
+    pub detours: Detours,
+    /// Values from outside: the read is done once for each combination of them that occurs.
+    pub outer: Vec<Slot>,
+    /// What is computed of each group.
+    pub aggregates: Vec<ReadAggregate>,
+}
+
+/// One aggregate of a read.
+#[derive(Clone, Debug)]
+pub struct ReadAggregate {
+    /// Which one.
+    pub kind: AggregateKind,
+    /// Its arguments.
+    pub args: Vec<RowExpr>,
+    /// A constant argument.
+    pub constant: Option<Value>,
+    /// Its order, with true for descending.
+    pub order: Vec<(RowExpr, bool)>,
+    /// The type of the result.
+    pub ty: Type,
+}
+
+/// An expression over the rows of a table and what they look up.
+#[derive(Clone, Debug)]
+pub struct RowExpr {
+    /// The operators; its leaves are `leaves`.
+    pub scalar: Scalar,
+    /// What the leaves are.
+    pub leaves: Vec<RowLeaf>,
+}
+
+/// What a row expression takes its values from.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum RowLeaf {
+    /// A column, looked up over relationships.
+    Column {
+        /// Which column.
+        column: ColumnId,
+        /// How to get there; nothing for the table's own columns.
+        path: Vec<RelationshipId>,
+    },
+    /// A value from outside.
+    Outer(Slot),
+}
+
+/// Operators over results of reads, for all cells of a scope at once.
+#[derive(Clone, Debug)]
+pub struct Assembly {
+    /// What people call it: an item's heading, a measure's name.
+    pub label: String,
+    /// The operators; its leaves are `leaves`.
+    pub scalar: Scalar,
+    /// What the leaves are.
+    pub leaves: Vec<Leaf>,
+}
+
+/// A read of the plan, as one scope uses it.
+#[derive(Clone, Debug)]
+pub struct ReadRef {
+    /// Which read.
+    pub read: usize,
+    /// For each of its keys, the dimension of the scope that it comes from.
+    pub dims: Vec<usize>,
+    /// For each of its outer values, the dimension that holds it.
+    pub outer: Vec<usize>,
+}
+
+/// What an assembly takes its values from.
+#[derive(Clone, Debug)]
+pub enum Leaf {
+    /// One aggregate of a read.
+    Read(ReadRef, usize),
+    /// Another assembly over the same cells: a measure, named in a formula.
+    Part(Box<Assembly>),
+    /// The value of a dimension that holds a column's code or a value.
+    Dim(usize),
+    /// A column of a bound row.
+    Current {
+        /// The dimension that binds the row.
+        dim: usize,
+        /// The row's table.
+        table: TableId,
+        /// Which column.
+        column: ColumnId,
+        /// How to get there from the row.
+        path: Vec<RelationshipId>,
+    },
+    /// Values evaluated once, then a body that has them as further dimensions.
+    Bind {
+        /// The values.
+        values: Vec<Assembly>,
+        /// The body, over the scope with one more dimension for each value.
+        body: Box<Assembly>,
+    },
+    /// A body over fewer dimensions, whose results are spread over the cells again.
+    Project {
+        /// The dimensions that stay, in the order of the inner scope.
+        keep: Vec<usize>,
+        /// The body, over the inner scope.
+        body: Box<Assembly>,
+    },
+    /// A `per`: more dimensions, folded away by an aggregate.
+    Fold(Box<Fold>),
+    /// `rank(…)`
+    Rank(Box<RankLeaf>),
+}
+
+/// An aggregate over combinations.
+#[derive(Clone, Debug)]
+pub struct Fold {
+    /// Which combinations there are.
+    pub domain: Domain,
+    /// Only combinations where this is true.
+    pub filter: Option<Assembly>,
+    /// The arguments, over the inner scope.
+    pub args: Vec<Assembly>,
+    /// The order, over the inner scope.
+    pub order: Vec<(Assembly, bool)>,
+    /// What becomes of them.
+    pub kind: AggregateKind,
+    /// A constant argument.
+    pub constant: Option<Value>,
+    /// The type of the result.
+    pub ty: Type,
+    /// Whether combinations for which the body reads no row can be left out.
+    pub sparse: bool,
+}
+
+/// The combinations that further dimensions can have, for each cell.
+#[derive(Clone, Debug)]
+pub struct Domain {
+    /// The outer scope's dimensions, for the number of them.
+    pub outer_dims: usize,
+    /// The new dimensions.
+    pub keys: Vec<Key>,
+    /// Columns that come from one table have the combinations that its rows have; groups are combined freely.
+    pub groups: Vec<DomainGroup>,
+}
+
+/// New dimensions whose combinations come from the rows of one table.
+#[derive(Clone, Debug)]
+pub struct DomainGroup {
+    /// Which of the domain's keys.
+    pub keys: Vec<usize>,
+    /// The visible rows' combinations: a read grouped by outer dimensions, then by `keys`.
+    pub read: ReadRef,
+    /// Reads over other tables, grouped in the same way, that tell whether some of their rows stand under null; with
+    /// the relationships that would have to miss for that.
+    pub null_reads: Vec<(ReadRef, Vec<RelationshipId>)>,
+}
+
+/// What `rank` needs.
+#[derive(Clone, Debug)]
+pub struct RankLeaf {
+    /// The figure of the cell.
+    pub mine: Assembly,
+    /// Whether the column has one value in the cell; `None` where an axis or a `per` sees to that.
+    pub single: Option<Leaf>,
+    /// The dimensions that the figures of all values depend on.
+    pub keep: Vec<usize>,
+    /// All values of the column.
+    pub domain: Domain,
+    /// The figure of each value.
+    pub figure: Assembly,
+    /// Counts smaller figures.
+    pub ascending: bool,
+}
+
+/// A predicate over a table's rows, ready to run.
+#[derive(Clone, Debug)]
+pub struct Predicate {
+    /// The table.
+    pub table: TableId,
+    /// The columns that it tests.
+    pub columns: Vec<ColumnId>,
+    /// The test.
+    pub test: RowExpr,
+    /// Values from outside that it takes.
+    pub outer: Vec<Slot>,
+}

@@ -1,0 +1,183 @@
+//! Plans as text: for people, for tests, and to tell whether two reads are the same.
+
+use std::fmt::Write;
+
+use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf};
+use crate::formula::scalar::{Scalar, ScalarKind};
+use crate::formula::schema::Schema;
+use crate::formula::typed::{AggregateKind, Op};
+use crate::formula::words::{quote_name, quote_text};
+use crate::value::Value;
+
+/// A read without its aggregates.
+pub fn read(schema: &Schema, read: &Read) -> String {
+    let mut text = quote_name(&schema.table(read.table).name);
+    if !read.keys.is_empty() {
+        let keys: Vec<String> = read.keys.iter().map(|k| key(schema, *k)).collect();
+        let _ = write!(text, " by {}", keys.join(", "));
+    }
+    if !read.filters.is_empty() {
+        let mut filters: Vec<String> = read.filters.iter().map(|f| filter(schema, f)).collect();
+        filters.sort();
+        filters.dedup();
+        let _ = write!(text, " where {}", filters.join(" and "));
+    }
+    for relationship in &read.detours {
+        let r = schema.relationship(*relationship);
+        let columns: Vec<&str> = r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
+        let _ = write!(text, " via {}.{}", schema.table(r.many).name, columns.join("+"));
+    }
+    text
+}
+
+/// What a read groups by.
+pub fn key(schema: &Schema, key: Key) -> String {
+    match key {
+        Key::Column(column) => schema.column_name(column),
+        Key::Row(table) => format!("row of {}", quote_name(&schema.table(table).name)),
+        Key::Value(slot) => format!("value {}", slot.0),
+    }
+}
+
+/// A filter.
+pub fn filter(schema: &Schema, filter: &Filter) -> String {
+    let predicate = filter.predicate();
+    let text = row(schema, &predicate.test);
+    match &filter.test {
+        FilterTest::Predicate(_) => {
+            if predicate.columns.iter().any(|c| c.table == predicate.table) {
+                text
+            } else {
+                format!("{} where {text}", quote_name(&schema.table(predicate.table).name))
+            }
+        }
+        FilterTest::Projected(_, kept) => {
+            let kept: Vec<String> = kept.iter().map(|c| schema.column_name(*c)).collect();
+            format!("({}) of rows with {text}", kept.join(", "))
+        }
+    }
+}
+
+/// An aggregate of a read.
+pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
+    let name = aggregate_name(aggregate.kind);
+    if aggregate.kind == AggregateKind::Rows {
+        return "rows".into();
+    }
+    let mut args: Vec<String> = aggregate.args.iter().map(|a| row(schema, a)).collect();
+    args.extend(aggregate.constant.iter().map(literal));
+    let distinct = if aggregate.kind == AggregateKind::CountDistinct { "distinct " } else { "" };
+    let mut text = format!("{name}({distinct}{}", args.join(", "));
+    if !aggregate.order.is_empty() {
+        let order: Vec<String> =
+            aggregate.order.iter().map(|(e, d)| format!("{}{}", row(schema, e), if *d { " desc" } else { "" })).collect();
+        let _ = write!(text, " order by {}", order.join(", "));
+    }
+    text.push(')');
+    text
+}
+
+/// An aggregate's name as it is written.
+pub fn aggregate_name(kind: AggregateKind) -> &'static str {
+    use AggregateKind::*;
+    match kind {
+        Sum => "sum",
+        Avg => "avg",
+        Min => "min",
+        Max => "max",
+        Median => "median",
+        StddevSamp => "stddev_samp",
+        StddevPop => "stddev_pop",
+        VarSamp => "var_samp",
+        VarPop => "var_pop",
+        PercentileCont => "percentile_cont",
+        PercentileDisc => "percentile_disc",
+        Count | CountDistinct => "count",
+        Rows => "rows",
+        Single => "single",
+        First => "first",
+        Last => "last",
+        StringAgg => "string_agg",
+    }
+}
+
+/// A row expression.
+pub fn row(schema: &Schema, row: &RowExpr) -> String {
+    scalar(&row.scalar, &|leaf| match &row.leaves[leaf] {
+        RowLeaf::Column { column, path } => {
+            let mut text = schema.column_name(*column);
+            // The default path is the one that a reader expects.
+            for relationship in path.iter().map(|r| schema.relationship(*r)).filter(|r| r.spare) {
+                let _ = write!(text, " via {}", schema.table(relationship.many).columns[relationship.many_columns[0] as usize].name);
+            }
+            text
+        }
+        RowLeaf::Outer(slot) => format!("outer {}", slot.0),
+    })
+}
+
+fn literal(value: &Value) -> String {
+    match value {
+        Value::Null => "null".into(),
+        Value::Text(t) => quote_text(t),
+        Value::Date(_) => format!("date '{value}'"),
+        Value::Timestamp(_) => format!("timestamp '{value}'"),
+        Value::Float(v) => format!("{v:e}"),
+        _ => value.to_string(),
+    }
+}
+
+/// An expression whose leaves are named by `leaf`.
+pub fn scalar(s: &Scalar, leaf: &dyn Fn(usize) -> String) -> String {
+    let part = |s: &Scalar| scalar(s, leaf);
+    let list = |args: &[Scalar]| args.iter().map(part).collect::<Vec<_>>().join(", ");
+    match &s.kind {
+        ScalarKind::Constant(value) => literal(value),
+        ScalarKind::Leaf(i) => leaf(*i),
+        ScalarKind::Let(id, value, body) => format!("(let x{} = {}; {})", id.0, part(value), part(body)),
+        ScalarKind::LetRef(id) => format!("x{}", id.0),
+        ScalarKind::And(a, b) => format!("({} and {})", part(a), part(b)),
+        ScalarKind::Or(a, b) => format!("({} or {})", part(a), part(b)),
+        ScalarKind::Coalesce(args) => format!("coalesce({})", list(args)),
+        ScalarKind::Case(arms, otherwise) => {
+            let mut text = String::from("case");
+            for (condition, result) in arms {
+                let _ = write!(text, " when {} then {}", part(condition), part(result));
+            }
+            if let Some(e) = otherwise {
+                let _ = write!(text, " else {}", part(e));
+            }
+            text + " end"
+        }
+        ScalarKind::Call(op, args) => call(*op, args, &part, &list),
+    }
+}
+
+fn call(op: Op, args: &[Scalar], part: &dyn Fn(&Scalar) -> String, list: &dyn Fn(&[Scalar]) -> String) -> String {
+    let infix = |symbol: &str| format!("({} {symbol} {})", part(&args[0]), part(&args[1]));
+    match op {
+        Op::Add => infix("+"),
+        Op::Sub => infix("-"),
+        Op::Mul => infix("*"),
+        Op::Div => infix("/"),
+        Op::Rem => infix("%"),
+        Op::Eq => infix("="),
+        Op::Ne => infix("<>"),
+        Op::Lt => infix("<"),
+        Op::Le => infix("<="),
+        Op::Gt => infix(">"),
+        Op::Ge => infix(">="),
+        Op::Concat => infix("||"),
+        Op::Like => infix("like"),
+        Op::Negate => format!("-{}", part(&args[0])),
+        Op::Not => format!("not {}", part(&args[0])),
+        Op::IsNull => format!("{} is null", part(&args[0])),
+        Op::In => format!("{} in ({})", part(&args[0]), list(&args[1..])),
+        // Conversions that the language makes by itself are not shown.
+        Op::ToFloat | Op::Rescale { .. } | Op::ToTimestamp => part(&args[0]),
+        Op::Cast { to, lenient, .. } => {
+            format!("{}({} as {to})", if lenient { "try_cast" } else { "cast" }, part(&args[0]))
+        }
+        Op::Function(f) => format!("{}({})", f.name, list(args)),
+    }
+}

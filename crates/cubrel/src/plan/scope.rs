@@ -1,0 +1,163 @@
+//! The filter context of many cells at once, and what edits do to it (language reference, section 6).
+
+use std::sync::Arc;
+
+use super::{Predicate, Slot};
+use crate::formula::schema::{ColumnId, Detours, TableId};
+use crate::formula::typed::{Edit, EditTarget};
+
+/// What differs from cell to cell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Key {
+    /// The value of a column.
+    Column(ColumnId),
+    /// A row, by identity.
+    Row(TableId),
+    /// A value that formulas refer to; it filters nothing by itself.
+    Value(Slot),
+}
+
+/// Who put a filter there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Origin {
+    /// The grid's rows.
+    RowAxis,
+    /// The grid's columns.
+    ColumnAxis,
+    /// The query's `where`.
+    Where,
+    /// An edit in a formula.
+    Edit,
+    /// The current row of a calculated column or of a `per` over a table.
+    BoundRow,
+    /// A combination of a `per` over columns.
+    Per,
+    /// A value of a `let`.
+    Let,
+}
+
+/// One dimension of a scope.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Dim {
+    /// What it is.
+    pub key: Key,
+    /// Who put it there.
+    pub origin: Origin,
+    /// Whether it still filters; a lifted one may stay for its value.
+    pub filters: bool,
+}
+
+/// A filter that all cells of a scope share.
+#[derive(Clone, Debug)]
+pub struct Filter {
+    /// What it tests.
+    pub test: FilterTest,
+    /// Who put it there.
+    pub origin: Origin,
+}
+
+/// What a filter tests.
+#[derive(Clone, Debug)]
+pub enum FilterTest {
+    /// A predicate.
+    Predicate(Arc<Predicate>),
+    /// What a predicate leaves of some of its columns, the others being lifted.
+    Projected(Arc<Predicate>, Vec<ColumnId>),
+}
+
+impl Filter {
+    /// The predicate behind it.
+    pub fn predicate(&self) -> &Arc<Predicate> {
+        match &self.test {
+            FilterTest::Predicate(p) | FilterTest::Projected(p, _) => p,
+        }
+    }
+
+    /// The columns that it still restricts.
+    pub fn columns(&self) -> &[ColumnId] {
+        match &self.test {
+            FilterTest::Predicate(p) => &p.columns,
+            FilterTest::Projected(_, kept) => kept,
+        }
+    }
+
+    /// What is left when the columns that `lifted` names are lifted: all of it, a projection, or nothing.
+    fn without(&self, lifted: impl Fn(ColumnId) -> bool) -> Option<Filter> {
+        let kept: Vec<ColumnId> = self.columns().iter().copied().filter(|c| !lifted(*c)).collect();
+        if kept.len() == self.columns().len() {
+            return Some(self.clone());
+        }
+        if kept.is_empty() {
+            return None;
+        }
+        let test = FilterTest::Projected(self.predicate().clone(), kept);
+        Some(Filter { test, origin: self.origin })
+    }
+}
+
+/// The filter context of many cells.
+#[derive(Clone, Debug, Default)]
+pub struct Scope {
+    /// What differs between cells.
+    pub dims: Vec<Dim>,
+    /// What they share.
+    pub filters: Vec<Filter>,
+    /// Spare relationships in place of default paths, innermost last.
+    pub detours: Detours,
+}
+
+impl Scope {
+    /// Drops filters, and says nothing of dimensions whose value is still needed: those only stop filtering.
+    pub fn lift(&mut self, edit: &Edit) {
+        match edit {
+            Edit::LiftAll => self.keep_only(|_| false, |_| false),
+            Edit::LiftAxes => {
+                for dim in &mut self.dims {
+                    dim.filters &= !matches!(dim.origin, Origin::RowAxis | Origin::ColumnAxis);
+                }
+            }
+            Edit::LiftRow => {
+                let bound = |d: &&mut Dim| d.filters && matches!(d.key, Key::Row(_));
+                if let Some(dim) = self.dims.iter_mut().rev().find(bound) {
+                    dim.filters = false;
+                }
+            }
+            Edit::Lift(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
+            Edit::Leave(targets) => self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t)),
+            Edit::Narrow(narrow) if narrow.instead => {
+                let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
+                self.lift(&Edit::Lift(named));
+            }
+            Edit::Narrow(_) => {}
+        }
+    }
+
+    /// Keeps filters on the columns, and bound rows of the tables, that the closures name.
+    fn keep_only(&mut self, column: impl Fn(ColumnId) -> bool, row: impl Fn(TableId) -> bool) {
+        for dim in &mut self.dims {
+            dim.filters &= match dim.key {
+                Key::Column(c) => column(c),
+                Key::Row(t) => row(t),
+                Key::Value(_) => true,
+            };
+        }
+        self.filters = self.filters.iter().filter_map(|f| f.without(|c| !column(c))).collect();
+    }
+
+    /// The dimension whose value a column has in every cell, if a filtering one fixes it.
+    pub fn dim_of_column(&self, column: ColumnId) -> Option<usize> {
+        self.dims.iter().rposition(|d| d.filters && d.key == Key::Column(column))
+    }
+}
+
+/// A column is named by itself or by its table.
+fn names_column(targets: &[EditTarget], column: ColumnId) -> bool {
+    targets.iter().any(|t| match t {
+        EditTarget::Column(c) => *c == column,
+        EditTarget::Table(t) => *t == column.table,
+    })
+}
+
+fn names_table(targets: &[EditTarget], table: TableId) -> bool {
+    targets.contains(&EditTarget::Table(table))
+}

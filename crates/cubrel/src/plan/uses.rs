@@ -1,0 +1,92 @@
+//! Questions about typed expressions that decide how they are planned.
+
+use std::collections::BTreeSet;
+
+use crate::formula::schema::{Schema, TableId};
+use crate::formula::typed::{AggregateKind, Expr, Kind, LetId, Op, Over, PerDomain, ProviderId};
+
+/// The `let`s and providers that an expression refers to, wherever in it.
+pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mut BTreeSet<ProviderId>) {
+    expr.walk(&mut |e| match &e.kind {
+        Kind::LetRef(id) => {
+            lets.insert(*id);
+        }
+        Kind::Current { provider, .. } => {
+            providers.insert(*provider);
+        }
+        _ => {}
+    });
+}
+
+/// Whether a `let` is used where another filter context or a row of a table is in force.
+pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
+    match &expr.kind {
+        Kind::LetRef(_) | Kind::Literal(_) | Kind::Column { .. } | Kind::Current { .. } | Kind::Measure(_) => false,
+        Kind::Aggregate(_) | Kind::Rank(_) | Kind::Given(..) | Kind::Via(..) => {
+            let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
+            references(expr, &mut lets, &mut providers);
+            lets.contains(&id)
+        }
+        _ => {
+            let mut found = false;
+            expr.each_part(&mut |part| found |= is_captured(part, id));
+            found
+        }
+    }
+}
+
+/// The tables whose rows an expression aggregates, measures and inner `per`s included.
+pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTreeSet<TableId>) {
+    expr.walk(&mut |e| match &e.kind {
+        Kind::Aggregate(a) => match &a.over {
+            Over::Rows(table) => {
+                tables.insert(*table);
+            }
+            Over::Per(per) => match &per.domain {
+                PerDomain::Table(table) | PerDomain::Columns { of: Some(table), .. } => {
+                    tables.insert(*table);
+                }
+                PerDomain::Columns { of: None, .. } => {}
+            },
+        },
+        Kind::Measure(id) => {
+            if let Some(expr) = &schema.measure(*id).expr {
+                aggregated_tables(schema, expr, tables);
+            }
+        }
+        _ => {}
+    });
+}
+
+/// Whether an expression is surely null in a cell for which its aggregates read no row. Such cells need not be looked at.
+pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
+    let all = |e: &Expr| is_null_without_rows(schema, e);
+    match &expr.kind {
+        Kind::Literal(value) => value.is_null(),
+        Kind::Column { .. } | Kind::Current { .. } | Kind::LetRef(_) | Kind::Rank(_) => false,
+        Kind::Let(_, _, body) => all(body),
+        Kind::Call(op, args) => match op {
+            Op::IsNull => false,
+            Op::Function(f) if f.sees_nulls => false,
+            Op::In => args.first().is_some_and(all),
+            _ => args.iter().any(all),
+        },
+        // `false and null` is false: both sides have to be null.
+        Kind::And(a, b) | Kind::Or(a, b) => all(a) && all(b),
+        Kind::Case(arms, otherwise) => {
+            arms.iter().all(|(_, r)| all(r)) && otherwise.as_ref().is_none_or(|e| all(e))
+        }
+        Kind::Coalesce(parts) => parts.iter().all(all),
+        Kind::Aggregate(a) => {
+            let counts = matches!(a.kind, AggregateKind::Count | AggregateKind::Rows | AggregateKind::CountDistinct);
+            let null_body = match &a.over {
+                Over::Rows(_) => true,
+                Over::Per(_) => a.args.iter().any(all),
+            };
+            !counts && null_body
+        }
+        Kind::Measure(id) => schema.measure(*id).expr.as_ref().is_some_and(|e| all(e)),
+        // An edited body may read rows in cells where the unedited would not; it is null where *it* reads none.
+        Kind::Given(body, _) | Kind::Via(body, _) => all(body),
+    }
+}

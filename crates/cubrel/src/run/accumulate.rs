@@ -1,0 +1,593 @@
+//! Aggregates group by group: what a read keeps while it goes through rows, and what a fold does with combinations.
+
+use std::cmp::Ordering;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use crate::formula::typed::AggregateKind;
+use crate::store::Column;
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, exact};
+
+/// What an aggregate is, apart from where its values come from.
+#[derive(Clone, Debug)]
+pub struct Spec {
+    /// Which one.
+    pub kind: AggregateKind,
+    /// The type of its first argument.
+    pub input: Type,
+    /// The types of all arguments.
+    pub inputs: Vec<Type>,
+    /// For each part of the order its type, and whether it descends.
+    pub order: Vec<(Type, bool)>,
+    /// A constant argument.
+    pub constant: Option<Value>,
+    /// The type of the result.
+    pub ty: Type,
+    /// The column whose codes are fed in place of values.
+    pub coded: Option<Arc<Column>>,
+}
+
+/// One batch for an aggregate.
+pub enum Input<'a> {
+    /// Rows are only counted.
+    Rows(usize),
+    /// Codes of the column of [`Spec::coded`].
+    Codes(&'a [u64]),
+    /// Values of the arguments, then of the order.
+    Values(&'a [Vector]),
+}
+
+/// Which group each row of a batch belongs to.
+#[derive(Clone, Copy)]
+pub enum Groups<'a> {
+    /// All to the first group.
+    One,
+    /// One number a row.
+    Many(&'a [u32]),
+}
+
+impl Groups<'_> {
+    fn of(self, row: usize) -> usize {
+        match self {
+            Groups::One => 0,
+            Groups::Many(groups) => groups[row] as usize,
+        }
+    }
+}
+
+/// No code yet.
+const NONE: u64 = u64::MAX;
+/// Several codes where one was wanted. No column has this many codes.
+const SEVERAL: u64 = u64::MAX - 1;
+
+/// What is kept for all groups.
+#[derive(Debug)]
+enum State {
+    Count(Vec<u64>),
+    SumExact(ExactSums),
+    SumFloat { sums: Vec<f64>, counts: Vec<u64> },
+    ExtremeCode(Vec<u64>),
+    ExtremeValue(Vec<Value>),
+    Moments(Vec<Moments>),
+    DistinctCodes(HashSet<(u32, u64), foldhash::fast::RandomState>, usize),
+    DistinctValues(HashSet<(u32, Vec<Value>)>, usize),
+    SingleCode(Vec<u64>),
+    SingleValue(Vec<Single>),
+    Best(Vec<Option<(Vec<Value>, Value)>>),
+    Collected(Vec<Vec<(Value, Vec<Value>)>>),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Single {
+    Nothing,
+    One(Value),
+    Several,
+}
+
+/// Count, mean and squared distance from it: Welford's method, merged as by Chan, Golub and LeVeque, "Updating
+/// Formulae and a Pairwise Algorithm for Computing Sample Variances" (1979).
+#[derive(Clone, Copy, Debug, Default)]
+struct Moments {
+    count: f64,
+    mean: f64,
+    squares: f64,
+}
+
+impl Moments {
+    fn add(&mut self, x: f64) {
+        self.count += 1.0;
+        let distance = x - self.mean;
+        self.mean += distance / self.count;
+        self.squares += distance * (x - self.mean);
+    }
+
+    fn merge(&mut self, other: Moments) {
+        if other.count == 0.0 {
+            return;
+        }
+        let count = self.count + other.count;
+        let distance = other.mean - self.mean;
+        self.squares += other.squares + distance * distance * self.count * other.count / count;
+        self.mean += distance * other.count / count;
+        self.count = count;
+    }
+}
+
+/// Exact sums: 64 bits while they surely suffice, and 128 behind them.
+#[derive(Debug)]
+struct ExactSums {
+    small: Vec<i64>,
+    /// How much may still be added to `small` before it has to be emptied into `wide`.
+    headroom: u128,
+    wide: Vec<i128>,
+    counts: Vec<u64>,
+}
+
+const HEADROOM: u128 = 1 << 62;
+
+impl ExactSums {
+    fn new(groups: usize) -> ExactSums {
+        ExactSums { small: vec![0; groups], headroom: HEADROOM, wide: Vec::new(), counts: vec![0; groups] }
+    }
+
+    fn flush(&mut self) {
+        self.wide.resize(self.small.len(), 0);
+        for (wide, small) in self.wide.iter_mut().zip(&mut self.small) {
+            *wide += i128::from(std::mem::take(small));
+        }
+        self.headroom = HEADROOM;
+    }
+
+    fn add(&mut self, groups: Groups<'_>, vector: &Vector) {
+        match &vector.data {
+            Data::I64(values) => self.add_small(groups, values, vector.valid.as_deref()),
+            _ => {
+                self.wide.resize(self.small.len(), 0);
+                for (i, v) in vector.to_i128().into_iter().enumerate() {
+                    if vector.is_valid(i) {
+                        let group = groups.of(i);
+                        // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
+                        // which has more than 38 digits and is reported when the sums are taken.
+                        self.wide[group] = self.wide[group].saturating_add(v);
+                        self.counts[group] += 1;
+                    }
+                }
+            }
+        }
+    }
+
+    fn add_small(&mut self, groups: Groups<'_>, values: &[i64], valid: Option<&[bool]>) {
+        // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
+        let bits = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
+        let largest = u128::from(bits).wrapping_add(1).next_power_of_two();
+        let most = largest * values.len() as u128;
+        if most > HEADROOM {
+            let wide = values.iter().map(|v| i128::from(*v)).collect();
+            return self.add(groups, &Vector { data: Data::I128(wide), valid: valid.map(<[bool]>::to_vec) });
+        }
+        if most > self.headroom {
+            self.flush();
+        }
+        self.headroom -= most;
+        match (groups, valid) {
+            (Groups::One, None) => {
+                self.small[0] += values.iter().sum::<i64>();
+                self.counts[0] += values.len() as u64;
+            }
+            (Groups::Many(groups), None) => {
+                for (group, v) in groups.iter().zip(values) {
+                    self.small[*group as usize] += v;
+                    self.counts[*group as usize] += 1;
+                }
+            }
+            (_, Some(valid)) => {
+                for (i, v) in values.iter().enumerate().filter(|(i, _)| valid[*i]) {
+                    self.small[groups.of(i)] += v;
+                    self.counts[groups.of(i)] += 1;
+                }
+            }
+        }
+    }
+
+    fn sum(&self, group: usize) -> i128 {
+        i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
+    }
+}
+
+/// An aggregate over all groups of a read or fold.
+#[derive(Debug)]
+pub struct Accumulator {
+    spec: Spec,
+    state: State,
+}
+
+impl Accumulator {
+    /// An aggregate over `groups` groups that have seen nothing.
+    pub fn new(spec: &Spec, groups: usize) -> Accumulator {
+        use AggregateKind::*;
+        let state = match spec.kind {
+            Rows | Count => State::Count(vec![0; groups]),
+            Sum | Avg if spec.input == Type::Float => State::SumFloat { sums: vec![0.0; groups], counts: vec![0; groups] },
+            Sum | Avg => State::SumExact(ExactSums::new(groups)),
+            Min | Max if spec.coded.is_some() => State::ExtremeCode(vec![NONE; groups]),
+            Min | Max => State::ExtremeValue(vec![Value::Null; groups]),
+            StddevSamp | StddevPop | VarSamp | VarPop => State::Moments(vec![Moments::default(); groups]),
+            CountDistinct if spec.coded.is_some() => State::DistinctCodes(HashSet::default(), groups),
+            CountDistinct => State::DistinctValues(HashSet::new(), groups),
+            Single if spec.coded.is_some() => State::SingleCode(vec![NONE; groups]),
+            Single => State::SingleValue(vec![self::Single::Nothing; groups]),
+            First | Last => State::Best(vec![None; groups]),
+            Median | PercentileCont | PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
+        };
+        Accumulator { spec: spec.clone(), state }
+    }
+
+    /// Makes room for groups that were not known before.
+    pub fn grow(&mut self, groups: usize) {
+        match &mut self.state {
+            State::Count(v) => v.resize(groups, 0),
+            State::SumExact(sums) => {
+                sums.small.resize(groups, 0);
+                sums.counts.resize(groups, 0);
+                if !sums.wide.is_empty() {
+                    sums.wide.resize(groups, 0);
+                }
+            }
+            State::SumFloat { sums, counts } => {
+                sums.resize(groups, 0.0);
+                counts.resize(groups, 0);
+            }
+            State::ExtremeCode(v) | State::SingleCode(v) => v.resize(groups, NONE),
+            State::ExtremeValue(v) => v.resize(groups, Value::Null),
+            State::Moments(v) => v.resize(groups, Moments::default()),
+            State::DistinctCodes(_, n) | State::DistinctValues(_, n) => *n = groups,
+            State::SingleValue(v) => v.resize(groups, Single::Nothing),
+            State::Best(v) => v.resize(groups, None),
+            State::Collected(v) => v.resize(groups, Vec::new()),
+        }
+    }
+
+    /// Takes a batch.
+    pub fn add(&mut self, groups: Groups<'_>, input: &Input<'_>) {
+        match input {
+            Input::Rows(n) => {
+                if let State::Count(counts) = &mut self.state {
+                    match groups {
+                        Groups::One => counts[0] += *n as u64,
+                        Groups::Many(groups) => groups.iter().for_each(|g| counts[*g as usize] += 1),
+                    }
+                }
+            }
+            Input::Codes(codes) => self.add_codes(groups, codes),
+            Input::Values(vectors) => self.add_values(groups, vectors),
+        }
+    }
+
+    fn add_codes(&mut self, groups: Groups<'_>, codes: &[u64]) {
+        let null = self.spec.coded.as_ref().map_or(NONE, |c| c.null_code());
+        let valid = codes.iter().copied().enumerate().filter(|(_, c)| *c != null);
+        match &mut self.state {
+            State::Count(counts) => valid.for_each(|(i, _)| counts[groups.of(i)] += 1),
+            State::ExtremeCode(best) => {
+                let max = self.spec.kind == AggregateKind::Max;
+                for (i, code) in valid {
+                    let slot = &mut best[groups.of(i)];
+                    *slot = match (*slot, max) {
+                        (NONE, _) => code,
+                        (old, true) => old.max(code),
+                        (old, false) => old.min(code),
+                    };
+                }
+            }
+            State::DistinctCodes(set, _) => {
+                set.extend(valid.map(|(i, code)| (groups.of(i) as u32, code)));
+            }
+            State::SingleCode(only) => {
+                for (i, code) in codes.iter().enumerate() {
+                    let slot = &mut only[groups.of(i)];
+                    *slot = if *slot == NONE || *slot == *code { *code } else { SEVERAL };
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn add_values(&mut self, groups: Groups<'_>, vectors: &[Vector]) {
+        let Some(first) = vectors.first() else { return };
+        let n = first.len();
+        let spec = &self.spec;
+        let valid = (0..n).filter(|i| first.is_valid(*i));
+        match &mut self.state {
+            State::Count(counts) => valid.for_each(|i| counts[groups.of(i)] += 1),
+            State::SumExact(sums) => sums.add(groups, first),
+            State::SumFloat { sums, counts } => {
+                if let Data::F64(values) = &first.data {
+                    for i in valid {
+                        sums[groups.of(i)] += values[i];
+                        counts[groups.of(i)] += 1;
+                    }
+                }
+            }
+            State::ExtremeValue(best) => {
+                let max = spec.kind == AggregateKind::Max;
+                for i in valid {
+                    keep_extreme(&mut best[groups.of(i)], first.get(i, spec.input), max);
+                }
+            }
+            State::Moments(moments) => {
+                let values = first.to_f64(spec.input);
+                valid.for_each(|i| moments[groups.of(i)].add(values[i]));
+            }
+            State::DistinctValues(set, _) => {
+                for i in 0..n {
+                    let row: Vec<Value> = vectors.iter().zip(&spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
+                    if row.iter().all(|v| !v.is_null()) {
+                        set.insert((groups.of(i) as u32, row));
+                    }
+                }
+            }
+            State::SingleValue(only) => {
+                for i in 0..n {
+                    merge_single(&mut only[groups.of(i)], Single::One(first.get(i, spec.input)));
+                }
+            }
+            State::Best(best) => {
+                for i in valid {
+                    let candidate = (order_values(&vectors[1..], &spec.order, i), first.get(i, spec.input));
+                    keep_best(&mut best[groups.of(i)], candidate, spec);
+                }
+            }
+            State::Collected(lists) => {
+                for i in valid {
+                    let entry = (first.get(i, spec.input), order_values(&vectors[1..], &spec.order, i));
+                    lists[groups.of(i)].push(entry);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// Takes over what another accumulator of the same aggregate has seen; `to` gives this one's group for each of its.
+    pub fn merge(&mut self, other: Accumulator, to: &[u32]) {
+        let at = |i: usize| to[i] as usize;
+        let spec = &self.spec;
+        match (&mut self.state, other.state) {
+            (State::Count(a), State::Count(b)) => b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n),
+            (State::SumExact(a), State::SumExact(b)) => {
+                a.flush();
+                for i in 0..b.small.len() {
+                    a.wide[at(i)] = a.wide[at(i)].saturating_add(b.sum(i));
+                    a.counts[at(i)] += b.counts[i];
+                }
+            }
+            (State::SumFloat { sums, counts }, State::SumFloat { sums: s, counts: c }) => {
+                for i in 0..s.len() {
+                    sums[at(i)] += s[i];
+                    counts[at(i)] += c[i];
+                }
+            }
+            (State::ExtremeCode(a), State::ExtremeCode(b)) => {
+                let max = spec.kind == AggregateKind::Max;
+                for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
+                    let slot = &mut a[at(i)];
+                    let better = *slot == NONE || if max { code > *slot } else { code < *slot };
+                    if better {
+                        *slot = code;
+                    }
+                }
+            }
+            (State::ExtremeValue(a), State::ExtremeValue(b)) => {
+                let max = spec.kind == AggregateKind::Max;
+                b.into_iter().enumerate().for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
+            }
+            (State::Moments(a), State::Moments(b)) => b.into_iter().enumerate().for_each(|(i, m)| a[at(i)].merge(m)),
+            (State::DistinctCodes(a, _), State::DistinctCodes(b, _)) => {
+                a.extend(b.into_iter().map(|(g, c)| (to[g as usize], c)));
+            }
+            (State::DistinctValues(a, _), State::DistinctValues(b, _)) => {
+                a.extend(b.into_iter().map(|(g, v)| (to[g as usize], v)));
+            }
+            (State::SingleCode(a), State::SingleCode(b)) => {
+                for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
+                    let slot = &mut a[at(i)];
+                    *slot = if *slot == NONE || *slot == code { code } else { SEVERAL };
+                }
+            }
+            (State::SingleValue(a), State::SingleValue(b)) => {
+                b.into_iter().enumerate().for_each(|(i, s)| merge_single(&mut a[at(i)], s));
+            }
+            (State::Best(a), State::Best(b)) => {
+                for (i, candidate) in b.into_iter().enumerate().filter_map(|(i, c)| Some((i, c?))) {
+                    keep_best(&mut a[at(i)], candidate, spec);
+                }
+            }
+            (State::Collected(a), State::Collected(b)) => {
+                b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
+            }
+            _ => {}
+        }
+    }
+
+    /// The result of every group, and after them the result over no rows.
+    ///
+    /// # Errors
+    /// When a sum has more than 38 digits.
+    pub fn finish(self) -> Result<Vector, String> {
+        let spec = self.spec;
+        let counted = |values: Vec<u64>| {
+            let mut values: Vec<i64> = values.into_iter().map(|n| n as i64).collect();
+            values.push(0);
+            Ok(Vector::new(Data::I64(values)))
+        };
+        match self.state {
+            State::Count(counts) => counted(counts),
+            State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
+            State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
+            State::SumExact(sums) => finish_exact(&sums, &spec),
+            State::SumFloat { sums, counts } => {
+                let avg = spec.kind == AggregateKind::Avg;
+                let values = sums.iter().zip(&counts).map(|(s, n)| if *n == 0 { f64::NAN } else if avg { s / *n as f64 } else { *s });
+                Ok(floats(values))
+            }
+            State::Moments(moments) => Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m)))),
+            State::ExtremeCode(codes) | State::SingleCode(codes) => Ok(decode(&spec, codes)),
+            State::ExtremeValue(values) => Ok(collect(values.into_iter(), spec.ty)),
+            State::SingleValue(values) => {
+                let value = |s| if let Single::One(v) = s { v } else { Value::Null };
+                Ok(collect(values.into_iter().map(value), spec.ty))
+            }
+            State::Best(best) => Ok(collect(best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)), spec.ty)),
+            State::Collected(lists) => Ok(collect(lists.into_iter().map(|l| summarize(&spec, l)), spec.ty)),
+        }
+    }
+}
+
+fn keep_extreme(best: &mut Value, value: Value, max: bool) {
+    if value.is_null() {
+        return;
+    }
+    let order = value.total_cmp(best);
+    if best.is_null() || (if max { order == Ordering::Greater } else { order == Ordering::Less }) {
+        *best = value;
+    }
+}
+
+fn merge_single(slot: &mut Single, other: Single) {
+    *slot = match (std::mem::replace(slot, Single::Nothing), other) {
+        (Single::Nothing, s) | (s, Single::Nothing) => s,
+        (Single::One(a), Single::One(b)) if a == b => Single::One(a),
+        _ => Single::Several,
+    };
+}
+
+fn order_values(vectors: &[Vector], order: &[(Type, bool)], i: usize) -> Vec<Value> {
+    vectors.iter().zip(order).map(|(v, (ty, _))| v.get(i, *ty)).collect()
+}
+
+/// By each part of the order, null last whichever way it goes.
+fn compare_order(a: &[Value], b: &[Value], order: &[(Type, bool)]) -> Ordering {
+    for ((x, y), (_, descending)) in a.iter().zip(b).zip(order) {
+        let compared = x.total_cmp(y);
+        let compared = if *descending && !x.is_null() && !y.is_null() { compared.reverse() } else { compared };
+        if compared.is_ne() {
+            return compared;
+        }
+    }
+    Ordering::Equal
+}
+
+/// `first` keeps the smallest, `last` the greatest; of equal ones the smallest or greatest value.
+fn keep_best(best: &mut Option<(Vec<Value>, Value)>, candidate: (Vec<Value>, Value), spec: &Spec) {
+    // A row whose order is unknown is neither first nor last.
+    if candidate.0.iter().any(Value::is_null) {
+        return;
+    }
+    let better = match best {
+        None => true,
+        Some((order, value)) => {
+            let compared = compare_order(&candidate.0, order, &spec.order).then_with(|| candidate.1.total_cmp(value));
+            if spec.kind == AggregateKind::Last { compared.is_gt() } else { compared.is_lt() }
+        }
+    };
+    if better {
+        *best = Some(candidate);
+    }
+}
+
+fn tally(groups: impl Iterator<Item = u32>, count: usize) -> Vec<u64> {
+    let mut counts = vec![0; count];
+    groups.for_each(|g| counts[g as usize] += 1);
+    counts
+}
+
+/// Doubles with null for what is not a number, then null.
+fn floats(values: impl Iterator<Item = f64>) -> Vector {
+    let values: Vec<f64> = values.chain(std::iter::once(f64::NAN)).collect();
+    let valid = values.iter().map(|v| v.is_finite()).collect();
+    Vector::with_validity(Data::F64(values), valid)
+}
+
+fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {
+    let mut builder = VectorBuilder::new(ty, values.size_hint().0 + 1);
+    values.for_each(|v| builder.push(v));
+    builder.push(Value::Null);
+    builder.finish()
+}
+
+fn finish_exact(sums: &ExactSums, spec: &Spec) -> Result<Vector, String> {
+    let groups = sums.small.len();
+    if spec.kind == AggregateKind::Avg {
+        let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
+        return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
+    }
+    let mut valid: Vec<bool> = sums.counts.iter().map(|n| *n > 0).collect();
+    valid.push(false);
+    if sums.wide.is_empty() {
+        let mut values = sums.small.clone();
+        values.push(0);
+        return Ok(Vector::with_validity(Data::I64(values), valid));
+    }
+    let mut values = Vec::with_capacity(groups + 1);
+    for g in 0..groups {
+        values.push(exact::checked(Some(sums.sum(g))).ok_or("the sum has more than 38 digits")?);
+    }
+    values.push(0);
+    let data = match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
+        Ok(small) => Data::I64(small),
+        Err(_) => Data::I128(values),
+    };
+    Ok(Vector::with_validity(data, valid))
+}
+
+fn spread(kind: AggregateKind, m: Moments) -> f64 {
+    let of_sample = matches!(kind, AggregateKind::StddevSamp | AggregateKind::VarSamp);
+    let divisor = if of_sample { m.count - 1.0 } else { m.count };
+    if divisor <= 0.0 {
+        return f64::NAN;
+    }
+    let variance = m.squares / divisor;
+    if matches!(kind, AggregateKind::StddevSamp | AggregateKind::StddevPop) { variance.sqrt() } else { variance }
+}
+
+fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
+    codes.push(NONE);
+    match &spec.coded {
+        Some(column) => {
+            let null = column.null_code();
+            let codes: Vec<u64> = codes.into_iter().map(|c| if c >= SEVERAL { null } else { c }).collect();
+            column.vector_of(&codes)
+        }
+        None => Vector::nulls(spec.ty, codes.len()),
+    }
+}
+
+/// Median, percentiles and joined texts of the values of one group.
+fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
+    if list.is_empty() {
+        return Value::Null;
+    }
+    if spec.kind == AggregateKind::StringAgg {
+        // Without an order the texts are sorted, so that the result is the same every time.
+        list.sort_by(|a, b| compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0)));
+        let separator = spec.constant.as_ref().and_then(Value::as_text).unwrap_or("");
+        let texts: Vec<&str> = list.iter().filter_map(|(v, _)| v.as_text()).collect();
+        return Value::text(texts.join(separator));
+    }
+    list.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let share = match spec.kind {
+        AggregateKind::Median => 0.5,
+        _ => spec.constant.as_ref().and_then(Value::as_f64).unwrap_or(0.5),
+    };
+    if spec.kind == AggregateKind::PercentileDisc {
+        let place = (share * list.len() as f64).ceil().max(1.0) as usize - 1;
+        return list[place.min(list.len() - 1)].0.clone();
+    }
+    let place = share * (list.len() - 1) as f64;
+    let (low, high) = (place.floor() as usize, place.ceil() as usize);
+    let at = |i: usize| list[i].0.as_f64().unwrap_or(f64::NAN);
+    let value = if low == high { at(low) } else { at(low) + (at(high) - at(low)) * (place - low as f64) };
+    Value::float(value)
+}
+
+/// For each distinct key its group number; used to bring groups of several parts together.
+pub type GroupNumbers = HashMap<u128, u32, foldhash::fast::RandomState>;

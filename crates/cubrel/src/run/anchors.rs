@@ -1,0 +1,406 @@
+//! Where the values of a row come from: everything that hangs off one key of the table is worked out once for each
+//! code of that key, whatever the number of rows.
+//!
+//! An *anchor* is a column of the table that is read (or a reference to another table's row). A filter on a
+//! describing table, a group-by column of it, an expression of its columns: each is an array over the anchor's codes.
+
+use std::sync::Arc;
+
+use super::RunError;
+use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
+use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::plan::{RowExpr, RowLeaf, Slot};
+use crate::store::{Coding, Column, Lookup, NO_ROW, Store, Target};
+use crate::value::{Type, Value, Vector};
+
+/// Arrays over codes are made while there are at most this many codes,
+const SMALL_DOMAIN: u64 = 1 << 16;
+/// or at most this many codes for each row.
+const CODES_PER_ROW: u64 = 2;
+
+/// What a row's values hang off.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Anchor {
+    /// The codes of one of the table's columns.
+    Column(u32),
+    /// The row that a relationship points at, where that is kept by row.
+    Reference(RelationshipId),
+    /// The row itself.
+    Row,
+}
+
+/// A table of the store with the schema around it.
+#[derive(Clone, Copy)]
+pub struct Tables<'a> {
+    /// What there is.
+    pub schema: &'a Schema,
+    /// The data.
+    pub store: &'a Store,
+}
+
+impl<'a> Tables<'a> {
+    /// How many rows a table has.
+    pub fn rows(&self, table: TableId) -> usize {
+        self.store.tables[table.0 as usize].rows
+    }
+
+    /// A column's data.
+    pub fn column(&self, column: ColumnId) -> &'a Arc<Column> {
+        &self.store.tables[column.table.0 as usize].columns[column.index as usize]
+    }
+
+    /// A relationship's data.
+    pub fn lookup(&self, relationship: RelationshipId) -> &'a Lookup {
+        &self.store.lookups[relationship.0 as usize]
+    }
+
+    /// The anchor from which a path starts.
+    pub fn anchor_of_path(&self, relationship: RelationshipId) -> Anchor {
+        match &self.lookup(relationship).target {
+            Target::ByCode(_) => Anchor::Column(self.schema.relationship(relationship).many_columns[0]),
+            Target::ByRow(_) => Anchor::Reference(relationship),
+        }
+    }
+
+    /// The anchor of a column that a table looks up.
+    pub fn anchor(&self, column: ColumnId, path: &[RelationshipId]) -> Anchor {
+        match path.first() {
+            None => Anchor::Column(column.index),
+            Some(relationship) => self.anchor_of_path(*relationship),
+        }
+    }
+
+    /// How many codes an anchor has, null's included.
+    pub fn codes_of(&self, table: TableId, anchor: Anchor) -> u64 {
+        match anchor {
+            Anchor::Column(index) => self.column(ColumnId { table, index }).domain() + 1,
+            Anchor::Reference(relationship) => self.rows(self.schema.relationship(relationship).one) as u64 + 1,
+            Anchor::Row => self.rows(table) as u64,
+        }
+    }
+
+    /// Whether arrays over an anchor's codes are worth making.
+    pub fn is_small(&self, table: TableId, anchor: Anchor) -> bool {
+        anchor != Anchor::Row
+            && self.codes_of(table, anchor) <= SMALL_DOMAIN.max(CODES_PER_ROW * self.rows(table) as u64)
+    }
+
+    /// The row that a row points at.
+    fn follow(&self, relationship: RelationshipId, row: u32) -> u32 {
+        if row == NO_ROW {
+            return NO_ROW;
+        }
+        let def = self.schema.relationship(relationship);
+        match &self.lookup(relationship).target {
+            Target::ByCode(rows) => {
+                let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
+                rows[key.code(row as usize) as usize]
+            }
+            Target::ByRow(packed) => {
+                let target = packed.get(row as usize);
+                if target as usize == self.rows(def.one) { NO_ROW } else { target as u32 }
+            }
+        }
+    }
+
+    /// For each code of the anchor at the start of a path, the row at its end.
+    pub fn rows_by_code(&self, path: &[RelationshipId]) -> Vec<u32> {
+        let Some((first, rest)) = path.split_first() else { return Vec::new() };
+        let mut rows: Vec<u32> = match &self.lookup(*first).target {
+            Target::ByCode(rows) => rows.to_vec(),
+            Target::ByRow(_) => {
+                let count = self.rows(self.schema.relationship(*first).one) as u32;
+                (0..count).chain([NO_ROW]).collect()
+            }
+        };
+        for relationship in rest {
+            rows.iter_mut().for_each(|row| *row = self.follow(*relationship, *row));
+        }
+        rows
+    }
+
+    /// The rows that some rows point at over a path.
+    pub fn follow_path(&self, path: &[RelationshipId], row: u32) -> u32 {
+        path.iter().fold(row, |row, r| self.follow(*r, row))
+    }
+
+    /// For each code of the anchor, the code of a column at the end of a path.
+    pub fn codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u64> {
+        let data = self.column(column);
+        if path.is_empty() {
+            return (0..=data.domain()).collect();
+        }
+        let codes = data.codes();
+        let null = data.null_code();
+        let code = |row: u32| if row == NO_ROW { null } else { codes[row as usize] };
+        self.rows_by_code(path).into_iter().map(code).collect()
+    }
+}
+
+/// A row expression made ready for a table: as much of it as possible is an array over an anchor's codes.
+#[derive(Clone, Debug)]
+pub struct CompiledRow {
+    scalar: Scalar,
+    leaves: Vec<CompiledLeaf>,
+}
+
+/// Where a leaf's values come from.
+#[derive(Clone, Debug)]
+pub enum CompiledLeaf {
+    /// A column of the table, decoded row by row.
+    Own(Arc<Column>, u32),
+    /// A looked-up column with too many keys for an array: looked up row by row.
+    Far(ColumnId, Vec<RelationshipId>),
+    /// An array over an anchor's codes.
+    Mapped(Anchor, Arc<Vector>),
+    /// The same value in every row.
+    Constant(Value, Type),
+    /// A truth value for each row of the table.
+    ByRow(Arc<Vec<bool>>),
+}
+
+/// Values from outside, by slot.
+pub type Outer<'a> = &'a [(Slot, Value, Type)];
+
+/// Compiles row expressions of one table.
+pub struct RowCompiler<'a> {
+    tables: Tables<'a>,
+    table: TableId,
+    outer: Outer<'a>,
+    /// Whether arrays over codes are used; off, every row is computed by itself, which tests hold against it.
+    hoist: bool,
+}
+
+impl<'a> RowCompiler<'a> {
+    /// A compiler for expressions over rows of `table`.
+    pub fn new(tables: Tables<'a>, table: TableId, outer: Outer<'a>, hoist: bool) -> RowCompiler<'a> {
+        RowCompiler { tables, table, outer, hoist }
+    }
+
+    /// Makes an expression ready.
+    pub fn compile(&self, row: &RowExpr) -> CompiledRow {
+        let mut leaves = Vec::new();
+        let scalar = self.scalar(&row.scalar, row, &mut leaves);
+        CompiledRow { scalar, leaves }
+    }
+
+    /// The anchor that all leaves below hang off, if it is one and small.
+    fn common_anchor(&self, scalar: &Scalar, row: &RowExpr) -> Option<Anchor> {
+        let mut anchors = Vec::new();
+        let mut fixed = true;
+        scalar.each_leaf(&mut |leaf| match &row.leaves[leaf] {
+            RowLeaf::Column { column, path } => {
+                let anchor = self.tables.anchor(*column, path);
+                if !anchors.contains(&anchor) {
+                    anchors.push(anchor);
+                }
+            }
+            RowLeaf::Outer(slot) => fixed &= self.outer.iter().any(|(s, ..)| s == slot),
+        });
+        match anchors.as_slice() {
+            [anchor] if fixed && self.tables.is_small(self.table, *anchor) => Some(*anchor),
+            _ => None,
+        }
+    }
+
+    fn scalar(&self, scalar: &Scalar, row: &RowExpr, leaves: &mut Vec<CompiledLeaf>) -> Scalar {
+        if let ScalarKind::Leaf(leaf) = scalar.kind {
+            let compiled = self.leaf(&row.leaves[leaf]);
+            leaves.push(compiled);
+            return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
+        }
+        if self.hoist
+            && !has_free_let(scalar, &mut Vec::new())
+            && let Some(anchor) = self.common_anchor(scalar, row)
+            && let Some(values) = self.over_codes(scalar, row, anchor)
+        {
+            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(values)));
+            return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
+        }
+        let mut part = |s: &Scalar| self.scalar(s, row, leaves);
+        let kind = match &scalar.kind {
+            ScalarKind::Constant(v) => ScalarKind::Constant(v.clone()),
+            ScalarKind::Leaf(i) => ScalarKind::Leaf(*i),
+            ScalarKind::LetRef(id) => ScalarKind::LetRef(*id),
+            ScalarKind::Let(id, a, b) => ScalarKind::Let(*id, Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
+            ScalarKind::Coalesce(args) => ScalarKind::Coalesce(args.iter().map(part).collect()),
+            ScalarKind::Case(arms, otherwise) => {
+                let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
+                ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
+            }
+        };
+        Scalar { kind, ..scalar.clone() }
+    }
+
+    fn leaf(&self, leaf: &RowLeaf) -> CompiledLeaf {
+        match leaf {
+            RowLeaf::Outer(slot) => {
+                let found = self.outer.iter().find(|(s, ..)| s == slot);
+                found.map_or(CompiledLeaf::Constant(Value::Null, Type::Null), |(_, v, ty)| CompiledLeaf::Constant(v.clone(), *ty))
+            }
+            RowLeaf::Column { column, path } => {
+                let data = self.tables.column(*column);
+                let anchor = self.tables.anchor(*column, path);
+                let computed = matches!(data.coding(), Coding::Offset { .. });
+                if path.is_empty() && (computed || !self.hoist || !self.tables.is_small(self.table, anchor)) {
+                    return CompiledLeaf::Own(data.clone(), column.index);
+                }
+                if !self.hoist || !self.tables.is_small(self.table, anchor) {
+                    return CompiledLeaf::Far(*column, path.clone());
+                }
+                let codes = self.tables.codes_by_code(*column, path);
+                CompiledLeaf::Mapped(anchor, Arc::new(data.vector_of(&codes)))
+            }
+        }
+    }
+
+    /// The expression for each code of an anchor; `None` when that fails for some code, which need not occur.
+    fn over_codes(&self, scalar: &Scalar, row: &RowExpr, anchor: Anchor) -> Option<Vector> {
+        let codes = self.tables.codes_of(self.table, anchor) as usize;
+        let leaves: Vec<Option<Vector>> = (0..row.leaves.len())
+            .map(|i| {
+                let mut used = false;
+                scalar.each_leaf(&mut |leaf| used |= leaf == i);
+                used.then(|| match &row.leaves[i] {
+                    RowLeaf::Column { column, path } => {
+                        self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path))
+                    }
+                    RowLeaf::Outer(slot) => {
+                        let (_, value, ty) = self.outer.iter().find(|(s, ..)| s == slot).cloned().unwrap_or((*slot, Value::Null, Type::Null));
+                        Vector::constant(&value, ty, codes)
+                    }
+                })
+            })
+            .collect();
+        scalar.eval(&WholeLeaves(leaves), codes).ok()
+    }
+}
+
+/// Whether a `let` is used that is bound outside of the tree.
+fn has_free_let(scalar: &Scalar, bound: &mut Vec<crate::formula::typed::LetId>) -> bool {
+    match &scalar.kind {
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) => false,
+        ScalarKind::LetRef(id) => !bound.contains(id),
+        ScalarKind::Let(id, a, b) => {
+            if has_free_let(a, bound) {
+                return true;
+            }
+            bound.push(*id);
+            let free = has_free_let(b, bound);
+            bound.pop();
+            free
+        }
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => has_free_let(a, bound) || has_free_let(b, bound),
+        ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().any(|a| has_free_let(a, bound)),
+        ScalarKind::Case(arms, otherwise) => {
+            arms.iter().any(|(c, r)| has_free_let(c, bound) || has_free_let(r, bound))
+                || otherwise.as_ref().is_some_and(|e| has_free_let(e, bound))
+        }
+    }
+}
+
+/// Leaves that are whole vectors.
+pub struct WholeLeaves(pub Vec<Option<Vector>>);
+
+impl Leaves for WholeLeaves {
+    type Error = EvalError;
+
+    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+        let Some(Some(vector)) = self.0.get(leaf) else { return Ok(Vector::nulls(Type::Null, slots.len())) };
+        if slots.len() == vector.len() { Ok(vector.clone()) } else { Ok(vector.gather(slots)) }
+    }
+}
+
+/// Delivers codes of anchors for a batch of rows.
+pub trait BatchCodes {
+    /// The codes of an anchor in the rows at `positions` of the batch.
+    fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Vec<u32>;
+    /// The codes of a column of the table.
+    fn column(&self, column: &Column, index: u32, positions: &[u32]) -> Vec<u64>;
+    /// The rows' numbers.
+    fn rows(&self, positions: &[u32]) -> Vec<u32>;
+}
+
+impl CompiledRow {
+    /// A filter of which it is known for each row whether it passes.
+    pub fn of_rows(passes: Vec<bool>) -> CompiledRow {
+        let place = crate::formula::scalar::Place { source: crate::formula::source::Source::new("", ""), span: Default::default() };
+        let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
+        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))] }
+    }
+
+    /// The table's columns that are decoded row by row.
+    pub fn own_columns(&self) -> impl Iterator<Item = u32> + '_ {
+        self.leaves.iter().filter_map(|l| match l {
+            CompiledLeaf::Own(_, index) => Some(*index),
+            _ => None,
+        })
+    }
+
+    /// The anchors whose codes it needs.
+    pub fn anchors(&self) -> impl Iterator<Item = Anchor> + '_ {
+        self.leaves.iter().filter_map(|l| match l {
+            CompiledLeaf::Mapped(anchor, _) => Some(*anchor),
+            _ => None,
+        })
+    }
+
+    /// When the whole expression is an array over one anchor's codes: that.
+    pub fn as_mapped(&self) -> Option<(Anchor, &Vector)> {
+        match (&self.scalar.kind, self.leaves.as_slice()) {
+            (ScalarKind::Leaf(0), [CompiledLeaf::Mapped(anchor, vector)]) => Some((*anchor, vector)),
+            _ => None,
+        }
+    }
+
+    /// The values in the rows at `positions` of a batch.
+    pub fn eval(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, RunError> {
+        let leaves = BatchLeaves { row: self, tables, batch, positions };
+        if let ScalarKind::Leaf(leaf) = self.scalar.kind {
+            let slots: Vec<u32> = (0..positions.len() as u32).collect();
+            return Ok(leaves.leaf(leaf, &slots)?);
+        }
+        Ok(self.scalar.eval(&leaves, positions.len())?)
+    }
+}
+
+struct BatchLeaves<'a> {
+    row: &'a CompiledRow,
+    tables: Tables<'a>,
+    batch: &'a dyn BatchCodes,
+    positions: &'a [u32],
+}
+
+impl Leaves for BatchLeaves<'_> {
+    type Error = EvalError;
+
+    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+        let picked: Vec<u32>;
+        let positions = if slots.len() == self.positions.len() {
+            self.positions
+        } else {
+            picked = slots.iter().map(|s| self.positions[*s as usize]).collect();
+            &picked
+        };
+        Ok(match &self.row.leaves[leaf] {
+            CompiledLeaf::Own(column, index) => column.own_vector(&self.batch.column(column, *index, positions)),
+            CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
+            CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
+            CompiledLeaf::ByRow(passes) => {
+                let rows = self.batch.rows(positions);
+                Vector::new(crate::value::Data::Bool(rows.iter().map(|r| passes[*r as usize]).collect()))
+            }
+            CompiledLeaf::Far(column, path) => {
+                let data = self.tables.column(*column);
+                let code = |row: &u32| match self.tables.follow_path(path, *row) {
+                    NO_ROW => data.null_code(),
+                    row => data.code(row as usize),
+                };
+                data.vector_of(&self.batch.rows(positions).iter().map(code).collect::<Vec<_>>())
+            }
+        })
+    }
+}

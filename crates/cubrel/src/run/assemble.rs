@@ -1,0 +1,409 @@
+//! Operators over the results of reads, for all cells of a scope at once.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use super::accumulate::{Accumulator, Groups, Input, Spec};
+use super::anchors::Tables;
+use super::domain::{Expanded, Support, expand};
+use super::frame::{Frame, KeyColumn, KeyKind};
+use super::read::{self, ReadResult, ReadStats};
+use super::{Options, RunError};
+use crate::formula::scalar::Leaves;
+use crate::plan::{Assembly, Fold, Leaf, RankLeaf, Read, ReadRef};
+use crate::store::NO_ROW;
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+
+/// Values of cells, and whether an aggregate read a row for them.
+pub struct Cells {
+    /// The values.
+    pub values: Vector,
+    /// For each cell, whether a row was read.
+    pub read: Vec<bool>,
+}
+
+/// How one read of a plan went.
+#[derive(Clone, Debug, Default)]
+pub struct ReadProfile {
+    /// How often it was done: more than once only for values from outside.
+    pub times: u64,
+    /// How long it took in all.
+    pub elapsed: Duration,
+    /// What it went through, summed.
+    pub stats: ReadStats,
+}
+
+/// Evaluates the assemblies of one plan; every read is done once.
+pub struct Executor<'a> {
+    tables: Tables<'a>,
+    reads: &'a [Read],
+    options: &'a Options,
+    done: Mutex<HashMap<(usize, Vec<Value>), Arc<ReadResult>>>,
+    profile: Mutex<Vec<ReadProfile>>,
+    parts: Mutex<HashMap<String, Duration>>,
+}
+
+impl<'a> Executor<'a> {
+    /// An executor for a plan's reads.
+    pub fn new(tables: Tables<'a>, reads: &'a [Read], options: &'a Options) -> Executor<'a> {
+        Executor {
+            tables,
+            reads,
+            options,
+            done: Mutex::default(),
+            profile: Mutex::new(vec![ReadProfile::default(); reads.len()]),
+            parts: Mutex::default(),
+        }
+    }
+
+    /// The data.
+    pub fn tables(&self) -> Tables<'a> {
+        self.tables
+    }
+
+    /// How to run.
+    pub fn options(&self) -> &Options {
+        self.options
+    }
+
+    /// How each read went.
+    pub fn into_profile(self) -> (Vec<ReadProfile>, HashMap<String, Duration>) {
+        let reads = self.profile.into_inner().unwrap_or_else(PoisonError::into_inner);
+        (reads, self.parts.into_inner().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// # Errors
+    /// When there are more cells than the limit.
+    pub fn check_cells(&self, cells: usize) -> Result<(), RunError> {
+        self.options.check()?;
+        let most = self.options.max_cells;
+        if cells > most {
+            return Err(RunError::Limit(format!("this needs {cells} cells, more than the limit of {most}: filter, or use fewer axes")));
+        }
+        Ok(())
+    }
+
+    /// The result of a read for given values from outside.
+    fn result(&self, read: usize, outer: &[(Value, Type)]) -> Result<Arc<ReadResult>, RunError> {
+        let key = (read, outer.iter().map(|(v, _)| v.clone()).collect::<Vec<_>>());
+        if let Some(result) = self.done.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+            return Ok(result.clone());
+        }
+        let plan = &self.reads[read];
+        let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
+        let start = Instant::now();
+        let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
+        self.record(read, start.elapsed(), result.stats);
+        self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
+        Ok(result)
+    }
+
+    fn record(&self, read: usize, elapsed: Duration, stats: ReadStats) {
+        let mut profile = self.profile.lock().unwrap_or_else(PoisonError::into_inner);
+        let entry = &mut profile[read];
+        entry.times += 1;
+        entry.elapsed += elapsed;
+        let sum = &mut entry.stats;
+        sum.rows += stats.rows;
+        sum.rows_read += stats.rows_read;
+        sum.rows_passed += stats.rows_passed;
+        sum.segments_skipped += stats.segments_skipped;
+        sum.bytes_read += stats.bytes_read;
+        sum.groups += stats.groups;
+    }
+
+    /// The results that a read has for the cells of a frame: one, or one for each combination of values from outside;
+    /// with the cells that each is for.
+    pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<(Vec<u32>, Arc<ReadResult>)>, RunError> {
+        let all = || (0..frame.cells as u32).collect();
+        if read.outer.is_empty() {
+            return Ok(vec![(all(), self.result(read.read, &[])?)]);
+        }
+        let (classes, places) = frame.project(&read.outer);
+        let mut cells: Vec<Vec<u32>> = vec![Vec::new(); classes.cells];
+        places.iter().enumerate().for_each(|(cell, class)| cells[*class as usize].push(cell as u32));
+        cells
+            .into_iter()
+            .enumerate()
+            .map(|(class, cells)| {
+                let outer: Vec<(Value, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
+                Ok((cells, self.result(read.read, &outer)?))
+            })
+            .collect()
+    }
+
+    /// Evaluates an assembly in every cell.
+    pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
+        self.options.check()?;
+        let start = Instant::now();
+        let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
+        let values = assembly.scalar.eval(&leaves, frame.cells)?;
+        if !assembly.label.is_empty() {
+            let mut parts = self.parts.lock().unwrap_or_else(PoisonError::into_inner);
+            *parts.entry(assembly.label.clone()).or_default() += start.elapsed();
+        }
+        Ok(Cells { values, read: leaves.read.into_inner() })
+    }
+
+    fn leaf(&self, leaf: &Leaf, frame: &Frame) -> Result<Cells, RunError> {
+        let silent = |values: Vector| Cells { read: vec![false; values.len()], values };
+        match leaf {
+            Leaf::Read(read, aggregate) => self.read_leaf(read, *aggregate, frame),
+            Leaf::Part(body) => self.eval(body, frame),
+            Leaf::Dim(dim) => Ok(silent(self.dim_values(&frame.dims[*dim]))),
+            Leaf::Current { dim, column, path, .. } => {
+                let data = self.tables.column(*column);
+                let code = |row: &u64| match self.tables.follow_path(path, *row as u32) {
+                    NO_ROW => data.null_code(),
+                    row => data.code(row as usize),
+                };
+                let codes: Vec<u64> = frame.dims[*dim].codes.iter().map(code).collect();
+                Ok(silent(data.vector_of(&codes)))
+            }
+            Leaf::Bind { values, body } => {
+                let mut read = vec![false; frame.cells];
+                let mut dims = Vec::new();
+                for value in values {
+                    let cells = self.eval(value, frame)?;
+                    read.iter_mut().zip(&cells.read).for_each(|(a, b)| *a |= b);
+                    dims.push(KeyColumn::of_values(&cells.values, value.scalar.ty));
+                }
+                let mut cells = self.eval(body, &frame.with(dims))?;
+                cells.read.iter_mut().zip(read).for_each(|(a, b)| *a |= b);
+                Ok(cells)
+            }
+            Leaf::Project { keep, body } => {
+                let (inner, places) = frame.project(keep);
+                let cells = self.eval(body, &inner)?;
+                let read = places.iter().map(|p| cells.read[*p as usize]).collect();
+                Ok(Cells { values: cells.values.gather(&places), read })
+            }
+            Leaf::Fold(fold) => self.fold(fold, frame),
+            Leaf::Rank(rank) => self.rank(rank, frame),
+        }
+    }
+
+    fn dim_values(&self, dim: &KeyColumn) -> Vector {
+        match &dim.kind {
+            KeyKind::Column(column) => self.tables.column(*column).vector_of(&dim.codes),
+            KeyKind::Row => Vector::new(Data::I64(dim.codes.iter().map(|c| *c as i64).collect())),
+            KeyKind::Values(pool) => {
+                let mut builder = VectorBuilder::new(pool.ty, dim.codes.len());
+                dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].clone()));
+                builder.finish()
+            }
+        }
+    }
+
+    fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
+        let results = self.results(read, frame)?;
+        if let [(_, result)] = results.as_slice() {
+            let groups = result.find(frame, &read.dims);
+            let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
+            return Ok(Cells { values: result.columns[aggregate].gather(&groups), read: seen });
+        }
+        let ty = self.reads[read.read].aggregates[aggregate].ty;
+        let mut values = vec![Value::Null; frame.cells];
+        let mut seen = vec![false; frame.cells];
+        for (cells, result) in results {
+            let groups = result.find(&frame.select(&cells), &read.dims);
+            for (cell, group) in cells.iter().zip(groups) {
+                values[*cell as usize] = result.columns[aggregate].get(group as usize, ty);
+                seen[*cell as usize] = result.seen[group as usize];
+            }
+        }
+        let mut builder = VectorBuilder::new(ty, frame.cells);
+        values.into_iter().for_each(|v| builder.push(v));
+        Ok(Cells { values: builder.finish(), read: seen })
+    }
+
+    fn fold(&self, fold: &Fold, frame: &Frame) -> Result<Cells, RunError> {
+        let expanded = expand(self, &fold.domain, frame, &[], || {
+            if fold.sparse { self.supports(&fold.args) } else { Ok(None) }
+        })?;
+        let Expanded { frame: mut inner, mut parents } = expanded;
+        if let Some(filter) = &fold.filter {
+            let truths = self.eval(filter, &inner)?.values.truths();
+            let keep: Vec<u32> = (0..inner.cells as u32).filter(|i| truths[*i as usize]).collect();
+            inner = inner.select(&keep);
+            parents = keep.iter().map(|i| parents[*i as usize]).collect();
+        }
+        let mut read = vec![false; frame.cells];
+        let mut vectors = Vec::new();
+        for assembly in fold.args.iter().chain(fold.order.iter().map(|(a, _)| a)) {
+            let cells = self.eval(assembly, &inner)?;
+            // A body without aggregates of its own goes through the combinations themselves.
+            let reads = reads_rows(assembly);
+            for (parent, seen) in parents.iter().zip(&cells.read) {
+                read[*parent as usize] |= *seen || !reads;
+            }
+            vectors.push(cells.values);
+        }
+        let spec = Spec {
+            kind: fold.kind,
+            input: fold.args.first().map_or(fold.ty, |a| a.scalar.ty),
+            inputs: fold.args.iter().map(|a| a.scalar.ty).collect(),
+            order: fold.order.iter().map(|(a, d)| (a.scalar.ty, *d)).collect(),
+            constant: fold.constant.clone(),
+            ty: fold.ty,
+            coded: None,
+        };
+        let mut accumulator = Accumulator::new(&spec, frame.cells);
+        accumulator.add(Groups::Many(&parents), &Input::Values(&vectors));
+        let result = accumulator.finish().map_err(|message| match fold.args.first() {
+            Some(arg) => RunError::in_formula(message, &arg.scalar.place),
+            None => RunError::Limit(message),
+        })?;
+        let all: Vec<u32> = (0..frame.cells as u32).collect();
+        Ok(Cells { values: result.gather(&all), read })
+    }
+
+    fn rank(&self, rank: &RankLeaf, frame: &Frame) -> Result<Cells, RunError> {
+        let mine = self.eval(&rank.mine, frame)?;
+        let single = rank.single.as_ref().map(|leaf| self.leaf(leaf, frame)).transpose()?;
+        let (outer, places) = frame.project(&rank.keep);
+        let expanded = expand(self, &rank.domain, &outer, &[], || Ok(None))?;
+        let figures = self.eval(&rank.figure, &expanded.frame)?;
+        let ty = rank.figure.scalar.ty;
+        let mut sorted: Vec<Vec<Value>> = vec![Vec::new(); outer.cells];
+        for (i, parent) in expanded.parents.iter().enumerate() {
+            let value = figures.values.get(i, ty);
+            if !value.is_null() {
+                sorted[*parent as usize].push(value);
+            }
+        }
+        sorted.iter_mut().for_each(|list| list.sort_by(Value::total_cmp));
+        let mut builder = VectorBuilder::new(Type::Int, frame.cells);
+        for cell in 0..frame.cells {
+            let value = mine.values.get(cell, ty);
+            let fixed = single.as_ref().is_none_or(|s| s.values.is_valid(cell));
+            if value.is_null() || !fixed {
+                builder.push(Value::Null);
+                continue;
+            }
+            let list = &sorted[places[cell] as usize];
+            let ahead = if rank.ascending {
+                list.partition_point(|v| v.total_cmp(&value).is_lt())
+            } else {
+                list.len() - list.partition_point(|v| v.total_cmp(&value).is_le())
+            };
+            builder.push(Value::Int(ahead as i64 + 1));
+        }
+        Ok(Cells { values: builder.finish(), read: mine.read })
+    }
+
+    /// The cells for which some assembly reads rows; `None` when that cannot be told.
+    pub fn supports(&self, assemblies: &[Assembly]) -> Result<Option<Vec<Support>>, RunError> {
+        let mut all = Vec::new();
+        for assembly in assemblies {
+            for leaf in &assembly.leaves {
+                match self.support(leaf)? {
+                    Some(more) => all.extend(more),
+                    None => return Ok(None),
+                }
+            }
+        }
+        Ok(Some(all))
+    }
+
+    fn support(&self, leaf: &Leaf) -> Result<Option<Vec<Support>>, RunError> {
+        match leaf {
+            Leaf::Read(read, _) if read.outer.is_empty() => {
+                let result = self.result(read.read, &[])?;
+                if !result.seen.contains(&true) {
+                    return Ok(Some(Vec::new()));
+                }
+                Ok(Some(vec![Support { dims: read.dims.clone(), keys: result.present() }]))
+            }
+            Leaf::Read(..) => Ok(None),
+            Leaf::Dim(_) | Leaf::Current { .. } => Ok(Some(Vec::new())),
+            Leaf::Part(body) => self.supports(std::slice::from_ref(body)),
+            Leaf::Bind { values, body } => {
+                let (Some(mut all), Some(more)) = (self.supports(values)?, self.supports(std::slice::from_ref(body))?) else {
+                    return Ok(None);
+                };
+                all.extend(more);
+                Ok(Some(all))
+            }
+            Leaf::Project { keep, body } => {
+                let mut inner = self.supports(std::slice::from_ref(body))?;
+                for support in inner.iter_mut().flatten() {
+                    support.dims.iter_mut().for_each(|d| *d = keep[*d]);
+                }
+                Ok(inner)
+            }
+            Leaf::Fold(fold) => {
+                if !fold.args.iter().any(reads_rows) {
+                    return Ok(None);
+                }
+                let mut inner = self.supports(&fold.args)?;
+                for support in inner.iter_mut().flatten() {
+                    support.keep_below(fold.domain.outer_dims);
+                }
+                Ok(inner)
+            }
+            Leaf::Rank(rank) => self.supports(std::slice::from_ref(&rank.mine)),
+        }
+    }
+}
+
+impl Support {
+    /// Drops dimensions that the outer scope does not have.
+    fn keep_below(&mut self, dims: usize) {
+        let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i] < dims).collect();
+        let rows = self.keys.first().map_or(1, Vec::len);
+        let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
+        let (_, first) = super::frame::distinct(&slices, rows);
+        let keys = slices.iter().map(|c| first.iter().map(|i| c[*i as usize]).collect()).collect();
+        self.dims = places.iter().map(|p| self.dims[*p]).collect();
+        self.keys = keys;
+    }
+}
+
+/// Whether an assembly has reads of its own, those of domains not counted.
+pub fn reads_rows(assembly: &Assembly) -> bool {
+    assembly.leaves.iter().any(|leaf| match leaf {
+        Leaf::Read(..) => true,
+        Leaf::Dim(_) | Leaf::Current { .. } => false,
+        Leaf::Part(body) | Leaf::Project { body, .. } => reads_rows(body),
+        Leaf::Bind { values, body } => values.iter().any(reads_rows) || reads_rows(body),
+        // A fold without reads in its body goes through combinations, which are rows read, too.
+        Leaf::Fold(_) => true,
+        Leaf::Rank(rank) => reads_rows(&rank.mine),
+    })
+}
+
+fn value_of(dim: &KeyColumn, cell: usize) -> (Value, Type) {
+    match &dim.kind {
+        KeyKind::Values(pool) => (pool.values[dim.codes[cell] as usize].clone(), pool.ty),
+        KeyKind::Column(_) | KeyKind::Row => (Value::Null, Type::Null),
+    }
+}
+
+struct CellLeaves<'a, 'e> {
+    executor: &'a Executor<'e>,
+    assembly: &'a Assembly,
+    frame: &'a Frame,
+    read: RefCell<Vec<bool>>,
+}
+
+impl Leaves for CellLeaves<'_, '_> {
+    type Error = RunError;
+
+    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, RunError> {
+        let leaf = &self.assembly.leaves[leaf];
+        let cells = if slots.len() == self.frame.cells {
+            self.executor.leaf(leaf, self.frame)?
+        } else {
+            self.executor.leaf(leaf, &self.frame.select(slots))?
+        };
+        let mut read = self.read.borrow_mut();
+        for (slot, seen) in slots.iter().zip(&cells.read) {
+            read[*slot as usize] |= seen;
+        }
+        Ok(cells.values)
+    }
+}
+

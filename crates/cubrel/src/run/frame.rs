@@ -1,0 +1,148 @@
+//! Many cells at once: for each dimension of a scope, one code a cell.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::formula::schema::ColumnId;
+use crate::plan::Key;
+use crate::value::{Type, Value, Vector};
+
+/// The cells of a scope.
+#[derive(Clone, Debug, Default)]
+pub struct Frame {
+    /// How many cells.
+    pub cells: usize,
+    /// By dimension.
+    pub dims: Vec<KeyColumn>,
+}
+
+/// The codes of one dimension.
+#[derive(Clone, Debug)]
+pub struct KeyColumn {
+    /// For each cell: the code of a column's value, the number of a row, or the place of a value.
+    pub codes: Arc<Vec<u64>>,
+    /// What the codes are.
+    pub kind: KeyKind,
+}
+
+/// What the codes of a dimension are.
+#[derive(Clone, Debug)]
+pub enum KeyKind {
+    /// Codes of a column.
+    Column(ColumnId),
+    /// Rows of a table.
+    Row,
+    /// Places in a list of values.
+    Values(Arc<Pool>),
+}
+
+/// Distinct values of a dimension that holds values.
+#[derive(Debug)]
+pub struct Pool {
+    /// The values.
+    pub values: Vec<Value>,
+    /// Their type.
+    pub ty: Type,
+}
+
+impl KeyColumn {
+    /// Codes of a column or rows of a table.
+    pub fn of_codes(codes: Vec<u64>, key: Key) -> KeyColumn {
+        let kind = match key {
+            Key::Column(column) => KeyKind::Column(column),
+            Key::Row(_) | Key::Value(_) => KeyKind::Row,
+        };
+        KeyColumn { codes: Arc::new(codes), kind }
+    }
+
+    /// Values, each distinct one once.
+    pub fn of_values(vector: &Vector, ty: Type) -> KeyColumn {
+        let mut places: HashMap<Value, u64> = HashMap::new();
+        let mut values = Vec::new();
+        let codes = (0..vector.len())
+            .map(|i| {
+                let value = vector.get(i, ty);
+                *places.entry(value.clone()).or_insert_with(|| {
+                    values.push(value);
+                    values.len() as u64 - 1
+                })
+            })
+            .collect();
+        KeyColumn { codes: Arc::new(codes), kind: KeyKind::Values(Arc::new(Pool { values, ty })) }
+    }
+
+    fn gather(&self, cells: &[u32]) -> KeyColumn {
+        let codes = cells.iter().map(|c| self.codes[*c as usize]).collect();
+        KeyColumn { codes: Arc::new(codes), kind: self.kind.clone() }
+    }
+}
+
+impl Frame {
+    /// One cell without dimensions.
+    pub fn one() -> Frame {
+        Frame { cells: 1, dims: Vec::new() }
+    }
+
+    /// The given cells, in that order.
+    pub fn select(&self, cells: &[u32]) -> Frame {
+        Frame { cells: cells.len(), dims: self.dims.iter().map(|d| d.gather(cells)).collect() }
+    }
+
+    /// The distinct cells of some dimensions, and for each cell of this frame which one it is.
+    pub fn project(&self, keep: &[usize]) -> (Frame, Vec<u32>) {
+        let columns: Vec<&[u64]> = keep.iter().map(|d| self.dims[*d].codes.as_slice()).collect();
+        let (places, first) = distinct(&columns, self.cells);
+        let dims = keep.iter().map(|d| self.dims[*d].gather(&first)).collect();
+        (Frame { cells: first.len(), dims }, places)
+    }
+
+    /// This frame with more dimensions.
+    pub fn with(&self, more: impl IntoIterator<Item = KeyColumn>) -> Frame {
+        let mut dims = self.dims.clone();
+        dims.extend(more);
+        Frame { cells: self.cells, dims }
+    }
+}
+
+/// Numbers the distinct rows of some code columns in order of appearance: for each row its number, and for each
+/// number its first row.
+pub fn distinct(columns: &[&[u64]], rows: usize) -> (Vec<u32>, Vec<u32>) {
+    if columns.is_empty() {
+        return (vec![0; rows], if rows > 0 { vec![0] } else { Vec::new() });
+    }
+    // Columns are folded in one after the other, so that a key is always two numbers.
+    let mut places: Vec<u32> = vec![0; rows];
+    let mut first: Vec<u32> = Vec::new();
+    for column in columns {
+        let mut known: HashMap<(u32, u64), u32, foldhash::fast::RandomState> = HashMap::default();
+        first.clear();
+        for row in 0..rows {
+            let next = known.len() as u32;
+            let place = *known.entry((places[row], column[row])).or_insert_with(|| {
+                first.push(row as u32);
+                next
+            });
+            places[row] = place;
+        }
+    }
+    (places, first)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn projecting_keeps_each_combination_once() {
+        let frame = Frame {
+            cells: 4,
+            dims: [vec![1, 1, 2, 1], vec![5, 6, 5, 5]]
+                .map(|codes| KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0))))
+                .to_vec(),
+        };
+        let (inner, places) = frame.project(&[1, 0]);
+        assert_eq!((inner.cells, places), (3, vec![0, 1, 2, 0]));
+        let (none, places) = frame.project(&[]);
+        assert_eq!((none.cells, places), (1, vec![0, 0, 0, 0]));
+    }
+}

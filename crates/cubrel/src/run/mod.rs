@@ -1,0 +1,102 @@
+//! Plans to results: reads over the store, assembly, grids.
+//!
+//! * [`frame`]: many cells at once
+//! * [`anchors`]: arrays over the codes of a key
+//! * [`read`], [`accumulate`]: one grouped pass over a table
+//! * [`domain`]: the combinations that cells and `per` go through
+//! * [`assemble`]: operators over the results of reads
+//! * [`grid`]: lines, order, limits, totals
+
+pub mod accumulate;
+pub mod anchors;
+pub mod assemble;
+pub mod domain;
+pub mod frame;
+pub mod grid;
+pub mod read;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
+
+use crate::formula::scalar::{EvalError, Place};
+
+/// How queries are run. The defaults are right for users; tests run every configuration against the others.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// Work out what hangs off a key once for each of its codes.
+    pub hoist: bool,
+    /// Leave out combinations for which nothing can be read, when there are more than this many.
+    pub sparse_above: usize,
+    /// Number groups by hash, always.
+    pub hash_groups: bool,
+    /// Rows of a part that one thread works on.
+    pub part_rows: Option<usize>,
+    /// Do not use several threads.
+    pub one_thread: bool,
+    /// Cells that a query may have, those inside a `per` included.
+    pub max_cells: usize,
+    /// When a query has to give up.
+    pub deadline: Option<Instant>,
+    /// Set from outside to end a query.
+    pub cancelled: Arc<AtomicBool>,
+}
+
+impl Default for Options {
+    fn default() -> Options {
+        Options {
+            hoist: true,
+            sparse_above: 1 << 14,
+            hash_groups: false,
+            part_rows: None,
+            one_thread: false,
+            max_cells: 50_000_000,
+            deadline: None,
+            cancelled: Arc::default(),
+        }
+    }
+}
+
+impl Options {
+    /// Whether to go on.
+    ///
+    /// # Errors
+    /// When the query was cancelled or has run out of time.
+    pub fn check(&self) -> Result<(), RunError> {
+        if self.cancelled.load(Ordering::Relaxed) {
+            return Err(RunError::Cancelled);
+        }
+        match self.deadline {
+            Some(deadline) if Instant::now() > deadline => Err(RunError::Limit("the time limit was reached".into())),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Why a query has no result.
+#[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RunError {
+    /// Part of a formula cannot be computed for some row or cell.
+    #[error("{}", .0.message)]
+    Eval(Box<EvalError>),
+    /// A limit was reached.
+    #[error("{0}")]
+    Limit(String),
+    /// Someone ended the query.
+    #[error("the query was cancelled")]
+    Cancelled,
+}
+
+impl RunError {
+    /// An error in a formula.
+    pub fn in_formula(message: impl Into<String>, place: &Place) -> RunError {
+        RunError::Eval(Box::new(EvalError { message: message.into(), place: place.clone(), slot: 0 }))
+    }
+}
+
+impl From<EvalError> for RunError {
+    fn from(e: EvalError) -> RunError {
+        RunError::Eval(Box::new(e))
+    }
+}

@@ -1,0 +1,189 @@
+//! Whole numbers packed to as many bits as the largest needs.
+//!
+//! Values lie in blocks of 64, so that a block of `b`-bit values takes exactly `b` words and can be unpacked by code
+//! in which every shift is a constant.
+
+/// Values in a block.
+const BLOCK: usize = 64;
+
+/// Packed numbers of up to 64 bits each.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PackedInts {
+    bits: u8,
+    len: usize,
+    words: Box<[u64]>,
+}
+
+/// How many bits hold every number up to `max`.
+pub fn bits_for(max: u64) -> u8 {
+    (64 - max.leading_zeros()) as u8
+}
+
+impl PackedInts {
+    /// Packs `values`, none of which needs more than `bits` bits.
+    ///
+    /// # Panics
+    /// In debug builds, when a value needs more bits.
+    pub fn pack(values: impl ExactSizeIterator<Item = u64>, bits: u8) -> PackedInts {
+        let len = values.len();
+        let width = usize::from(bits);
+        let mut words = vec![0u64; len.div_ceil(BLOCK) * width];
+        for (i, value) in values.enumerate() {
+            debug_assert!(bits == 64 || value >> bits == 0, "{value} needs more than {bits} bits");
+            if width == 0 {
+                continue;
+            }
+            let at = i * width;
+            let (word, shift) = (at / 64, at % 64);
+            words[word] |= value << shift;
+            if shift + width > 64 {
+                words[word + 1] |= value >> (64 - shift);
+            }
+        }
+        PackedInts { bits, len, words: words.into_boxed_slice() }
+    }
+
+    /// From what [`PackedInts::words`] gave; `None` if the lengths do not agree.
+    pub fn from_words(bits: u8, len: usize, words: Box<[u64]>) -> Option<PackedInts> {
+        (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits)).then_some(PackedInts { bits, len, words })
+    }
+
+    /// Bits of each value.
+    pub fn bits(&self) -> u8 {
+        self.bits
+    }
+
+    /// How many values.
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// The packed words.
+    pub fn words(&self) -> &[u64] {
+        &self.words
+    }
+
+    /// Bytes on the heap.
+    pub fn heap_bytes(&self) -> usize {
+        self.words.len() * 8
+    }
+
+    /// The value at `i`.
+    pub fn get(&self, i: usize) -> u64 {
+        assert!(i < self.len, "row {i} of {}", self.len);
+        let width = usize::from(self.bits);
+        if width == 0 {
+            return 0;
+        }
+        let at = i * width;
+        let (word, shift) = (at / 64, at % 64);
+        let low = self.words[word] >> shift;
+        let value = if shift + width > 64 { low | self.words[word + 1] << (64 - shift) } else { low };
+        if width == 64 { value } else { value & ((1 << width) - 1) }
+    }
+
+    /// Writes the values from `start` on to `out`, adding `base` to each.
+    ///
+    /// # Panics
+    /// When there are fewer values than `out` has room for.
+    pub fn unpack(&self, start: usize, base: u64, out: &mut [u64]) {
+        self.unpack_with(start, out, |v| base.wrapping_add(v));
+    }
+
+    /// As [`PackedInts::unpack`], for values that fit 32 bits after adding `base`.
+    pub fn unpack32(&self, start: usize, base: u32, out: &mut [u32]) {
+        self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
+    }
+
+    fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
+        assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
+        let mut at = 0;
+        let mut buffer = [T::default(); BLOCK];
+        while at < out.len() {
+            let row = start + at;
+            let (block, skip) = (row / BLOCK, row % BLOCK);
+            let take = (BLOCK - skip).min(out.len() - at);
+            let width = usize::from(self.bits);
+            let words = &self.words[block * width..(block + 1) * width];
+            if skip == 0 && take == BLOCK {
+                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else { unreachable!() };
+                unpack_block(self.bits, words, target, make);
+            } else {
+                unpack_block(self.bits, words, &mut buffer, make);
+                out[at..at + take].copy_from_slice(&buffer[skip..skip + take]);
+            }
+            at += take;
+        }
+    }
+}
+
+/// Unpacks one block whose width is known to the compiler.
+#[inline(always)]
+fn block_of<const BITS: usize, T: Copy>(words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
+    let Ok(words) = <&[u64; BITS]>::try_from(words) else { return };
+    let mask = if BITS == 64 { u64::MAX } else { (1u64 << (BITS % 64)) - 1 };
+    for (i, slot) in out.iter_mut().enumerate() {
+        let at = i * BITS;
+        let (word, shift) = (at / 64, at % 64);
+        let mut value = words[word] >> shift;
+        if shift + BITS > 64 {
+            value |= words[word + 1] << (64 - shift);
+        }
+        *slot = make(value & mask);
+    }
+}
+
+/// Chooses the code for a width.
+fn unpack_block<T: Copy>(bits: u8, words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
+    macro_rules! widths {
+        ($($n:literal)*) => {
+            match bits {
+                0 => out.fill(make(0)),
+                $($n => block_of::<$n, T>(words, out, make),)*
+                _ => unreachable!("a width is at most 64"),
+            }
+        };
+    }
+    widths!(1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34 35 36 37 38 39
+        40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63 64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_width_gives_back_what_was_packed() {
+        for bits in 0..=64u8 {
+            let mask = if bits == 64 { u64::MAX } else { (1u64 << bits) - 1 };
+            let values: Vec<u64> = (0..300u64).map(|i| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(7) & mask).collect();
+            let packed = PackedInts::pack(values.iter().copied(), bits);
+            assert_eq!(values, (0..300).map(|i| packed.get(i)).collect::<Vec<_>>(), "{bits} bits");
+            for (start, len) in [(0, 300), (64, 64), (3, 200), (299, 1), (300, 0)] {
+                let mut out = vec![0; len];
+                packed.unpack(start, 5, &mut out);
+                let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
+                assert_eq!(out, expected, "{bits} bits from {start}");
+                if bits <= 31 {
+                    let mut out = vec![0; len];
+                    packed.unpack32(start, 5, &mut out);
+                    assert!(out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b), "{bits} bits from {start}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn lengths_that_do_not_agree_are_refused() {
+        let packed = PackedInts::pack([1u64, 2, 3].into_iter(), 2);
+        let words: Box<[u64]> = packed.words().into();
+        assert_eq!(PackedInts::from_words(2, 3, words.clone()), Some(packed));
+        assert_eq!(PackedInts::from_words(3, 3, words.clone()), None);
+        assert_eq!(PackedInts::from_words(65, 3, words), None);
+    }
+}

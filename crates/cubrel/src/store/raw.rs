@@ -1,0 +1,109 @@
+//! Values of a column before they are coded: what loading fills and what calculated columns give.
+
+use std::sync::Arc;
+
+use crate::value::{Data, Type, Vector};
+
+/// The values of one column, in row order.
+#[derive(Clone, Debug)]
+pub struct RawColumn {
+    /// Their type.
+    pub ty: Type,
+    /// The values; what stands under a null is not looked at.
+    pub data: RawData,
+    /// Which are not null; `None` when all are valid.
+    pub valid: Option<Vec<bool>>,
+}
+
+/// How the values are held.
+#[derive(Clone, Debug)]
+pub enum RawData {
+    /// Exact numbers, dates, timestamps; truth values as 0 and 1.
+    Ints(Vec<i64>),
+    /// Doubles.
+    Floats(Vec<f64>),
+    /// Text: distinct values in any order, and for each row which one.
+    Texts {
+        /// The distinct values.
+        values: Vec<Arc<str>>,
+        /// For each row, its value's place.
+        indices: Vec<u32>,
+    },
+}
+
+impl RawColumn {
+    /// How many rows.
+    pub fn len(&self) -> usize {
+        match &self.data {
+            RawData::Ints(v) => v.len(),
+            RawData::Floats(v) => v.len(),
+            RawData::Texts { indices, .. } => indices.len(),
+        }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Whether the value at `i` is not null.
+    pub fn is_valid(&self, i: usize) -> bool {
+        self.valid.as_ref().is_none_or(|v| v[i])
+    }
+
+    /// The rows at `positions`, as a batch.
+    pub fn vector(&self, positions: &[u32]) -> Vector {
+        let at = |i: &u32| *i as usize;
+        let data = match (&self.data, self.ty) {
+            (RawData::Ints(v), Type::Bool) => Data::Bool(positions.iter().map(|i| v[at(i)] != 0).collect()),
+            (RawData::Ints(v), _) => Data::I64(positions.iter().map(|i| v[at(i)]).collect()),
+            (RawData::Floats(v), _) => Data::F64(positions.iter().map(|i| v[at(i)]).collect()),
+            (RawData::Texts { values, indices }, _) => {
+                let empty: Arc<str> = Arc::from("");
+                Data::Text(positions.iter().map(|i| values.get(indices[at(i)] as usize).unwrap_or(&empty).clone()).collect())
+            }
+        };
+        let valid = self.valid.as_ref().map(|v| positions.iter().map(|i| v[at(i)]).collect());
+        Vector { data, valid }
+    }
+
+    /// The values of a batch; `Err` with the row and its number when one does not fit 64 bits.
+    pub fn from_vector(vector: Vector, ty: Type) -> Result<RawColumn, (usize, i128)> {
+        let valid = vector.valid;
+        let is_valid = |i: usize| valid.as_ref().is_none_or(|v: &Vec<bool>| v[i]);
+        let data = match vector.data {
+            Data::I64(v) => RawData::Ints(v),
+            Data::I128(v) => {
+                let mut values = Vec::with_capacity(v.len());
+                for (i, v) in v.into_iter().enumerate() {
+                    match i64::try_from(v) {
+                        Ok(v) => values.push(v),
+                        Err(_) if is_valid(i) => return Err((i, v)),
+                        Err(_) => values.push(0),
+                    }
+                }
+                RawData::Ints(values)
+            }
+            Data::F64(v) => RawData::Floats(v),
+            Data::Bool(v) => RawData::Ints(v.into_iter().map(i64::from).collect()),
+            Data::Text(v) => texts(&v),
+        };
+        Ok(RawColumn { ty, data, valid })
+    }
+}
+
+/// Distinct texts in order of appearance, and which one each row has.
+fn texts(rows: &[Arc<str>]) -> RawData {
+    let mut places: std::collections::HashMap<Arc<str>, u32, foldhash::fast::RandomState> = Default::default();
+    let mut values: Vec<Arc<str>> = Vec::new();
+    let indices = rows
+        .iter()
+        .map(|t| {
+            *places.entry(t.clone()).or_insert_with(|| {
+                values.push(t.clone());
+                values.len() as u32 - 1
+            })
+        })
+        .collect();
+    RawData::Texts { values, indices }
+}

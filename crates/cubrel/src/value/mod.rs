@@ -1,0 +1,201 @@
+//! Scalar types and values, exact numbers, dates, batches of values.
+//!
+//! Nothing here knows of tables or formulas. Exact numbers (`int`, `decimal`) are a whole number and a scale; dates
+//! are days since 1970-01-01 and timestamps microseconds since then, both without a zone.
+
+pub mod date;
+pub mod exact;
+pub mod parse;
+mod types;
+mod vector;
+
+use std::cmp::Ordering;
+use std::fmt;
+use std::sync::Arc;
+
+pub use types::Type;
+pub use vector::{Data, Vector, VectorBuilder};
+
+/// One value of a column, a formula or a cell.
+#[derive(Clone, Debug)]
+pub enum Value {
+    /// No value. Its type is known from where it stands.
+    Null,
+    /// A whole number.
+    Int(i64),
+    /// An exact decimal: `unscaled / 10^scale`.
+    Decimal {
+        /// The digits, as one whole number.
+        unscaled: i128,
+        /// How many of the digits stand after the point.
+        scale: u8,
+    },
+    /// An IEEE double, never NaN.
+    Float(f64),
+    /// Text.
+    Text(Arc<str>),
+    /// True or false.
+    Bool(bool),
+    /// Days since 1970-01-01.
+    Date(i32),
+    /// Microseconds since 1970-01-01 00:00, without a zone.
+    Timestamp(i64),
+}
+
+impl Value {
+    /// A text value.
+    pub fn text(text: impl AsRef<str>) -> Value {
+        Value::Text(Arc::from(text.as_ref()))
+    }
+
+    /// A float value; NaN becomes null, as everywhere in the language.
+    pub fn float(x: f64) -> Value {
+        if x.is_nan() { Value::Null } else { Value::Float(x + 0.0) }
+    }
+
+    /// Whether this is [`Value::Null`].
+    pub fn is_null(&self) -> bool {
+        matches!(self, Value::Null)
+    }
+
+    /// The value as a double, if it is a number.
+    pub fn as_f64(&self) -> Option<f64> {
+        match self {
+            Value::Int(v) => Some(*v as f64),
+            Value::Decimal { unscaled, scale } => Some(exact::to_f64(*unscaled, *scale)),
+            Value::Float(v) => Some(*v),
+            _ => None,
+        }
+    }
+
+    /// The digits of an exact number at `scale` (rounded half away from zero), if it is one and fits.
+    pub fn as_exact(&self, scale: u8) -> Option<i128> {
+        match self {
+            Value::Int(v) => exact::rescale(i128::from(*v), 0, scale),
+            Value::Decimal { unscaled, scale: from } => exact::rescale(*unscaled, *from, scale),
+            _ => None,
+        }
+    }
+
+    /// The text, if it is text.
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Value::Text(t) => Some(t),
+            _ => None,
+        }
+    }
+
+    /// The narrowest type that this value has; `None` for null.
+    pub fn natural_type(&self) -> Type {
+        match self {
+            Value::Null => Type::Null,
+            Value::Int(_) => Type::Int,
+            Value::Decimal { scale, .. } => Type::Decimal { precision: exact::MAX_DIGITS, scale: *scale },
+            Value::Float(_) => Type::Float,
+            Value::Text(_) => Type::Text,
+            Value::Bool(_) => Type::Bool,
+            Value::Date(_) => Type::Date,
+            Value::Timestamp(_) => Type::Timestamp,
+        }
+    }
+
+    /// A total order: numbers by value whatever their type, text by code point, null last. Values of different kinds
+    /// are ordered by kind, so that sorting never fails.
+    pub fn total_cmp(&self, other: &Value) -> Ordering {
+        use Value::*;
+        match (self, other) {
+            (Null, Null) => Ordering::Equal,
+            (Null, _) => Ordering::Greater,
+            (_, Null) => Ordering::Less,
+            (Int(a), Int(b)) => a.cmp(b),
+            (Float(a), Float(b)) => a.total_cmp(b),
+            (Text(a), Text(b)) => a.cmp(b),
+            (Bool(a), Bool(b)) => a.cmp(b),
+            (Date(a), Date(b)) => a.cmp(b),
+            (Timestamp(a), Timestamp(b)) => a.cmp(b),
+            (Int(_) | Decimal { .. }, Int(_) | Decimal { .. }) => exact::compare(self.parts(), other.parts()),
+            _ => match (self.as_f64(), other.as_f64()) {
+                (Some(a), Some(b)) => a.total_cmp(&b),
+                _ => self.kind_rank().cmp(&other.kind_rank()),
+            },
+        }
+    }
+
+    fn parts(&self) -> (i128, u8) {
+        match self {
+            Value::Int(v) => (i128::from(*v), 0),
+            Value::Decimal { unscaled, scale } => (*unscaled, *scale),
+            _ => (0, 0),
+        }
+    }
+
+    fn kind_rank(&self) -> u8 {
+        match self {
+            Value::Bool(_) => 0,
+            Value::Int(_) | Value::Decimal { .. } | Value::Float(_) => 1,
+            Value::Date(_) => 2,
+            Value::Timestamp(_) => 3,
+            Value::Text(_) => 4,
+            Value::Null => 5,
+        }
+    }
+}
+
+impl PartialEq for Value {
+    fn eq(&self, other: &Value) -> bool {
+        self.total_cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Value {}
+
+impl std::hash::Hash for Value {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        match self {
+            Value::Null => 0u8.hash(state),
+            // Equal numbers of different types must hash alike, and all of them agree as doubles.
+            Value::Int(_) | Value::Decimal { .. } | Value::Float(_) => {
+                (self.as_f64().unwrap_or(0.0) + 0.0).to_bits().hash(state)
+            }
+            Value::Text(t) => t.hash(state),
+            Value::Bool(b) => b.hash(state),
+            Value::Date(d) => d.hash(state),
+            Value::Timestamp(t) => t.hash(state),
+        }
+    }
+}
+
+/// Plain text, as JSON and CSV show it: digits as they are, ISO dates, nothing for null.
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Null => Ok(()),
+            Value::Int(v) => write!(f, "{v}"),
+            Value::Decimal { unscaled, scale } => f.write_str(&exact::to_string(*unscaled, *scale)),
+            Value::Float(v) => write!(f, "{v}"),
+            Value::Text(t) => f.write_str(t),
+            Value::Bool(b) => write!(f, "{b}"),
+            Value::Date(d) => f.write_str(&date::date_to_string(*d)),
+            Value::Timestamp(t) => f.write_str(&date::timestamp_to_string(*t)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_of_different_types_compare_by_value() {
+        let cases = [
+            (Value::Int(2), Value::Decimal { unscaled: 200, scale: 2 }, Ordering::Equal),
+            (Value::Int(2), Value::Float(2.5), Ordering::Less),
+            (Value::Decimal { unscaled: -15, scale: 1 }, Value::Int(-1), Ordering::Less),
+            (Value::Null, Value::Int(i64::MAX), Ordering::Greater),
+        ];
+        for (a, b, expected) in cases {
+            assert_eq!(a.total_cmp(&b), expected, "{a:?} {b:?}");
+            assert_eq!(b.total_cmp(&a), expected.reverse(), "{b:?} {a:?}");
+        }
+    }
+}
