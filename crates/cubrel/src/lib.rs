@@ -1,6 +1,35 @@
-//! x
-pub mod value;
+//! An in-memory tabular model: related tables, calculated columns, measures evaluated under filter context.
+//!
+//! A model is opened from a folder with a `model.toml` ([`Model::open`]) or made in code ([`Model::builder`]). It answers
+//! queries ([`Model::query`]) with grids, and says where its bytes ([`Model::sizes`]) and its time
+//! ([`insight::timed::timed`]) go.
+//!
+//! What it does not do: change data, or write anything but its own store; it prints nothing.
+//!
+//! The layers, each of which uses only those above it:
+//!
+//! * [`value`]: scalar types, exact numbers, dates, batches, Arrow
+//! * [`formula`]: the language, from text to typed expressions, and batch evaluation
+//! * [`store`]: coded columns, lookups, the store on disk
+//! * [`model`]: what a model says, and everything that can be wrong with it
+//! * [`load`]: sources to coded tables
+//! * [`plan`]: queries to reads and what assembles their results
+//! * [`run`]: reads over the store, assembly, grids
+//! * [`insight`] and the handle that ties all together: [`Model`], [`Query`], [`Builder`]
+
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
 pub mod formula;
-pub mod store;
+mod handle;
+pub mod insight;
+pub mod load;
+pub mod model;
 pub mod plan;
 pub mod run;
+pub mod store;
+pub mod value;
+
+pub use formula::source::{Diagnostic, Severity};
+pub use handle::{Builder, Error, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
+pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine};
+pub use value::{Type, Value};

@@ -261,3 +261,55 @@ pub struct Item {
     /// The pattern after `format`.
     pub format: Option<String>,
 }
+
+impl Expr {
+    /// Calls `visit` on this expression and everything in it.
+    pub fn walk<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
+        visit(self);
+        let mut each = |list: &[&'e Expr]| list.iter().for_each(|e| e.walk(visit));
+        match &self.kind {
+            ExprKind::Literal(_)
+            | ExprKind::Parameter(_)
+            | ExprKind::Name(_)
+            | ExprKind::Column(..)
+            | ExprKind::Broken => {}
+            ExprKind::Negate(e)
+            | ExprKind::Not(e)
+            | ExprKind::IsNull(e, _)
+            | ExprKind::Cast(e, ..)
+            | ExprKind::Via(e, ..)
+            | ExprKind::BothWays(e, ..) => each(&[e]),
+            ExprKind::Binary(_, a, b) | ExprKind::Like(a, b, _) => each(&[a, b]),
+            ExprKind::Between(a, b, c, _) => each(&[a, b, c]),
+            ExprKind::In(e, list, _) => {
+                each(&[e]);
+                list.iter().for_each(|e| e.walk(visit));
+            }
+            ExprKind::Case(operand, arms, otherwise) => {
+                operand.iter().chain(otherwise).for_each(|e| e.walk(visit));
+                arms.iter().for_each(|(c, r)| {
+                    c.walk(visit);
+                    r.walk(visit);
+                });
+            }
+            ExprKind::Call(_, args) => args.iter().for_each(|e| e.walk(visit)),
+            ExprKind::Let(bindings, body) => {
+                bindings.iter().for_each(|(_, e)| e.walk(visit));
+                body.walk(visit);
+            }
+            ExprKind::Aggregate(a) => {
+                a.args.iter().for_each(|e| e.walk(visit));
+                a.order.iter().for_each(|(e, _)| e.walk(visit));
+                a.per.iter().flat_map(|p| &p.filter).for_each(|e| e.walk(visit));
+            }
+            ExprKind::Given(body, edits) => {
+                body.walk(visit);
+                for edit in edits {
+                    if let EditKind::Narrow { predicate, .. } = &edit.kind {
+                        predicate.walk(visit);
+                    }
+                }
+            }
+        }
+    }
+}

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use super::kernels;
 use super::source::{Source, Span};
-use super::typed::{LetId, Op};
+use super::typed::{Expr, Kind, LetId, Op};
 use crate::value::{Type, Value, Vector, VectorBuilder};
 
 /// An expression that is ready to run.
@@ -112,6 +112,35 @@ impl Scalar {
             }
         }
     }
+}
+
+/// Makes the part of a typed tree that is the same everywhere; `resolve` gives columns, references and whatever else it
+/// knows better, and has to do so for everything that is not an operator.
+pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Expr) -> Option<ScalarKind>) -> Scalar {
+    let place = Place { source: source.clone(), span: expr.span };
+    if let Some(kind) = resolve(expr) {
+        return Scalar { kind, ty: expr.ty, place };
+    }
+    let mut part = |e: &Expr| from_expr(e, source, resolve);
+    let kind = match &expr.kind {
+        Kind::Literal(value) => ScalarKind::Constant(value.clone()),
+        Kind::LetRef(id) => ScalarKind::LetRef(*id),
+        Kind::Let(id, value, body) => ScalarKind::Let(*id, Box::new(part(value)), Box::new(part(body))),
+        Kind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
+        Kind::Coalesce(parts) => ScalarKind::Coalesce(parts.iter().map(part).collect()),
+        Kind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
+        Kind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
+        Kind::Case(arms, otherwise) => {
+            let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
+            ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
+        }
+        Kind::Via(body, _) => return part(body),
+        // The checker has put values of cells that stand inside a row into `let`s, and `resolve` has given the rest.
+        Kind::Column { .. } | Kind::Current { .. } | Kind::Aggregate(_) | Kind::Rank(_) | Kind::Measure(_) | Kind::Given(..) => {
+            ScalarKind::Constant(Value::Null)
+        }
+    };
+    Scalar { kind, ty: expr.ty, place }
 }
 
 struct Evaluation<'a, L: Leaves> {

@@ -8,7 +8,7 @@ use super::uses::{aggregated_tables, is_captured, is_null_without_rows, referenc
 use super::{
     Assembly, Domain, DomainGroup, Fold, Leaf, Predicate, RankLeaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf, Slot, print,
 };
-use crate::formula::scalar::{Place, Scalar, ScalarKind};
+use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Source, Span};
 use crate::formula::typed::{
@@ -335,49 +335,22 @@ impl<'a> Planner<'a> {
     /// An expression over the rows of a table.
     pub(super) fn row(&mut self, expr: &Expr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
         let mut leaves = Vec::new();
-        let scalar = self.row_scalar(expr, table, scope, env, &mut leaves);
-        RowExpr { scalar, leaves }
-    }
-
-    fn row_scalar(
-        &mut self,
-        expr: &Expr,
-        table: TableId,
-        scope: &Scope,
-        env: &Environment,
-        leaves: &mut Vec<RowLeaf>,
-    ) -> Scalar {
-        let mut part = |e: &Expr| self.row_scalar(e, table, scope, env, leaves);
-        let kind = match &expr.kind {
-            Kind::Literal(value) => ScalarKind::Constant(value.clone()),
-            Kind::Let(id, value, body) => ScalarKind::Let(*id, Box::new(part(value)), Box::new(part(body))),
-            Kind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
-            Kind::Coalesce(parts) => ScalarKind::Coalesce(parts.iter().map(part).collect()),
-            Kind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
-            Kind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
-            Kind::Case(arms, otherwise) => {
-                let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
-                ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
-            }
-            Kind::Via(body, _) => return part(body),
+        let scalar = scalar::from_expr(expr, &env.source, &mut |e| match &e.kind {
             Kind::Column { column, detours } => {
                 let path = self.path(table, column.table, scope, detours);
-                ScalarKind::Leaf(intern_leaf(leaves, RowLeaf::Column { column: *column, path }))
+                Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Column { column: *column, path })))
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
-                (Some(value), _) => ScalarKind::Constant(value.clone()),
+                (Some(value), _) => Some(ScalarKind::Constant(value.clone())),
                 (None, Some(dim)) => match scope.dims[*dim].key {
-                    Key::Value(slot) => ScalarKind::Leaf(intern_leaf(leaves, RowLeaf::Outer(slot))),
-                    _ => ScalarKind::Constant(Value::Null),
+                    Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Outer(slot)))),
+                    Key::Column(_) | Key::Row(_) => None,
                 },
-                (None, None) => ScalarKind::LetRef(*id),
+                (None, None) => None,
             },
-            // Values of cells never stand inside a row: the checker has put them into `let`s.
-            Kind::Current { .. } | Kind::Aggregate(_) | Kind::Rank(_) | Kind::Measure(_) | Kind::Given(..) => {
-                ScalarKind::Constant(Value::Null)
-            }
-        };
-        Scalar { kind, ty: expr.ty, place: env.place(expr.span) }
+            _ => None,
+        });
+        RowExpr { scalar, leaves }
     }
 
     fn row_aggregate(&mut self, table: TableId, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {

@@ -20,7 +20,7 @@ use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::value::{Type, Value};
 
-pub use lower::Planner;
+pub use lower::{Environment, Planner};
 pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 pub use uses::is_null_without_rows;
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::lower::{Environment, Planner, chains};
 use super::scope::{Dim, Filter, Key, Origin, Scope};
-use super::{Assembly, Domain, Read};
+use super::{Assembly, Domain, Read, Slot};
 use crate::formula::ast::{self, Target};
 use crate::formula::check::{self, ROW, Settings};
 use crate::formula::parser;
@@ -27,7 +27,7 @@ pub struct GridPlan {
     /// What is shown.
     pub items: Vec<PlannedItem>,
     /// Values that the `where` takes from outside, evaluated once without axes.
-    pub outer: Vec<Assembly>,
+    pub outer: Vec<(Slot, Assembly)>,
     /// The cells, then the totals, if they are wanted.
     pub parts: Vec<GridPart>,
     /// What judges row lines, by how many row axes are left: all of them first.
@@ -314,8 +314,9 @@ fn build(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: Che
     let outside: Vec<(LetId, Expr)> = checked.filters.iter().flat_map(|f| f.outer.clone()).collect();
     let mut outer = Vec::new();
     for (id, value) in &outside {
-        outer.push(planner.assembly("", value, &Scope::default(), &Environment::new(source)));
+        let assembly = planner.assembly("", value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
+        outer.push((slot, assembly));
         base.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
         env.bind(*id, base.dims.len() - 1);
     }

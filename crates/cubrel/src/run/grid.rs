@@ -65,8 +65,8 @@ pub struct Grid {
 pub struct RunProfile {
     /// By read of the plan.
     pub reads: Vec<ReadProfile>,
-    /// Time in items and measures, by name, with what is inside them.
-    pub parts: HashMap<String, std::time::Duration>,
+    /// Time in items and measures, with what is inside them, by [`super::assemble::part_key`].
+    pub parts: HashMap<usize, std::time::Duration>,
 }
 
 /// One cell line before it is shown.
@@ -100,7 +100,7 @@ pub fn run(schema: &Schema, store: &Store, plan: &GridPlan, options: &Options) -
 fn base_frame(executor: &Executor<'_>, plan: &GridPlan) -> Result<Frame, RunError> {
     let one = Frame::one();
     let mut dims = Vec::new();
-    for value in &plan.outer {
+    for (_, value) in &plan.outer {
         let cells = executor.eval(value, &one)?;
         dims.push(KeyColumn::of_values(&cells.values, value.scalar.ty));
     }
@@ -108,18 +108,12 @@ fn base_frame(executor: &Executor<'_>, plan: &GridPlan) -> Result<Frame, RunErro
 }
 
 fn outer_values(base: &Frame, plan: &GridPlan) -> Vec<(Slot, Value, Type)> {
-    let slots = plan.parts.iter().flat_map(|p| p.null_filters.iter().flatten()).flat_map(|f| f.predicate().outer.clone());
-    let mut all: Vec<Slot> = slots.collect();
-    all.sort_unstable();
-    all.dedup();
-    // The slots of the `where` are the first ones of the plan, in the order of the base frame.
-    all.into_iter()
-        .filter_map(|slot| {
-            let dim = base.dims.get(slot.0 as usize - 1)?;
-            match &dim.kind {
-                super::frame::KeyKind::Values(pool) => Some((slot, pool.values[dim.codes[0] as usize].clone(), pool.ty)),
-                _ => None,
-            }
+    plan.outer
+        .iter()
+        .zip(&base.dims)
+        .filter_map(|((slot, _), dim)| match &dim.kind {
+            super::frame::KeyKind::Values(pool) => Some((*slot, pool.values[dim.codes[0] as usize].clone(), pool.ty)),
+            _ => None,
         })
         .collect()
 }

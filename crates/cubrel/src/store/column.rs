@@ -105,7 +105,10 @@ impl Column {
             Coding::Numbers(v) => v.len() as u64 == domain,
             Coding::Texts(d) => d.len() as u64 == domain,
         };
-        let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max);
+        let even = segments.split_last().is_none_or(|(last, rest)| {
+            rest.iter().all(|s| s.codes.len() == rest[0].codes.len()) && (rest.is_empty() || last.codes.len() <= rest[0].codes.len())
+        });
+        let in_range = even && segments.iter().all(|s| s.max <= domain && s.base <= s.max);
         (fits && in_range).then_some(Column { ty, rows, coding, domain, nulls: counts.0, distinct: counts.1, segments })
     }
 

@@ -3,6 +3,7 @@
 //! Nothing here knows of tables or formulas. Exact numbers (`int`, `decimal`) are a whole number and a scale; dates
 //! are days since 1970-01-01 and timestamps microseconds since then, both without a zone.
 
+pub mod arrow;
 pub mod date;
 pub mod exact;
 pub mod parse;

@@ -1,0 +1,183 @@
+//! What callers hold: a [`Model`] and the queries on it. Ties the layers together.
+
+mod assembled;
+mod builder;
+mod query;
+mod refresh;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use crate::formula::check::Settings;
+use crate::formula::schema::Schema;
+use crate::formula::source::Diagnostic;
+use crate::load::{LoadError, Observer, Silent, TableReport};
+use crate::model::Document;
+use crate::run::RunError;
+use crate::store::Store;
+
+pub use builder::Builder;
+pub use query::{Query, QueryOptions};
+pub use refresh::{RefreshOptions, RefreshReport, Unmatched};
+
+/// Why something could not be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// The model, its data or a formula is wrong; every problem is listed.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+    Problems(Vec<Diagnostic>),
+    /// A file could not be read or written.
+    #[error("{path}: {error}")]
+    Io {
+        /// Which one.
+        path: String,
+        /// Why.
+        error: std::io::Error,
+    },
+    /// A query could not be run.
+    #[error(transparent)]
+    Run(#[from] RunError),
+    /// A result cannot be given in the form asked for.
+    #[error("{0}")]
+    Form(String),
+}
+
+impl Error {
+    /// The problems, if that is what is wrong.
+    pub fn problems(&self) -> &[Diagnostic] {
+        match self {
+            Error::Problems(list) => list,
+            _ => &[],
+        }
+    }
+}
+
+impl From<LoadError> for Error {
+    fn from(e: LoadError) -> Error {
+        match e {
+            LoadError::Problems(list) => Error::Problems(list),
+            LoadError::Io { path, error } => Error::Io { path, error },
+        }
+    }
+}
+
+impl From<Vec<Diagnostic>> for Error {
+    fn from(list: Vec<Diagnostic>) -> Error {
+        Error::Problems(list)
+    }
+}
+
+/// A model with its data: immutable, cheap to clone, safe to share between threads.
+///
+/// ```no_run
+/// # fn main() -> Result<(), cubrel::Error> {
+/// let model = cubrel::Model::open("ferries")?;
+/// let grid = model.query("grid net_revenue by port.region totals")?.run()?;
+/// for line in &grid.lines {
+///     println!("{:?}", line.values);
+/// }
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone, Debug)]
+pub struct Model {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    document: Document,
+    schema: Schema,
+    store: Store,
+    settings: Settings,
+    reports: Vec<TableReport>,
+    warnings: Vec<Diagnostic>,
+}
+
+impl Model {
+    /// Opens a model: a folder with a `model.toml`, or that file. Its store is used where it is newer than the sources,
+    /// else the sources are read and the store is written.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn open(path: impl AsRef<Path>) -> Result<Model, Error> {
+        Model::open_with(path, &RefreshOptions::default(), &Silent).map(|(model, _)| model)
+    }
+
+    /// As [`Model::open`], with options and an observer; the report is there when sources were read.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn open_with(
+        path: impl AsRef<Path>,
+        options: &RefreshOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Model, Option<RefreshReport>), Error> {
+        refresh::open(path.as_ref(), options, observer)
+    }
+
+    /// Reads what has changed in the sources and writes the store. Models that are already open are not disturbed, and
+    /// when something is wrong the old store stays.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn refresh(
+        path: impl AsRef<Path>,
+        options: &RefreshOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Model, RefreshReport), Error> {
+        refresh::refresh(path.as_ref(), options, observer)
+    }
+
+    /// Begins a model that is made in code.
+    pub fn builder() -> Builder {
+        Builder::default()
+    }
+
+    /// Plans a query.
+    ///
+    /// # Errors
+    /// All problems of its text.
+    pub fn query(&self, text: &str) -> Result<Query, Error> {
+        self.query_with(text, &QueryOptions::default())
+    }
+
+    /// Plans a query with parameters.
+    ///
+    /// # Errors
+    /// All problems of its text.
+    pub fn query_with(&self, text: &str, options: &QueryOptions) -> Result<Query, Error> {
+        Query::plan(self, text, options)
+    }
+
+    /// What formulas can name.
+    pub fn schema(&self) -> &Schema {
+        &self.inner.schema
+    }
+
+    /// The data.
+    pub fn store(&self) -> &Store {
+        &self.inner.store
+    }
+
+    /// What `model.toml` says.
+    pub fn document(&self) -> &Document {
+        &self.inner.document
+    }
+
+    /// How each table was loaded.
+    pub fn reports(&self) -> &[TableReport] {
+        &self.inner.reports
+    }
+
+    /// What is legal and surprising in the model.
+    pub fn warnings(&self) -> &[Diagnostic] {
+        &self.inner.warnings
+    }
+
+    /// Where the bytes are.
+    pub fn sizes(&self) -> crate::insight::sizes::Sizes {
+        crate::insight::sizes::sizes(self)
+    }
+}

@@ -1,0 +1,85 @@
+//! Queries and their results.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_schema::{Field, Schema as ArrowSchema};
+
+use super::{Error, Model};
+use crate::formula::source::Source;
+use crate::plan::query::{GridPlan, plan};
+use crate::run::grid::{self, Grid, RunProfile};
+use crate::run::Options;
+use crate::value::{Value, arrow};
+
+/// What a query is asked with.
+#[derive(Clone, Debug, Default)]
+pub struct QueryOptions {
+    /// The values of `$name`.
+    pub parameters: HashMap<String, Vec<Value>>,
+    /// The day that `today()` is; by default the one that the model was opened with.
+    pub today: Option<i32>,
+}
+
+/// A query that has been checked and planned; it can be run any number of times.
+#[derive(Clone, Debug)]
+pub struct Query {
+    model: Model,
+    plan: Arc<GridPlan>,
+}
+
+impl Query {
+    pub(super) fn plan(model: &Model, text: &str, options: &QueryOptions) -> Result<Query, Error> {
+        let mut settings = model.inner.settings.clone();
+        settings.parameters = options.parameters.clone();
+        settings.today = options.today.unwrap_or(settings.today);
+        let source = Source::new("query", text);
+        let plan = plan(model.schema(), &settings, &source)?;
+        Ok(Query { model: model.clone(), plan: Arc::new(plan) })
+    }
+
+    /// Its plan.
+    pub fn grid_plan(&self) -> &GridPlan {
+        &self.plan
+    }
+
+    /// The model that it asks.
+    pub fn model(&self) -> &Model {
+        &self.model
+    }
+
+    /// Runs it.
+    ///
+    /// # Errors
+    /// When a formula cannot be computed for some row, or a limit is reached.
+    pub fn run(&self) -> Result<Grid, Error> {
+        Ok(self.run_with(&Options::default())?.0)
+    }
+
+    /// Runs it in a given way, and tells what that cost.
+    ///
+    /// # Errors
+    /// When a formula cannot be computed for some row, or a limit is reached.
+    pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
+        Ok(grid::run(self.model.schema(), self.model.store(), &self.plan, options)?)
+    }
+}
+
+impl Grid {
+    /// The lines as an Arrow record batch: a column for each of the grid's.
+    ///
+    /// # Errors
+    /// When a whole number does not fit 64 bits.
+    pub fn to_record_batch(&self) -> Result<RecordBatch, Error> {
+        let fields: Vec<Field> = self.columns.iter().map(|c| Field::new(&c.name, arrow::data_type(c.ty), true)).collect();
+        let arrays = self.columns.iter().enumerate().map(|(i, column)| {
+            let values: Vec<&Value> = self.lines.iter().map(|l| &l.values[i]).collect();
+            arrow::array(column.ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))
+        });
+        let arrays = arrays.collect::<Result<Vec<_>, _>>()?;
+        let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(self.lines.len()));
+        RecordBatch::try_new_with_options(Arc::new(ArrowSchema::new(fields)), arrays, &options)
+            .map_err(|e| Error::Form(e.to_string()))
+    }
+}

@@ -1,0 +1,4 @@
+//! Where time and bytes go.
+
+pub mod sizes;
+pub mod timed;

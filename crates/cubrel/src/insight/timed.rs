@@ -1,0 +1,315 @@
+//! How long a query takes, and why: a tree by part of the formulas, with the reads that each part caused.
+
+use std::collections::HashSet;
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+use crate::formula::schema::Schema;
+use crate::plan::query::GridPlan;
+use crate::plan::{Assembly, Domain, Leaf, print};
+use crate::run::Options;
+use crate::run::assemble::part_key;
+use crate::run::grid::RunProfile;
+use crate::{Error, Grid, Model, Query, QueryOptions};
+
+/// The times of a query, as `cubrel time` gives them.
+#[derive(Clone, Debug, Serialize)]
+pub struct Timed {
+    /// From the text to the first result, in this process.
+    pub cold: Cold,
+    /// The runs after the first.
+    pub warm: Warm,
+    /// Where the time of one warm run went.
+    pub tree: Vec<Node>,
+    /// What could be done about it.
+    pub advice: Vec<String>,
+}
+
+/// The first run.
+#[derive(Clone, Copy, Debug, Serialize)]
+pub struct Cold {
+    /// Planning included.
+    pub ms: f64,
+}
+
+/// The other runs.
+#[derive(Clone, Copy, Debug, Serialize)]
+pub struct Warm {
+    /// How many.
+    pub runs: usize,
+    /// The middle one.
+    pub median_ms: f64,
+    /// The fastest.
+    pub min_ms: f64,
+    /// The slowest.
+    pub max_ms: f64,
+}
+
+/// What a node of the tree is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum NodeKind {
+    /// One item of the query.
+    Item,
+    /// A measure or a part of a formula.
+    Formula,
+    /// A pass over a table's codes.
+    Read,
+}
+
+/// A part of the query with its time.
+#[derive(Clone, Debug, Serialize)]
+pub struct Node {
+    /// What it is called.
+    pub part: String,
+    /// What it is.
+    pub kind: NodeKind,
+    /// The number of a read; a read that several parts share stands once, and the others only name it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub id: Option<usize>,
+    /// Time in it and in nothing below it; nothing for a read that stands elsewhere.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub own_ms: Option<f64>,
+    /// Time in it and below it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub total_ms: Option<f64>,
+    /// Whether it was done once for each value from outside, because no batch could do it.
+    pub row_by_row: bool,
+    /// What is below it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Node>,
+    /// What a read went through.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub read: Option<ReadNode>,
+}
+
+/// What a read went through.
+#[derive(Clone, Debug, Serialize)]
+pub struct ReadNode {
+    /// The table.
+    pub table: String,
+    /// What its rows were grouped by.
+    pub group_by: Vec<String>,
+    /// What they had to satisfy.
+    pub filters: Vec<String>,
+    /// What was computed of each group.
+    pub aggregates: Vec<String>,
+    /// Rows of the table.
+    pub rows: u64,
+    /// Rows looked at.
+    pub rows_read: u64,
+    /// Segments in which no row could pass.
+    pub segments_skipped: u64,
+    /// Bytes of packed codes.
+    pub bytes_read: u64,
+    /// Groups that have rows.
+    pub groups: u64,
+}
+
+fn ms(d: Duration) -> f64 {
+    // Microseconds are as fine as the clock is worth.
+    (d.as_secs_f64() * 1e6).round() / 1e3
+}
+
+/// Runs a query once cold and `runs` times warm.
+///
+/// # Errors
+/// When it cannot be planned or run.
+pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
+    let options = Options::default();
+    let start = Instant::now();
+    let query = model.query_with(text, query_options)?;
+    let (mut grid, first) = query.run_with(&options)?;
+    let cold = start.elapsed();
+    let mut done: Vec<(Duration, RunProfile)> = Vec::new();
+    for _ in 0..runs.max(1) {
+        let start = Instant::now();
+        let (result, profile) = query.run_with(&options)?;
+        done.push((start.elapsed(), profile));
+        grid = result;
+    }
+    drop(first);
+    done.sort_by_key(|(d, _)| *d);
+    let times: Vec<f64> = done.iter().map(|(d, _)| ms(*d)).collect();
+    let (median, profile) = &done[done.len() / 2];
+    let warm = Warm { runs: times.len(), median_ms: ms(*median), min_ms: times[0], max_ms: times[times.len() - 1] };
+    let tree = tree(model.schema(), &query, profile);
+    let advice = advice(&tree);
+    Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
+}
+
+fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
+    let plan = query.grid_plan();
+    let mut growing = Growing { schema, plan, profile, shown: HashSet::new() };
+    let mut lines = growing.group("lines of the grid", NodeKind::Formula, |g| {
+        plan.parts.iter().flat_map(|p| g.domain(&p.domain)).collect()
+    });
+    // The lines cost what their reads cost; the rest of a run is spread over the items.
+    lines.total_ms = Some(lines.parts.iter().filter_map(|n| n.total_ms).sum());
+    lines.own_ms = None;
+    let mut nodes = Vec::new();
+    for i in 0..plan.items.len() {
+        let assemblies: Vec<&Assembly> = plan.parts.iter().map(|p| &p.items[i]).collect();
+        nodes.push(growing.part(&plan.items[i].name, NodeKind::Item, &assemblies));
+    }
+    let judges: Vec<&Assembly> =
+        plan.judges.iter().flat_map(|j| j.having.iter().chain(j.order.iter().flatten().map(|(a, _)| a))).collect();
+    if !judges.is_empty() {
+        nodes.push(growing.part("having and order by", NodeKind::Item, &judges));
+    }
+    if !lines.parts.is_empty() {
+        nodes.push(lines);
+    }
+    nodes
+}
+
+struct Growing<'a> {
+    schema: &'a Schema,
+    plan: &'a GridPlan,
+    profile: &'a RunProfile,
+    shown: HashSet<usize>,
+}
+
+impl Growing<'_> {
+    fn group(&mut self, part: &str, kind: NodeKind, parts: impl FnOnce(&mut Self) -> Vec<Node>) -> Node {
+        let parts = parts(self);
+        let row_by_row = parts.iter().any(|p| p.row_by_row);
+        Node { part: part.to_string(), kind, id: None, own_ms: None, total_ms: None, row_by_row, parts, read: None }
+    }
+
+    /// The same part of a formula in several places: the cells and the totals.
+    fn part(&mut self, label: &str, kind: NodeKind, assemblies: &[&Assembly]) -> Node {
+        let total: Duration = assemblies.iter().filter_map(|a| self.profile.parts.get(&part_key(a))).sum();
+        let mut node = self.group(label, kind, |g| {
+            let mut nodes: Vec<Node> = Vec::new();
+            for assembly in assemblies {
+                for leaf in &assembly.leaves {
+                    let more = g.leaf(leaf);
+                    nodes.extend(more);
+                }
+            }
+            merged(nodes)
+        });
+        node.total_ms = Some(ms(total));
+        let below: f64 = node.parts.iter().filter_map(|n| n.total_ms).sum();
+        node.own_ms = Some(((ms(total) - below).max(0.0) * 1e3).round() / 1e3);
+        node
+    }
+
+    fn leaf(&mut self, leaf: &Leaf) -> Vec<Node> {
+        match leaf {
+            Leaf::Read(read, _) => vec![self.read(read.read)],
+            Leaf::Part(body) | Leaf::Project { body, .. } => self.inner(body),
+            Leaf::Dim(_) | Leaf::Current { .. } => Vec::new(),
+            Leaf::Bind { values, body } => values.iter().chain([&**body]).flat_map(|a| self.inner(a)).collect(),
+            Leaf::Fold(fold) => {
+                let mut nodes = self.domain(&fold.domain);
+                let bodies = fold.args.iter().chain(&fold.filter).chain(fold.order.iter().map(|(a, _)| a));
+                bodies.for_each(|a| nodes.extend(self.inner(a)));
+                nodes
+            }
+            Leaf::Rank(rank) => {
+                let mut nodes = self.inner(&rank.mine);
+                nodes.extend(self.domain(&rank.domain));
+                nodes.extend(self.inner(&rank.figure));
+                nodes
+            }
+        }
+    }
+
+    /// A named part is a node; what stands in an unnamed one belongs to the part around it.
+    fn inner(&mut self, assembly: &Assembly) -> Vec<Node> {
+        if assembly.label.is_empty() {
+            return assembly.leaves.iter().flat_map(|l| self.leaf(l)).collect();
+        }
+        vec![self.part(&assembly.label, NodeKind::Formula, &[assembly])]
+    }
+
+    fn domain(&mut self, domain: &Domain) -> Vec<Node> {
+        let reads = domain.groups.iter().flat_map(|g| std::iter::once(&g.read).chain(g.null_reads.iter().map(|(r, _)| r)));
+        reads.filter(|r| self.profile.reads[r.read].times > 0).map(|r| self.read(r.read)).collect()
+    }
+
+    fn read(&mut self, id: usize) -> Node {
+        let (read, profile) = (&self.plan.reads[id], &self.profile.reads[id]);
+        let part = print::read(self.schema, read);
+        if !self.shown.insert(id) {
+            return Node {
+                part,
+                kind: NodeKind::Read,
+                id: Some(id),
+                own_ms: None,
+                total_ms: None,
+                row_by_row: false,
+                parts: Vec::new(),
+                read: None,
+            };
+        }
+        let stats = &profile.stats;
+        let details = ReadNode {
+            table: self.schema.table(read.table).name.clone(),
+            group_by: read.keys.iter().map(|k| print::key(self.schema, *k)).collect(),
+            filters: read.filters.iter().map(|f| print::filter(self.schema, f)).collect(),
+            aggregates: read.aggregates.iter().map(|a| print::aggregate(self.schema, a)).collect(),
+            rows: stats.rows,
+            rows_read: stats.rows_read,
+            segments_skipped: stats.segments_skipped,
+            bytes_read: stats.bytes_read,
+            groups: stats.groups,
+        };
+        let elapsed = ms(profile.elapsed);
+        Node {
+            part,
+            kind: NodeKind::Read,
+            id: Some(id),
+            own_ms: Some(elapsed),
+            total_ms: Some(elapsed),
+            row_by_row: profile.times > 1,
+            parts: Vec::new(),
+            read: Some(details),
+        }
+    }
+}
+
+/// Parts of one name as one, and each shared read named once.
+fn merged(nodes: Vec<Node>) -> Vec<Node> {
+    let mut result: Vec<Node> = Vec::new();
+    for node in nodes {
+        let same = |n: &&mut Node| n.kind == node.kind && n.part == node.part && n.id == node.id;
+        match result.iter_mut().find(same) {
+            None => result.push(node),
+            Some(first) => {
+                first.own_ms = add(first.own_ms, node.own_ms);
+                first.total_ms = add(first.total_ms, node.total_ms);
+                first.row_by_row |= node.row_by_row;
+                let parts = std::mem::take(&mut first.parts).into_iter().chain(node.parts).collect();
+                first.parts = merged(parts);
+            }
+        }
+    }
+    result
+}
+
+fn add(a: Option<f64>, b: Option<f64>) -> Option<f64> {
+    match (a, b) {
+        (None, None) => None,
+        (a, b) => Some(((a.unwrap_or(0.0) + b.unwrap_or(0.0)) * 1e3).round() / 1e3),
+    }
+}
+
+fn advice(tree: &[Node]) -> Vec<String> {
+    let mut advice = Vec::new();
+    fn walk(node: &Node, under: &str, advice: &mut Vec<String>) {
+        if node.kind == NodeKind::Read && node.row_by_row {
+            advice.push(format!(
+                "`{under}` reads {} once for each value that it takes from outside: compare with a column or a constant, or name fewer values",
+                node.read.as_ref().map_or("a table", |r| r.table.as_str())
+            ));
+        }
+        node.parts.iter().for_each(|n| walk(n, if node.kind == NodeKind::Read { under } else { &node.part }, advice));
+    }
+    tree.iter().for_each(|n| walk(n, &n.part, &mut advice));
+    advice.dedup();
+    advice
+}

@@ -1,0 +1,80 @@
+//! Sources to coded tables.
+//!
+//! * [`sources`]: which files, and whether they have changed
+//! * [`infer`]: types from text
+//! * [`csv`]: delimited text
+//! * [`tables`]: one table after the other, with what is computed while loading
+
+pub mod csv;
+pub mod infer;
+pub mod sources;
+pub mod tables;
+
+use crate::formula::source::Diagnostic;
+
+/// Is told how far loading has come.
+pub trait Observer: Sync {
+    /// A table begins, with the bytes of its source.
+    fn table(&self, _name: &str, _bytes: u64) {}
+    /// More bytes of a table have been read.
+    fn progress(&self, _name: &str, _bytes: u64) {}
+    /// A table is done.
+    fn done(&self, _report: &TableReport) {}
+}
+
+/// Tells nobody.
+#[derive(Debug)]
+pub struct Silent;
+
+impl Observer for Silent {}
+
+/// How loading a table went.
+#[derive(Clone, Debug, Default, serde::Serialize, serde::Deserialize)]
+pub struct TableReport {
+    /// The table.
+    pub table: String,
+    /// Rows that it has now.
+    pub rows: u64,
+    /// Rows that could not be read.
+    pub bad_rows: u64,
+    /// Some of them: where, and what is wrong.
+    pub bad_examples: Vec<String>,
+    /// Rows that the load filter left out.
+    pub filtered_rows: u64,
+    /// Bytes of the source.
+    pub source_bytes: u64,
+    /// How long it took.
+    pub milliseconds: u64,
+    /// Whether the source was read, and not the store.
+    pub read: bool,
+}
+
+/// Why a refresh has not replaced anything.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LoadError {
+    /// The model or its data is wrong.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+    Problems(Vec<Diagnostic>),
+    /// A file could not be read or written.
+    #[error("{path}: {error}")]
+    Io {
+        /// Which one.
+        path: String,
+        /// Why.
+        error: std::io::Error,
+    },
+}
+
+impl LoadError {
+    /// A file could not be read or written.
+    pub fn io(path: &std::path::Path, error: std::io::Error) -> LoadError {
+        LoadError::Io { path: path.display().to_string(), error }
+    }
+}
+
+impl From<Diagnostic> for LoadError {
+    fn from(problem: Diagnostic) -> LoadError {
+        LoadError::Problems(vec![problem])
+    }
+}

@@ -1,0 +1,359 @@
+//! The schema of a model, and everything that is wrong with it.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::calendar;
+use super::dependencies::{Formulas, Node};
+use super::document::Document;
+use super::file::{ColumnSection, TableSection};
+use crate::formula::check::{self, Settings};
+use crate::formula::schema::{
+    ColumnDef, ColumnId, Computed, MeasureDef, RelationshipDef, RelationshipId, Schema, TableDef, TableId,
+};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
+use crate::formula::typed::Expr;
+use crate::value::Type;
+
+/// The columns that a table has, as loading found them.
+#[derive(Clone, Debug)]
+pub struct TableShape {
+    /// Its name.
+    pub name: String,
+    /// Its columns, those computed after loading included.
+    pub columns: Vec<ShapeColumn>,
+}
+
+/// A column that loading found or that a formula makes.
+#[derive(Clone, Debug)]
+pub struct ShapeColumn {
+    /// Its name.
+    pub name: String,
+    /// Its type; `Null` while its formula is not checked.
+    pub ty: Type,
+    /// When its values come to be.
+    pub computed: Computed,
+}
+
+/// A checked model.
+#[derive(Debug)]
+pub struct Defined {
+    /// What formulas can name.
+    pub schema: Schema,
+    /// Columns to compute after loading, in order.
+    pub after: Vec<(ColumnId, Arc<Expr>, Arc<Source>)>,
+    /// Everything that is wrong or surprising.
+    pub problems: Vec<Diagnostic>,
+}
+
+impl Defined {
+    /// Whether something is wrong, not only surprising.
+    pub fn has_errors(&self) -> bool {
+        self.problems.iter().any(|p| p.severity == Severity::Error)
+    }
+}
+
+/// Makes the schema and checks everything.
+pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], settings: &Settings) -> Defined {
+    let mut definer = Definer { document, schema: Schema::default(), after: Vec::new(), problems: formulas.problems.clone() };
+    for shape in shapes {
+        definer.table(shape);
+    }
+    definer.names_of_scope();
+    for i in 0..document.file.relationship.len() {
+        definer.relationship(i);
+    }
+    definer.paths();
+    definer.measures();
+    definer.formulas(formulas, settings);
+    Defined { schema: definer.schema, after: definer.after, problems: definer.problems }
+}
+
+struct Definer<'a> {
+    document: &'a Document,
+    schema: Schema,
+    after: Vec<(ColumnId, Arc<Expr>, Arc<Source>)>,
+    problems: Vec<Diagnostic>,
+}
+
+impl Definer<'_> {
+    fn problem(&mut self, problem: Problem, path: &str, message: String, help: String) {
+        self.problems.push(self.document.problem(problem, path, message).help(help));
+    }
+
+    /// The section of a table; for a second role, that of the first.
+    fn section(&self, name: &str) -> TableSection {
+        let own = self.document.file.table.get(name).cloned().unwrap_or_default();
+        match own.same_as.as_ref().and_then(|of| self.document.file.table.get(of)) {
+            None => own,
+            Some(first) => {
+                let mut merged = first.clone();
+                merged.prefix = own.prefix;
+                merged.label = own.label;
+                merged.note = own.note;
+                merged.hidden = own.hidden;
+                for (column, section) in own.column {
+                    merged.column.insert(column, section);
+                }
+                merged
+            }
+        }
+    }
+
+    fn table(&mut self, shape: &TableShape) {
+        let section = self.section(&shape.name);
+        let generated = section.generate.is_some() || (section.calendar.is_some() && section.source.is_none());
+        let place = |name: &str| shape.columns.iter().position(|c| c.name == name).map(|i| i as u32);
+        let names: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
+        let path = format!("table.{}", shape.name);
+        let mut columns = Vec::new();
+        for column in &shape.columns {
+            let said = section.column.get(&column.name).cloned().unwrap_or_default();
+            let (cyclic, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
+            let order_name = said.display_order.clone().or(order.map(str::to_string));
+            let display_order = order_name.as_ref().and_then(|o| place(o));
+            if let (Some(name), None) = (&order_name, display_order) {
+                let help = suggestion(name, &names);
+                let key = format!("{path}.column.{}.display_order", column.name);
+                self.problem(Problem::UnknownName, &key, format!("table `{}` has no column `{name}`", shape.name), help);
+            }
+            columns.push(ColumnDef {
+                name: column.name.clone(),
+                label: said.label,
+                ty: column.ty,
+                hidden: said.hidden,
+                format: said.format,
+                display_order,
+                computed: column.computed,
+                cyclic: cyclic || said.cyclic,
+            });
+        }
+        for (name, said) in &section.column {
+            self.unknown_column(&path, shape, name, said, &names);
+        }
+        let mut hierarchies = Vec::new();
+        for (name, hierarchy) in &section.hierarchy {
+            let mut levels = Vec::new();
+            for (i, level) in hierarchy.levels.iter().enumerate() {
+                match place(level) {
+                    Some(index) => levels.push(index),
+                    None => {
+                        let key = format!("{path}.hierarchy.{name}.levels.{i}");
+                        let help = suggestion(level, &names);
+                        self.problem(Problem::UnknownName, &key, format!("table `{}` has no column `{level}`", shape.name), help);
+                    }
+                }
+            }
+            hierarchies.push((name.clone(), levels));
+        }
+        for (key, column) in [("key", &section.key), ("calendar", &section.calendar)] {
+            if let Some(name) = column
+                && place(name).is_none()
+            {
+                let help = suggestion(name, &names);
+                self.problem(Problem::UnknownName, &format!("{path}.{key}"), format!("table `{}` has no column `{name}`", shape.name), help);
+            }
+        }
+        self.schema.tables.push(TableDef {
+            name: shape.name.clone(),
+            label: section.label.clone(),
+            prefix: section.prefix.clone(),
+            columns,
+            hierarchies,
+            calendar: section.calendar.as_ref().and_then(|c| place(c)),
+        });
+    }
+
+    fn unknown_column(&mut self, path: &str, shape: &TableShape, name: &str, said: &ColumnSection, names: &[&str]) {
+        if said.keep == Some(false) || names.contains(&name) {
+            return;
+        }
+        let help = suggestion(name, names);
+        let key = format!("{path}.column.{name}");
+        self.problem(Problem::UnknownName, &key, format!("table `{}` has no column `{name}`", shape.name), help);
+    }
+
+    /// Tables, measures and hierarchies share one scope.
+    fn names_of_scope(&mut self) {
+        let file = &self.document.file;
+        let mut owners: HashMap<&str, String> = HashMap::new();
+        let tables = file.table.keys().map(|t| (t.as_str(), format!("table.{t}"), "table"));
+        let measures = file.measure.keys().map(|m| (m.as_str(), format!("measure.{m}"), "measure"));
+        let hierarchies = file.table.iter().flat_map(|(t, section)| {
+            section.hierarchy.keys().map(move |h| (h.as_str(), format!("table.{t}.hierarchy.{h}"), "hierarchy"))
+        });
+        let mut clashes = Vec::new();
+        for (name, path, what) in tables.chain(measures).chain(hierarchies) {
+            if let Some(other) = owners.insert(name, format!("the {what} at {path}")) {
+                clashes.push((path, format!("`{name}` is also {other}"), what));
+            }
+        }
+        for (path, message, what) in clashes {
+            self.problem(Problem::Duplicate, &path, message, format!("give the {what} another name"));
+        }
+    }
+
+    fn relationship(&mut self, i: usize) {
+        let section = &self.document.file.relationship[i];
+        let path = format!("relationship.{i}");
+        let many = self.side(section.many.list(), &format!("{path}.many"));
+        let one = self.side(section.one.list(), &format!("{path}.one"));
+        let (Some((many, many_columns)), Some((one, one_columns))) = (many, one) else { return };
+        if many_columns.len() != one_columns.len() {
+            let message = format!("{} columns cannot point at {}", many_columns.len(), one_columns.len());
+            self.problem(Problem::Model, &path, message, "name the columns of both sides in the same order".into());
+            return;
+        }
+        for (m, o) in many_columns.iter().zip(&one_columns) {
+            let (m, o) = (ColumnId { table: many, index: *m }, ColumnId { table: one, index: *o });
+            let (a, b) = (self.schema.column(m).clone(), self.schema.column(o).clone());
+            let late = [(&a, m), (&b, o)].into_iter().find(|(c, _)| c.computed == Computed::After);
+            if let Some((_, id)) = late {
+                let message = format!("{} needs other tables, so it cannot be a key", self.schema.column_name(id));
+                self.problem(Problem::Model, &path, message, "a key stands in the source or is computed from its own row".into());
+            } else if a.ty != b.ty && !(a.ty.is_exact() && b.ty.is_exact()) {
+                let (x, y) = (self.schema.column_name(m), self.schema.column_name(o));
+                let message = format!("{x} is {} and {y} is {}", a.ty, b.ty);
+                self.problem(Problem::Type, &path, message, "both sides of a relationship have one type: set `type` on one of the columns".into());
+            }
+        }
+        self.schema.relationships.push(RelationshipDef {
+            many,
+            many_columns,
+            one,
+            one_columns,
+            spare: section.spare,
+            both_ways: false,
+        });
+    }
+
+    /// The table and columns of one side.
+    fn side(&mut self, names: &[String], path: &str) -> Option<(TableId, Vec<u32>)> {
+        let mut found: Option<(TableId, Vec<u32>)> = None;
+        for name in names {
+            let Some((table, column)) = name.split_once('.') else {
+                self.problem(Problem::Model, path, format!("`{name}` is not a column"), "write `table.column`".into());
+                return None;
+            };
+            let Some(id) = self.schema.find_table(table) else {
+                let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+                let help = suggestion(table, &tables);
+                self.problem(Problem::UnknownName, path, format!("there is no table `{table}`"), help);
+                return None;
+            };
+            let Some(column_id) = self.schema.find_column(id, column) else {
+                let columns: Vec<&str> = self.schema.table(id).columns.iter().map(|c| c.name.as_str()).collect();
+                let help = suggestion(column, &columns);
+                self.problem(Problem::UnknownName, path, format!("table `{table}` has no column `{column}`"), help);
+                return None;
+            };
+            match &mut found {
+                None => found = Some((id, vec![column_id.index])),
+                Some((first, columns)) if *first == id => columns.push(column_id.index),
+                Some(_) => {
+                    self.problem(Problem::Model, path, "the columns of one side belong to one table".into(), "a relationship has two sides, each one table".into());
+                    return None;
+                }
+            }
+        }
+        found
+    }
+
+    /// Between two tables there is at most one way without naming a relationship, and none leads back.
+    fn paths(&mut self) {
+        let count = self.schema.tables.len() as u32;
+        for from in (0..count).map(TableId) {
+            for to in (0..count).map(TableId) {
+                let ways = self.schema.all_paths(from, to);
+                let (a, b) = (self.schema.table(from).name.clone(), self.schema.table(to).name.clone());
+                if from == to && !ways.is_empty() {
+                    let message = format!("the relationships from `{a}` lead back to it");
+                    self.problem(Problem::Path, &self.path_of(&ways[0]), message, "make one of them spare".into());
+                } else if ways.len() > 1 {
+                    let shown: Vec<String> = ways.iter().take(3).map(|w| self.show_path(w)).collect();
+                    let message = format!("two ways lead from `{a}` to `{b}`: {}", shown.join("; "));
+                    let help = "make one of them `spare = true` and name it where it is wanted, or add a table that is `same_as` the other".into();
+                    self.problem(Problem::Path, &self.path_of(&ways[1]), message, help);
+                }
+            }
+        }
+    }
+
+    fn path_of(&self, way: &[RelationshipId]) -> String {
+        format!("relationship.{}", way.last().map_or(0, |r| r.0))
+    }
+
+    fn show_path(&self, way: &[RelationshipId]) -> String {
+        let steps = way.iter().map(|r| {
+            let def = self.schema.relationship(*r);
+            self.schema.column_name(ColumnId { table: def.many, index: def.many_columns[0] })
+        });
+        steps.collect::<Vec<_>>().join(" → ")
+    }
+
+    fn measures(&mut self) {
+        for (name, section) in &self.document.file.measure {
+            self.schema.measures.push(MeasureDef {
+                name: name.clone(),
+                label: section.label.clone(),
+                format: section.format.clone(),
+                hidden: section.hidden,
+                group: section.group.clone(),
+                note: section.note.clone(),
+                source: Source::new(format!("measure {name}"), &section.formula),
+                expr: None,
+            });
+        }
+    }
+
+    /// Checks all formulas in the order in which they need each other.
+    fn formulas(&mut self, formulas: &Formulas, settings: &Settings) {
+        for node in &formulas.order {
+            let parsed = &formulas.parsed[node];
+            match node {
+                Node::Measure(name) => {
+                    let Some(id) = self.schema.find_measure(name) else { continue };
+                    let (expr, problems) = check::measure_formula(&self.schema, settings, &parsed.source, &parsed.expr);
+                    self.take_problems(problems, formulas);
+                    self.schema.measures[id.0 as usize].expr = expr.map(Arc::new);
+                }
+                Node::Column(table, column) => {
+                    let table_id = self.schema.find_table(table);
+                    let Some(id) = table_id.and_then(|t| self.schema.find_column(t, column)) else { continue };
+                    let (expr, problems) = check::column_formula(&self.schema, settings, &parsed.source, id.table, &parsed.expr);
+                    self.take_problems(problems, formulas);
+                    let Some(expr) = expr else { continue };
+                    if self.schema.column(id).computed != Computed::After {
+                        continue;
+                    }
+                    let ty = self.stored_type(table, column, expr.ty);
+                    self.schema.tables[id.table.0 as usize].columns[id.index as usize].ty = ty;
+                    self.after.push((id, Arc::new(expr), parsed.source.clone()));
+                }
+            }
+        }
+    }
+
+    /// A formula that could not be read has been reported already.
+    fn take_problems(&mut self, problems: Vec<Diagnostic>, formulas: &Formulas) {
+        let known = |p: &Diagnostic| formulas.problems.iter().any(|q| q.message == p.message && q.span == p.span);
+        self.problems.extend(problems.into_iter().filter(|p| !known(p)));
+    }
+
+    fn stored_type(&mut self, table: &str, column: &str, natural: Type) -> Type {
+        let section = self.document.file.table.get(table).and_then(|t| t.column.get(column));
+        match section.and_then(|c| c.ty.as_deref()).and_then(Type::parse) {
+            Some(ty) => ty,
+            None if natural == Type::Null => Type::Int,
+            None => natural,
+        }
+    }
+}
+
+/// What was meant, or what there is.
+pub fn suggestion(wanted: &str, names: &[&str]) -> String {
+    match closest(wanted, names.iter().copied()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("there are {}", names.join(", ")),
+    }
+}

@@ -1,0 +1,240 @@
+//! Reads `model.toml`: every key checked against the types, with the place of each in the text.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde_json::Value as Json;
+use toml::de::{DeTable, DeValue};
+
+use super::file::{LATER, LATER_KEYS, ModelFile};
+use crate::formula::source::{Diagnostic, Problem, Source, Span, closest};
+
+/// A `model.toml` that has been read.
+#[derive(Clone, Debug)]
+pub struct Document {
+    /// What it says.
+    pub file: ModelFile,
+    /// Its text.
+    pub source: Arc<Source>,
+    /// The folder that its paths are relative to.
+    pub folder: PathBuf,
+    places: HashMap<String, Span>,
+}
+
+impl Document {
+    /// Reads a model file, or the `model.toml` of a folder.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it, all at once.
+    pub fn read(path: &Path) -> Result<Document, Vec<Diagnostic>> {
+        let file = if path.is_dir() { path.join("model.toml") } else { path.to_path_buf() };
+        let text = std::fs::read_to_string(&file).map_err(|e| {
+            let help = if e.kind() == std::io::ErrorKind::NotFound {
+                "name the folder of a model with `--model`, or make one with `cubrel demo`"
+            } else {
+                "the file has to be readable UTF-8 text"
+            };
+            vec![Diagnostic::general(Problem::Model, format!("no model at {}: {e}", file.display())).help(help)]
+        })?;
+        let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf);
+        Document::parse(&file.display().to_string(), &text, folder)
+    }
+
+    /// Reads the text of a model file.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it.
+    pub fn parse(name: &str, text: &str, folder: PathBuf) -> Result<Document, Vec<Diagnostic>> {
+        let source = Source::new(name, text);
+        let tree = DeTable::parse(text).map_err(|e| vec![toml_problem(&source, &e)])?;
+        let schema = serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null);
+        let mut walk = Walk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
+        walk.table(tree.get_ref(), &schema, "");
+        let Walk { places, problems, .. } = walk;
+        if !problems.is_empty() {
+            return Err(problems);
+        }
+        let file: ModelFile = toml::from_str(text).map_err(|e| vec![toml_problem(&source, &e)])?;
+        Ok(Document { file, source, folder, places })
+    }
+
+    /// A model without a file.
+    pub fn in_memory(file: ModelFile) -> Document {
+        let source = Source::new("model", "");
+        Document { file, source, folder: PathBuf::new(), places: HashMap::new() }
+    }
+
+    /// Where the value at a path of keys stands, such as `table.booking.key`.
+    pub fn place(&self, path: &str) -> Span {
+        self.places.get(path).copied().unwrap_or_default()
+    }
+
+    /// A problem with the value at a path of keys.
+    pub fn problem(&self, problem: Problem, path: &str, message: impl Into<String>) -> Diagnostic {
+        Diagnostic::error(problem, &self.source, self.place(path), message)
+    }
+}
+
+fn toml_problem(source: &Arc<Source>, error: &toml::de::Error) -> Diagnostic {
+    let span = error.span().map_or(Span::default(), |s| Span::new(s.start, s.end));
+    let message = error.message().trim().lines().next().unwrap_or("this is not TOML").to_string();
+    Diagnostic::error(Problem::Model, source, span, message).help("the file is TOML: `key = value` lines under `[section]` heads")
+}
+
+struct Walk<'a> {
+    source: &'a Arc<Source>,
+    root: &'a Json,
+    places: HashMap<String, Span>,
+    problems: Vec<Diagnostic>,
+}
+
+impl Walk<'_> {
+    /// Follows references, and takes the part of a choice that is a value (the other one is null).
+    fn resolve<'s>(&'s self, schema: &'s Json) -> &'s Json {
+        if let Some(reference) = schema.get("$ref").and_then(Json::as_str) {
+            let name = reference.trim_start_matches("#/$defs/");
+            return self.resolve(&self.root["$defs"][name]);
+        }
+        if let Some(choice) = schema.get("anyOf").and_then(Json::as_array)
+            && let [only, null] = choice.as_slice()
+            && null.get("type").and_then(Json::as_str) == Some("null")
+        {
+            return self.resolve(only);
+        }
+        schema
+    }
+
+    fn table(&mut self, table: &DeTable<'_>, schema: &Json, path: &str) {
+        let schema = self.resolve(schema).clone();
+        let properties = schema.get("properties").and_then(Json::as_object).cloned().unwrap_or_default();
+        for (key, value) in table {
+            let name = key.get_ref();
+            let place = if path.is_empty() { name.to_string() } else { format!("{path}.{name}") };
+            let span = key.span();
+            self.places.insert(place.clone(), Span::new(value.span().start, value.span().end));
+            let inner = properties.get(name.as_ref()).or_else(|| schema.get("additionalProperties").filter(|s| s.is_object()));
+            match inner {
+                Some(inner) => self.value(value.get_ref(), Span::new(value.span().start, value.span().end), inner, &place),
+                None => self.unknown(name, Span::new(span.start, span.end), &properties),
+            }
+        }
+    }
+
+    fn unknown(&mut self, name: &str, span: Span, known: &serde_json::Map<String, Json>) {
+        if LATER.contains(&name) || LATER_KEYS.contains(&name) {
+            let problem = Diagnostic::error(Problem::Unsupported, self.source, span, format!("`{name}` cannot be used yet"));
+            self.problems.push(problem.help("leave it out for now"));
+            return;
+        }
+        let names: Vec<&str> = known.keys().map(String::as_str).collect();
+        let help = match closest(name, names.iter().copied()) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => format!("what can stand here: {}", names.join(", ")),
+        };
+        self.problems.push(Diagnostic::error(Problem::Model, self.source, span, format!("unknown key `{name}`")).help(help));
+    }
+
+    fn value(&mut self, value: &DeValue<'_>, span: Span, schema: &Json, path: &str) {
+        let schema = self.resolve(schema).clone();
+        match value {
+            DeValue::Table(table) if expects(&schema, "object") => self.table(table, &schema, path),
+            DeValue::Array(items) if expects(&schema, "array") => {
+                if let Some(inner) = schema.get("items") {
+                    for (i, item) in items.iter().enumerate() {
+                        let place = format!("{path}.{i}");
+                        let span = Span::new(item.span().start, item.span().end);
+                        self.places.insert(place.clone(), span);
+                        self.value(item.get_ref(), span, inner, &place);
+                    }
+                }
+            }
+            _ => {
+                let found = match value {
+                    DeValue::String(_) => "string",
+                    DeValue::Integer(_) => "integer",
+                    DeValue::Float(_) => "number",
+                    DeValue::Boolean(_) => "boolean",
+                    DeValue::Array(_) => "array",
+                    DeValue::Table(_) => "object",
+                    DeValue::Datetime(_) => "date",
+                };
+                if !expects(&schema, found) {
+                    let key = path.rsplit('.').next().unwrap_or(path);
+                    let message = format!("`{key}` is {}, not {}", describe(&schema), article(found));
+                    self.problems.push(Diagnostic::error(Problem::Model, self.source, span, message));
+                }
+            }
+        }
+    }
+}
+
+/// Whether a schema allows a kind of value.
+fn expects(schema: &Json, kind: &str) -> bool {
+    match schema.get("type") {
+        Some(Json::String(one)) => one == kind,
+        Some(Json::Array(several)) => several.iter().any(|s| s.as_str() == Some(kind)),
+        // A choice between forms is left to the reader of the types.
+        _ => schema.get("properties").is_none() || kind == "object",
+    }
+}
+
+fn describe(schema: &Json) -> String {
+    let kinds: Vec<&str> = match schema.get("type") {
+        Some(Json::String(one)) => vec![one],
+        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).filter(|s| *s != "null").collect(),
+        _ => Vec::new(),
+    };
+    kinds.into_iter().map(article).collect::<Vec<_>>().join(" or ")
+}
+
+fn article(kind: &str) -> String {
+    match kind {
+        "string" => "a text in quotes".into(),
+        "boolean" => "true or false".into(),
+        "integer" => "a whole number".into(),
+        "array" => "a list".into(),
+        "object" => "a section".into(),
+        other => format!("a {other}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn problems(text: &str) -> Vec<String> {
+        match Document::parse("model.toml", text, PathBuf::new()) {
+            Ok(_) => Vec::new(),
+            Err(list) => list.iter().map(ToString::to_string).collect(),
+        }
+    }
+
+    #[test]
+    fn all_unknown_keys_are_reported_with_what_was_meant() {
+        let text = "[model]\nnmae = 'x'\n[table.a]\nsource = 'a.csv'\nkee = 'id'\n[table.a.column.c]\nhiden = true\n[[relationship]]\nmany = 'a.b'\none = 'b.c'\nspair = true\n";
+        assert_eq!(
+            problems(text),
+            [
+                "model.toml:2:1: unknown key `nmae` (did you mean `name`?)",
+                "model.toml:5:1: unknown key `kee` (did you mean `key`?)",
+                "model.toml:7:1: unknown key `hiden` (did you mean `hidden`?)",
+                "model.toml:11:1: unknown key `spair` (did you mean `spare`?)",
+            ]
+        );
+    }
+
+    #[test]
+    fn values_of_the_wrong_kind_are_reported() {
+        assert_eq!(
+            problems("[table.a]\nkey = 3\nbad_rows = 'none'\n[measure.m]\nformula = ['x']\n"),
+            [
+                "model.toml:2:7: `key` is a text in quotes, not a whole number",
+                "model.toml:3:12: `bad_rows` is a whole number, not a text in quotes",
+                "model.toml:5:11: `formula` is a text in quotes, not a list",
+            ]
+        );
+        assert_eq!(problems("[measure.m]\nlabel = 'x'\n").len(), 1, "a missing formula");
+        assert!(problems("[table.a\n")[0].starts_with("model.toml:1:"));
+    }
+}

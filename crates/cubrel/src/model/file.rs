@@ -1,0 +1,197 @@
+//! `model.toml` as types (see `docs/model-file.md`); its JSON Schema is made from these.
+
+use indexmap::IndexMap;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A whole `model.toml`.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ModelFile {
+    /// What holds for the whole model.
+    pub model: ModelSection,
+    /// Tables by name.
+    pub table: IndexMap<String, TableSection>,
+    /// Relationships.
+    pub relationship: Vec<RelationshipSection>,
+    /// Measures by name.
+    pub measure: IndexMap<String, MeasureSection>,
+    /// Saved queries by name.
+    pub query: IndexMap<String, QuerySection>,
+}
+
+/// `[model]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ModelSection {
+    /// What people call the model.
+    pub name: Option<String>,
+    /// A locale such as `en-GB`, for formats of numbers.
+    pub locale: Option<String>,
+    /// The currency that `¤` stands for, such as `GBP`; by default the one of the locale's region.
+    pub currency: Option<String>,
+    /// What a refresh may use, such as `2 GiB`.
+    pub memory: Option<String>,
+}
+
+/// `[table.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct TableSection {
+    /// A file or a pattern for several, relative to the model's folder.
+    pub source: Option<String>,
+    /// How the source's text is laid out.
+    pub csv: Option<CsvSection>,
+    /// The column whose values are unique.
+    pub key: Option<String>,
+    /// Fields that stand for null; an empty one by default.
+    pub missing: Option<Vec<String>>,
+    /// Which rows to load.
+    #[serde(rename = "where")]
+    pub filter: Option<String>,
+    /// How many bad rows are put up with.
+    pub bad_rows: Option<u64>,
+    /// What people read instead of the name.
+    pub label: Option<String>,
+    /// What the table holds.
+    pub note: Option<String>,
+    /// Not listed for people.
+    pub hidden: bool,
+    /// Columns by name.
+    pub column: IndexMap<String, ColumnSection>,
+    /// Hierarchies by name.
+    pub hierarchy: IndexMap<String, HierarchySection>,
+    /// The date column, where the table is a calendar.
+    pub calendar: Option<String>,
+    /// Makes the calendar's rows.
+    pub generate: Option<GenerateSection>,
+    /// Another table, of which this is a second role.
+    pub same_as: Option<String>,
+    /// Shown before labels, to tell two roles of one table apart.
+    pub prefix: Option<String>,
+}
+
+/// `csv = { … }`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct CsvSection {
+    /// One character; by default it is found out from the first line.
+    pub delimiter: Option<String>,
+}
+
+/// `[table.NAME.column.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ColumnSection {
+    /// The name in the source, where it differs.
+    pub source_name: Option<String>,
+    /// The type, where it is not to be guessed.
+    #[serde(rename = "type")]
+    pub ty: Option<String>,
+    /// `false`: read, usable while loading, then dropped.
+    pub keep: Option<bool>,
+    /// Makes this a calculated column.
+    pub formula: Option<String>,
+    /// What people read instead of the name.
+    pub label: Option<String>,
+    /// What the column holds.
+    pub note: Option<String>,
+    /// A pattern for the values.
+    pub format: Option<String>,
+    /// Not listed for people.
+    pub hidden: bool,
+    /// The column of the same table that orders it.
+    pub display_order: Option<String>,
+    /// Kept by period edits: weekdays, holidays.
+    pub cyclic: bool,
+}
+
+/// `[table.NAME.hierarchy.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HierarchySection {
+    /// Columns, outer first.
+    pub levels: Vec<String>,
+}
+
+/// `generate = { … }`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct GenerateSection {
+    /// First day, by default the first of the first year in the data.
+    pub from: Option<String>,
+    /// Last day, by default the last of the last year in the data.
+    pub to: Option<String>,
+}
+
+/// `[[relationship]]`
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RelationshipSection {
+    /// The column that points, as `table.column`, or several.
+    pub many: OneOrMany,
+    /// The key that it points at.
+    pub one: OneOrMany,
+    /// Followed only where a formula names it.
+    #[serde(default)]
+    pub spare: bool,
+}
+
+/// One text, or several.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum OneOrMany {
+    /// One.
+    One(String),
+    /// Several.
+    Many(Vec<String>),
+}
+
+impl OneOrMany {
+    /// As a list.
+    pub fn list(&self) -> &[String] {
+        match self {
+            OneOrMany::One(one) => std::slice::from_ref(one),
+            OneOrMany::Many(many) => many,
+        }
+    }
+}
+
+/// `[measure.NAME]`
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MeasureSection {
+    /// What it computes.
+    pub formula: String,
+    /// What people read instead of the name.
+    #[serde(default)]
+    pub label: Option<String>,
+    /// A pattern for the values.
+    #[serde(default)]
+    pub format: Option<String>,
+    /// Where it is listed.
+    #[serde(default)]
+    pub group: Option<String>,
+    /// What it means.
+    #[serde(default)]
+    pub note: Option<String>,
+    /// Not listed for people.
+    #[serde(default)]
+    pub hidden: bool,
+}
+
+/// `[query.NAME]`
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct QuerySection {
+    /// The query.
+    pub text: String,
+    /// What it is for.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// Sections of the model file that this version cannot use yet.
+pub const LATER: &[&str] = &["lens", "role", "outline", "expect"];
+/// Keys of the model file that this version cannot use yet.
+pub const LATER_KEYS: &[&str] = &["both_ways", "date_pattern", "partition", "year_starts", "week_starts"];

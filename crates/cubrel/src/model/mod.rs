@@ -1,0 +1,16 @@
+//! What a model says: tables, relationships, measures; `model.toml`; checks.
+//!
+//! * [`file`]: the model file as types
+//! * [`document`]: reading it, with the place of every key
+//! * [`define`]: the schema that formulas are checked against, and everything that is wrong
+//! * [`dependencies`]: which formulas need which
+//! * [`calendar`]: generated calendars
+
+pub mod calendar;
+pub mod define;
+pub mod dependencies;
+pub mod document;
+pub mod file;
+
+pub use document::Document;
+pub use file::ModelFile;

@@ -1,0 +1,85 @@
+//! Small models, and every way of running a query that has to give the same result.
+#![allow(dead_code, reason = "each test file uses a part")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use cubrel::run::Options;
+use cubrel::{Grid, Model, Type, Value};
+
+/// The worked example of the language reference.
+pub fn worked_example() -> cubrel::Builder {
+    let text = Value::text;
+    Model::builder()
+        .rows(
+            "route",
+            &[("id", Type::Text), ("name", Type::Text), ("region", Type::Text)],
+            &[
+                vec![text("r1"), text("Ness–Holm"), text("North")],
+                vec![text("r2"), text("Holm–Skaw"), text("South")],
+            ],
+        )
+        .rows(
+            "booking",
+            &[("route", Type::Text), ("net", Type::Int)],
+            &[
+                vec![text("r1"), Value::Int(10)],
+                vec![text("r1"), Value::Int(20)],
+                vec![text("r2"), Value::Int(5)],
+                vec![text("r9"), Value::Int(1)],
+            ],
+        )
+        .relationship("booking.route", "route.id")
+        .measure("net", "sum(booking.net)")
+}
+
+/// Every configuration that may differ in speed only.
+pub fn configurations() -> Vec<(&'static str, Options)> {
+    let plain = Options { hoist: false, sparse_above: usize::MAX, one_thread: true, ..Options::default() };
+    vec![
+        ("default", Options::default()),
+        ("plain", plain.clone()),
+        ("sparse", Options { sparse_above: 0, ..Options::default() }),
+        ("hashed", Options { hash_groups: true, ..Options::default() }),
+        ("hashed, plain rows", Options { hash_groups: true, sparse_above: 0, ..plain.clone() }),
+        ("small parts", Options { part_rows: Some(1), ..Options::default() }),
+        ("small parts, one thread", Options { part_rows: Some(1), one_thread: true, ..Options::default() }),
+    ]
+}
+
+/// Runs a query in every configuration; they have to agree.
+pub fn run(model: &Model, text: &str) -> Grid {
+    let query = model.query(text).unwrap_or_else(|e| panic!("{text}\n{e}"));
+    let mut first: Option<Grid> = None;
+    for (name, options) in configurations() {
+        let (grid, _) = query.run_with(&options).unwrap_or_else(|e| panic!("{name}: {text}\n{e}"));
+        match &first {
+            None => first = Some(grid),
+            Some(expected) => {
+                assert_eq!(shown(&grid), shown(expected), "{name} differs: {text}");
+            }
+        }
+    }
+    first.unwrap()
+}
+
+/// A grid as text: a line for each, values separated by `|`, null as nothing, floats to ten digits.
+pub fn shown(grid: &Grid) -> Vec<String> {
+    let value = |v: &Value| match v {
+        Value::Float(x) => format!("{:.10}", x).trim_end_matches('0').trim_end_matches('.').to_string(),
+        v => v.to_string(),
+    };
+    grid.lines
+        .iter()
+        .map(|line| {
+            let mut text = line.values.iter().map(value).collect::<Vec<_>>().join("|");
+            if grid.totals && !line.totalled.is_empty() {
+                text += " total";
+            }
+            text
+        })
+        .collect()
+}
+
+/// Holds a query's result against lines of text.
+pub fn expect(model: &Model, text: &str, lines: &[&str]) {
+    assert_eq!(shown(&run(model, text)), lines, "{text}");
+}
