@@ -1,1 +1,99 @@
-fn main(){}
+//! The command line of cubrel.
+
+mod commands;
+mod demo;
+mod output;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use output::{Format, Output};
+
+/// Builds in-memory tabular models, reads them as grids, and says what measures cost and what columns weigh.
+#[derive(Parser, Debug)]
+#[command(name = "cubrel", version, about, max_term_width = 100, arg_required_else_help = true)]
+struct Cli {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// What every command takes.
+#[derive(clap::Args, Debug)]
+pub struct Global {
+    /// The model: a folder with a `model.toml`, or that file
+    #[arg(short, long, global = true, default_value = ".", value_name = "PATH")]
+    model: PathBuf,
+    /// How results are written
+    #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
+    format: Format,
+    /// Write results to this file
+    #[arg(short, long, global = true, value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// Use colours
+    #[arg(long, global = true, value_enum, default_value_t = output::ColorChoice::Auto, value_name = "WHEN")]
+    color: output::ColorChoice,
+    /// No progress and no messages
+    #[arg(short, long, global = true)]
+    quiet: bool,
+    /// What to log to the error stream: error, warn, info, debug, trace
+    #[arg(long, global = true, default_value = "warn", value_name = "LEVEL")]
+    log: tracing::level_filters::LevelFilter,
+    /// The day that `today()` is, such as 2026-03-01
+    #[arg(long, global = true, value_name = "DATE", value_parser = parse_day)]
+    today: Option<i32>,
+}
+
+fn parse_day(text: &str) -> Result<i32, String> {
+    cubrel::value::date::parse_date(text.as_bytes()).ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
+}
+
+#[derive(Subcommand, Debug)]
+enum Command {
+    /// Write the demo model with its data, load it, and take a short tour
+    Demo(commands::demo::Args),
+    /// Read what has changed in the sources: all or nothing
+    Refresh(commands::refresh::Args),
+    /// List every problem of the model and its formulas
+    Check(commands::check::Args),
+    /// Ask for a grid
+    Query(commands::query::Args),
+    /// Say how long a grid takes, and why
+    Time(commands::time::Args),
+    /// Say where the bytes are
+    Size(commands::size::Args),
+    /// List the functions and aggregates of formulas
+    Functions(commands::functions::Args),
+}
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    tracing_subscriber::fmt()
+        .with_max_level(cli.global.log)
+        .with_writer(std::io::stderr)
+        .with_target(false)
+        .without_time()
+        .init();
+    let mut out = Output::new(&cli.global);
+    let result = match &cli.command {
+        Command::Demo(args) => commands::demo::run(args, &cli.global, &mut out),
+        Command::Refresh(args) => commands::refresh::run(args, &cli.global, &mut out),
+        Command::Check(args) => commands::check::run(args, &cli.global, &mut out),
+        Command::Query(args) => commands::query::run(args, &cli.global, &mut out),
+        Command::Time(args) => commands::time::run(args, &cli.global, &mut out),
+        Command::Size(args) => commands::size::run(args, &cli.global, &mut out),
+        Command::Functions(args) => commands::functions::run(args, &mut out),
+    };
+    match result.and_then(|code| out.finish().map(|()| code)) {
+        Ok(code) => ExitCode::from(code),
+        // Whoever reads our output may stop when it has seen enough.
+        Err(commands::Failure::Write(e)) if e.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(failure) => {
+            output::problems::report(&failure, &cli.global);
+            ExitCode::from(2)
+        }
+    }
+}

@@ -260,6 +260,8 @@ pub struct Item {
     pub heading: Option<Name>,
     /// The pattern after `format`.
     pub format: Option<String>,
+    /// All of it.
+    pub span: Span,
 }
 
 impl Expr {

@@ -876,7 +876,8 @@ impl<'a> Parser<'a> {
             } else {
                 None
             };
-            items.push(Item { expr, heading, format });
+            let span = expr.span.to(self.last_span());
+            items.push(Item { expr, heading, format, span });
             if !self.eat_symbol(",") {
                 return Ok(());
             }

@@ -5,7 +5,9 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
+use crate::formula::parser;
 use crate::formula::schema::Schema;
+use crate::formula::source::Source;
 use crate::plan::query::GridPlan;
 use crate::plan::{Assembly, Domain, Leaf, print};
 use crate::run::Options;
@@ -107,6 +109,13 @@ pub struct ReadNode {
     pub groups: u64,
 }
 
+impl ReadNode {
+    /// What was computed, or that only the groups were wanted.
+    pub fn aggregates_text(&self) -> String {
+        if self.aggregates.is_empty() { "groups".to_string() } else { self.aggregates.join(", ") }
+    }
+}
+
 fn ms(d: Duration) -> f64 {
     // Microseconds are as fine as the clock is worth.
     (d.as_secs_f64() * 1e6).round() / 1e3
@@ -137,6 +146,26 @@ pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usiz
     let tree = tree(model.schema(), &query, profile);
     let advice = advice(&tree);
     Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
+}
+
+/// The query once for each of its items, with that item alone; and what the item is called.
+///
+/// # Errors
+/// When the text is not a query.
+pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
+    let source = Source::new("query", text);
+    let (query, problems) = parser::query(&source);
+    let query = query.filter(|_| problems.is_empty()).ok_or(Error::Problems(problems))?;
+    let (Some(first), Some(last)) = (query.items.first(), query.items.last()) else { return Ok(Vec::new()) };
+    let (before, after) = (&text[..first.span.start as usize], &text[last.span.end as usize..]);
+    Ok(query
+        .items
+        .iter()
+        .map(|item| {
+            let name = item.heading.as_ref().map_or_else(|| source.slice(item.expr.span).to_string(), |h| h.text.clone());
+            (name, format!("{before}{}{after}", source.slice(item.span)))
+        })
+        .collect())
 }
 
 fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {

@@ -56,6 +56,8 @@ pub struct Grid {
     pub columns: Vec<GridColumn>,
     /// In order: by row, then by column; totals after what they total.
     pub lines: Vec<GridLine>,
+    /// The combinations of column axes that occur, in order, with the columns that are totalled in them.
+    pub headers: Vec<GridLine>,
     /// Whether totals were asked for.
     pub totals: bool,
 }
@@ -91,7 +93,9 @@ pub fn run(schema: &Schema, store: &Store, plan: &GridPlan, options: &Options) -
     }
     let ranks: Vec<Ranks> = plan.axes.iter().map(|a| Ranks::new(tables, *a)).collect();
     let lines = arrange(&executor, plan, &base, lines, &ranks)?;
-    let grid = Grid { columns: columns(schema, plan), lines: show(tables, plan, lines), totals: plan.parts.len() > 1 };
+    let headers = headers(tables, plan, &lines, &ranks);
+    let columns = columns(schema, plan);
+    let grid = Grid { columns, lines: show(tables, plan, lines), headers, totals: plan.parts.len() > 1 };
     let (reads, parts) = executor.into_profile();
     Ok((grid, RunProfile { reads, parts }))
 }
@@ -343,6 +347,24 @@ fn columns(schema: &Schema, plan: &GridPlan) -> Vec<GridColumn> {
         format: item.format.clone(),
     });
     axes.chain(items).collect()
+}
+
+/// The distinct combinations of column axes, in display order.
+fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &[Line], ranks: &[Ranks]) -> Vec<GridLine> {
+    let mut all: Vec<&[Option<u64>]> = lines.iter().map(|l| &l.codes[plan.row_axes..]).collect();
+    all.sort_unstable();
+    all.dedup();
+    let rank = |codes: &[Option<u64>]| -> Vec<(bool, u64, u64)> {
+        codes.iter().zip(&ranks[plan.row_axes..]).map(|(c, r)| r.of(*c)).collect()
+    };
+    all.sort_by_key(|codes| rank(codes));
+    let value = |axis: usize, code: &Option<u64>| code.map_or(Value::Null, |c| tables.column(plan.axes[axis]).value_of(c));
+    all.into_iter()
+        .map(|codes| GridLine {
+            values: codes.iter().enumerate().map(|(i, c)| value(plan.row_axes + i, c)).collect(),
+            totalled: (0..codes.len()).filter(|i| codes[*i].is_none()).map(|i| plan.row_axes + i).collect(),
+        })
+        .collect()
 }
 
 fn show(tables: Tables<'_>, plan: &GridPlan, lines: Vec<Line>) -> Vec<GridLine> {

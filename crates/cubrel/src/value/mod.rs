@@ -6,6 +6,7 @@
 pub mod arrow;
 pub mod date;
 pub mod exact;
+pub mod format;
 pub mod parse;
 mod types;
 mod vector;

@@ -1,0 +1,68 @@
+//! One module a command.
+
+pub mod check;
+pub mod demo;
+pub mod functions;
+pub mod query;
+pub mod refresh;
+pub mod size;
+pub mod time;
+
+use cubrel::{Model, RefreshOptions, RefreshReport};
+
+use crate::Global;
+use crate::output::progress::Progress;
+
+/// Why a command could not do what it was asked.
+#[derive(Debug)]
+pub enum Failure {
+    /// The library says so.
+    Model(cubrel::Error),
+    /// A result could not be written.
+    Write(std::io::Error),
+    /// Something else, in words: what, and what to do.
+    Other(String, String),
+}
+
+impl From<cubrel::Error> for Failure {
+    fn from(e: cubrel::Error) -> Failure {
+        Failure::Model(e)
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(e: std::io::Error) -> Failure {
+        Failure::Write(e)
+    }
+}
+
+/// What a command gives: the exit code.
+pub type Done = Result<u8, Failure>;
+
+/// How to refresh, from the global options.
+pub fn refresh_options(global: &Global) -> RefreshOptions {
+    RefreshOptions { today: global.today, ..RefreshOptions::default() }
+}
+
+/// Opens the model; says so when the sources had to be read first.
+pub fn open(global: &Global) -> Result<Model, Failure> {
+    let progress = Progress::new(global);
+    let (model, report) = Model::open_with(&global.model, &refresh_options(global), &progress)?;
+    progress.finish();
+    if let Some(report) = report {
+        say_refreshed(&report, global);
+    }
+    Ok(model)
+}
+
+fn say_refreshed(report: &RefreshReport, global: &Global) {
+    if global.quiet {
+        return;
+    }
+    let read: Vec<&str> = report.tables.iter().filter(|t| t.read && t.source_bytes > 0).map(|t| t.table.as_str()).collect();
+    let what = match read.as_slice() {
+        [] => "computed columns again".to_string(),
+        tables => format!("read {}", tables.join(", ")),
+    };
+    eprintln!("cubrel: the store was older than the model or its sources; {what} in {:.1} s", report.elapsed.as_secs_f64());
+}

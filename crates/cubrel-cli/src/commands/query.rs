@@ -1,0 +1,95 @@
+//! `cubrel query`
+
+use std::collections::HashMap;
+use std::io::Read;
+use std::time::Instant;
+
+use cubrel::value::format::Formats;
+use cubrel::{Model, QueryOptions, Value};
+
+use super::{Done, Failure};
+use crate::Global;
+use crate::output::{Format, Output, grid};
+
+/// Arguments of `query`.
+#[derive(clap::Args, Debug)]
+#[command(after_help = "Examples:\n  cubrel query 'grid net_revenue by port.region split by calendar.year totals'\n  cubrel query revenue_by_region\n  cubrel query 'grid bookings by route.name where calendar.year in ($years)' --set years=2025,2026\n  echo 'grid bookings' | cubrel query - --format json")]
+pub struct Args {
+    /// A query, the name of a saved one, or `-` for standard input
+    query: String,
+    /// The value of a parameter; several values are separated by commas
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    parameters: Vec<String>,
+    /// In CSV: values as people read them
+    #[arg(long)]
+    formatted: bool,
+}
+
+/// Runs a query.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let model = super::open(global)?;
+    let text = text_of(&model, &args.query)?;
+    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
+    let start = Instant::now();
+    let result = model.query_with(&text, &options)?.run()?;
+    let elapsed = start.elapsed();
+    let formats = formats(&model)?;
+    match out.format() {
+        Format::Json => out.json(&grid::as_json(&result, elapsed))?,
+        Format::Csv => grid::write_csv(&result, args.formatted.then_some(&formats), out)?,
+        Format::Markdown => grid::write_markdown(&result, &formats, out)?,
+        Format::Table => grid::show(&result, &formats, out)?,
+    }
+    Ok(0)
+}
+
+/// The text of a query, of a saved one, or of standard input.
+pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
+    if query == "-" {
+        let mut text = String::new();
+        std::io::stdin()
+            .read_to_string(&mut text)
+            .map_err(|e| Failure::Other(format!("standard input cannot be read: {e}"), "give it UTF-8 text".into()))?;
+        return Ok(text);
+    }
+    if let Some(saved) = model.document().file.query.get(query) {
+        return Ok(saved.text.clone());
+    }
+    if !query.trim().is_empty() && query.chars().all(|c| c.is_alphanumeric() || c == '_') {
+        let names: Vec<&str> = model.document().file.query.keys().map(String::as_str).collect();
+        let help = match cubrel::formula::source::closest(query, names.iter().copied()) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")),
+        };
+        return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
+    }
+    Ok(query.to_string())
+}
+
+/// `NAME=VALUE` pairs; the type is guessed as in files.
+pub fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failure> {
+    pairs
+        .iter()
+        .map(|pair| {
+            let (name, values) = pair.split_once('=').ok_or_else(|| {
+                Failure::Other(format!("`{pair}` sets nothing"), "write `--set year=2025`".into())
+            })?;
+            let values: Vec<Value> = values.split(',').map(|v| guess(v.trim())).collect();
+            Ok((name.trim().trim_start_matches('$').to_string(), values))
+        })
+        .collect()
+}
+
+fn guess(text: &str) -> Value {
+    let mut guess = cubrel::load::infer::Guess::default();
+    guess.see(text.as_bytes());
+    cubrel::value::parse::value(text, guess.ty()).unwrap_or_else(|| Value::text(text))
+}
+
+/// How the model writes values.
+pub fn formats(model: &Model) -> Result<Formats, Failure> {
+    let section = &model.document().file.model;
+    Formats::new(section.locale.as_deref(), section.currency.as_deref())
+        .map_err(|e| Failure::Other(e, "set `locale` in [model] to one such as `en-GB`".into()))
+}
+

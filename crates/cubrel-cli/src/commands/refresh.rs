@@ -1,0 +1,113 @@
+//! `cubrel refresh`
+
+use cubrel::{Model, RefreshOptions, RefreshReport};
+use serde_json::json;
+
+use super::{Done, Failure, refresh_options};
+use crate::Global;
+use crate::output::progress::Progress;
+use crate::output::text::{Align, TextTable, bytes, count};
+use crate::output::{Format, Output};
+
+/// Arguments of `refresh`.
+#[derive(clap::Args, Debug)]
+#[command(after_help = "Examples:\n  cubrel refresh\n  cubrel refresh --table booking\n  cubrel -m ferries refresh --all --format json")]
+pub struct Args {
+    /// Only this table; may be repeated
+    #[arg(long, value_name = "T")]
+    table: Vec<String>,
+    /// Read everything, changed or not
+    #[arg(long)]
+    all: bool,
+}
+
+/// Reads what has changed, and tells how it went.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let options = RefreshOptions { all: args.all, tables: args.table.clone(), ..refresh_options(global) };
+    let progress = Progress::new(global);
+    let (_, report) = Model::refresh(&global.model, &options, &progress)?;
+    progress.finish();
+    match out.format() {
+        Format::Json => out.json(&as_json(&report))?,
+        Format::Csv => table(&report).write_csv(out)?,
+        _ => show(&report, out)?,
+    }
+    Ok(0)
+}
+
+fn as_json(report: &RefreshReport) -> serde_json::Value {
+    let mut value = json!({
+        "tables": report.tables,
+        "unmatched": report.unmatched.iter().map(|u| json!({
+            "many": u.many, "one": u.one, "rows": u.rows, "examples": u.examples,
+        })).collect::<Vec<_>>(),
+        "elapsed_ms": report.elapsed.as_millis() as u64,
+        "bytes": report.bytes,
+    });
+    if let Some(peak) = peak_memory() {
+        value["peak_bytes"] = json!(peak);
+    }
+    if let Some(limit) = report.memory_limit {
+        value["memory_limit"] = json!(limit);
+    }
+    value
+}
+
+fn table(report: &RefreshReport) -> TextTable {
+    let mut table = TextTable::new(&[
+        ("table", Align::Left),
+        ("rows", Align::Right),
+        ("bad rows", Align::Right),
+        ("left out", Align::Right),
+        ("source", Align::Right),
+        ("seconds", Align::Right),
+        ("", Align::Left),
+    ]);
+    for t in &report.tables {
+        let blank = |n: u64| if n == 0 { String::new() } else { count(n) };
+        let how = match (t.read, t.source_bytes) {
+            (true, 0) => "generated",
+            (true, _) => "read",
+            (false, _) => "unchanged",
+        };
+        table.row(vec![
+            t.table.clone(),
+            count(t.rows),
+            blank(t.bad_rows),
+            blank(t.filtered_rows),
+            if t.source_bytes == 0 { String::new() } else { bytes(t.source_bytes) },
+            if t.read { format!("{:.2}", t.milliseconds as f64 / 1000.0) } else { String::new() },
+            how.to_string(),
+        ]);
+    }
+    table
+}
+
+/// Shows a report to a person.
+pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
+    table(report).write(out)?;
+    for t in report.tables.iter().filter(|t| t.bad_rows > 0) {
+        out.text(&format!("\nRows of {} that cannot be read, for example:\n  {}\n", t.table, t.bad_examples.join("\n  ")))?;
+    }
+    if !report.unmatched.is_empty() {
+        out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;
+        let mut table =
+            TextTable::new(&[("from", Align::Left), ("to", Align::Left), ("rows", Align::Right), ("keys not found", Align::Left)]);
+        for u in &report.unmatched {
+            let keys = if u.examples.is_empty() { "only empty ones".to_string() } else { u.examples.join(", ") };
+            table.row(vec![u.many.clone(), u.one.clone(), count(u.rows), keys]);
+        }
+        table.write(out)?;
+    }
+    let peak = peak_memory().map(|p| format!(", peak memory {}", bytes(p))).unwrap_or_default();
+    let limit = report.memory_limit.map(|l| format!(" of {} allowed", bytes(l))).unwrap_or_default();
+    out.text(&format!("\n{:.2} s, model {}{peak}{limit}\n", report.elapsed.as_secs_f64(), bytes(report.bytes)))
+}
+
+/// The most memory that this process has used, where the system tells.
+fn peak_memory() -> Option<u64> {
+    let status = std::fs::read_to_string("/proc/self/status").ok()?;
+    let line = status.lines().find(|l| l.starts_with("VmHWM:"))?;
+    let kib: u64 = line.split_whitespace().nth(1)?.parse().ok()?;
+    Some(kib * 1024)
+}

@@ -1,0 +1,57 @@
+//! `cubrel time`
+
+use cubrel::QueryOptions;
+use cubrel::insight::timed::{Timed, timed};
+use serde_json::json;
+
+use super::Done;
+use super::query::{parameters, text_of};
+use crate::Global;
+use crate::output::{Format, Output, times};
+
+/// Arguments of `time`.
+#[derive(clap::Args, Debug)]
+#[command(after_help = "Examples:\n  cubrel time 'grid net_revenue, load_factor by route.name'\n  cubrel time revenue_by_region --runs 15 --each")]
+pub struct Args {
+    /// A query, the name of a saved one, or `-` for standard input
+    query: String,
+    /// How many warm runs
+    #[arg(long, default_value_t = 7, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    runs: u64,
+    /// Every item by itself, slowest first
+    #[arg(long)]
+    each: bool,
+    /// The value of a parameter; several values are separated by commas
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    parameters: Vec<String>,
+}
+
+/// Times a query.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let model = super::open(global)?;
+    let text = text_of(&model, &args.query)?;
+    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
+    if !args.each {
+        let (timed, _) = timed(&model, &text, &options, args.runs as usize)?;
+        match out.format() {
+            Format::Json => out.json(&json!(timed))?,
+            Format::Csv => times::flat(&timed).write_csv(out)?,
+            _ => times::show(&timed, out)?,
+        }
+        return Ok(0);
+    }
+    let mut all: Vec<(String, Timed)> = Vec::new();
+    for (name, single) in cubrel::insight::timed::items(&text)? {
+        all.push((name, timed(&model, &single, &options, args.runs as usize)?.0));
+    }
+    all.sort_by(|a, b| b.1.warm.median_ms.total_cmp(&a.1.warm.median_ms));
+    match out.format() {
+        Format::Json => {
+            let list: Vec<_> = all.iter().map(|(item, t)| json!({"item": item, "cold": t.cold, "warm": t.warm})).collect();
+            out.json(&json!(list))?;
+        }
+        Format::Csv => times::each(&all).write_csv(out)?,
+        _ => times::each(&all).write(out)?,
+    }
+    Ok(0)
+}

@@ -1,0 +1,54 @@
+//! Progress bars on a terminal; nothing on a pipe.
+
+use std::collections::HashMap;
+use std::io::IsTerminal;
+use std::sync::{Mutex, PoisonError};
+
+use cubrel::load::{Observer, TableReport};
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+
+use crate::Global;
+
+/// A bar for each table that is being read.
+pub struct Progress {
+    bars: Option<MultiProgress>,
+    by_table: Mutex<HashMap<String, ProgressBar>>,
+}
+
+impl Progress {
+    /// Bars, if a person is looking.
+    pub fn new(global: &Global) -> Progress {
+        let shown = !global.quiet && std::io::stderr().is_terminal();
+        Progress { bars: shown.then(MultiProgress::new), by_table: Mutex::default() }
+    }
+
+    /// Takes the bars away.
+    pub fn finish(&self) {
+        if let Some(bars) = &self.bars {
+            // A terminal that is gone needs no cleaning.
+            let _ = bars.clear();
+        }
+    }
+}
+
+impl Observer for Progress {
+    fn table(&self, name: &str, bytes: u64) {
+        let Some(bars) = &self.bars else { return };
+        let style = ProgressStyle::with_template("{prefix:>16} {bar:30} {bytes}/{total_bytes} {eta}");
+        let bar = bars.add(ProgressBar::new(bytes).with_prefix(name.to_string()));
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+        self.by_table.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_string(), bar);
+    }
+
+    fn progress(&self, name: &str, bytes: u64) {
+        if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
+            bar.inc(bytes);
+        }
+    }
+
+    fn done(&self, report: &TableReport) {
+        if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).remove(&report.table) {
+            bar.finish_and_clear();
+        }
+    }
+}
