@@ -69,7 +69,9 @@ pub fn draw(problem: &Diagnostic, colored: bool) -> String {
     }
     let mut bytes = Vec::new();
     match report.finish().write((name, Source::from(source.text.as_str())), &mut bytes) {
-        Ok(()) => String::from_utf8_lossy(&bytes).into_owned(),
+        Ok(()) if colored => String::from_utf8_lossy(&bytes).into_owned(),
+        // The word at the front comes in its colour whatever the configuration says.
+        Ok(()) => anstream::adapter::strip_str(&String::from_utf8_lossy(&bytes)).to_string(),
         Err(_) => format!("{word}: {problem}\n"),
     }
 }

@@ -141,7 +141,8 @@ fn cells(
         with_null.push(null);
     }
     let expanded = expand(executor, &part.domain, base, &with_null, || {
-        if plan.with_empty { Ok(None) } else { executor.supports(&part.items) }
+        // Without axes there is one line, whatever is in it.
+        if plan.with_empty || part.axes.is_empty() { Ok(None) } else { executor.supports(&part.items) }
     })?;
     let frame = expanded.frame;
     let mut items = Vec::new();
