@@ -11,7 +11,9 @@ use crate::output::{Format, Output};
 
 /// Arguments of `check`.
 #[derive(clap::Args, Debug)]
-#[command(after_help = "Exit code 1 when something is wrong.\n\nExamples:\n  cubrel check\n  cubrel -m ferries check --format json")]
+#[command(
+    after_help = "Exit code 1 when something is wrong.\n\nExamples:\n  cubrel check\n  cubrel -m ferries check --format json"
+)]
 pub struct Args {}
 
 /// Lists all problems.
@@ -32,7 +34,9 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
             }
             (list, wrong)
         }
-        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => (e.problems().to_vec(), true),
+        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => {
+            (e.problems().to_vec(), true)
+        }
         Err(other) => return Err(other),
     };
     match out.format() {
@@ -72,13 +76,25 @@ fn as_json(p: &Diagnostic) -> serde_json::Value {
 }
 
 fn as_table(list: &[Diagnostic]) -> TextTable {
-    let mut table = TextTable::new(&[("severity", Align::Left), ("source", Align::Left), ("line", Align::Right), ("message", Align::Left), ("help", Align::Left)]);
+    let mut table = TextTable::new(&[
+        ("severity", Align::Left),
+        ("source", Align::Left),
+        ("line", Align::Right),
+        ("message", Align::Left),
+        ("help", Align::Left),
+    ]);
     for p in list {
         let (name, line) = match &p.source {
             Some(s) => (s.name.clone(), s.line_column(p.span.start).0.to_string()),
             None => Default::default(),
         };
-        table.row(vec![format!("{:?}", p.severity).to_lowercase(), name, line, p.message.clone(), p.help.clone().unwrap_or_default()]);
+        table.row(vec![
+            format!("{:?}", p.severity).to_lowercase(),
+            name,
+            line,
+            p.message.clone(),
+            p.help.clone().unwrap_or_default(),
+        ]);
     }
     table
 }

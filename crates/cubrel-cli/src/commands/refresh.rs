@@ -11,7 +11,9 @@ use crate::output::{Format, Output};
 
 /// Arguments of `refresh`.
 #[derive(clap::Args, Debug)]
-#[command(after_help = "Examples:\n  cubrel refresh\n  cubrel refresh --table booking\n  cubrel -m ferries refresh --all --format json")]
+#[command(
+    after_help = "Examples:\n  cubrel refresh\n  cubrel refresh --table booking\n  cubrel -m ferries refresh --all --format json"
+)]
 pub struct Args {
     /// Only this table; may be repeated
     #[arg(long, value_name = "T")]
@@ -23,7 +25,11 @@ pub struct Args {
 
 /// Reads what has changed, and tells how it went.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let options = RefreshOptions { all: args.all, tables: args.table.clone(), ..refresh_options(global) };
+    let options = RefreshOptions {
+        all: args.all,
+        tables: args.table.clone(),
+        ..refresh_options(global)
+    };
     let progress = Progress::new(global);
     let (_, report) = Model::refresh(&global.model, &options, &progress)?;
     progress.finish();
@@ -75,8 +81,16 @@ fn table(report: &RefreshReport) -> TextTable {
             count(t.rows),
             blank(t.bad_rows),
             blank(t.filtered_rows),
-            if t.source_bytes == 0 { String::new() } else { bytes(t.source_bytes) },
-            if t.read { format!("{:.2}", t.milliseconds as f64 / 1000.0) } else { String::new() },
+            if t.source_bytes == 0 {
+                String::new()
+            } else {
+                bytes(t.source_bytes)
+            },
+            if t.read {
+                format!("{:.2}", t.milliseconds as f64 / 1000.0)
+            } else {
+                String::new()
+            },
             how.to_string(),
         ]);
     }
@@ -87,21 +101,42 @@ fn table(report: &RefreshReport) -> TextTable {
 pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     table(report).write(out)?;
     for t in report.tables.iter().filter(|t| t.bad_rows > 0) {
-        out.text(&format!("\nRows of {} that cannot be read, for example:\n  {}\n", t.table, t.bad_examples.join("\n  ")))?;
+        out.text(&format!(
+            "\nRows of {} that cannot be read, for example:\n  {}\n",
+            t.table,
+            t.bad_examples.join("\n  ")
+        ))?;
     }
     if !report.unmatched.is_empty() {
         out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;
-        let mut table =
-            TextTable::new(&[("from", Align::Left), ("to", Align::Left), ("rows", Align::Right), ("keys not found", Align::Left)]);
+        let mut table = TextTable::new(&[
+            ("from", Align::Left),
+            ("to", Align::Left),
+            ("rows", Align::Right),
+            ("keys not found", Align::Left),
+        ]);
         for u in &report.unmatched {
-            let keys = if u.examples.is_empty() { "only empty ones".to_string() } else { u.examples.join(", ") };
+            let keys = if u.examples.is_empty() {
+                "only empty ones".to_string()
+            } else {
+                u.examples.join(", ")
+            };
             table.row(vec![u.many.clone(), u.one.clone(), count(u.rows), keys]);
         }
         table.write(out)?;
     }
-    let peak = peak_memory().map(|p| format!(", peak memory {}", bytes(p))).unwrap_or_default();
-    let limit = report.memory_limit.map(|l| format!(" of {} allowed", bytes(l))).unwrap_or_default();
-    out.text(&format!("\n{:.2} s, model {}{peak}{limit}\n", report.elapsed.as_secs_f64(), bytes(report.bytes)))
+    let peak = peak_memory()
+        .map(|p| format!(", peak memory {}", bytes(p)))
+        .unwrap_or_default();
+    let limit = report
+        .memory_limit
+        .map(|l| format!(" of {} allowed", bytes(l)))
+        .unwrap_or_default();
+    out.text(&format!(
+        "\n{:.2} s, model {}{peak}{limit}\n",
+        report.elapsed.as_secs_f64(),
+        bytes(report.bytes)
+    ))
 }
 
 /// The most memory that this process has used, where the system tells.

@@ -9,7 +9,9 @@ use crate::output::{Format, Output};
 
 /// Arguments of `size`.
 #[derive(clap::Args, Debug)]
-#[command(after_help = "Examples:\n  cubrel size\n  cubrel size --flat --sort distinct\n  cubrel -m ferries size --format json")]
+#[command(
+    after_help = "Examples:\n  cubrel size\n  cubrel size --flat --sort distinct\n  cubrel -m ferries size --format json"
+)]
 pub struct Args {
     /// A flat list of all columns
     #[arg(long)]

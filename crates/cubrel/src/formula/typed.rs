@@ -98,11 +98,18 @@ pub enum Op {
     /// An exact number to a double.
     ToFloat,
     /// An exact number to another scale.
-    Rescale { from: u8, to: u8 },
+    Rescale {
+        from: u8,
+        to: u8,
+    },
     /// A date to its midnight.
     ToTimestamp,
     /// `cast` and `try_cast`.
-    Cast { from: Type, to: Type, lenient: bool },
+    Cast {
+        from: Type,
+        to: Type,
+        lenient: bool,
+    },
     /// A function of the catalogue.
     Function(&'static Function),
 }
@@ -271,7 +278,11 @@ impl Expr {
             Kind::Aggregate(a) => {
                 a.args.iter().for_each(|e| e.walk(visit));
                 a.order.iter().for_each(|(e, _)| e.walk(visit));
-                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
+                if let Over::Per(Per {
+                    filter: Some(filter),
+                    ..
+                }) = &a.over
+                {
                     filter.walk(visit);
                 }
             }

@@ -2,28 +2,82 @@
 
 /// Words of expressions.
 const EXPRESSION: &[&str] = &[
-    "and", "between", "case", "distinct", "else", "end", "false", "given", "in", "is", "let", "like", "not", "null", "of",
-    "or", "per", "then", "true", "via", "when", "both_ways", "where",
+    "and",
+    "between",
+    "case",
+    "distinct",
+    "else",
+    "end",
+    "false",
+    "given",
+    "in",
+    "is",
+    "let",
+    "like",
+    "not",
+    "null",
+    "of",
+    "or",
+    "per",
+    "then",
+    "true",
+    "via",
+    "when",
+    "both_ways",
+    "where",
 ];
 /// Words of queries.
 const QUERY: &[&str] = &[
-    "as", "asc", "by", "desc", "empty", "format", "grid", "having", "limit", "measure", "order", "others", "records",
-    "split", "totals", "with", "within",
+    "as", "asc", "by", "desc", "empty", "format", "grid", "having", "limit", "measure", "order",
+    "others", "records", "split", "totals", "with", "within",
 ];
 /// Words of edits.
 const EDIT: &[&str] = &[
-    "all", "at_end", "at_start", "axes", "following", "instead", "leave", "lift", "on", "preceding", "row", "shift",
-    "so_far", "trailing", "whole",
+    "all",
+    "at_end",
+    "at_start",
+    "axes",
+    "following",
+    "instead",
+    "leave",
+    "lift",
+    "on",
+    "preceding",
+    "row",
+    "shift",
+    "so_far",
+    "trailing",
+    "whole",
 ];
 /// Aggregates, sets and what asks the context.
 pub const AGGREGATES: &[&str] = &[
-    "avg", "bottom", "count", "first", "last", "max", "median", "min", "percentile_cont", "percentile_disc", "rank", "rows",
-    "single", "stddev_pop", "stddev_samp", "string_agg", "sum", "top", "var_pop", "var_samp",
+    "avg",
+    "bottom",
+    "count",
+    "first",
+    "last",
+    "max",
+    "median",
+    "min",
+    "percentile_cont",
+    "percentile_disc",
+    "rank",
+    "rows",
+    "single",
+    "stddev_pop",
+    "stddev_samp",
+    "string_agg",
+    "sum",
+    "top",
+    "var_pop",
+    "var_samp",
 ];
 
 /// Whether a bare word cannot be a name.
 pub fn is_reserved(word: &str) -> bool {
-    [EXPRESSION, QUERY, EDIT, AGGREGATES].iter().any(|words| words.contains(&word))
+    [EXPRESSION, QUERY, EDIT, AGGREGATES]
+        .iter()
+        .any(|words| words.contains(&word))
 }
 
 /// A name as it is written in a formula: quoted where it must be.
@@ -31,7 +85,11 @@ pub fn quote_name(name: &str) -> String {
     let plain = name.starts_with(|c: char| c.is_alphabetic() || c == '_')
         && name.chars().all(|c| c.is_alphanumeric() || c == '_')
         && !is_reserved(name);
-    if plain { name.to_string() } else { format!("\"{}\"", name.replace('"', "\"\"")) }
+    if plain {
+        name.to_string()
+    } else {
+        format!("\"{}\"", name.replace('"', "\"\""))
+    }
 }
 
 /// A text literal.

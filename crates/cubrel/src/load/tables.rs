@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
+use rayon::prelude::*;
 use serde::Serialize;
 
 use super::csv::{self, Request};
@@ -16,6 +17,7 @@ use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Expr, Kind, Op};
 use crate::model::calendar;
+use crate::model::define::stored_type;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
@@ -64,7 +66,13 @@ struct Recipe<'a> {
     bad_rows: Option<u64>,
     generate: Option<(Option<String>, Option<String>)>,
     calendar: &'a Option<String>,
-    columns: Vec<(String, Option<String>, Option<String>, Option<bool>, Option<String>)>,
+    columns: Vec<(
+        String,
+        Option<String>,
+        Option<String>,
+        Option<bool>,
+        Option<String>,
+    )>,
 }
 
 /// A number that changes when the model says something else about how to load a table.
@@ -76,12 +84,23 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         missing: &section.missing,
         filter: &section.filter,
         bad_rows: section.bad_rows,
-        generate: section.generate.as_ref().map(|g| (g.from.clone(), g.to.clone())),
+        generate: section
+            .generate
+            .as_ref()
+            .map(|g| (g.from.clone(), g.to.clone())),
         calendar: &section.calendar,
         columns: section
             .column
             .iter()
-            .map(|(n, c)| (n.clone(), c.source_name.clone(), c.ty.clone(), c.keep, c.formula.clone()))
+            .map(|(n, c)| {
+                (
+                    n.clone(),
+                    c.source_name.clone(),
+                    c.ty.clone(),
+                    c.keep,
+                    c.formula.clone(),
+                )
+            })
             .collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
@@ -111,22 +130,45 @@ impl Loader<'_> {
         let files = sources::files(&self.document.folder, source)?;
         let bytes = files.iter().map(|f| f.bytes).sum();
         self.observer.table(name, bytes);
-        let mut report = TableReport { table: name.to_string(), source_bytes: bytes, read: true, ..TableReport::default() };
+        let mut report = TableReport {
+            table: name.to_string(),
+            source_bytes: bytes,
+            read: true,
+            ..TableReport::default()
+        };
         let loaded = self.read(name, section, &files)?;
         loaded.report(&mut report);
         let limit = section.bad_rows.unwrap_or(0);
         if loaded.bad_rows > limit {
-            let message = format!("table `{name}`: {} rows cannot be read:\n  {}", loaded.bad_rows, loaded.bad_examples.join("\n  "));
+            let message = format!(
+                "table `{name}`: {} rows cannot be read:\n  {}",
+                loaded.bad_rows,
+                loaded.bad_examples.join("\n  ")
+            );
             let problem = Diagnostic::general(Problem::Data, message);
-            return Err(problem.help(format!("mend the file, change the column's `type`, or allow them with `bad_rows = {}`", loaded.bad_rows)).into());
+            return Err(problem
+                .help(format!(
+                    "mend the file, change the column's `type`, or allow them with `bad_rows = {}`",
+                    loaded.bad_rows
+                ))
+                .into());
         }
         let table = self.finish(name, section, loaded.columns, &mut report)?;
         report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&report);
-        Ok(LoadedTable { report, files, ..table })
+        Ok(LoadedTable {
+            report,
+            files,
+            ..table
+        })
     }
 
-    fn read(&self, name: &str, section: &TableSection, files: &[FileStamp]) -> Result<csv::Loaded, LoadError> {
+    fn read(
+        &self,
+        name: &str,
+        section: &TableSection,
+        files: &[FileStamp],
+    ) -> Result<csv::Loaded, LoadError> {
         let mut renamed = HashMap::new();
         let mut types = HashMap::new();
         for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
@@ -144,7 +186,10 @@ impl Loader<'_> {
             Some(text) if text.len() == 1 => text.bytes().next(),
             Some(_) => {
                 let path = format!("table.{name}.csv.delimiter");
-                return Err(self.document.problem(Problem::Model, &path, "a delimiter is one character").into());
+                return Err(self
+                    .document
+                    .problem(Problem::Model, &path, "a delimiter is one character")
+                    .into());
             }
         };
         let request = Request {
@@ -179,27 +224,50 @@ impl Loader<'_> {
     ///
     /// # Errors
     /// When its days cannot be told.
-    pub fn generated(&self, name: &str, section: &TableSection, data_days: Option<(i32, i32)>) -> Result<LoadedTable, LoadError> {
+    pub fn generated(
+        &self,
+        name: &str,
+        section: &TableSection,
+        data_days: Option<(i32, i32)>,
+    ) -> Result<LoadedTable, LoadError> {
         let start = Instant::now();
         self.observer.table(name, 0);
         let generate = section.generate.clone().unwrap_or_default();
-        let day = |key: &str, text: &Option<String>, fallback: Option<i32>| -> Result<i32, LoadError> {
-            let path = format!("table.{name}.generate.{key}");
-            match text {
-                Some(text) => date::parse_date(text.as_bytes())
-                    .ok_or_else(|| self.document.problem(Problem::Model, &path, format!("`{text}` is not a date such as 2026-03-01")).into()),
-                None => fallback.ok_or_else(|| {
-                    let path = format!("table.{name}");
-                    let message = format!("nothing says which days calendar `{name}` has");
-                    self.document.problem(Problem::Model, &path, message).help("set `from` and `to` in `generate`, or point a date column at it").into()
-                }),
-            }
-        };
+        let day =
+            |key: &str, text: &Option<String>, fallback: Option<i32>| -> Result<i32, LoadError> {
+                let path = format!("table.{name}.generate.{key}");
+                match text {
+                    Some(text) => date::parse_date(text.as_bytes()).ok_or_else(|| {
+                        self.document
+                            .problem(
+                                Problem::Model,
+                                &path,
+                                format!("`{text}` is not a date such as 2026-03-01"),
+                            )
+                            .into()
+                    }),
+                    None => fallback.ok_or_else(|| {
+                        let path = format!("table.{name}");
+                        let message = format!("nothing says which days calendar `{name}` has");
+                        self.document
+                            .problem(Problem::Model, &path, message)
+                            .help("set `from` and `to` in `generate`, or point a date column at it")
+                            .into()
+                    }),
+                }
+            };
         let year_of = |day: i32| date::civil(day).map(|d| i32::from(d.year()));
         let first = data_days.and_then(|(a, _)| Some(date::days_from_civil(year_of(a)?, 1, 1)));
         let last = data_days.and_then(|(_, b)| Some(date::days_from_civil(year_of(b)?, 12, 31)));
-        let (from, to) = (day("from", &generate.from, first)?, day("to", &generate.to, last)?);
-        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
+        let (from, to) = (
+            day("from", &generate.from, first)?,
+            day("to", &generate.to, last)?,
+        );
+        let mut report = TableReport {
+            table: name.to_string(),
+            read: true,
+            ..TableReport::default()
+        };
         let table = self.finish(name, section, calendar::generate(from, to)?, &mut report)?;
         report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&report);
@@ -210,8 +278,17 @@ impl Loader<'_> {
     ///
     /// # Errors
     /// When what it holds does not fit what the model says of it.
-    pub fn given(&self, name: &str, section: &TableSection, columns: Vec<(String, RawColumn)>) -> Result<LoadedTable, LoadError> {
-        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
+    pub fn given(
+        &self,
+        name: &str,
+        section: &TableSection,
+        columns: Vec<(String, RawColumn)>,
+    ) -> Result<LoadedTable, LoadError> {
+        let mut report = TableReport {
+            table: name.to_string(),
+            read: true,
+            ..TableReport::default()
+        };
         self.finish(name, section, columns, &mut report)
     }
 
@@ -223,31 +300,49 @@ impl Loader<'_> {
         columns: Vec<(String, RawColumn)>,
         report: &mut TableReport,
     ) -> Result<LoadedTable, LoadError> {
-        let mut staged = Staged { name, columns: Vec::new() };
-        staged.columns.extend(columns.into_iter().map(|(n, c)| (n, c, Computed::Source)));
+        let mut staged = Staged {
+            name,
+            columns: Vec::new(),
+        };
+        staged
+            .columns
+            .extend(columns.into_iter().map(|(n, c)| (n, c, Computed::Source)));
         self.check_names(name, section, &staged)?;
         for (column, formula) in self.formulas.while_loading(name) {
             let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
-            let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
+            let ty = ty
+                .map(|t| self.declared_type(name, column, t))
+                .transpose()?;
             let raw = staged.compute(column, formula, ty, self.settings)?;
-            staged.columns.push((column.to_string(), raw, Computed::Loading));
+            staged
+                .columns
+                .push((column.to_string(), raw, Computed::Loading));
         }
         if let Some(filter) = &section.filter {
             let before = staged.rows();
             staged.filter(filter, self.settings)?;
             report.filtered_rows = (before - staged.rows()) as u64;
         }
-        staged.columns.retain(|(n, ..)| section.column.get(n).and_then(|c| c.keep) != Some(false));
+        staged
+            .columns
+            .retain(|(n, ..)| section.column.get(n).and_then(|c| c.keep) != Some(false));
         let rows = staged.rows();
         report.rows = rows as u64;
         let coded = staged
             .columns
-            .into_iter()
+            .into_par_iter()
             .map(|(column, raw, computed)| {
                 let data = Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
-                    LoadError::from(Diagnostic::general(Problem::Data, format!("{name}.{column}: {e}")))
+                    LoadError::from(Diagnostic::general(
+                        Problem::Data,
+                        format!("{name}.{column}: {e}"),
+                    ))
                 })?;
-                Ok(LoadedColumn { name: column, data: Arc::new(data), computed })
+                Ok(LoadedColumn {
+                    name: column,
+                    data: Arc::new(data),
+                    computed,
+                })
             })
             .collect::<Result<Vec<_>, LoadError>>()?;
         if let Some(key) = &section.key {
@@ -255,10 +350,22 @@ impl Loader<'_> {
         }
         check_display_orders(name, section, &coded)?;
         let fingerprint = fingerprint(section);
-        Ok(LoadedTable { name: name.to_string(), rows, columns: coded, report: report.clone(), files: Vec::new(), fingerprint })
+        Ok(LoadedTable {
+            name: name.to_string(),
+            rows,
+            columns: coded,
+            report: report.clone(),
+            files: Vec::new(),
+            fingerprint,
+        })
     }
 
-    fn check_names(&self, name: &str, section: &TableSection, staged: &Staged<'_>) -> Result<(), LoadError> {
+    fn check_names(
+        &self,
+        name: &str,
+        section: &TableSection,
+        staged: &Staged<'_>,
+    ) -> Result<(), LoadError> {
         let there: Vec<&str> = staged.columns.iter().map(|(n, ..)| n.as_str()).collect();
         let mut problems = Vec::new();
         for (column, said) in &section.column {
@@ -266,45 +373,84 @@ impl Loader<'_> {
             let known = there.contains(&column.as_str());
             if said.formula.is_some() && known {
                 let message = format!("`{column}` stands in the source and has a formula");
-                problems.push(self.document.problem(Problem::Duplicate, &path, message).help("give the calculated column another name"));
+                problems.push(
+                    self.document
+                        .problem(Problem::Duplicate, &path, message)
+                        .help("give the calculated column another name"),
+                );
             } else if said.formula.is_none() && !known {
                 let wanted = said.source_name.as_deref().unwrap_or(column);
                 let message = format!("the source of table `{name}` has no column `{wanted}`");
-                problems.push(self.document.problem(Problem::UnknownName, &path, message).help(crate::model::define::suggestion(wanted, &there)));
+                problems.push(
+                    self.document
+                        .problem(Problem::UnknownName, &path, message)
+                        .help(crate::model::define::suggestion(wanted, &there)),
+                );
             }
         }
-        if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }
+        if problems.is_empty() {
+            Ok(())
+        } else {
+            Err(LoadError::Problems(problems))
+        }
     }
 }
 
 /// A key that is not unique refuses the table.
 fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), LoadError> {
-    let Some(column) = columns.iter().find(|c| c.name == key) else { return Ok(()) };
-    crate::store::lookup::index(&[&column.data]).map(|_| ()).map_err(|duplicates| {
-        duplicate_keys(&format!("{table}.{key}"), &duplicates).into()
-    })
+    let Some(column) = columns.iter().find(|c| c.name == key) else {
+        return Ok(());
+    };
+    crate::store::lookup::index(&[&column.data])
+        .map(|_| ())
+        .map_err(|duplicates| duplicate_keys(&format!("{table}.{key}"), &duplicates).into())
 }
 
 /// The problem of a key that is not unique.
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
-    let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
-    let message = format!("{key} is not unique: {} rows too many: {}", duplicates.surplus, examples.join(", "));
-    Diagnostic::general(Problem::Data, message).help("each key may stand in one row only: mend the source, or filter with `where`")
+    let examples: Vec<String> = duplicates
+        .examples
+        .iter()
+        .map(|(k, n)| format!("`{k}` in {n} rows"))
+        .collect();
+    let message = format!(
+        "{key} is not unique: {} rows too many: {}",
+        duplicates.surplus,
+        examples.join(", ")
+    );
+    Diagnostic::general(Problem::Data, message)
+        .help("each key may stand in one row only: mend the source, or filter with `where`")
 }
 
 /// A column ordered by another must have one value of it for each value.
-fn check_display_orders(table: &str, section: &TableSection, columns: &[LoadedColumn]) -> Result<(), LoadError> {
+fn check_display_orders(
+    table: &str,
+    section: &TableSection,
+    columns: &[LoadedColumn],
+) -> Result<(), LoadError> {
     for (name, said) in &section.column {
         let find = |n: &str| columns.iter().find(|c| c.name == n);
-        let (Some(column), Some(order)) = (find(name), said.display_order.as_deref().and_then(find)) else { continue };
+        let (Some(column), Some(order)) =
+            (find(name), said.display_order.as_deref().and_then(find))
+        else {
+            continue;
+        };
         let mut orders: HashMap<u64, u64> = HashMap::new();
         for (code, rank) in column.data.codes().into_iter().zip(order.data.codes()) {
             if *orders.entry(code).or_insert(rank) != rank {
                 let value = column.data.value_of(code);
-                let (a, b) = (order.data.value_of(orders[&code]), order.data.value_of(rank));
-                let message = format!("{table}.{name} is ordered by {}, but `{value}` has both {a} and {b}", order.name);
+                let (a, b) = (
+                    order.data.value_of(orders[&code]),
+                    order.data.value_of(rank),
+                );
+                let message = format!(
+                    "{table}.{name} is ordered by {}, but `{value}` has both {a} and {b}",
+                    order.name
+                );
                 let help = "each value needs one place in the order: mend the source, or order by another column";
-                return Err(Diagnostic::general(Problem::Data, message).help(help).into());
+                return Err(Diagnostic::general(Problem::Data, message)
+                    .help(help)
+                    .into());
             }
         }
     }
@@ -334,17 +480,44 @@ impl Staged<'_> {
             computed: *computed,
             cyclic: false,
         });
-        let table = TableDef { name: self.name.to_string(), columns: columns.collect(), ..TableDef::default() };
-        Schema { tables: vec![table], ..Schema::default() }
+        let table = TableDef {
+            name: self.name.to_string(),
+            columns: columns.collect(),
+            ..TableDef::default()
+        };
+        Schema {
+            tables: vec![table],
+            ..Schema::default()
+        }
     }
 
-    fn compute(&self, column: &str, formula: &ParsedFormula, ty: Option<Type>, settings: &Settings) -> Result<RawColumn, LoadError> {
-        let (expr, problems) = check::column_formula(&self.schema(), settings, &formula.source, TableId(0), &formula.expr);
-        let Some(expr) = expr else { return Err(LoadError::Problems(problems)) };
+    fn compute(
+        &self,
+        column: &str,
+        formula: &ParsedFormula,
+        ty: Option<Type>,
+        settings: &Settings,
+    ) -> Result<RawColumn, LoadError> {
+        let (expr, problems) = check::column_formula(
+            &self.schema(),
+            settings,
+            &formula.source,
+            TableId(0),
+            &formula.expr,
+        );
+        let Some(expr) = expr else {
+            return Err(LoadError::Problems(problems));
+        };
         let expr = stored(expr, ty);
-        let ty = if expr.ty == Type::Null { Type::Int } else { expr.ty };
+        let ty = stored_type(expr.ty);
         let vector = self.eval(&expr, &formula.source)?;
-        to_raw(vector, ty, &format!("{}.{column}", self.name), &formula.source).map_err(LoadError::from)
+        to_raw(
+            vector,
+            ty,
+            &format!("{}.{column}", self.name),
+            &formula.source,
+        )
+        .map_err(LoadError::from)
     }
 
     /// The values of an expression in every row.
@@ -355,9 +528,16 @@ impl Staged<'_> {
         });
         let mut builder = crate::value::VectorBuilder::new(expr.ty, self.rows());
         for start in (0..self.rows()).step_by(BATCH) {
-            let rows: Vec<u32> = (start..(start + BATCH).min(self.rows())).map(|r| r as u32).collect();
-            let leaves = StagedLeaves { columns: &self.columns, rows: &rows };
-            let batch = scalar.eval(&leaves, rows.len()).map_err(|e| eval_problem(&e, start, self.name))?;
+            let rows: Vec<u32> = (start..(start + BATCH).min(self.rows()))
+                .map(|r| r as u32)
+                .collect();
+            let leaves = StagedLeaves {
+                columns: &self.columns,
+                rows: &rows,
+            };
+            let batch = scalar
+                .eval(&leaves, rows.len())
+                .map_err(|e| eval_problem(&e, start, self.name))?;
             (0..batch.len()).for_each(|i| builder.push(batch.get(i, expr.ty)));
         }
         Ok(builder.finish())
@@ -369,10 +549,15 @@ impl Staged<'_> {
         if !problems.is_empty() {
             return Err(LoadError::Problems(problems));
         }
-        let (expr, problems) = check::row_filter(&self.schema(), settings, &source, TableId(0), &tree);
-        let Some(expr) = expr else { return Err(LoadError::Problems(problems)) };
+        let (expr, problems) =
+            check::row_filter(&self.schema(), settings, &source, TableId(0), &tree);
+        let Some(expr) = expr else {
+            return Err(LoadError::Problems(problems));
+        };
         let truths = self.eval(&expr, &source)?.truths();
-        let keep: Vec<u32> = (0..self.rows() as u32).filter(|i| truths[*i as usize]).collect();
+        let keep: Vec<u32> = (0..self.rows() as u32)
+            .filter(|i| truths[*i as usize])
+            .collect();
         for (_, raw, _) in &mut self.columns {
             *raw = select(raw, &keep);
         }
@@ -385,27 +570,58 @@ fn select(raw: &RawColumn, rows: &[u32]) -> RawColumn {
     let data = match &raw.data {
         RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
         RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Texts { values, indices } => {
-            RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
-        }
+        RawData::Texts { values, indices } => RawData::Texts {
+            values: values.clone(),
+            indices: rows.iter().map(|i| indices[at(i)]).collect(),
+        },
     };
-    let valid = raw.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
-    RawColumn { ty: raw.ty, data, valid }
+    let valid = raw
+        .valid
+        .as_ref()
+        .map(|v| rows.iter().map(|i| v[at(i)]).collect());
+    RawColumn {
+        ty: raw.ty,
+        data,
+        valid,
+    }
 }
 
 /// An expression as the values of a column: of the declared type, if there is one.
 pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
-    let Some(ty) = ty.filter(|ty| *ty != expr.ty) else { return expr };
+    let Some(ty) = ty.filter(|ty| *ty != expr.ty) else {
+        return expr;
+    };
     let (from, span) = (expr.ty, expr.span);
-    Expr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
+    Expr {
+        kind: Kind::Call(
+            Op::Cast {
+                from,
+                to: ty,
+                lenient: false,
+            },
+            vec![expr],
+        ),
+        ty,
+        span,
+    }
 }
 
 /// Values as a column, or the first that does not fit 64 bits.
-pub fn to_raw(vector: Vector, ty: Type, column: &str, source: &Arc<Source>) -> Result<RawColumn, Diagnostic> {
+pub fn to_raw(
+    vector: Vector,
+    ty: Type,
+    column: &str,
+    source: &Arc<Source>,
+) -> Result<RawColumn, Diagnostic> {
     let whole = crate::formula::source::Span::new(0, source.text.len());
     RawColumn::from_vector(vector, ty).map_err(|(row, v)| {
-        let message = format!("{column} in row {}: {} does not fit a column", row + 1, exact::to_string(v, ty.scale()));
-        Diagnostic::error(Problem::Data, source, whole, message).help("round it, or set `type = \"float\"`")
+        let message = format!(
+            "{column} in row {}: {} does not fit a column",
+            row + 1,
+            exact::to_string(v, ty.scale())
+        );
+        Diagnostic::error(Problem::Data, source, whole, message)
+            .help("round it, or set `type = \"float\"`")
     })
 }
 

@@ -25,6 +25,8 @@ pub struct Spec {
     pub ty: Type,
     /// The column whose codes are fed in place of values.
     pub coded: Option<Arc<Column>>,
+    /// Whether an argument can be null; if not, a sum has a value wherever a row was seen.
+    pub nullable: bool,
 }
 
 /// One batch for an aggregate.
@@ -35,6 +37,8 @@ pub enum Input<'a> {
     Codes(&'a [u64]),
     /// Values of the arguments, then of the order.
     Values(&'a [Vector]),
+    /// Exact numbers without nulls as places in an array of values, with the bits that the largest of them takes.
+    Gathered(&'a [i64], &'a [u32], u32),
 }
 
 /// Which group each row of a batch belongs to.
@@ -120,14 +124,59 @@ struct ExactSums {
     /// How much may still be added to `small` before it has to be emptied into `wide`.
     headroom: u128,
     wide: Vec<i128>,
+    /// How many values, where that has to be known; else empty.
     counts: Vec<u64>,
 }
 
 const HEADROOM: u128 = 1 << 62;
 
 impl ExactSums {
-    fn new(groups: usize) -> ExactSums {
-        ExactSums { small: vec![0; groups], headroom: HEADROOM, wide: Vec::new(), counts: vec![0; groups] }
+    fn new(groups: usize, counted: bool) -> ExactSums {
+        let counts = if counted { vec![0; groups] } else { Vec::new() };
+        ExactSums {
+            small: vec![0; groups],
+            headroom: HEADROOM,
+            wide: Vec::new(),
+            counts,
+        }
+    }
+
+    fn count(&mut self, group: usize) {
+        if let Some(count) = self.counts.get_mut(group) {
+            *count += 1;
+        }
+    }
+
+    /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
+    fn reserve(&mut self, bits: u32, rows: usize) -> bool {
+        let most = (1u128 << bits) * rows as u128;
+        if most > HEADROOM {
+            return false;
+        }
+        if most > self.headroom {
+            self.flush();
+        }
+        self.headroom -= most;
+        true
+    }
+
+    /// Adds values by their places in an array.
+    fn add_gathered(&mut self, groups: Groups<'_>, values: &[i64], places: &[u32], bits: u32) {
+        let counted = !self.counts.is_empty();
+        if counted || !self.reserve(bits, places.len()) {
+            let vector = Vector::new(Data::I64(
+                places.iter().map(|p| values[*p as usize]).collect(),
+            ));
+            return self.add(groups, &vector);
+        }
+        match groups {
+            Groups::One => self.small[0] += places.iter().map(|p| values[*p as usize]).sum::<i64>(),
+            Groups::Many(groups) => {
+                for (group, place) in groups.iter().zip(places) {
+                    self.small[*group as usize] += values[*place as usize];
+                }
+            }
+        }
     }
 
     fn flush(&mut self) {
@@ -149,7 +198,7 @@ impl ExactSums {
                         // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
                         // which has more than 38 digits and is reported when the sums are taken.
                         self.wide[group] = self.wide[group].saturating_add(v);
-                        self.counts[group] += 1;
+                        self.count(group);
                     }
                 }
             }
@@ -157,33 +206,36 @@ impl ExactSums {
     }
 
     fn add_small(&mut self, groups: Groups<'_>, values: &[i64], valid: Option<&[bool]>) {
-        // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
-        let bits = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
-        let largest = u128::from(bits).wrapping_add(1).next_power_of_two();
-        let most = largest * values.len() as u128;
-        if most > HEADROOM {
+        if !self.reserve(bits_of(values), values.len()) {
             let wide = values.iter().map(|v| i128::from(*v)).collect();
-            return self.add(groups, &Vector { data: Data::I128(wide), valid: valid.map(<[bool]>::to_vec) });
+            return self.add(
+                groups,
+                &Vector {
+                    data: Data::I128(wide),
+                    valid: valid.map(<[bool]>::to_vec),
+                },
+            );
         }
-        if most > self.headroom {
-            self.flush();
-        }
-        self.headroom -= most;
+        let counted = !self.counts.is_empty();
         match (groups, valid) {
             (Groups::One, None) => {
                 self.small[0] += values.iter().sum::<i64>();
-                self.counts[0] += values.len() as u64;
+                if counted {
+                    self.counts[0] += values.len() as u64;
+                }
             }
             (Groups::Many(groups), None) => {
                 for (group, v) in groups.iter().zip(values) {
                     self.small[*group as usize] += v;
-                    self.counts[*group as usize] += 1;
+                }
+                if counted {
+                    groups.iter().for_each(|g| self.counts[*g as usize] += 1);
                 }
             }
             (_, Some(valid)) => {
                 for (i, v) in values.iter().enumerate().filter(|(i, _)| valid[*i]) {
                     self.small[groups.of(i)] += v;
-                    self.counts[groups.of(i)] += 1;
+                    self.count(groups.of(i));
                 }
             }
         }
@@ -192,6 +244,15 @@ impl ExactSums {
     fn sum(&self, group: usize) -> i128 {
         i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
     }
+}
+
+/// The bits that the largest magnitude takes.
+pub fn bits_of(values: &[i64]) -> u32 {
+    // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
+    let all = values
+        .iter()
+        .fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
+    64 - all.leading_zeros()
 }
 
 /// An aggregate over all groups of a read or fold.
@@ -207,19 +268,31 @@ impl Accumulator {
         use AggregateKind::*;
         let state = match spec.kind {
             Rows | Count => State::Count(vec![0; groups]),
-            Sum | Avg if spec.input == Type::Float => State::SumFloat { sums: vec![0.0; groups], counts: vec![0; groups] },
-            Sum | Avg => State::SumExact(ExactSums::new(groups)),
+            Sum | Avg if spec.input == Type::Float => State::SumFloat {
+                sums: vec![0.0; groups],
+                counts: vec![0; groups],
+            },
+            Sum | Avg => State::SumExact(ExactSums::new(groups, spec.nullable || spec.kind == Avg)),
             Min | Max if spec.coded.is_some() => State::ExtremeCode(vec![NONE; groups]),
             Min | Max => State::ExtremeValue(vec![Value::Null; groups]),
-            StddevSamp | StddevPop | VarSamp | VarPop => State::Moments(vec![Moments::default(); groups]),
-            CountDistinct if spec.coded.is_some() => State::DistinctCodes(HashSet::default(), groups),
+            StddevSamp | StddevPop | VarSamp | VarPop => {
+                State::Moments(vec![Moments::default(); groups])
+            }
+            CountDistinct if spec.coded.is_some() => {
+                State::DistinctCodes(HashSet::default(), groups)
+            }
             CountDistinct => State::DistinctValues(HashSet::new(), groups),
             Single if spec.coded.is_some() => State::SingleCode(vec![NONE; groups]),
             Single => State::SingleValue(vec![self::Single::Nothing; groups]),
             First | Last => State::Best(vec![None; groups]),
-            Median | PercentileCont | PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
+            Median | PercentileCont | PercentileDisc | StringAgg => {
+                State::Collected(vec![Vec::new(); groups])
+            }
         };
-        Accumulator { spec: spec.clone(), state }
+        Accumulator {
+            spec: spec.clone(),
+            state,
+        }
     }
 
     /// Makes room for groups that were not known before.
@@ -228,7 +301,9 @@ impl Accumulator {
             State::Count(v) => v.resize(groups, 0),
             State::SumExact(sums) => {
                 sums.small.resize(groups, 0);
-                sums.counts.resize(groups, 0);
+                if self.spec.nullable || self.spec.kind == AggregateKind::Avg {
+                    sums.counts.resize(groups, 0);
+                }
                 if !sums.wide.is_empty() {
                     sums.wide.resize(groups, 0);
                 }
@@ -254,18 +329,29 @@ impl Accumulator {
                 if let State::Count(counts) = &mut self.state {
                     match groups {
                         Groups::One => counts[0] += *n as u64,
-                        Groups::Many(groups) => groups.iter().for_each(|g| counts[*g as usize] += 1),
+                        Groups::Many(groups) => {
+                            groups.iter().for_each(|g| counts[*g as usize] += 1)
+                        }
                     }
                 }
             }
             Input::Codes(codes) => self.add_codes(groups, codes),
             Input::Values(vectors) => self.add_values(groups, vectors),
+            Input::Gathered(values, places, bits) => {
+                if let State::SumExact(sums) = &mut self.state {
+                    sums.add_gathered(groups, values, places, *bits);
+                }
+            }
         }
     }
 
     fn add_codes(&mut self, groups: Groups<'_>, codes: &[u64]) {
         let null = self.spec.coded.as_ref().map_or(NONE, |c| c.null_code());
-        let valid = codes.iter().copied().enumerate().filter(|(_, c)| *c != null);
+        let valid = codes
+            .iter()
+            .copied()
+            .enumerate()
+            .filter(|(_, c)| *c != null);
         match &mut self.state {
             State::Count(counts) => valid.for_each(|(i, _)| counts[groups.of(i)] += 1),
             State::ExtremeCode(best) => {
@@ -285,7 +371,11 @@ impl Accumulator {
             State::SingleCode(only) => {
                 for (i, code) in codes.iter().enumerate() {
                     let slot = &mut only[groups.of(i)];
-                    *slot = if *slot == NONE || *slot == *code { *code } else { SEVERAL };
+                    *slot = if *slot == NONE || *slot == *code {
+                        *code
+                    } else {
+                        SEVERAL
+                    };
                 }
             }
             _ => {}
@@ -320,7 +410,11 @@ impl Accumulator {
             }
             State::DistinctValues(set, _) => {
                 for i in 0..n {
-                    let row: Vec<Value> = vectors.iter().zip(&spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
+                    let row: Vec<Value> = vectors
+                        .iter()
+                        .zip(&spec.inputs)
+                        .map(|(v, ty)| v.get(i, *ty))
+                        .collect();
                     if row.iter().all(|v| !v.is_null()) {
                         set.insert((groups.of(i) as u32, row));
                     }
@@ -328,18 +422,27 @@ impl Accumulator {
             }
             State::SingleValue(only) => {
                 for i in 0..n {
-                    merge_single(&mut only[groups.of(i)], Single::One(first.get(i, spec.input)));
+                    merge_single(
+                        &mut only[groups.of(i)],
+                        Single::One(first.get(i, spec.input)),
+                    );
                 }
             }
             State::Best(best) => {
                 for i in valid {
-                    let candidate = (order_values(&vectors[1..], &spec.order, i), first.get(i, spec.input));
+                    let candidate = (
+                        order_values(&vectors[1..], &spec.order, i),
+                        first.get(i, spec.input),
+                    );
                     keep_best(&mut best[groups.of(i)], candidate, spec);
                 }
             }
             State::Collected(lists) => {
                 for i in valid {
-                    let entry = (first.get(i, spec.input), order_values(&vectors[1..], &spec.order, i));
+                    let entry = (
+                        first.get(i, spec.input),
+                        order_values(&vectors[1..], &spec.order, i),
+                    );
                     lists[groups.of(i)].push(entry);
                 }
             }
@@ -352,12 +455,16 @@ impl Accumulator {
         let at = |i: usize| to[i] as usize;
         let spec = &self.spec;
         match (&mut self.state, other.state) {
-            (State::Count(a), State::Count(b)) => b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n),
+            (State::Count(a), State::Count(b)) => {
+                b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n)
+            }
             (State::SumExact(a), State::SumExact(b)) => {
                 a.flush();
                 for i in 0..b.small.len() {
                     a.wide[at(i)] = a.wide[at(i)].saturating_add(b.sum(i));
-                    a.counts[at(i)] += b.counts[i];
+                    if let (Some(a), Some(b)) = (a.counts.get_mut(at(i)), b.counts.get(i)) {
+                        *a += b;
+                    }
                 }
             }
             (State::SumFloat { sums, counts }, State::SumFloat { sums: s, counts: c }) => {
@@ -378,9 +485,14 @@ impl Accumulator {
             }
             (State::ExtremeValue(a), State::ExtremeValue(b)) => {
                 let max = spec.kind == AggregateKind::Max;
-                b.into_iter().enumerate().for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
+                b.into_iter()
+                    .enumerate()
+                    .for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
             }
-            (State::Moments(a), State::Moments(b)) => b.into_iter().enumerate().for_each(|(i, m)| a[at(i)].merge(m)),
+            (State::Moments(a), State::Moments(b)) => b
+                .into_iter()
+                .enumerate()
+                .for_each(|(i, m)| a[at(i)].merge(m)),
             (State::DistinctCodes(a, _), State::DistinctCodes(b, _)) => {
                 a.extend(b.into_iter().map(|(g, c)| (to[g as usize], c)));
             }
@@ -390,11 +502,17 @@ impl Accumulator {
             (State::SingleCode(a), State::SingleCode(b)) => {
                 for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
                     let slot = &mut a[at(i)];
-                    *slot = if *slot == NONE || *slot == code { code } else { SEVERAL };
+                    *slot = if *slot == NONE || *slot == code {
+                        code
+                    } else {
+                        SEVERAL
+                    };
                 }
             }
             (State::SingleValue(a), State::SingleValue(b)) => {
-                b.into_iter().enumerate().for_each(|(i, s)| merge_single(&mut a[at(i)], s));
+                b.into_iter()
+                    .enumerate()
+                    .for_each(|(i, s)| merge_single(&mut a[at(i)], s));
             }
             (State::Best(a), State::Best(b)) => {
                 for (i, candidate) in b.into_iter().enumerate().filter_map(|(i, c)| Some((i, c?))) {
@@ -402,17 +520,19 @@ impl Accumulator {
                 }
             }
             (State::Collected(a), State::Collected(b)) => {
-                b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
+                b.into_iter()
+                    .enumerate()
+                    .for_each(|(i, list)| a[at(i)].extend(list));
             }
             _ => {}
         }
     }
 
-    /// The result of every group, and after them the result over no rows.
+    /// The result of every group, and after them the result over no rows; `seen` tells which groups have rows.
     ///
     /// # Errors
     /// When a sum has more than 38 digits.
-    pub fn finish(self) -> Result<Vector, String> {
+    pub fn finish(self, seen: &[bool]) -> Result<Vector, String> {
         let spec = self.spec;
         let counted = |values: Vec<u64>| {
             let mut values: Vec<i64> = values.into_iter().map(|n| n as i64).collect();
@@ -421,23 +541,49 @@ impl Accumulator {
         };
         match self.state {
             State::Count(counts) => counted(counts),
-            State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
-            State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
-            State::SumExact(sums) => finish_exact(&sums, &spec),
+            State::DistinctCodes(set, groups) => {
+                counted(tally(set.into_iter().map(|(g, _)| g), groups))
+            }
+            State::DistinctValues(set, groups) => {
+                counted(tally(set.into_iter().map(|(g, _)| g), groups))
+            }
+            State::SumExact(sums) => finish_exact(&sums, &spec, seen),
             State::SumFloat { sums, counts } => {
                 let avg = spec.kind == AggregateKind::Avg;
-                let values = sums.iter().zip(&counts).map(|(s, n)| if *n == 0 { f64::NAN } else if avg { s / *n as f64 } else { *s });
+                let values = sums.iter().zip(&counts).map(|(s, n)| {
+                    if *n == 0 {
+                        f64::NAN
+                    } else if avg {
+                        s / *n as f64
+                    } else {
+                        *s
+                    }
+                });
                 Ok(floats(values))
             }
-            State::Moments(moments) => Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m)))),
+            State::Moments(moments) => {
+                Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m))))
+            }
             State::ExtremeCode(codes) | State::SingleCode(codes) => Ok(decode(&spec, codes)),
             State::ExtremeValue(values) => Ok(collect(values.into_iter(), spec.ty)),
             State::SingleValue(values) => {
-                let value = |s| if let Single::One(v) = s { v } else { Value::Null };
+                let value = |s| {
+                    if let Single::One(v) = s {
+                        v
+                    } else {
+                        Value::Null
+                    }
+                };
                 Ok(collect(values.into_iter().map(value), spec.ty))
             }
-            State::Best(best) => Ok(collect(best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)), spec.ty)),
-            State::Collected(lists) => Ok(collect(lists.into_iter().map(|l| summarize(&spec, l)), spec.ty)),
+            State::Best(best) => Ok(collect(
+                best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)),
+                spec.ty,
+            )),
+            State::Collected(lists) => Ok(collect(
+                lists.into_iter().map(|l| summarize(&spec, l)),
+                spec.ty,
+            )),
         }
     }
 }
@@ -447,7 +593,13 @@ fn keep_extreme(best: &mut Value, value: Value, max: bool) {
         return;
     }
     let order = value.total_cmp(best);
-    if best.is_null() || (if max { order == Ordering::Greater } else { order == Ordering::Less }) {
+    if best.is_null()
+        || (if max {
+            order == Ordering::Greater
+        } else {
+            order == Ordering::Less
+        })
+    {
         *best = value;
     }
 }
@@ -461,14 +613,22 @@ fn merge_single(slot: &mut Single, other: Single) {
 }
 
 fn order_values(vectors: &[Vector], order: &[(Type, bool)], i: usize) -> Vec<Value> {
-    vectors.iter().zip(order).map(|(v, (ty, _))| v.get(i, *ty)).collect()
+    vectors
+        .iter()
+        .zip(order)
+        .map(|(v, (ty, _))| v.get(i, *ty))
+        .collect()
 }
 
 /// By each part of the order, null last whichever way it goes.
 fn compare_order(a: &[Value], b: &[Value], order: &[(Type, bool)]) -> Ordering {
     for ((x, y), (_, descending)) in a.iter().zip(b).zip(order) {
         let compared = x.total_cmp(y);
-        let compared = if *descending && !x.is_null() && !y.is_null() { compared.reverse() } else { compared };
+        let compared = if *descending && !x.is_null() && !y.is_null() {
+            compared.reverse()
+        } else {
+            compared
+        };
         if compared.is_ne() {
             return compared;
         }
@@ -485,8 +645,13 @@ fn keep_best(best: &mut Option<(Vec<Value>, Value)>, candidate: (Vec<Value>, Val
     let better = match best {
         None => true,
         Some((order, value)) => {
-            let compared = compare_order(&candidate.0, order, &spec.order).then_with(|| candidate.1.total_cmp(value));
-            if spec.kind == AggregateKind::Last { compared.is_gt() } else { compared.is_lt() }
+            let compared = compare_order(&candidate.0, order, &spec.order)
+                .then_with(|| candidate.1.total_cmp(value));
+            if spec.kind == AggregateKind::Last {
+                compared.is_gt()
+            } else {
+                compared.is_lt()
+            }
         }
     };
     if better {
@@ -514,13 +679,24 @@ fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {
     builder.finish()
 }
 
-fn finish_exact(sums: &ExactSums, spec: &Spec) -> Result<Vector, String> {
+fn finish_exact(sums: &ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
     let groups = sums.small.len();
     if spec.kind == AggregateKind::Avg {
-        let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
-        return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
+        let mean =
+            |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
+        return Ok(floats((0..groups).map(|g| {
+            if sums.counts[g] == 0 {
+                f64::NAN
+            } else {
+                mean(g)
+            }
+        })));
     }
-    let mut valid: Vec<bool> = sums.counts.iter().map(|n| *n > 0).collect();
+    let mut valid: Vec<bool> = if spec.nullable {
+        sums.counts.iter().map(|n| *n > 0).collect()
+    } else {
+        seen[..groups].to_vec()
+    };
     valid.push(false);
     if sums.wide.is_empty() {
         let mut values = sums.small.clone();
@@ -532,7 +708,11 @@ fn finish_exact(sums: &ExactSums, spec: &Spec) -> Result<Vector, String> {
         values.push(exact::checked(Some(sums.sum(g))).ok_or("the sum has more than 38 digits")?);
     }
     values.push(0);
-    let data = match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
+    let data = match values
+        .iter()
+        .map(|v| i64::try_from(*v))
+        .collect::<Result<Vec<_>, _>>()
+    {
         Ok(small) => Data::I64(small),
         Err(_) => Data::I128(values),
     };
@@ -546,7 +726,11 @@ fn spread(kind: AggregateKind, m: Moments) -> f64 {
         return f64::NAN;
     }
     let variance = m.squares / divisor;
-    if matches!(kind, AggregateKind::StddevSamp | AggregateKind::StddevPop) { variance.sqrt() } else { variance }
+    if matches!(kind, AggregateKind::StddevSamp | AggregateKind::StddevPop) {
+        variance.sqrt()
+    } else {
+        variance
+    }
 }
 
 fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
@@ -554,7 +738,10 @@ fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
     match &spec.coded {
         Some(column) => {
             let null = column.null_code();
-            let codes: Vec<u64> = codes.into_iter().map(|c| if c >= SEVERAL { null } else { c }).collect();
+            let codes: Vec<u64> = codes
+                .into_iter()
+                .map(|c| if c >= SEVERAL { null } else { c })
+                .collect();
             column.vector_of(&codes)
         }
         None => Vector::nulls(spec.ty, codes.len()),
@@ -568,15 +755,25 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     }
     if spec.kind == AggregateKind::StringAgg {
         // Without an order the texts are sorted, so that the result is the same every time.
-        list.sort_by(|a, b| compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0)));
-        let separator = spec.constant.as_ref().and_then(Value::as_text).unwrap_or("");
+        list.sort_by(|a, b| {
+            compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0))
+        });
+        let separator = spec
+            .constant
+            .as_ref()
+            .and_then(Value::as_text)
+            .unwrap_or("");
         let texts: Vec<&str> = list.iter().filter_map(|(v, _)| v.as_text()).collect();
         return Value::text(texts.join(separator));
     }
     list.sort_by(|a, b| a.0.total_cmp(&b.0));
     let share = match spec.kind {
         AggregateKind::Median => 0.5,
-        _ => spec.constant.as_ref().and_then(Value::as_f64).unwrap_or(0.5),
+        _ => spec
+            .constant
+            .as_ref()
+            .and_then(Value::as_f64)
+            .unwrap_or(0.5),
     };
     if spec.kind == AggregateKind::PercentileDisc {
         let place = (share * list.len() as f64).ceil().max(1.0) as usize - 1;
@@ -585,7 +782,11 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     let place = share * (list.len() - 1) as f64;
     let (low, high) = (place.floor() as usize, place.ceil() as usize);
     let at = |i: usize| list[i].0.as_f64().unwrap_or(f64::NAN);
-    let value = if low == high { at(low) } else { at(low) + (at(high) - at(low)) * (place - low as f64) };
+    let value = if low == high {
+        at(low)
+    } else {
+        at(low) + (at(high) - at(low)) * (place - low as f64)
+    };
     Value::float(value)
 }
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::accumulate::{Accumulator, GroupNumbers, Groups, Input, Spec};
+use super::accumulate::{Accumulator, GroupNumbers, Groups, Input, Spec, bits_of};
 use super::anchors::{Anchor, BatchCodes, CompiledRow, Outer, RowCompiler, Tables};
 use super::frame::Frame;
 use super::{Options, RunError};
@@ -17,15 +17,15 @@ use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf};
 use crate::store::{Column, NO_ROW, Target};
-use crate::value::Vector;
+use crate::value::{Data, Vector};
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
 const BATCH: usize = 4096;
 /// Rows of a part that one thread works on. Parts do not depend on the number of threads, so sums of floats come out
 /// the same on every machine.
-const PART: usize = 1 << 18;
+const PART: usize = 1 << 16;
 /// More parts than this would cost more in merging than they gain.
-const MAX_PARTS: usize = 16;
+const MAX_PARTS: usize = 8;
 /// Groups are numbered by place in an array up to this many; beyond it, by a hash table.
 const DENSE_GROUPS: u128 = 1 << 20;
 /// Set in a group's number when the row does not pass.
@@ -84,11 +84,18 @@ impl ReadResult {
         if dims.is_empty() {
             return vec![0; frame.cells];
         }
-        let columns: Vec<&[u64]> = dims.iter().map(|d| frame.dims[*d].codes.as_slice()).collect();
+        let columns: Vec<&[u64]> = dims
+            .iter()
+            .map(|d| frame.dims[*d].codes.as_slice())
+            .collect();
         let strides = strides(&self.sizes);
         (0..frame.cells)
             .map(|cell| {
-                let key: u128 = columns.iter().zip(&strides).map(|(c, s)| u128::from(c[cell]) * s).sum();
+                let key: u128 = columns
+                    .iter()
+                    .zip(&strides)
+                    .map(|(c, s)| u128::from(c[cell]) * s)
+                    .sum();
                 match &self.numbering {
                     Numbering::Dense => key as u32,
                     Numbering::Hashed(numbers, _) => numbers.get(&key).copied().unwrap_or(none),
@@ -158,7 +165,13 @@ struct Prepared<'a> {
 /// Where an aggregate's input comes from.
 enum Feed {
     Rows,
-    Codes { anchor: Option<Anchor>, map: Vec<u64>, column: ColumnId },
+    /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
+    Gathered(Anchor, Vec<i64>, u32),
+    Codes {
+        anchor: Option<Anchor>,
+        map: Vec<u64>,
+        column: ColumnId,
+    },
     Values(Vec<CompiledRow>),
 }
 
@@ -166,11 +179,23 @@ enum Feed {
 ///
 /// # Errors
 /// An error in a row expression or a sum that does not fit; a read that was cancelled.
-pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
+pub fn run(
+    tables: Tables<'_>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<ReadResult, RunError> {
     let prepared = prepare(tables, read, outer, options)?;
     let rows = tables.rows(read.table);
-    let part_rows = rows.div_ceil(MAX_PARTS).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
-    let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
+    let part_rows = rows
+        .div_ceil(MAX_PARTS)
+        .max(options.part_rows.unwrap_or(PART))
+        .next_multiple_of(BATCH)
+        .max(BATCH);
+    let parts: Vec<(usize, usize)> = (0..rows)
+        .step_by(part_rows)
+        .map(|s| (s, (s + part_rows).min(rows)))
+        .collect();
     let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
     let done: Vec<Part> = if parts.len() > 1 && !options.one_thread {
         parts.par_iter().map(work).collect::<Result<_, _>>()?
@@ -180,16 +205,31 @@ pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options)
     prepared.finish(done, read, rows)
 }
 
-fn prepare<'a>(tables: Tables<'a>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<Prepared<'a>, RunError> {
+fn prepare<'a>(
+    tables: Tables<'a>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
     let sizes = key_sizes(tables, read);
-    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
+    let product = sizes
+        .iter()
+        .try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
     let Some(product) = product else {
         return Err(RunError::Limit("the group-by columns together have more than 2^128 combinations: group by fewer columns".into()));
     };
     let room = DENSE_GROUPS.min(4 * tables.rows(table) as u128 + 4096);
     let strides = strides(&sizes);
-    let mut builder = Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
+    let mut builder = Builder {
+        tables,
+        table,
+        outer,
+        options,
+        anchors: Vec::new(),
+        loose: Vec::new(),
+        row_filters: Vec::new(),
+    };
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
@@ -201,7 +241,11 @@ fn prepare<'a>(tables: Tables<'a>, read: &Read, outer: Outer<'_>, options: &Opti
         anchor.seal(dense);
     }
     let compiler = RowCompiler::new(tables, table, outer, options.hoist);
-    let aggregates: Vec<(Spec, Feed)> = read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
+    let aggregates: Vec<(Spec, Feed)> = read
+        .aggregates
+        .iter()
+        .map(|a| feed(tables, table, a, &compiler, options))
+        .collect();
     let columns = needed_columns(&builder, &aggregates, tables);
     Ok(Prepared {
         tables,
@@ -237,16 +281,29 @@ struct Builder<'a, 'o> {
 
 impl Builder<'_, '_> {
     fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
-        let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
-            let codes = self.tables.codes_of(self.table, anchor) as usize;
-            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), dense: Vec::new(), wide: vec![0; codes] });
-            self.anchors.len() - 1
-        });
+        let place = self
+            .anchors
+            .iter()
+            .position(|a| a.anchor == anchor)
+            .unwrap_or_else(|| {
+                let codes = self.tables.codes_of(self.table, anchor) as usize;
+                self.anchors.push(AnchorPlan {
+                    anchor,
+                    pass: Vec::new(),
+                    dense: Vec::new(),
+                    wide: vec![0; codes],
+                });
+                self.anchors.len() - 1
+            });
         &mut self.anchors[place]
     }
 
     fn path(&self, read: &Read, to: TableId) -> Vec<RelationshipId> {
-        self.tables.schema.reach(self.table, &read.detours).remove(&to).unwrap_or_default()
+        self.tables
+            .schema
+            .reach(self.table, &read.detours)
+            .remove(&to)
+            .unwrap_or_default()
     }
 
     fn key(&mut self, key: Key, stride: u128, read: &Read) {
@@ -269,7 +326,11 @@ impl Builder<'_, '_> {
             Some(column) => self.tables.codes_by_code(column, &path),
             None => {
                 let none = self.tables.rows(table) as u64;
-                self.tables.rows_by_code(&path).into_iter().map(|r| if r == NO_ROW { none } else { u64::from(r) }).collect()
+                self.tables
+                    .rows_by_code(&path)
+                    .into_iter()
+                    .map(|r| if r == NO_ROW { none } else { u64::from(r) })
+                    .collect()
             }
         };
         let plan = self.anchor(anchor);
@@ -288,14 +349,25 @@ impl Builder<'_, '_> {
             return self.own_filter(predicate);
         }
         let (passes, null_passes) = far_rows(self.tables, filter, self.outer, self.options)?;
-        let pass_row = |row: u32| if row == NO_ROW { null_passes } else { passes[row as usize] };
+        let pass_row = |row: u32| {
+            if row == NO_ROW {
+                null_passes
+            } else {
+                passes[row as usize]
+            }
+        };
         let Some(first) = path.first() else {
             // What a projection leaves of a filter of the table itself.
             self.row_filters.push(CompiledRow::of_rows(passes));
             return Ok(());
         };
         let anchor = self.tables.anchor_of_path(*first);
-        let pass: Vec<bool> = self.tables.rows_by_code(&path).into_iter().map(pass_row).collect();
+        let pass: Vec<bool> = self
+            .tables
+            .rows_by_code(&path)
+            .into_iter()
+            .map(pass_row)
+            .collect();
         self.anchor(anchor).narrow(&pass);
         Ok(())
     }
@@ -328,13 +400,28 @@ impl AnchorPlan {
             return;
         }
         let wide = std::mem::take(&mut self.wide);
-        let drop = |i: usize| if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED };
-        self.dense = wide.into_iter().enumerate().map(|(i, sum)| sum as u32 | drop(i)).collect();
+        let drop = |i: usize| {
+            if self.pass.get(i).copied().unwrap_or(true) {
+                0
+            } else {
+                DROPPED
+            }
+        };
+        self.dense = wide
+            .into_iter()
+            .enumerate()
+            .map(|(i, sum)| sum as u32 | drop(i))
+            .collect();
     }
 }
 
 /// Which rows of a filter's table pass, and whether a row that points at nothing does.
-fn far_rows(tables: Tables<'_>, filter: &Filter, outer: Outer<'_>, options: &Options) -> Result<(Vec<bool>, bool), RunError> {
+fn far_rows(
+    tables: Tables<'_>,
+    filter: &Filter,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<(Vec<bool>, bool), RunError> {
     let predicate = filter.predicate();
     let passes = rows_where(tables, predicate, outer, options)?;
     let null_passes = null_row_passes(tables, predicate, outer)?;
@@ -345,8 +432,14 @@ fn far_rows(tables: Tables<'_>, filter: &Filter, outer: Outer<'_>, options: &Opt
 }
 
 /// Which rows of a predicate's table satisfy it.
-pub fn rows_where(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>, options: &Options) -> Result<Vec<bool>, RunError> {
-    let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
+pub fn rows_where(
+    tables: Tables<'_>,
+    predicate: &Predicate,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<Vec<bool>, RunError> {
+    let compiled =
+        RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
     let rows = tables.rows(predicate.table);
     let mut passes = Vec::with_capacity(rows);
     for start in (0..rows).step_by(BATCH) {
@@ -359,7 +452,11 @@ pub fn rows_where(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>, o
 }
 
 /// Whether a row of nulls satisfies a predicate.
-pub fn null_row_passes(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>) -> Result<bool, RunError> {
+pub fn null_row_passes(
+    tables: Tables<'_>,
+    predicate: &Predicate,
+    outer: Outer<'_>,
+) -> Result<bool, RunError> {
     let test = &predicate.test;
     let leaves = test.leaves.iter().map(|leaf| {
         Some(match leaf {
@@ -370,7 +467,9 @@ pub fn null_row_passes(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'
             },
         })
     });
-    let values = test.scalar.eval(&super::anchors::WholeLeaves(leaves.collect()), 1)?;
+    let values = test
+        .scalar
+        .eval(&super::anchors::WholeLeaves(leaves.collect()), 1)?;
     Ok(values.truths()[0])
 }
 
@@ -403,16 +502,28 @@ fn project(
         .collect();
     let nulls: Vec<u64> = kept.iter().map(|c| tables.column(*c).null_code()).collect();
     let combination = |row: usize| columns.iter().map(|c| c[row]).collect::<Vec<u64>>();
-    let mut allowed: std::collections::HashSet<Vec<u64>> =
-        passes.iter().enumerate().filter(|(_, p)| **p).map(|(row, _)| combination(row)).collect();
+    let mut allowed: std::collections::HashSet<Vec<u64>> = passes
+        .iter()
+        .enumerate()
+        .filter(|(_, p)| **p)
+        .map(|(row, _)| combination(row))
+        .collect();
     if null_passes {
         allowed.insert(nulls.clone());
     }
-    let all = (0..passes.len()).map(|row| allowed.contains(&combination(row))).collect();
+    let all = (0..passes.len())
+        .map(|row| allowed.contains(&combination(row)))
+        .collect();
     Ok((all, allowed.contains(&nulls)))
 }
 
-fn feed(tables: Tables<'_>, table: TableId, a: &ReadAggregate, compiler: &RowCompiler<'_>, options: &Options) -> (Spec, Feed) {
+fn feed(
+    tables: Tables<'_>,
+    table: TableId,
+    a: &ReadAggregate,
+    compiler: &RowCompiler<'_>,
+    options: &Options,
+) -> (Spec, Feed) {
     use AggregateKind::*;
     let mut spec = Spec {
         kind: a.kind,
@@ -422,6 +533,7 @@ fn feed(tables: Tables<'_>, table: TableId, a: &ReadAggregate, compiler: &RowCom
         constant: a.constant.clone(),
         ty: a.ty,
         coded: None,
+        nullable: true,
     };
     if a.kind == Rows {
         return (spec, Feed::Rows);
@@ -434,27 +546,73 @@ fn feed(tables: Tables<'_>, table: TableId, a: &ReadAggregate, compiler: &RowCom
         let anchor = tables.anchor(column, path);
         if path.is_empty() {
             spec.coded = Some(tables.column(column).clone());
-            return (spec, Feed::Codes { anchor: None, map: Vec::new(), column });
+            return (
+                spec,
+                Feed::Codes {
+                    anchor: None,
+                    map: Vec::new(),
+                    column,
+                },
+            );
         }
         if tables.is_small(table, anchor) {
             spec.coded = Some(tables.column(column).clone());
-            return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
+            return (
+                spec,
+                Feed::Codes {
+                    anchor: Some(anchor),
+                    map: tables.codes_by_code(column, path),
+                    column,
+                },
+            );
         }
     }
-    let rows = a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
+    let rows: Vec<CompiledRow> = a
+        .args
+        .iter()
+        .chain(a.order.iter().map(|(e, _)| e))
+        .map(|e| compiler.compile(e))
+        .collect();
+    spec.nullable = rows.iter().any(CompiledRow::nullable);
+    if let (
+        Sum,
+        false,
+        Some((
+            anchor,
+            Vector {
+                data: Data::I64(values),
+                ..
+            },
+        )),
+    ) = (
+        a.kind,
+        spec.nullable,
+        rows.first().and_then(CompiledRow::as_mapped),
+    ) {
+        return (
+            spec,
+            Feed::Gathered(anchor, values.clone(), bits_of(values)),
+        );
+    }
     (spec, Feed::Values(rows))
 }
 
 /// A row expression that is just a column.
 fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])> {
     match (&row.scalar.kind, row.leaves.as_slice()) {
-        (crate::formula::scalar::ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => Some((*column, path)),
+        (crate::formula::scalar::ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => {
+            Some((*column, path))
+        }
         _ => None,
     }
 }
 
 /// The table's columns whose codes are unpacked, for counting bytes.
-fn needed_columns(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], tables: Tables<'_>) -> BTreeSet<u32> {
+fn needed_columns(
+    builder: &Builder<'_, '_>,
+    aggregates: &[(Spec, Feed)],
+    tables: Tables<'_>,
+) -> BTreeSet<u32> {
     let mut columns = BTreeSet::new();
     let mut anchor = |a: Anchor| {
         if let Anchor::Column(index) = a {
@@ -464,17 +622,24 @@ fn needed_columns(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], tables
     builder.anchors.iter().for_each(|a| anchor(a.anchor));
     for compiled in &builder.row_filters {
         compiled.anchors().for_each(&mut anchor);
-        compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+        compiled
+            .own_columns()
+            .for_each(|i| anchor(Anchor::Column(i)));
     }
     for (_, feed) in aggregates {
         match feed {
             Feed::Rows => {}
-            Feed::Codes { anchor: Some(a), .. } => anchor(*a),
+            Feed::Gathered(a, ..) => anchor(*a),
+            Feed::Codes {
+                anchor: Some(a), ..
+            } => anchor(*a),
             Feed::Codes { column, .. } => anchor(Anchor::Column(column.index)),
             Feed::Values(rows) => {
                 for compiled in rows {
                     compiled.anchors().for_each(&mut anchor);
-                    compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+                    compiled
+                        .own_columns()
+                        .for_each(|i| anchor(Anchor::Column(i)));
                 }
             }
         }
@@ -499,7 +664,11 @@ struct Part {
 impl Prepared<'_> {
     fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
         let mut part = Part {
-            accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
+            accumulators: self
+                .aggregates
+                .iter()
+                .map(|(spec, _)| Accumulator::new(spec, self.groups))
+                .collect(),
             seen: vec![false; self.groups],
             numbers: GroupNumbers::default(),
             keys: Vec::new(),
@@ -525,23 +694,39 @@ impl Prepared<'_> {
 
     fn segment_rows(&self, rows: usize) -> usize {
         let columns = &self.tables.store.tables[self.table.0 as usize].columns;
-        columns.first().and_then(|c| c.segments().first()).map_or(rows, |s| s.codes.len()).max(1)
+        columns
+            .first()
+            .and_then(|c| c.segments().first())
+            .map_or(rows, |s| s.codes.len())
+            .max(1)
     }
 
     /// Whether no code of a segment passes.
     fn skips(&self, segment: usize) -> bool {
         self.anchors.iter().any(|plan| {
-            let Anchor::Column(index) = plan.anchor else { return false };
-            let column = self.tables.column(ColumnId { table: self.table, index });
-            let Some(segment) = column.segments().get(segment) else { return false };
-            !plan.pass.is_empty() && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
+            let Anchor::Column(index) = plan.anchor else {
+                return false;
+            };
+            let column = self.tables.column(ColumnId {
+                table: self.table,
+                index,
+            });
+            let Some(segment) = column.segments().get(segment) else {
+                return false;
+            };
+            !plan.pass.is_empty()
+                && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
         })
     }
 
     fn batch(&self, start: usize, len: usize, part: &mut Part) -> Result<(), RunError> {
         let batch = Batch::new(self.tables, self.table, start, len);
         part.stats.rows_read += len as u64;
-        part.stats.bytes_read += self.columns.iter().map(|c| batch.packed_bytes(*c)).sum::<u64>();
+        part.stats.bytes_read += self
+            .columns
+            .iter()
+            .map(|c| batch.packed_bytes(*c))
+            .sum::<u64>();
         let all: Vec<u32> = (0..len as u32).collect();
         let (positions, groups) = if self.dense {
             self.dense_groups(&batch, &all)?
@@ -566,15 +751,38 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    fn feed(&self, feed: &Feed, batch: &Batch<'_>, positions: &[u32], groups: Groups<'_>, to: &mut Accumulator) -> Result<(), RunError> {
+    fn feed(
+        &self,
+        feed: &Feed,
+        batch: &Batch<'_>,
+        positions: &[u32],
+        groups: Groups<'_>,
+        to: &mut Accumulator,
+    ) -> Result<(), RunError> {
         match feed {
             Feed::Rows => to.add(groups, &Input::Rows(positions.len())),
-            Feed::Codes { anchor: None, column, .. } => {
+            Feed::Gathered(anchor, values, bits) => {
+                let places = batch.anchor(*anchor, positions);
+                to.add(groups, &Input::Gathered(values, &places, *bits));
+            }
+            Feed::Codes {
+                anchor: None,
+                column,
+                ..
+            } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
                 to.add(groups, &Input::Codes(&codes));
             }
-            Feed::Codes { anchor: Some(anchor), map, .. } => {
-                let codes: Vec<u64> = batch.anchor(*anchor, positions).iter().map(|c| map[*c as usize]).collect();
+            Feed::Codes {
+                anchor: Some(anchor),
+                map,
+                ..
+            } => {
+                let codes: Vec<u64> = batch
+                    .anchor(*anchor, positions)
+                    .iter()
+                    .map(|c| map[*c as usize])
+                    .collect();
                 to.add(groups, &Input::Codes(&codes));
             }
             Feed::Values(rows) => {
@@ -589,7 +797,11 @@ impl Prepared<'_> {
     }
 
     /// The rows that pass, and their groups' numbers by place; no numbers when there is one group.
-    fn dense_groups(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
+    fn dense_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+    ) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
         let mut numbers: Option<Vec<u32>> = None;
         let mut narrowed = !self.row_filters.is_empty();
         for plan in &self.anchors {
@@ -598,7 +810,7 @@ impl Prepared<'_> {
             match &mut numbers {
                 None => numbers = Some(codes.iter().map(|c| plan.dense[*c as usize]).collect()),
                 Some(numbers) => {
-                    for (number, code) in numbers.iter_mut().zip(&codes) {
+                    for (number, code) in numbers.iter_mut().zip(codes.iter()) {
                         let more = plan.dense[*code as usize];
                         *number = number.wrapping_add(more) | (*number | more) & DROPPED;
                     }
@@ -609,7 +821,11 @@ impl Prepared<'_> {
             return Ok((all.to_vec(), numbers.filter(|_| self.groups > 1)));
         }
         let mut positions: Vec<u32> = match &numbers {
-            Some(numbers) => all.iter().copied().filter(|i| numbers[*i as usize] & DROPPED == 0).collect(),
+            Some(numbers) => all
+                .iter()
+                .copied()
+                .filter(|i| numbers[*i as usize] & DROPPED == 0)
+                .collect(),
             None => all.to_vec(),
         };
         self.apply_row_filters(batch, &mut positions)?;
@@ -619,7 +835,11 @@ impl Prepared<'_> {
         Ok((positions, groups))
     }
 
-    fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
+    fn apply_row_filters(
+        &self,
+        batch: &Batch<'_>,
+        positions: &mut Vec<u32>,
+    ) -> Result<(), RunError> {
         for filter in &self.row_filters {
             if positions.is_empty() {
                 break;
@@ -631,13 +851,18 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    fn hashed_groups(&self, batch: &Batch<'_>, all: &[u32], part: &mut Part) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
+    fn hashed_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+        part: &mut Part,
+    ) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
         let mut keys = vec![0u128; all.len()];
         let mut passes = vec![true; all.len()];
         for plan in &self.anchors {
-            for (i, code) in batch.anchor(plan.anchor, all).into_iter().enumerate() {
-                keys[i] += plan.wide[code as usize];
-                passes[i] &= plan.pass.get(code as usize).copied().unwrap_or(true);
+            for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
+                keys[i] += plan.wide[*code as usize];
+                passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
             }
         }
         for loose in &self.loose {
@@ -645,7 +870,11 @@ impl Prepared<'_> {
                 *key += u128::from(code) * loose.stride;
             }
         }
-        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
+        let mut positions: Vec<u32> = all
+            .iter()
+            .copied()
+            .filter(|i| passes[*i as usize])
+            .collect();
         self.apply_row_filters(batch, &mut positions)?;
         let groups = positions
             .iter()
@@ -658,14 +887,23 @@ impl Prepared<'_> {
             })
             .collect();
         part.seen.resize(part.keys.len(), false);
-        part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
+        part.accumulators
+            .iter_mut()
+            .for_each(|a| a.grow(part.keys.len()));
         Ok((positions, Some(groups)))
     }
 
     fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
         let sizes = key_sizes(self.tables, read);
-        let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
-        let mut accumulators: Vec<Accumulator> = self.aggregates.iter().map(|(s, _)| Accumulator::new(s, self.groups)).collect();
+        let mut stats = ReadStats {
+            rows: rows as u64,
+            ..ReadStats::default()
+        };
+        let mut accumulators: Vec<Accumulator> = self
+            .aggregates
+            .iter()
+            .map(|(s, _)| Accumulator::new(s, self.groups))
+            .collect();
         let mut seen = vec![false; self.groups];
         let (mut numbers, mut keys) = (GroupNumbers::default(), Vec::new());
         let identity: Vec<u32> = (0..self.groups as u32).collect();
@@ -675,7 +913,8 @@ impl Prepared<'_> {
             stats.segments_skipped += part.stats.segments_skipped;
             stats.bytes_read += part.stats.bytes_read;
             if place == 0 {
-                (accumulators, seen, numbers, keys) = (part.accumulators, part.seen, part.numbers, part.keys);
+                (accumulators, seen, numbers, keys) =
+                    (part.accumulators, part.seen, part.numbers, part.keys);
                 continue;
             }
             let to = if self.dense {
@@ -702,14 +941,28 @@ impl Prepared<'_> {
         }
         stats.groups = seen.iter().filter(|s| **s).count() as u64;
         seen.push(false);
-        let columns = accumulators.into_iter().zip(&read.aggregates).map(|(a, spec)| {
-            a.finish().map_err(|message| match spec.args.first() {
-                Some(arg) => RunError::in_formula(message, &arg.scalar.place),
-                None => RunError::Limit(message),
+        let columns: Result<Vec<Vector>, RunError> = accumulators
+            .into_iter()
+            .zip(&read.aggregates)
+            .map(|(a, spec)| {
+                a.finish(&seen).map_err(|message| match spec.args.first() {
+                    Some(arg) => RunError::in_formula(message, &arg.scalar.place),
+                    None => RunError::Limit(message),
+                })
             })
-        });
-        let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
-        Ok(ReadResult { sizes, numbering, seen, columns: columns.collect::<Result<_, _>>()?, stats })
+            .collect();
+        let numbering = if self.dense {
+            Numbering::Dense
+        } else {
+            Numbering::Hashed(numbers, keys)
+        };
+        Ok(ReadResult {
+            sizes,
+            numbering,
+            seen,
+            columns: columns?,
+            stats,
+        })
     }
 }
 
@@ -728,14 +981,31 @@ struct Batch<'a> {
 impl<'a> Batch<'a> {
     fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
         let columns = &tables.store.tables[table.0 as usize].columns;
-        let segment_rows = columns.first().and_then(|c| c.segments().first()).map_or(1, |s| s.codes.len().max(1));
+        let segment_rows = columns
+            .first()
+            .and_then(|c| c.segments().first())
+            .map_or(1, |s| s.codes.len().max(1));
         let (segment, within) = (start / segment_rows, start % segment_rows);
-        Batch { tables, table, start, len, segment, within, unpacked: Default::default() }
+        Batch {
+            tables,
+            table,
+            start,
+            len,
+            segment,
+            within,
+            unpacked: Default::default(),
+        }
     }
 
     fn packed_bytes(&self, column: u32) -> u64 {
-        let column = self.tables.column(ColumnId { table: self.table, index: column });
-        column.segments().get(self.segment).map_or(0, |s| u64::from(s.codes.bits()) * self.len as u64 / 8)
+        let column = self.tables.column(ColumnId {
+            table: self.table,
+            index: column,
+        });
+        column
+            .segments()
+            .get(self.segment)
+            .map_or(0, |s| u64::from(s.codes.bits()) * self.len as u64 / 8)
     }
 
     fn unpack(&self, anchor: Anchor) -> Arc<Vec<u32>> {
@@ -744,16 +1014,24 @@ impl<'a> Batch<'a> {
         }
         let mut codes = vec![0u32; self.len];
         match anchor {
-            Anchor::Row => codes.iter_mut().enumerate().for_each(|(i, c)| *c = (self.start + i) as u32),
+            Anchor::Row => codes
+                .iter_mut()
+                .enumerate()
+                .for_each(|(i, c)| *c = (self.start + i) as u32),
             Anchor::Reference(relationship) => {
                 if let Target::ByRow(packed) = &self.tables.lookup(relationship).target {
                     packed.unpack32(self.start, 0, &mut codes);
                 }
             }
             Anchor::Column(index) => {
-                let column = self.tables.column(ColumnId { table: self.table, index });
+                let column = self.tables.column(ColumnId {
+                    table: self.table,
+                    index,
+                });
                 let segment = &column.segments()[self.segment];
-                segment.codes.unpack32(self.within, segment.base as u32, &mut codes);
+                segment
+                    .codes
+                    .unpack32(self.within, segment.base as u32, &mut codes);
             }
         }
         let codes = Arc::new(codes);
@@ -775,20 +1053,23 @@ impl<'a> Batch<'a> {
             Key::Row(table) => (Box::new(u64::from), self.tables.rows(table) as u64),
             Key::Value(_) => (Box::new(|_| 0), 0),
         };
-        positions.iter().map(|i| match target(i) {
-            NO_ROW => none,
-            row => code_of(row),
-        }).collect()
+        positions
+            .iter()
+            .map(|i| match target(i) {
+                NO_ROW => none,
+                row => code_of(row),
+            })
+            .collect()
     }
 }
 
 impl BatchCodes for Batch<'_> {
-    fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Vec<u32> {
+    fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>> {
         let codes = self.unpack(anchor);
         if positions.len() == self.len {
-            return codes.to_vec();
+            return codes;
         }
-        positions.iter().map(|i| codes[*i as usize]).collect()
+        Arc::new(positions.iter().map(|i| codes[*i as usize]).collect())
     }
 
     fn column(&self, column: &Column, _: u32, positions: &[u32]) -> Vec<u64> {

@@ -29,7 +29,10 @@ impl PackedInts {
         let width = usize::from(bits);
         let mut words = vec![0u64; len.div_ceil(BLOCK) * width];
         for (i, value) in values.enumerate() {
-            debug_assert!(bits == 64 || value >> bits == 0, "{value} needs more than {bits} bits");
+            debug_assert!(
+                bits == 64 || value >> bits == 0,
+                "{value} needs more than {bits} bits"
+            );
             if width == 0 {
                 continue;
             }
@@ -40,12 +43,17 @@ impl PackedInts {
                 words[word + 1] |= value >> (64 - shift);
             }
         }
-        PackedInts { bits, len, words: words.into_boxed_slice() }
+        PackedInts {
+            bits,
+            len,
+            words: words.into_boxed_slice(),
+        }
     }
 
     /// From what [`PackedInts::words`] gave; `None` if the lengths do not agree.
     pub fn from_words(bits: u8, len: usize, words: Box<[u64]>) -> Option<PackedInts> {
-        (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits)).then_some(PackedInts { bits, len, words })
+        (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits))
+            .then_some(PackedInts { bits, len, words })
     }
 
     /// Bits of each value.
@@ -83,8 +91,16 @@ impl PackedInts {
         let at = i * width;
         let (word, shift) = (at / 64, at % 64);
         let low = self.words[word] >> shift;
-        let value = if shift + width > 64 { low | self.words[word + 1] << (64 - shift) } else { low };
-        if width == 64 { value } else { value & ((1 << width) - 1) }
+        let value = if shift + width > 64 {
+            low | self.words[word + 1] << (64 - shift)
+        } else {
+            low
+        };
+        if width == 64 {
+            value
+        } else {
+            value & ((1 << width) - 1)
+        }
     }
 
     /// Writes the values from `start` on to `out`, adding `base` to each.
@@ -100,8 +116,18 @@ impl PackedInts {
         self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
     }
 
-    fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
-        assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
+    fn unpack_with<T: Copy + Default>(
+        &self,
+        start: usize,
+        out: &mut [T],
+        make: impl Fn(u64) -> T + Copy,
+    ) {
+        assert!(
+            start + out.len() <= self.len,
+            "rows {start} to {} of {}",
+            start + out.len(),
+            self.len
+        );
         let mut at = 0;
         let mut buffer = [T::default(); BLOCK];
         while at < out.len() {
@@ -111,7 +137,9 @@ impl PackedInts {
             let width = usize::from(self.bits);
             let words = &self.words[block * width..(block + 1) * width];
             if skip == 0 && take == BLOCK {
-                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else { unreachable!() };
+                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else {
+                    unreachable!()
+                };
                 unpack_block(self.bits, words, target, make);
             } else {
                 unpack_block(self.bits, words, &mut buffer, make);
@@ -122,20 +150,41 @@ impl PackedInts {
     }
 }
 
-/// Unpacks one block whose width is known to the compiler.
+/// One value of a block, at a place and width that the compiler knows.
 #[inline(always)]
-fn block_of<const BITS: usize, T: Copy>(words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
-    let Ok(words) = <&[u64; BITS]>::try_from(words) else { return };
-    let mask = if BITS == 64 { u64::MAX } else { (1u64 << (BITS % 64)) - 1 };
-    for (i, slot) in out.iter_mut().enumerate() {
-        let at = i * BITS;
-        let (word, shift) = (at / 64, at % 64);
-        let mut value = words[word] >> shift;
-        if shift + BITS > 64 {
-            value |= words[word + 1] << (64 - shift);
-        }
-        *slot = make(value & mask);
+fn value_at<const BITS: usize>(words: &[u64; BITS], i: usize) -> u64 {
+    let mask = if BITS == 64 {
+        u64::MAX
+    } else {
+        (1u64 << (BITS % 64)) - 1
+    };
+    let at = i * BITS;
+    let (word, shift) = (at / 64, at % 64);
+    let low = words[word] >> shift;
+    let value = if shift + BITS > 64 {
+        low | words[word + 1] << (64 - shift)
+    } else {
+        low
+    };
+    value & mask
+}
+
+/// Unpacks one block whose width is known to the compiler. Written out value by value: left to itself the compiler
+/// keeps a loop, and computes places and shifts anew for each value.
+#[inline(always)]
+fn block_of<const BITS: usize, T: Copy>(
+    words: &[u64],
+    out: &mut [T; BLOCK],
+    make: impl Fn(u64) -> T,
+) {
+    let Ok(words) = <&[u64; BITS]>::try_from(words) else {
+        return;
+    };
+    macro_rules! each {
+        ($($i:literal)*) => { $(out[$i] = make(value_at::<BITS>(words, $i));)* };
     }
+    each!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34 35 36 37 38 39 40
+        41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63);
 }
 
 /// Chooses the code for a width.
@@ -160,19 +209,35 @@ mod tests {
     #[test]
     fn every_width_gives_back_what_was_packed() {
         for bits in 0..=64u8 {
-            let mask = if bits == 64 { u64::MAX } else { (1u64 << bits) - 1 };
-            let values: Vec<u64> = (0..300u64).map(|i| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(7) & mask).collect();
+            let mask = if bits == 64 {
+                u64::MAX
+            } else {
+                (1u64 << bits) - 1
+            };
+            let values: Vec<u64> = (0..300u64)
+                .map(|i| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(7) & mask)
+                .collect();
             let packed = PackedInts::pack(values.iter().copied(), bits);
-            assert_eq!(values, (0..300).map(|i| packed.get(i)).collect::<Vec<_>>(), "{bits} bits");
+            assert_eq!(
+                values,
+                (0..300).map(|i| packed.get(i)).collect::<Vec<_>>(),
+                "{bits} bits"
+            );
             for (start, len) in [(0, 300), (64, 64), (3, 200), (299, 1), (300, 0)] {
                 let mut out = vec![0; len];
                 packed.unpack(start, 5, &mut out);
-                let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
+                let expected: Vec<u64> = values[start..start + len]
+                    .iter()
+                    .map(|v| v.wrapping_add(5))
+                    .collect();
                 assert_eq!(out, expected, "{bits} bits from {start}");
                 if bits <= 31 {
                     let mut out = vec![0; len];
                     packed.unpack32(start, 5, &mut out);
-                    assert!(out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b), "{bits} bits from {start}");
+                    assert!(
+                        out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b),
+                        "{bits} bits from {start}"
+                    );
                 }
             }
         }

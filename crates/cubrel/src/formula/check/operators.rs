@@ -18,12 +18,20 @@ pub(super) fn convert(expr: Expr, to: Type) -> Expr {
         return expr;
     }
     if expr.ty == Type::Null {
-        return Expr { kind: Kind::Literal(Value::Null), ty: to, span };
+        return Expr {
+            kind: Kind::Literal(Value::Null),
+            ty: to,
+            span,
+        };
     }
     if let Kind::Literal(value) = &expr.kind
         && let Some(value) = converted_literal(value, to)
     {
-        return Expr { kind: Kind::Literal(value), ty: to, span };
+        return Expr {
+            kind: Kind::Literal(value),
+            ty: to,
+            span,
+        };
     }
     let op = match (expr.ty, to) {
         (from, Type::Float) if from.is_exact() => Op::ToFloat,
@@ -31,29 +39,47 @@ pub(super) fn convert(expr: Expr, to: Type) -> Expr {
             if from.scale() == to.scale() {
                 return Expr { ty: to, ..expr };
             }
-            Op::Rescale { from: from.scale(), to: to.scale() }
+            Op::Rescale {
+                from: from.scale(),
+                to: to.scale(),
+            }
         }
         (Type::Date, Type::Timestamp) => Op::ToTimestamp,
         _ => return expr,
     };
-    Expr { kind: Kind::Call(op, vec![expr]), ty: to, span }
+    Expr {
+        kind: Kind::Call(op, vec![expr]),
+        ty: to,
+        span,
+    }
 }
 
 fn converted_literal(value: &Value, to: Type) -> Option<Value> {
     match to {
         Type::Float => value.as_f64().map(Value::Float),
-        Type::Decimal { scale, .. } => Some(Value::Decimal { unscaled: value.as_exact(scale)?, scale }),
+        Type::Decimal { scale, .. } => Some(Value::Decimal {
+            unscaled: value.as_exact(scale)?,
+            scale,
+        }),
         _ => None,
     }
 }
 
 fn call(op: Op, args: Vec<Expr>, ty: Type, span: Span) -> Expr {
-    Expr { kind: Kind::Call(op, args), ty, span }
+    Expr {
+        kind: Kind::Call(op, args),
+        ty,
+        span,
+    }
 }
 
 fn negated(expr: Expr, negated: bool) -> Expr {
     let span = expr.span;
-    if negated { call(Op::Not, vec![expr], Type::Bool, span) } else { expr }
+    if negated {
+        call(Op::Not, vec![expr], Type::Bool, span)
+    } else {
+        expr
+    }
 }
 
 impl Checker<'_> {
@@ -61,19 +87,32 @@ impl Checker<'_> {
         let inner = self.expr(inner)?;
         match inner.ty {
             ty if ty.is_number() || ty == Type::Null => Ok(match &inner.kind {
-                Kind::Literal(Value::Int(v)) => literal(v.checked_neg().map_or(Value::Null, Value::Int), span),
+                Kind::Literal(Value::Int(v)) => {
+                    literal(v.checked_neg().map_or(Value::Null, Value::Int), span)
+                }
                 Kind::Literal(Value::Decimal { unscaled, scale }) => {
                     // The smallest 64-bit number is written as the negative of one that does not fit.
                     let v = -*unscaled;
                     match i64::try_from(v) {
                         Ok(v) if *scale == 0 => literal(Value::Int(v), span),
-                        _ => literal(Value::Decimal { unscaled: v, scale: *scale }, span),
+                        _ => literal(
+                            Value::Decimal {
+                                unscaled: v,
+                                scale: *scale,
+                            },
+                            span,
+                        ),
                     }
                 }
                 Kind::Literal(Value::Float(v)) => literal(Value::Float(-v), span),
                 _ => call(Op::Negate, vec![inner], ty, span),
             }),
-            ty => self.fail(Problem::Type, span, format!("{ty} has no negative"), "`-` stands before numbers"),
+            ty => self.fail(
+                Problem::Type,
+                span,
+                format!("{ty} has no negative"),
+                "`-` stands before numbers",
+            ),
         }
     }
 
@@ -85,18 +124,35 @@ impl Checker<'_> {
 
     pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
         let inner = self.expr(inner)?;
-        Ok(negated(call(Op::IsNull, vec![inner], Type::Bool, span), negate))
+        Ok(negated(
+            call(Op::IsNull, vec![inner], Type::Bool, span),
+            negate,
+        ))
     }
 
-    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> Checked<Expr> {
+    pub(super) fn binary(
+        &mut self,
+        op: BinaryOp,
+        a: &ast::Expr,
+        b: &ast::Expr,
+        span: Span,
+    ) -> Checked<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         match op {
             BinaryOp::And | BinaryOp::Or => {
                 let (a, b) = (self.condition(a), self.condition(b));
                 let (a, b) = (Box::new(a?), Box::new(b?));
-                let kind = if op == BinaryOp::And { Kind::And(a, b) } else { Kind::Or(a, b) };
-                Ok(Expr { kind, ty: Type::Bool, span })
+                let kind = if op == BinaryOp::And {
+                    Kind::And(a, b)
+                } else {
+                    Kind::Or(a, b)
+                };
+                Ok(Expr {
+                    kind,
+                    ty: Type::Bool,
+                    span,
+                })
             }
             BinaryOp::Concat => Ok(call(Op::Concat, vec![a, b], Type::Text, span)),
             BinaryOp::Add | BinaryOp::Sub | BinaryOp::Mul | BinaryOp::Div | BinaryOp::Rem => {
@@ -113,12 +169,19 @@ impl Checker<'_> {
                     (Type::Date | Type::Timestamp, BinaryOp::Sub) if a.ty == b.ty => {
                         "the days between two dates are `days_between(a, b)`"
                     }
-                    (Type::Date | Type::Timestamp, _) => "dates are moved with `add_days`, `add_months`, `add_years`",
+                    (Type::Date | Type::Timestamp, _) => {
+                        "dates are moved with `add_days`, `add_months`, `add_years`"
+                    }
                     (Type::Text, BinaryOp::Add) => "texts are joined with `||`",
                     (Type::Text, _) => "turn text into a number with `cast(x as decimal(12,2))`",
                     _ => "count conditions with `sum(if(condition, 1, 0))`",
                 };
-                return self.fail(Problem::Type, side.span, format!("`{}` needs numbers, this is {}", op.symbol(), side.ty), help);
+                return self.fail(
+                    Problem::Type,
+                    side.span,
+                    format!("`{}` needs numbers, this is {}", op.symbol(), side.ty),
+                    help,
+                );
             }
         }
         let common = a.ty.common(b.ty).unwrap_or(Type::Float);
@@ -134,7 +197,14 @@ impl Checker<'_> {
                         "round one side, or turn it into a float with `cast(x as float)`",
                     );
                 }
-                (Op::Mul, if scale == 0 { Type::Int } else { Type::decimal(scale) })
+                (
+                    Op::Mul,
+                    if scale == 0 {
+                        Type::Int
+                    } else {
+                        Type::decimal(scale)
+                    },
+                )
             }
             BinaryOp::Mul => (Op::Mul, common),
             BinaryOp::Add => (Op::Add, common),
@@ -142,7 +212,13 @@ impl Checker<'_> {
             _ => (Op::Rem, common),
         };
         let args = if kind == Op::Mul && ty.is_exact() {
-            let own = |e: Expr| if e.ty == Type::Null { convert(e, ty) } else { e };
+            let own = |e: Expr| {
+                if e.ty == Type::Null {
+                    convert(e, ty)
+                } else {
+                    e
+                }
+            };
             vec![own(a), own(b)]
         } else {
             let operand = if kind == Op::Div { Type::Float } else { common };
@@ -160,7 +236,10 @@ impl Checker<'_> {
             BinaryOp::Gt => Op::Gt,
             _ => Op::Ge,
         };
-        if matches!((&a.kind, &b.kind), (Kind::Literal(Value::Null), _) | (_, Kind::Literal(Value::Null))) {
+        if matches!(
+            (&a.kind, &b.kind),
+            (Kind::Literal(Value::Null), _) | (_, Kind::Literal(Value::Null))
+        ) {
             return self.fail(
                 Problem::Type,
                 span,
@@ -186,41 +265,91 @@ impl Checker<'_> {
                     format!("write it as `{ty} '2026-03-01'`")
                 }
             }
-            (x, Type::Text, _, Kind::Literal(_)) | (Type::Text, x, Kind::Literal(_), _) if x.is_number() => {
+            (x, Type::Text, _, Kind::Literal(_)) | (Type::Text, x, Kind::Literal(_), _)
+                if x.is_number() =>
+            {
                 "numbers stand without quotes".into()
             }
-            (Type::Text, x, ..) | (x, Type::Text, ..) => format!("turn the text into {x} with `cast(x as {x})`"),
+            (Type::Text, x, ..) | (x, Type::Text, ..) => {
+                format!("turn the text into {x} with `cast(x as {x})`")
+            }
             _ => "turn one of them with `cast(x as …)`".into(),
         };
-        self.fail(Problem::Type, span, format!("{} and {} cannot be compared", a.ty, b.ty), help)
+        self.fail(
+            Problem::Type,
+            span,
+            format!("{} and {} cannot be compared", a.ty, b.ty),
+            help,
+        )
     }
 
-    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn like(
+        &mut self,
+        a: &ast::Expr,
+        b: &ast::Expr,
+        negate: bool,
+        span: Span,
+    ) -> Checked<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         for side in [&a, &b] {
             if !matches!(side.ty, Type::Text | Type::Null) {
-                return self.fail(Problem::Type, side.span, format!("`like` compares texts, this is {}", side.ty), "turn it into text with `cast(x as text)`");
+                return self.fail(
+                    Problem::Type,
+                    side.span,
+                    format!("`like` compares texts, this is {}", side.ty),
+                    "turn it into text with `cast(x as text)`",
+                );
             }
         }
         let args = vec![convert(a, Type::Text), convert(b, Type::Text)];
         Ok(negated(call(Op::Like, args, Type::Bool, span), negate))
     }
 
-    pub(super) fn between(&mut self, x: &ast::Expr, low: &ast::Expr, high: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn between(
+        &mut self,
+        x: &ast::Expr,
+        low: &ast::Expr,
+        high: &ast::Expr,
+        negate: bool,
+        span: Span,
+    ) -> Checked<Expr> {
         let (x, low, high) = (self.expr(x), self.expr(low), self.expr(high));
         let (x, low, high) = (x?, low?, high?);
         let id = LetId(self.fresh());
-        let reference = Expr { kind: Kind::LetRef(id), ty: x.ty, span: x.span };
+        let reference = Expr {
+            kind: Kind::LetRef(id),
+            ty: x.ty,
+            span: x.span,
+        };
         let at_least = self.comparison(BinaryOp::Ge, reference.clone(), low, span)?;
         let at_most = self.comparison(BinaryOp::Le, reference, high, span)?;
-        let both = Expr { kind: Kind::And(Box::new(at_least), Box::new(at_most)), ty: Type::Bool, span };
+        let both = Expr {
+            kind: Kind::And(Box::new(at_least), Box::new(at_most)),
+            ty: Type::Bool,
+            span,
+        };
         let body = negated(both, negate);
-        Ok(Expr { kind: Kind::Let(id, Box::new(x), Box::new(body)), ty: Type::Bool, span })
+        Ok(Expr {
+            kind: Kind::Let(id, Box::new(x), Box::new(body)),
+            ty: Type::Bool,
+            span,
+        })
     }
 
-    pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> Checked<Expr> {
-        if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span }] = list
+    pub(super) fn member(
+        &mut self,
+        x: &ast::Expr,
+        list: &[ast::Expr],
+        negate: bool,
+        span: Span,
+    ) -> Checked<Expr> {
+        if let [
+            ast::Expr {
+                kind: ast::ExprKind::Aggregate(a),
+                span,
+            },
+        ] = list
             && matches!(a.name.text.as_str(), "top" | "bottom")
         {
             return self.fail(
@@ -234,7 +363,12 @@ impl Checker<'_> {
         let parts = self.all(list, |c, e| c.list_part(e));
         let (x, parts) = (x?, parts?.concat());
         if parts.is_empty() {
-            return self.fail(Problem::Syntax, span, "`in` with an empty list is never true", "name at least one value");
+            return self.fail(
+                Problem::Syntax,
+                span,
+                "`in` with an empty list is never true",
+                "name at least one value",
+            );
         }
         let common = parts.iter().try_fold(x.ty, |ty, part| ty.common(part.ty));
         let Some(common) = common else {
@@ -242,7 +376,10 @@ impl Checker<'_> {
             let other = other.unwrap_or_else(|| x.clone());
             return self.brought_together(x, other, span).and(Err(Reported));
         };
-        let args = std::iter::once(x).chain(parts).map(|e| convert(e, common)).collect();
+        let args = std::iter::once(x)
+            .chain(parts)
+            .map(|e| convert(e, common))
+            .collect();
         Ok(negated(call(Op::In, args, Type::Bool, span), negate))
     }
 
@@ -272,7 +409,11 @@ impl Checker<'_> {
             let condition = match &operand {
                 None => c.condition(condition_expr)?,
                 Some((id, o)) => {
-                    let reference = Expr { kind: Kind::LetRef(*id), ty: o.ty, span: o.span };
+                    let reference = Expr {
+                        kind: Kind::LetRef(*id),
+                        ty: o.ty,
+                        span: o.span,
+                    };
                     c.comparison(BinaryOp::Eq, reference, condition_expr, condition.span)?
                 }
             };
@@ -283,10 +424,18 @@ impl Checker<'_> {
         let results: Vec<&Expr> = arms.iter().map(|(_, r)| r).chain(&otherwise).collect();
         let ty = self.common_type(&results, "the results of a `case`")?;
         let arms = arms.into_iter().map(|(c, r)| (c, convert(r, ty))).collect();
-        let case = Expr { kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))), ty, span };
+        let case = Expr {
+            kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))),
+            ty,
+            span,
+        };
         Ok(match operand {
             None => case,
-            Some((id, o)) => Expr { kind: Kind::Let(id, Box::new(o), Box::new(case)), ty, span },
+            Some((id, o)) => Expr {
+                kind: Kind::Let(id, Box::new(o), Box::new(case)),
+                ty,
+                span,
+            },
         })
     }
 
@@ -308,7 +457,13 @@ impl Checker<'_> {
         Ok(ty)
     }
 
-    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn cast(
+        &mut self,
+        inner: &ast::Expr,
+        ty: Type,
+        lenient: bool,
+        span: Span,
+    ) -> Checked<Expr> {
         let inner = self.expr(inner)?;
         let possible = match (inner.ty, ty) {
             (Type::Null | Type::Text, _) | (_, Type::Text) => true,
@@ -318,56 +473,118 @@ impl Checker<'_> {
             _ => false,
         };
         if !possible {
-            return self.fail(Problem::Type, span, format!("{} cannot be turned into {ty}", inner.ty), "turn it into text first, or take a part of it");
+            return self.fail(
+                Problem::Type,
+                span,
+                format!("{} cannot be turned into {ty}", inner.ty),
+                "turn it into text first, or take a part of it",
+            );
         }
         let from = inner.ty;
-        Ok(call(Op::Cast { from, to: ty, lenient }, vec![inner], ty, span))
+        Ok(call(
+            Op::Cast {
+                from,
+                to: ty,
+                lenient,
+            },
+            vec![inner],
+            ty,
+            span,
+        ))
     }
 
-    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> Checked<Expr> {
+    pub(super) fn call(
+        &mut self,
+        name: &ast::Name,
+        args: &[ast::Expr],
+        span: Span,
+    ) -> Checked<Expr> {
         match name.text.as_str() {
             "coalesce" => return self.coalesce(args, span),
             "nullif" => return self.null_if(args, span),
-            "today" if args.is_empty() => return Ok(literal(Value::Date(self.settings.today), span)),
+            "today" if args.is_empty() => {
+                return Ok(literal(Value::Date(self.settings.today), span));
+            }
             "narrowed" | "grouping" | "user" | "to_text" => {
-                return self.fail(Problem::Unsupported, name.span, format!("`{}` cannot be run yet", name.text), "leave it out for now");
+                return self.fail(
+                    Problem::Unsupported,
+                    name.span,
+                    format!("`{}` cannot be run yet", name.text),
+                    "leave it out for now",
+                );
             }
             _ => {}
         }
-        let Some(function) = functions::find(&name.text) else { return self.unknown_function(name) };
+        let Some(function) = functions::find(&name.text) else {
+            return self.unknown_function(name);
+        };
         let args = self.all(args, |c, e| c.expr(e))?;
         let args = self.fit_arguments(function, args, span)?;
         let arguments: Vec<Argument<'_>> = args
             .iter()
             .map(|e| Argument {
                 ty: e.ty,
-                literal: if let Kind::Literal(v) = &e.kind { Some(v) } else { None },
+                literal: if let Kind::Literal(v) = &e.kind {
+                    Some(v)
+                } else {
+                    None
+                },
             })
             .collect();
         let ty = (function.result)(&arguments);
         Ok(call(Op::Function(function), args, ty, span))
     }
 
-    fn fit_arguments(&mut self, function: &'static Function, args: Vec<Expr>, span: Span) -> Checked<Vec<Expr>> {
-        let (most, least) = (function.parameters.len(), function.parameters.len() - function.optional);
+    fn fit_arguments(
+        &mut self,
+        function: &'static Function,
+        args: Vec<Expr>,
+        span: Span,
+    ) -> Checked<Vec<Expr>> {
+        let (most, least) = (
+            function.parameters.len(),
+            function.parameters.len() - function.optional,
+        );
         if args.len() < least || (args.len() > most && !function.repeated) {
-            let wanted = if least == most { most.to_string() } else { format!("{least} to {most}") };
+            let wanted = if least == most {
+                most.to_string()
+            } else {
+                format!("{least} to {most}")
+            };
             return self.fail(
                 Problem::Type,
                 span,
-                format!("`{}` takes {wanted} arguments, not {}", function.name, args.len()),
+                format!(
+                    "`{}` takes {wanted} arguments, not {}",
+                    function.name,
+                    args.len()
+                ),
                 function.signature,
             );
         }
         let parameter = |i: usize| function.parameters[i.min(most - 1)];
         for (i, arg) in args.iter().enumerate() {
             if !parameter(i).accepts(arg.ty) {
-                let message = format!("`{}` needs {} here, this is {}", function.name, parameter(i).describe(), arg.ty);
+                let message = format!(
+                    "`{}` needs {} here, this is {}",
+                    function.name,
+                    parameter(i).describe(),
+                    arg.ty
+                );
                 return self.fail(Problem::Type, arg.span, message, function.signature);
             }
         }
-        let any: Vec<&Expr> = args.iter().enumerate().filter(|(i, _)| parameter(*i) == Parameter::Any).map(|(_, e)| e).collect();
-        let common = if function.sees_nulls || any.is_empty() { None } else { Some(self.common_type(&any, "the arguments")?) };
+        let any: Vec<&Expr> = args
+            .iter()
+            .enumerate()
+            .filter(|(i, _)| parameter(*i) == Parameter::Any)
+            .map(|(_, e)| e)
+            .collect();
+        let common = if function.sees_nulls || any.is_empty() {
+            None
+        } else {
+            Some(self.common_type(&any, "the arguments")?)
+        };
         Ok(args
             .into_iter()
             .enumerate()
@@ -375,7 +592,9 @@ impl Checker<'_> {
                 (Parameter::Float, _) => convert(e, Type::Float),
                 (Parameter::Int, _) => convert(e, Type::Int),
                 (Parameter::Text, _) => convert(e, Type::Text),
-                (Parameter::Day | Parameter::Moment, _) if e.ty == Type::Null => convert(e, Type::Date),
+                (Parameter::Day | Parameter::Moment, _) if e.ty == Type::Null => {
+                    convert(e, Type::Date)
+                }
                 (Parameter::Any, Some(ty)) => convert(e, ty),
                 _ => e,
             })
@@ -392,31 +611,68 @@ impl Checker<'_> {
             Some(near) => format!("did you mean `{near}`?"),
             None => "`cubrel functions` lists all of them".into(),
         };
-        self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)
+        self.fail(
+            Problem::UnknownName,
+            name.span,
+            format!("there is no function `{}`", name.text),
+            help,
+        )
     }
 
     fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> Checked<Expr> {
         if args.is_empty() {
-            return self.fail(Problem::Type, span, "`coalesce` takes at least one argument", "write `coalesce(x, 0)`");
+            return self.fail(
+                Problem::Type,
+                span,
+                "`coalesce` takes at least one argument",
+                "write `coalesce(x, 0)`",
+            );
         }
         let args = self.all(args, |c, e| c.expr(e))?;
-        let ty = self.common_type(&args.iter().collect::<Vec<_>>(), "the arguments of `coalesce`")?;
-        Ok(Expr { kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()), ty, span })
+        let ty = self.common_type(
+            &args.iter().collect::<Vec<_>>(),
+            "the arguments of `coalesce`",
+        )?;
+        Ok(Expr {
+            kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()),
+            ty,
+            span,
+        })
     }
 
     /// `nullif(a, b)`: null where both are equal, else a.
     fn null_if(&mut self, args: &[ast::Expr], span: Span) -> Checked<Expr> {
         let [a, b] = args else {
-            return self.fail(Problem::Type, span, format!("`nullif` takes 2 arguments, not {}", args.len()), "write `nullif(x, 0)`");
+            return self.fail(
+                Problem::Type,
+                span,
+                format!("`nullif` takes 2 arguments, not {}", args.len()),
+                "write `nullif(x, 0)`",
+            );
         };
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         let (id, ty) = (LetId(self.fresh()), a.ty);
-        let reference = Expr { kind: Kind::LetRef(id), ty, span: a.span };
+        let reference = Expr {
+            kind: Kind::LetRef(id),
+            ty,
+            span: a.span,
+        };
         let equal = self.comparison(BinaryOp::Eq, reference.clone(), b, span)?;
-        let null = Expr { kind: Kind::Literal(Value::Null), ty, span };
-        let case = Expr { kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))), ty, span };
-        Ok(Expr { kind: Kind::Let(id, Box::new(a), Box::new(case)), ty, span })
+        let null = Expr {
+            kind: Kind::Literal(Value::Null),
+            ty,
+            span,
+        };
+        let case = Expr {
+            kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))),
+            ty,
+            span,
+        };
+        Ok(Expr {
+            kind: Kind::Let(id, Box::new(a), Box::new(case)),
+            ty,
+            span,
+        })
     }
 }
-

@@ -104,9 +104,13 @@ impl Parameter {
 
 /// All functions, by area, in the order in which they are listed.
 pub fn all() -> impl Iterator<Item = (&'static str, &'static Function)> {
-    [("numbers", numbers::FUNCTIONS), ("text", text::FUNCTIONS), ("dates", dates::FUNCTIONS)]
-        .into_iter()
-        .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
+    [
+        ("numbers", numbers::FUNCTIONS),
+        ("text", text::FUNCTIONS),
+        ("dates", dates::FUNCTIONS),
+    ]
+    .into_iter()
+    .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
 }
 
 /// The function of a name.
@@ -127,23 +131,91 @@ pub struct AggregateEntry {
 
 /// The aggregates, for lists and docs.
 pub const AGGREGATES: &[AggregateEntry] = &[
-    AggregateEntry { name: "sum", signature: "sum(x [per …])", meaning: "the sum; exact numbers stay exact" },
-    AggregateEntry { name: "avg", signature: "avg(x [per …])", meaning: "the mean, as float" },
-    AggregateEntry { name: "min", signature: "min(x [per …])", meaning: "the smallest" },
-    AggregateEntry { name: "max", signature: "max(x [per …])", meaning: "the largest" },
-    AggregateEntry { name: "median", signature: "median(x [per …])", meaning: "the middle value, between the two middle ones if there are two" },
-    AggregateEntry { name: "percentile_cont", signature: "percentile_cont(x, share [per …])", meaning: "the value below which this share lies, between two values if need be" },
-    AggregateEntry { name: "percentile_disc", signature: "percentile_disc(x, share [per …])", meaning: "the first value at or above this share" },
-    AggregateEntry { name: "stddev_samp", signature: "stddev_samp(x [per …])", meaning: "standard deviation of a sample" },
-    AggregateEntry { name: "stddev_pop", signature: "stddev_pop(x [per …])", meaning: "standard deviation of all" },
-    AggregateEntry { name: "var_samp", signature: "var_samp(x [per …])", meaning: "variance of a sample" },
-    AggregateEntry { name: "var_pop", signature: "var_pop(x [per …])", meaning: "variance of all" },
-    AggregateEntry { name: "count", signature: "count(x [per …]), count(distinct a, b)", meaning: "how many values are not null; how many different ones" },
-    AggregateEntry { name: "rows", signature: "rows(table)", meaning: "how many rows of a table are visible" },
-    AggregateEntry { name: "single", signature: "single(x [per …])", meaning: "the value, when there is exactly one distinct value (null counts as one); else null" },
-    AggregateEntry { name: "first", signature: "first(x order by y [per …])", meaning: "x where y is smallest; of several the smallest x" },
-    AggregateEntry { name: "last", signature: "last(x order by y [per …])", meaning: "x where y is greatest; of several the greatest x" },
-    AggregateEntry { name: "string_agg", signature: "string_agg(x, ', ' [order by y])", meaning: "the texts, joined" },
+    AggregateEntry {
+        name: "sum",
+        signature: "sum(x [per …])",
+        meaning: "the sum; exact numbers stay exact",
+    },
+    AggregateEntry {
+        name: "avg",
+        signature: "avg(x [per …])",
+        meaning: "the mean, as float",
+    },
+    AggregateEntry {
+        name: "min",
+        signature: "min(x [per …])",
+        meaning: "the smallest",
+    },
+    AggregateEntry {
+        name: "max",
+        signature: "max(x [per …])",
+        meaning: "the largest",
+    },
+    AggregateEntry {
+        name: "median",
+        signature: "median(x [per …])",
+        meaning: "the middle value, between the two middle ones if there are two",
+    },
+    AggregateEntry {
+        name: "percentile_cont",
+        signature: "percentile_cont(x, share [per …])",
+        meaning: "the value below which this share lies, between two values if need be",
+    },
+    AggregateEntry {
+        name: "percentile_disc",
+        signature: "percentile_disc(x, share [per …])",
+        meaning: "the first value at or above this share",
+    },
+    AggregateEntry {
+        name: "stddev_samp",
+        signature: "stddev_samp(x [per …])",
+        meaning: "standard deviation of a sample",
+    },
+    AggregateEntry {
+        name: "stddev_pop",
+        signature: "stddev_pop(x [per …])",
+        meaning: "standard deviation of all",
+    },
+    AggregateEntry {
+        name: "var_samp",
+        signature: "var_samp(x [per …])",
+        meaning: "variance of a sample",
+    },
+    AggregateEntry {
+        name: "var_pop",
+        signature: "var_pop(x [per …])",
+        meaning: "variance of all",
+    },
+    AggregateEntry {
+        name: "count",
+        signature: "count(x [per …]), count(distinct a, b)",
+        meaning: "how many values are not null; how many different ones",
+    },
+    AggregateEntry {
+        name: "rows",
+        signature: "rows(table)",
+        meaning: "how many rows of a table are visible",
+    },
+    AggregateEntry {
+        name: "single",
+        signature: "single(x [per …])",
+        meaning: "the value, when there is exactly one distinct value (null counts as one); else null",
+    },
+    AggregateEntry {
+        name: "first",
+        signature: "first(x order by y [per …])",
+        meaning: "x where y is smallest; of several the smallest x",
+    },
+    AggregateEntry {
+        name: "last",
+        signature: "last(x order by y [per …])",
+        meaning: "x where y is greatest; of several the greatest x",
+    },
+    AggregateEntry {
+        name: "string_agg",
+        signature: "string_agg(x, ', ' [order by y])",
+        meaning: "the texts, joined",
+    },
 ];
 
 #[cfg(test)]
@@ -159,7 +231,11 @@ mod tests {
         assert_eq!(names.len(), count);
         for (_, f) in all() {
             assert!(f.signature.starts_with(f.name), "{}", f.name);
-            assert!(f.example.0.contains(f.name) && !f.meaning.is_empty(), "{}", f.name);
+            assert!(
+                f.example.0.contains(f.name) && !f.meaning.is_empty(),
+                "{}",
+                f.name
+            );
             assert!(f.optional < f.parameters.len().max(1), "{}", f.name);
         }
     }
@@ -167,7 +243,11 @@ mod tests {
     #[test]
     fn every_aggregate_is_a_reserved_word() {
         for entry in AGGREGATES {
-            assert!(super::super::words::is_reserved(entry.name), "{}", entry.name);
+            assert!(
+                super::super::words::is_reserved(entry.name),
+                "{}",
+                entry.name
+            );
         }
     }
 }
