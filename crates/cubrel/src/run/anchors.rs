@@ -248,7 +248,7 @@ impl<'a> RowCompiler<'a> {
             && let Some(anchor) = self.common_anchor(scalar, row)
             && let Some(values) = self.over_codes(scalar, row, anchor)
         {
-            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(values)));
+            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values))));
             return Scalar {
                 kind: ScalarKind::Leaf(leaves.len() - 1),
                 ..scalar.clone()
@@ -297,9 +297,24 @@ impl<'a> RowCompiler<'a> {
                     return CompiledLeaf::Far(*column, path.clone());
                 }
                 let codes = self.tables.codes_by_code(*column, path);
-                CompiledLeaf::Mapped(anchor, Arc::new(data.vector_of(&codes)))
+                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))))
             }
         }
+    }
+
+    /// An array over codes ends with null's code. Where that code never occurs and it alone has no value, nothing read
+    /// through the array is null.
+    fn without_unused_null(&self, anchor: Anchor, mut values: Vector) -> Vector {
+        let occurs = match anchor {
+            Anchor::Column(index) => self.tables.column(ColumnId { table: self.table, index }).nulls() > 0,
+            Anchor::Reference(relationship) => self.tables.lookup(relationship).unmatched_rows > 0,
+            Anchor::Row => true,
+        };
+        let alone = |valid: &Vec<bool>| valid.split_last().is_some_and(|(_, rest)| !rest.contains(&false));
+        if !occurs && values.valid.as_ref().is_some_and(alone) {
+            values.valid = None;
+        }
+        values
     }
 
     /// The expression for each code of an anchor; `None` when that fails for some code, which need not occur.
