@@ -248,7 +248,10 @@ impl<'a> RowCompiler<'a> {
             && let Some(anchor) = self.common_anchor(scalar, row)
             && let Some(values) = self.over_codes(scalar, row, anchor)
         {
-            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values))));
+            leaves.push(CompiledLeaf::Mapped(
+                anchor,
+                Arc::new(self.without_unused_null(anchor, values)),
+            ));
             return Scalar {
                 kind: ScalarKind::Leaf(leaves.len() - 1),
                 ..scalar.clone()
@@ -297,7 +300,10 @@ impl<'a> RowCompiler<'a> {
                     return CompiledLeaf::Far(*column, path.clone());
                 }
                 let codes = self.tables.codes_by_code(*column, path);
-                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))))
+                CompiledLeaf::Mapped(
+                    anchor,
+                    Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))),
+                )
             }
         }
     }
@@ -306,11 +312,23 @@ impl<'a> RowCompiler<'a> {
     /// through the array is null.
     fn without_unused_null(&self, anchor: Anchor, mut values: Vector) -> Vector {
         let occurs = match anchor {
-            Anchor::Column(index) => self.tables.column(ColumnId { table: self.table, index }).nulls() > 0,
+            Anchor::Column(index) => {
+                self.tables
+                    .column(ColumnId {
+                        table: self.table,
+                        index,
+                    })
+                    .nulls()
+                    > 0
+            }
             Anchor::Reference(relationship) => self.tables.lookup(relationship).unmatched_rows > 0,
             Anchor::Row => true,
         };
-        let alone = |valid: &Vec<bool>| valid.split_last().is_some_and(|(_, rest)| !rest.contains(&false));
+        let alone = |valid: &Vec<bool>| {
+            valid
+                .split_last()
+                .is_some_and(|(_, rest)| !rest.contains(&false))
+        };
         if !occurs && values.valid.as_ref().is_some_and(alone) {
             values.valid = None;
         }

@@ -1,0 +1,224 @@
+//! Reads beside hand-written loops over plain arrays, at five million bookings. `cargo bench -p cubrel`
+//!
+//! | question | plain loop |
+//! |---|---|
+//! | total of a column | add up an array |
+//! | grouped by one attribute of a describing table | gather the attribute's number, add to its slot |
+//! | grouped by two attributes of two tables | gather both, add to a slot of the product |
+//! | filtered by an attribute | gather a truth value, add where it is true |
+//!
+//! The loops run on one thread and again on as many as there are cores, in equal parts, as reads do.
+#![allow(clippy::unwrap_used, reason = "a bench that cannot go on has failed")]
+
+use std::sync::LazyLock;
+use std::thread;
+
+use cubrel::{Model, Query, Type, Value};
+use divan::Bencher;
+
+const BOOKINGS: usize = 5_000_000;
+const ROUTES: u64 = 40;
+const DAYS: u64 = 1096;
+const REGIONS: u64 = 5;
+const MONTHS: u64 = 36;
+
+fn main() {
+    divan::main();
+}
+
+/// The same data as a model and as arrays.
+struct Data {
+    model: Model,
+    route: Vec<u32>,
+    day: Vec<u32>,
+    net: Vec<i64>,
+    region_of: Vec<u32>,
+    month_of: Vec<u32>,
+}
+
+fn mix(i: u64) -> u64 {
+    let mut z = i.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    z ^ (z >> 31)
+}
+
+static DATA: LazyLock<Data> = LazyLock::new(|| {
+    let n = BOOKINGS as u64;
+    let route: Vec<u32> = (0..n).map(|i| (mix(i) % ROUTES) as u32).collect();
+    let day: Vec<u32> = (0..n).map(|i| (i * DAYS / n) as u32).collect();
+    let net: Vec<i64> = (0..n)
+        .map(|i| 500 + (mix(i ^ 77) % 9000) as i64 * 5)
+        .collect();
+    let region_of: Vec<u32> = (0..ROUTES).map(|r| (r % REGIONS) as u32).collect();
+    let month_of: Vec<u32> = (0..DAYS).map(|d| (d * MONTHS / DAYS) as u32).collect();
+    let ints = |values: &mut dyn Iterator<Item = i64>| -> Vec<Vec<Value>> {
+        values.map(|v| vec![Value::Int(v)]).collect()
+    };
+    let bookings: Vec<Vec<Value>> = (0..BOOKINGS)
+        .map(|i| {
+            let net = Value::Decimal {
+                unscaled: i128::from(net[i]),
+                scale: 2,
+            };
+            vec![
+                Value::Int(i64::from(route[i])),
+                Value::Int(i64::from(day[i])),
+                net,
+            ]
+        })
+        .collect();
+    let describe = |list: &[u32]| -> Vec<Vec<Value>> {
+        let mut ids = ints(&mut (0..list.len() as i64));
+        ids.iter_mut()
+            .zip(list)
+            .for_each(|(row, v)| row.push(Value::text(format!("{v:02}"))));
+        ids
+    };
+    let model = Model::builder()
+        .rows(
+            "booking",
+            &[
+                ("route", Type::Int),
+                ("day", Type::Int),
+                (
+                    "net",
+                    Type::Decimal {
+                        precision: 18,
+                        scale: 2,
+                    },
+                ),
+            ],
+            &bookings,
+        )
+        .rows(
+            "route",
+            &[("id", Type::Int), ("region", Type::Text)],
+            &describe(&region_of),
+        )
+        .rows(
+            "day",
+            &[("id", Type::Int), ("month", Type::Text)],
+            &describe(&month_of),
+        )
+        .relationship("booking.route", "route.id")
+        .relationship("booking.day", "day.id")
+        .measure("net", "sum(booking.net)")
+        .build()
+        .unwrap();
+    Data {
+        model,
+        route,
+        day,
+        net,
+        region_of,
+        month_of,
+    }
+});
+
+fn query(text: &str) -> Query {
+    DATA.model.query(text).unwrap()
+}
+
+/// Runs a loop over equal parts of the rows, one for each thread, and adds the results up slot by slot.
+fn in_parts(
+    threads: usize,
+    slots: usize,
+    work: impl Fn(std::ops::Range<usize>, &mut [i64]) + Sync,
+) -> Vec<i64> {
+    let part = BOOKINGS.div_ceil(threads);
+    let sums: Vec<Vec<i64>> = thread::scope(|scope| {
+        let handles: Vec<_> = (0..threads)
+            .map(|t| {
+                let work = &work;
+                scope.spawn(move || {
+                    let mut sums = vec![0; slots];
+                    work(t * part..((t + 1) * part).min(BOOKINGS), &mut sums);
+                    sums
+                })
+            })
+            .collect();
+        handles.into_iter().map(|h| h.join().unwrap()).collect()
+    });
+    (0..slots)
+        .map(|s| sums.iter().map(|p| p[s]).sum())
+        .collect()
+}
+
+fn cores() -> usize {
+    thread::available_parallelism().map_or(1, usize::from)
+}
+
+macro_rules! question {
+    ($name:ident, $text:literal, $slots:expr, $loop:expr) => {
+        mod $name {
+            use super::*;
+
+            #[divan::bench]
+            fn cubrel(bencher: Bencher<'_, '_>) {
+                let query = query($text);
+                bencher.bench(|| query.run().unwrap());
+            }
+
+            #[divan::bench]
+            fn plain_loop(bencher: Bencher<'_, '_>) {
+                let data = &*DATA;
+                bencher.bench(|| in_parts(1, $slots, |range, sums| ($loop)(data, range, sums)));
+            }
+
+            #[divan::bench]
+            fn plain_loop_on_all_cores(bencher: Bencher<'_, '_>) {
+                let data = &*DATA;
+                bencher
+                    .bench(|| in_parts(cores(), $slots, |range, sums| ($loop)(data, range, sums)));
+            }
+        }
+    };
+}
+
+question!(
+    total,
+    "grid net",
+    1,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        sums[0] = d.net[range].iter().sum();
+    }
+);
+
+question!(
+    by_one_attribute,
+    "grid net by route.region",
+    REGIONS as usize,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        for i in range {
+            sums[d.region_of[d.route[i] as usize] as usize] += d.net[i];
+        }
+    }
+);
+
+question!(
+    by_two_attributes,
+    "grid net by route.region, day.month",
+    (REGIONS * MONTHS) as usize,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        for i in range {
+            let (region, month) = (
+                d.region_of[d.route[i] as usize],
+                d.month_of[d.day[i] as usize],
+            );
+            sums[region as usize * MONTHS as usize + month as usize] += d.net[i];
+        }
+    }
+);
+
+question!(
+    filtered,
+    "grid net where route.region = '03'",
+    1,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        for i in range {
+            if d.region_of[d.route[i] as usize] == 3 {
+                sums[0] += d.net[i];
+            }
+        }
+    }
+);
