@@ -13,13 +13,7 @@ use output::{Format, Output};
 
 /// Builds in-memory tabular models, reads them as grids, and says what measures cost and what columns weigh.
 #[derive(Parser, Debug)]
-#[command(
-    name = "cubrel",
-    version,
-    about,
-    max_term_width = 100,
-    arg_required_else_help = true
-)]
+#[command(name = "cubrel", version, about, max_term_width = 100, arg_required_else_help = true)]
 struct Cli {
     #[command(flatten)]
     global: Global,
@@ -54,8 +48,7 @@ pub struct Global {
 }
 
 fn parse_day(text: &str) -> Result<i32, String> {
-    cubrel::value::date::parse_date(text.as_bytes())
-        .ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
+    cubrel::value::date::parse_date(text.as_bytes()).ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
 }
 
 #[derive(Subcommand, Debug)]
@@ -97,9 +90,7 @@ fn main() -> ExitCode {
     match result.and_then(|code| out.finish().map(|()| code)) {
         Ok(code) => ExitCode::from(code),
         // Whoever reads our output may stop when it has seen enough.
-        Err(commands::Failure::Write(e)) if e.kind() == std::io::ErrorKind::BrokenPipe => {
-            ExitCode::SUCCESS
-        }
+        Err(commands::Failure::Write(e)) if e.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
         Err(failure) => {
             output::problems::report(&failure, &cli.global);
             ExitCode::from(2)

@@ -46,73 +46,36 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
     let n = BOOKINGS as u64;
     let route: Vec<u32> = (0..n).map(|i| (mix(i) % ROUTES) as u32).collect();
     let day: Vec<u32> = (0..n).map(|i| (i * DAYS / n) as u32).collect();
-    let net: Vec<i64> = (0..n)
-        .map(|i| 500 + (mix(i ^ 77) % 9000) as i64 * 5)
-        .collect();
+    let net: Vec<i64> = (0..n).map(|i| 500 + (mix(i ^ 77) % 9000) as i64 * 5).collect();
     let region_of: Vec<u32> = (0..ROUTES).map(|r| (r % REGIONS) as u32).collect();
     let month_of: Vec<u32> = (0..DAYS).map(|d| (d * MONTHS / DAYS) as u32).collect();
-    let ints = |values: &mut dyn Iterator<Item = i64>| -> Vec<Vec<Value>> {
-        values.map(|v| vec![Value::Int(v)]).collect()
-    };
+    let ints =
+        |values: &mut dyn Iterator<Item = i64>| -> Vec<Vec<Value>> { values.map(|v| vec![Value::Int(v)]).collect() };
     let bookings: Vec<Vec<Value>> = (0..BOOKINGS)
         .map(|i| {
-            let net = Value::Decimal {
-                unscaled: i128::from(net[i]),
-                scale: 2,
-            };
-            vec![
-                Value::Int(i64::from(route[i])),
-                Value::Int(i64::from(day[i])),
-                net,
-            ]
+            let net = Value::Decimal { unscaled: i128::from(net[i]), scale: 2 };
+            vec![Value::Int(i64::from(route[i])), Value::Int(i64::from(day[i])), net]
         })
         .collect();
     let describe = |list: &[u32]| -> Vec<Vec<Value>> {
         let mut ids = ints(&mut (0..list.len() as i64));
-        ids.iter_mut()
-            .zip(list)
-            .for_each(|(row, v)| row.push(Value::text(format!("{v:02}"))));
+        ids.iter_mut().zip(list).for_each(|(row, v)| row.push(Value::text(format!("{v:02}"))));
         ids
     };
     let model = Model::builder()
         .rows(
             "booking",
-            &[
-                ("route", Type::Int),
-                ("day", Type::Int),
-                (
-                    "net",
-                    Type::Decimal {
-                        precision: 18,
-                        scale: 2,
-                    },
-                ),
-            ],
+            &[("route", Type::Int), ("day", Type::Int), ("net", Type::Decimal { precision: 18, scale: 2 })],
             &bookings,
         )
-        .rows(
-            "route",
-            &[("id", Type::Int), ("region", Type::Text)],
-            &describe(&region_of),
-        )
-        .rows(
-            "day",
-            &[("id", Type::Int), ("month", Type::Text)],
-            &describe(&month_of),
-        )
+        .rows("route", &[("id", Type::Int), ("region", Type::Text)], &describe(&region_of))
+        .rows("day", &[("id", Type::Int), ("month", Type::Text)], &describe(&month_of))
         .relationship("booking.route", "route.id")
         .relationship("booking.day", "day.id")
         .measure("net", "sum(booking.net)")
         .build()
         .unwrap();
-    Data {
-        model,
-        route,
-        day,
-        net,
-        region_of,
-        month_of,
-    }
+    Data { model, route, day, net, region_of, month_of }
 });
 
 fn query(text: &str) -> Query {
@@ -120,11 +83,7 @@ fn query(text: &str) -> Query {
 }
 
 /// Runs a loop over equal parts of the rows, one for each thread, and adds the results up slot by slot.
-fn in_parts(
-    threads: usize,
-    slots: usize,
-    work: impl Fn(std::ops::Range<usize>, &mut [i64]) + Sync,
-) -> Vec<i64> {
+fn in_parts(threads: usize, slots: usize, work: impl Fn(std::ops::Range<usize>, &mut [i64]) + Sync) -> Vec<i64> {
     let part = BOOKINGS.div_ceil(threads);
     let sums: Vec<Vec<i64>> = thread::scope(|scope| {
         let handles: Vec<_> = (0..threads)
@@ -139,9 +98,7 @@ fn in_parts(
             .collect();
         handles.into_iter().map(|h| h.join().unwrap()).collect()
     });
-    (0..slots)
-        .map(|s| sums.iter().map(|p| p[s]).sum())
-        .collect()
+    (0..slots).map(|s| sums.iter().map(|p| p[s]).sum()).collect()
 }
 
 fn cores() -> usize {
@@ -168,21 +125,15 @@ macro_rules! question {
             #[divan::bench]
             fn plain_loop_on_all_cores(bencher: Bencher<'_, '_>) {
                 let data = &*DATA;
-                bencher
-                    .bench(|| in_parts(cores(), $slots, |range, sums| ($loop)(data, range, sums)));
+                bencher.bench(|| in_parts(cores(), $slots, |range, sums| ($loop)(data, range, sums)));
             }
         }
     };
 }
 
-question!(
-    total,
-    "grid net",
-    1,
-    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
-        sums[0] = d.net[range].iter().sum();
-    }
-);
+question!(total, "grid net", 1, |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+    sums[0] = d.net[range].iter().sum();
+});
 
 question!(
     by_one_attribute,
@@ -201,10 +152,7 @@ question!(
     (REGIONS * MONTHS) as usize,
     |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
         for i in range {
-            let (region, month) = (
-                d.region_of[d.route[i] as usize],
-                d.month_of[d.day[i] as usize],
-            );
+            let (region, month) = (d.region_of[d.route[i] as usize], d.month_of[d.day[i] as usize]);
             sums[region as usize * MONTHS as usize + month as usize] += d.net[i];
         }
     }

@@ -40,29 +40,14 @@ const SALE: &[(&str, Type)] = &[
     ("shop", Type::Int),
     ("kind", Type::Text),
     ("x", Type::Int),
-    (
-        "price",
-        Type::Decimal {
-            precision: 18,
-            scale: 2,
-        },
-    ),
+    ("price", Type::Decimal { precision: 18, scale: 2 }),
     ("day", Type::Date),
 ];
-const SHOP: &[(&str, Type)] = &[
-    ("id", Type::Int),
-    ("name", Type::Text),
-    ("grade", Type::Text),
-    ("zone", Type::Int),
-];
+const SHOP: &[(&str, Type)] = &[("id", Type::Int), ("name", Type::Text), ("grade", Type::Text), ("zone", Type::Int)];
 const ZONE: &[(&str, Type)] = &[("id", Type::Int), ("name", Type::Text), ("rank", Type::Int)];
 
 fn maybe(random: &mut Random, nulls: u64, value: Value) -> Value {
-    if random.chance(nulls) {
-        Value::Null
-    } else {
-        value
-    }
+    if random.chance(nulls) { Value::Null } else { value }
 }
 
 fn make(seed: u64) -> Case {
@@ -72,11 +57,7 @@ fn make(seed: u64) -> Case {
     let zone: Vec<Vec<Value>> = (0..zones)
         .map(|i| {
             let name = Value::text(format!("Z{}", random.below(3)));
-            vec![
-                Value::Int(i as i64),
-                maybe(random, nulls, name),
-                Value::Int(random.below(5) as i64),
-            ]
+            vec![Value::Int(i as i64), maybe(random, nulls, name), Value::Int(random.below(5) as i64)]
         })
         .collect();
     let shop: Vec<Vec<Value>> = (0..shops)
@@ -96,10 +77,7 @@ fn make(seed: u64) -> Case {
         .map(|_| {
             let shop = Value::Int(random.below(shops + 1) as i64 * 10);
             let kind = Value::text(random.pick(&["new", "old", "O'Hara \"x\""]));
-            let price = Value::Decimal {
-                unscaled: i128::from(random.below(5000)) - 1000,
-                scale: 2,
-            };
+            let price = Value::Decimal { unscaled: i128::from(random.below(5000)) - 1000, scale: 2 };
             let x = Value::Int(random.below(40) as i64 - 15);
             let day = Value::Date(20_000 + random.below(40) as i32);
             vec![
@@ -122,24 +100,14 @@ fn make(seed: u64) -> Case {
         .unwrap();
     let sql = Connection::open_in_memory().unwrap();
     // As the standard has it.
-    sql.execute_batch("pragma case_sensitive_like = on")
-        .unwrap();
-    for (name, columns, rows) in [
-        ("sale", SALE, &sale),
-        ("shop", SHOP, &shop),
-        ("zone", ZONE, &zone),
-    ] {
+    sql.execute_batch("pragma case_sensitive_like = on").unwrap();
+    for (name, columns, rows) in [("sale", SALE, &sale), ("shop", SHOP, &shop), ("zone", ZONE, &zone)] {
         let names: Vec<&str> = columns.iter().map(|(n, _)| *n).collect();
-        sql.execute(&format!("create table {name} ({})", names.join(", ")), [])
-            .unwrap();
+        sql.execute(&format!("create table {name} ({})", names.join(", ")), []).unwrap();
         let marks = vec!["?"; names.len()].join(", ");
         for row in rows {
             let values = row.iter().map(to_sql);
-            sql.execute(
-                &format!("insert into {name} values ({marks})"),
-                rusqlite::params_from_iter(values),
-            )
-            .unwrap();
+            sql.execute(&format!("insert into {name} values ({marks})"), rusqlite::params_from_iter(values)).unwrap();
         }
     }
     Case { model, sql }
@@ -194,16 +162,8 @@ fn predicate(random: &mut Random) -> (String, String, &'static str) {
     (text.to_string(), text.replace("date '", "'"), column)
 }
 
-const JOINED: &str =
-    "sale left join shop on sale.shop = shop.id left join zone on shop.zone = zone.id";
-const AXES: &[&str] = &[
-    "shop.name",
-    "shop.grade",
-    "zone.name",
-    "zone.rank",
-    "sale.kind",
-    "sale.day",
-];
+const JOINED: &str = "sale left join shop on sale.shop = shop.id left join zone on shop.zone = zone.id";
+const AXES: &[&str] = &["shop.name", "shop.grade", "zone.name", "zone.rank", "sale.kind", "sale.day"];
 const FIGURES: &[(&str, &str)] = &[
     ("rows(sale)", "count(*)"),
     ("total", "sum(sale.x)"),
@@ -219,24 +179,15 @@ const FIGURES: &[(&str, &str)] = &[
         "sum(case when sale.kind = 'new' then sale.x when sale.x > 3 then 1 else 0 end)",
         "sum(case when sale.kind = 'new' then sale.x when sale.x > 3 then 1 else 0 end)",
     ),
-    (
-        "sum(if(zone.rank > 2, sale.x, 0))",
-        "sum(case when zone.rank > 2 then sale.x else 0 end)",
-    ),
-    (
-        "sum(sale.x) / rows(sale)",
-        "cast(sum(sale.x) as real) / count(*)",
-    ),
+    ("sum(if(zone.rank > 2, sale.x, 0))", "sum(case when zone.rank > 2 then sale.x else 0 end)"),
+    ("sum(sale.x) / rows(sale)", "cast(sum(sale.x) as real) / count(*)"),
 ];
 
 fn keyed(rows: Vec<Vec<String>>, keys: usize) -> BTreeMap<Vec<String>, Vec<String>> {
     let mut map = BTreeMap::new();
     for mut row in rows {
         let figures = row.split_off(keys);
-        assert!(
-            map.insert(row.clone(), figures).is_none(),
-            "line {row:?} stands twice"
-        );
+        assert!(map.insert(row.clone(), figures).is_none(), "line {row:?} stands twice");
     }
     map
 }
@@ -244,54 +195,31 @@ fn keyed(rows: Vec<Vec<String>>, keys: usize) -> BTreeMap<Vec<String>, Vec<Strin
 fn ask_sql(sql: &Connection, text: &str) -> Vec<Vec<String>> {
     let mut statement = sql.prepare(text).unwrap_or_else(|e| panic!("{text}\n{e}"));
     let columns = statement.column_count();
-    let rows = statement.query_map([], |row| {
-        (0..columns)
-            .map(|i| row.get::<_, Sql>(i))
-            .collect::<Result<Vec<_>, _>>()
-    });
-    rows.unwrap()
-        .map(|row| row.unwrap().iter().map(from_sql).collect())
-        .collect()
+    let rows = statement.query_map([], |row| (0..columns).map(|i| row.get::<_, Sql>(i)).collect::<Result<Vec<_>, _>>());
+    rows.unwrap().map(|row| row.unwrap().iter().map(from_sql).collect()).collect()
 }
 
 fn grid_rows(grid: &Grid) -> Vec<Vec<String>> {
-    grid.lines
-        .iter()
-        .map(|l| l.values.iter().map(ours).collect())
-        .collect()
+    grid.lines.iter().map(|l| l.values.iter().map(ours).collect()).collect()
 }
 
 fn distinct_axes(random: &mut Random, most: u64) -> Vec<&'static str> {
-    let mut axes: Vec<&str> = (0..random.below(most + 1))
-        .map(|_| random.pick(AXES))
-        .collect();
+    let mut axes: Vec<&str> = (0..random.below(most + 1)).map(|_| random.pick(AXES)).collect();
     axes.sort_unstable();
     axes.dedup();
     axes
 }
 
 fn group_by(axes: &[&str]) -> String {
-    if axes.is_empty() {
-        String::new()
-    } else {
-        format!(" group by {}", axes.join(", "))
-    }
+    if axes.is_empty() { String::new() } else { format!(" group by {}", axes.join(", ")) }
 }
 
 fn select(axes: &[&str], figures: &[&str]) -> String {
-    axes.iter()
-        .chain(figures)
-        .copied()
-        .collect::<Vec<_>>()
-        .join(", ")
+    axes.iter().chain(figures).copied().collect::<Vec<_>>().join(", ")
 }
 
 fn where_of(conditions: &[String]) -> String {
-    if conditions.is_empty() {
-        String::new()
-    } else {
-        format!(" where {}", conditions.join(" and "))
-    }
+    if conditions.is_empty() { String::new() } else { format!(" where {}", conditions.join(" and ")) }
 }
 
 #[test]
@@ -304,24 +232,11 @@ fn grouped_filtered_aggregates_are_those_of_sqlite() {
             let filters: Vec<_> = (0..random.below(3)).map(|_| predicate(random)).collect();
             let mut figures = vec![FIGURES[0]];
             figures.extend(
-                (0..3)
-                    .map(|_| FIGURES[random.below(FIGURES.len() as u64) as usize])
-                    .filter(|(_, s)| !s.is_empty()),
+                (0..3).map(|_| FIGURES[random.below(FIGURES.len() as u64) as usize]).filter(|(_, s)| !s.is_empty()),
             );
-            let split = if axes.is_empty() {
-                0
-            } else {
-                random.below(axes.len() as u64 + 1) as usize
-            };
+            let split = if axes.is_empty() { 0 } else { random.below(axes.len() as u64 + 1) as usize };
             let (by, across) = axes.split_at(split);
-            let mut text = format!(
-                "grid {}",
-                figures
-                    .iter()
-                    .map(|(f, _)| *f)
-                    .collect::<Vec<_>>()
-                    .join(", ")
-            );
+            let mut text = format!("grid {}", figures.iter().map(|(f, _)| *f).collect::<Vec<_>>().join(", "));
             if !by.is_empty() {
                 text += &format!(" by {}", by.join(", "));
             }
@@ -352,11 +267,7 @@ fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
             let axes = distinct_axes(random, 3);
             let filters: Vec<_> = (0..random.below(3)).map(|_| predicate(random)).collect();
             let lifted = random.pick(AXES);
-            let by = if axes.is_empty() {
-                String::new()
-            } else {
-                format!(" by {}", axes.join(", "))
-            };
+            let by = if axes.is_empty() { String::new() } else { format!(" by {}", axes.join(", ")) };
             let conditions: Vec<String> = filters.iter().map(|(f, ..)| f.clone()).collect();
             let in_sql: Vec<String> = filters.iter().map(|(_, s, _)| s.clone()).collect();
             let all = keyed(
@@ -385,37 +296,26 @@ fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
             );
             let found = keyed(grid_rows(&common::run(&case.model, &text)), axes.len());
             for (key, counts) in &all {
-                let line = found
-                    .get(key)
-                    .unwrap_or_else(|| panic!("seed {seed}: no line {key:?}\n{text}"));
+                let line = found.get(key).unwrap_or_else(|| panic!("seed {seed}: no line {key:?}\n{text}"));
                 assert_eq!(line[0], counts[0], "seed {seed}\n{text}\n{key:?}");
                 let same = |column: &str| {
                     let place = axes.iter().position(|a| *a == column)?;
                     Some((column.to_string(), key[place].clone()))
                 };
                 let at = |skip: &str, dropped: &str, more: &str| {
-                    let mut conditions: Vec<String> = filters
-                        .iter()
-                        .filter(|(.., c)| *c != dropped)
-                        .map(|(_, s, _)| s.clone())
-                        .collect();
-                    conditions.extend(
-                        axes.iter()
-                            .filter(|a| **a != skip)
-                            .filter_map(|a| same(a))
-                            .map(|(c, v)| {
-                                if v.is_empty() {
-                                    format!("{c} is null")
-                                } else {
-                                    format!("cast({c} as text) = '{}'", v.replace('\'', "''"))
-                                }
-                            }),
-                    );
+                    let mut conditions: Vec<String> =
+                        filters.iter().filter(|(.., c)| *c != dropped).map(|(_, s, _)| s.clone()).collect();
+                    conditions.extend(axes.iter().filter(|a| **a != skip).filter_map(|a| same(a)).map(|(c, v)| {
+                        if v.is_empty() {
+                            format!("{c} is null")
+                        } else {
+                            format!("cast({c} as text) = '{}'", v.replace('\'', "''"))
+                        }
+                    }));
                     conditions.extend((!more.is_empty()).then(|| more.to_string()));
                     where_of(&conditions)
                 };
-                let lifted_sql =
-                    format!("select sum(sale.x) from {JOINED}{}", at(lifted, lifted, ""));
+                let lifted_sql = format!("select sum(sale.x) from {JOINED}{}", at(lifted, lifted, ""));
                 assert_eq!(
                     line[1],
                     ask_sql(&case.sql, &lifted_sql)[0][0],
@@ -426,15 +326,9 @@ fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
                     at("", "", ""),
                     group_by(&inner)
                 );
-                assert_eq!(
-                    line[2],
-                    ask_sql(&case.sql, &max_sql)[0][0],
-                    "seed {seed}\n{text}\n{key:?}\n{max_sql}"
-                );
-                let instead_sql = format!(
-                    "select sum(sale.x) from {JOINED}{}",
-                    at("zone.rank", "zone.rank", "zone.rank = 2")
-                );
+                assert_eq!(line[2], ask_sql(&case.sql, &max_sql)[0][0], "seed {seed}\n{text}\n{key:?}\n{max_sql}");
+                let instead_sql =
+                    format!("select sum(sale.x) from {JOINED}{}", at("zone.rank", "zone.rank", "zone.rank = 2"));
                 assert_eq!(
                     line[3],
                     ask_sql(&case.sql, &instead_sql)[0][0],
@@ -462,10 +356,7 @@ fn every_total_is_evaluated_and_not_added_up() {
                     v => format!("{} = '{}'", names[i], v.to_string().replace('\'', "''")),
                 })
                 .collect();
-            let sql = format!(
-                "select count(*), count(distinct sale.kind) from {JOINED}{}",
-                where_of(&conditions)
-            );
+            let sql = format!("select count(*), count(distinct sale.kind) from {JOINED}{}", where_of(&conditions));
             let expected = &ask_sql(&case.sql, &sql)[0];
             let found: Vec<String> = line.values[3..].iter().map(ours).collect();
             assert_eq!(&found, expected, "seed {seed}: {line:?}\n{sql}");

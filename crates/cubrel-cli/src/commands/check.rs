@@ -34,9 +34,7 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
             }
             (list, wrong)
         }
-        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => {
-            (e.problems().to_vec(), true)
-        }
+        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => (e.problems().to_vec(), true),
         Err(other) => return Err(other),
     };
     match out.format() {

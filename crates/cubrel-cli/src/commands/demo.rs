@@ -33,10 +33,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         ));
     }
     out.heading(&format!("1. The demo model in {}", args.dir.display()))?;
-    let odd = demo::write(&args.dir, args.rows).map_err(|error| cubrel::Error::Io {
-        path: args.dir.display().to_string(),
-        error,
-    })?;
+    let odd = demo::write(&args.dir, args.rows)
+        .map_err(|error| cubrel::Error::Io { path: args.dir.display().to_string(), error })?;
     out.text(&format!(
         "{} bookings in one CSV file a year, sailings, and eight describing tables.\n\
          Hidden among the bookings, as in real data: {} with a route that does not exist, {} with a customer that\n\

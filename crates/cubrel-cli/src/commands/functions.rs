@@ -10,9 +10,7 @@ use crate::output::{Format, Output};
 
 /// Arguments of `functions`.
 #[derive(clap::Args, Debug)]
-#[command(
-    after_help = "Examples:\n  cubrel functions\n  cubrel functions round\n  cubrel functions --format json"
-)]
+#[command(after_help = "Examples:\n  cubrel functions\n  cubrel functions round\n  cubrel functions --format json")]
 pub struct Args {
     /// One function or aggregate
     name: Option<String>,
@@ -35,18 +33,8 @@ fn entries() -> Vec<Entry> {
             "a where the condition is true, else b (or null)",
             ("if(2 > 1, 'yes', 'no')", "yes"),
         ),
-        (
-            "coalesce",
-            "coalesce(a, b, …)",
-            "the first that is not null",
-            ("coalesce(null, 3)", "3"),
-        ),
-        (
-            "nullif",
-            "nullif(a, b)",
-            "null where a equals b, else a",
-            ("nullif(0, 0)", ""),
-        ),
+        ("coalesce", "coalesce(a, b, …)", "the first that is not null", ("coalesce(null, 3)", "3")),
+        ("nullif", "nullif(a, b)", "null where a equals b, else a", ("nullif(0, 0)", "")),
         (
             "cast",
             "cast(x as type)",
@@ -66,15 +54,13 @@ fn entries() -> Vec<Entry> {
             ("extract(year from date '2026-03-01')", "2026"),
         ),
     ];
-    let special = special
-        .into_iter()
-        .map(|(name, signature, meaning, example)| Entry {
-            area: "choices",
-            name,
-            signature,
-            meaning,
-            example: Some(example),
-        });
+    let special = special.into_iter().map(|(name, signature, meaning, example)| Entry {
+        area: "choices",
+        name,
+        signature,
+        meaning,
+        example: Some(example),
+    });
     let scalar = functions::all().map(|(area, f)| Entry {
         area,
         name: f.name,
@@ -104,10 +90,7 @@ pub fn run(args: &Args, out: &mut Output) -> Done {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => "`cubrel functions` lists all of them".into(),
                 };
-                return Err(Failure::Other(
-                    format!("there is no function `{name}`"),
-                    help,
-                ));
+                return Err(Failure::Other(format!("there is no function `{name}`"), help));
             }
             found
         }
@@ -142,16 +125,10 @@ pub fn run(args: &Args, out: &mut Output) -> Done {
 }
 
 fn table(entries: &[&Entry]) -> TextTable {
-    let mut table = TextTable::new(&[
-        ("signature", Align::Left),
-        ("meaning", Align::Left),
-        ("example", Align::Left),
-    ]);
+    let mut table = TextTable::new(&[("signature", Align::Left), ("meaning", Align::Left), ("example", Align::Left)]);
     for e in entries {
-        let example = e
-            .example
-            .map(|(f, r)| format!("{f} → {}", if r.is_empty() { "null" } else { r }))
-            .unwrap_or_default();
+        let example =
+            e.example.map(|(f, r)| format!("{f} → {}", if r.is_empty() { "null" } else { r })).unwrap_or_default();
         table.row(vec![e.signature.into(), e.meaning.into(), example]);
     }
     table

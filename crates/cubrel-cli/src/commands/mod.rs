@@ -41,10 +41,7 @@ pub type Done = Result<u8, Failure>;
 
 /// How to refresh, from the global options.
 pub fn refresh_options(global: &Global) -> RefreshOptions {
-    RefreshOptions {
-        today: global.today,
-        ..RefreshOptions::default()
-    }
+    RefreshOptions { today: global.today, ..RefreshOptions::default() }
 }
 
 /// Opens the model; says so when the sources had to be read first.
@@ -62,12 +59,8 @@ fn say_refreshed(report: &RefreshReport, global: &Global) {
     if global.quiet {
         return;
     }
-    let read: Vec<&str> = report
-        .tables
-        .iter()
-        .filter(|t| t.read && t.source_bytes > 0)
-        .map(|t| t.table.as_str())
-        .collect();
+    let read: Vec<&str> =
+        report.tables.iter().filter(|t| t.read && t.source_bytes > 0).map(|t| t.table.as_str()).collect();
     let what = match read.as_slice() {
         [] => "computed columns again".to_string(),
         tables => format!("read {}", tables.join(", ")),

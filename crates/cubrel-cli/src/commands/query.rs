@@ -31,10 +31,7 @@ pub struct Args {
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = QueryOptions {
-        parameters: parameters(&args.parameters)?,
-        today: global.today,
-    };
+    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
     let start = Instant::now();
     let result = model.query_with(&text, &options)?.run()?;
     let elapsed = start.elapsed();
@@ -52,36 +49,21 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
     if query == "-" {
         let mut text = String::new();
-        std::io::stdin().read_to_string(&mut text).map_err(|e| {
-            Failure::Other(
-                format!("standard input cannot be read: {e}"),
-                "give it UTF-8 text".into(),
-            )
-        })?;
+        std::io::stdin()
+            .read_to_string(&mut text)
+            .map_err(|e| Failure::Other(format!("standard input cannot be read: {e}"), "give it UTF-8 text".into()))?;
         return Ok(text);
     }
     if let Some(saved) = model.document().file.query.get(query) {
         return Ok(saved.text.clone());
     }
     if !query.trim().is_empty() && query.chars().all(|c| c.is_alphanumeric() || c == '_') {
-        let names: Vec<&str> = model
-            .document()
-            .file
-            .query
-            .keys()
-            .map(String::as_str)
-            .collect();
+        let names: Vec<&str> = model.document().file.query.keys().map(String::as_str).collect();
         let help = match cubrel::formula::source::closest(query, names.iter().copied()) {
             Some(near) => format!("did you mean `{near}`?"),
-            None => format!(
-                "a query begins with `grid`; the saved ones are: {}",
-                names.join(", ")
-            ),
+            None => format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")),
         };
-        return Err(Failure::Other(
-            format!("there is no saved query `{query}`"),
-            help,
-        ));
+        return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
     }
     Ok(query.to_string())
 }
@@ -91,12 +73,9 @@ pub fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failu
     pairs
         .iter()
         .map(|pair| {
-            let (name, values) = pair.split_once('=').ok_or_else(|| {
-                Failure::Other(
-                    format!("`{pair}` sets nothing"),
-                    "write `--set year=2025`".into(),
-                )
-            })?;
+            let (name, values) = pair
+                .split_once('=')
+                .ok_or_else(|| Failure::Other(format!("`{pair}` sets nothing"), "write `--set year=2025`".into()))?;
             let values: Vec<Value> = values.split(',').map(|v| guess(v.trim())).collect();
             Ok((name.trim().trim_start_matches('$').to_string(), values))
         })

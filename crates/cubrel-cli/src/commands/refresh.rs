@@ -25,11 +25,7 @@ pub struct Args {
 
 /// Reads what has changed, and tells how it went.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let options = RefreshOptions {
-        all: args.all,
-        tables: args.table.clone(),
-        ..refresh_options(global)
-    };
+    let options = RefreshOptions { all: args.all, tables: args.table.clone(), ..refresh_options(global) };
     let progress = Progress::new(global);
     let (_, report) = Model::refresh(&global.model, &options, &progress)?;
     progress.finish();
@@ -81,16 +77,8 @@ fn table(report: &RefreshReport) -> TextTable {
             count(t.rows),
             blank(t.bad_rows),
             blank(t.filtered_rows),
-            if t.source_bytes == 0 {
-                String::new()
-            } else {
-                bytes(t.source_bytes)
-            },
-            if t.read {
-                format!("{:.2}", t.milliseconds as f64 / 1000.0)
-            } else {
-                String::new()
-            },
+            if t.source_bytes == 0 { String::new() } else { bytes(t.source_bytes) },
+            if t.read { format!("{:.2}", t.milliseconds as f64 / 1000.0) } else { String::new() },
             how.to_string(),
         ]);
     }
@@ -116,27 +104,14 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
             ("keys not found", Align::Left),
         ]);
         for u in &report.unmatched {
-            let keys = if u.examples.is_empty() {
-                "only empty ones".to_string()
-            } else {
-                u.examples.join(", ")
-            };
+            let keys = if u.examples.is_empty() { "only empty ones".to_string() } else { u.examples.join(", ") };
             table.row(vec![u.many.clone(), u.one.clone(), count(u.rows), keys]);
         }
         table.write(out)?;
     }
-    let peak = peak_memory()
-        .map(|p| format!(", peak memory {}", bytes(p)))
-        .unwrap_or_default();
-    let limit = report
-        .memory_limit
-        .map(|l| format!(" of {} allowed", bytes(l)))
-        .unwrap_or_default();
-    out.text(&format!(
-        "\n{:.2} s, model {}{peak}{limit}\n",
-        report.elapsed.as_secs_f64(),
-        bytes(report.bytes)
-    ))
+    let peak = peak_memory().map(|p| format!(", peak memory {}", bytes(p))).unwrap_or_default();
+    let limit = report.memory_limit.map(|l| format!(" of {} allowed", bytes(l))).unwrap_or_default();
+    out.text(&format!("\n{:.2} s, model {}{peak}{limit}\n", report.elapsed.as_secs_f64(), bytes(report.bytes)))
 }
 
 /// The most memory that this process has used, where the system tells.

@@ -32,10 +32,7 @@ pub struct Args {
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = QueryOptions {
-        parameters: parameters(&args.parameters)?,
-        today: global.today,
-    };
+    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
     if !args.each {
         let (timed, _) = timed(&model, &text, &options, args.runs as usize)?;
         match out.format() {
@@ -47,18 +44,13 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     }
     let mut all: Vec<(String, Timed)> = Vec::new();
     for (name, single) in cubrel::insight::timed::items(&text)? {
-        all.push((
-            name,
-            timed(&model, &single, &options, args.runs as usize)?.0,
-        ));
+        all.push((name, timed(&model, &single, &options, args.runs as usize)?.0));
     }
     all.sort_by(|a, b| b.1.warm.median_ms.total_cmp(&a.1.warm.median_ms));
     match out.format() {
         Format::Json => {
-            let list: Vec<_> = all
-                .iter()
-                .map(|(item, t)| json!({"item": item, "cold": t.cold, "warm": t.warm}))
-                .collect();
+            let list: Vec<_> =
+                all.iter().map(|(item, t)| json!({"item": item, "cold": t.cold, "warm": t.warm})).collect();
             out.json(&json!(list))?;
         }
         Format::Csv => times::each(&all).write_csv(out)?,

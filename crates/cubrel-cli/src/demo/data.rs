@@ -97,14 +97,13 @@ const CHANNELS: [(&str, &str, &str, u32); 5] = [
 ];
 
 const GIVEN: [&str; 24] = [
-    "Ada", "Bran", "Cerys", "Dag", "Eilidh", "Finn", "Greta", "Hal", "Iona", "Joss", "Kari",
-    "Lorn", "Mairi", "Nils", "Orla", "Per", "Runa", "Sten", "Tove", "Una", "Vigdis", "Wil", "Ylva",
-    "Zeke",
+    "Ada", "Bran", "Cerys", "Dag", "Eilidh", "Finn", "Greta", "Hal", "Iona", "Joss", "Kari", "Lorn", "Mairi", "Nils",
+    "Orla", "Per", "Runa", "Sten", "Tove", "Una", "Vigdis", "Wil", "Ylva", "Zeke",
 ];
 const FAMILY: [&str; 24] = [
-    "Aske", "Brodie", "Clett", "Dale", "Eide", "Foss", "Garth", "Hauge", "Isbister", "Jamieson",
-    "Kirk", "Lund", "Mowat", "Ness", "Oddsen", "Peterson", "Rendall", "Sinclair", "Tait",
-    "Urquhart", "Voe", "Wishart", "Yell", "Østby",
+    "Aske", "Brodie", "Clett", "Dale", "Eide", "Foss", "Garth", "Hauge", "Isbister", "Jamieson", "Kirk", "Lund",
+    "Mowat", "Ness", "Oddsen", "Peterson", "Rendall", "Sinclair", "Tait", "Urquhart", "Voe", "Wishart", "Yell",
+    "Østby",
 ];
 
 /// Bookings by month, January first: the summer carries the year.
@@ -130,17 +129,9 @@ fn civil(day: i64) -> (i32, u32, u32) {
     let year_of_era = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
     let of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
     let shifted = (5 * of_year + 2) / 153;
-    let month = if shifted < 10 {
-        shifted + 3
-    } else {
-        shifted - 9
-    };
+    let month = if shifted < 10 { shifted + 3 } else { shifted - 9 };
     let year = year_of_era + era * 400 + i64::from(month <= 2);
-    (
-        year as i32,
-        month as u32,
-        (of_year - (153 * shifted + 2) / 5 + 1) as u32,
-    )
+    (year as i32, month as u32, (of_year - (153 * shifted + 2) / 5 + 1) as u32)
 }
 
 fn show_day(day: i64) -> String {
@@ -159,7 +150,7 @@ pub fn write(folder: &Path, bookings: u64) -> io::Result<Oddities> {
     describing_tables(folder)?;
     let customers = (bookings / 12).clamp(50, 400_000);
     customer_table(folder, customers)?;
-    sailing_table(folder)?;
+    sailing_table(folder, bookings)?;
     weather_table(folder)?;
     target_table(folder, bookings)?;
     booking_tables(folder, bookings, customers)
@@ -174,32 +165,16 @@ fn describing_tables(folder: &Path) -> io::Result<()> {
     for (id, name, island, region, berths) in PORTS {
         writeln!(file, "{id},{name},{island},{},{berths}", REGIONS[region].0)?;
     }
-    let mut file = create(
-        folder,
-        "route.csv",
-        "id,name,departure_port_id,arrival_port_id,miles",
-    )?;
+    let mut file = create(folder, "route.csv", "id,name,departure_port_id,arrival_port_id,miles")?;
     for (i, (from, to, miles, ..)) in ROUTES.iter().enumerate() {
         let (a, b) = (PORTS[*from], PORTS[*to]);
-        writeln!(
-            file,
-            "{},{}–{},{},{},{miles}",
-            route_id(i),
-            a.1,
-            b.1,
-            a.0,
-            b.0
-        )?;
+        writeln!(file, "{},{}–{},{},{},{miles}", route_id(i), a.1, b.1, a.0, b.0)?;
     }
     let mut file = create(folder, "vessel.csv", "id,name,class,seats,built")?;
     for (id, name, class, seats, built) in VESSELS {
         writeln!(file, "{id},{name},{class},{seats},{built}")?;
     }
-    let mut file = create(
-        folder,
-        "fare_class.csv",
-        "code,name,boarding_order,list_fare",
-    )?;
+    let mut file = create(folder, "fare_class.csv", "code,name,boarding_order,list_fare")?;
     for (code, name, order, fare, _) in FARES {
         writeln!(file, "{code},{name},{order},{fare}")?;
     }
@@ -216,17 +191,9 @@ fn route_id(i: usize) -> String {
 
 fn customer_table(folder: &Path, customers: u64) -> io::Result<()> {
     let mut random = Random::new(11);
-    let mut file = create(
-        folder,
-        "customer.csv",
-        "id,name,home_island,joined_on,newsletter,note",
-    )?;
+    let mut file = create(folder, "customer.csv", "id,name,home_island,joined_on,newsletter,note")?;
     for id in 1..=customers {
-        let name = format!(
-            "{} {}",
-            GIVEN[random.below(24) as usize],
-            FAMILY[random.below(24) as usize]
-        );
+        let name = format!("{} {}", GIVEN[random.below(24) as usize], FAMILY[random.below(24) as usize]);
         let island = PORTS[random.weighted(&[30, 12, 14, 6, 34, 20, 10, 8, 4, 3, 4, 2])].2;
         let joined = day_number(2015, 1, 1) + random.below(4200) as i64;
         let newsletter = if random.per_mille(80) {
@@ -243,11 +210,7 @@ fn customer_table(folder: &Path, customers: u64) -> io::Result<()> {
             2 => "\"moved\nsee new address\"",
             _ => "",
         };
-        writeln!(
-            file,
-            "{id},{name},{island},{},{newsletter},{note}",
-            show_day(joined)
-        )?;
+        writeln!(file, "{id},{name},{island},{},{newsletter},{note}", show_day(joined))?;
     }
     Ok(())
 }
@@ -256,16 +219,18 @@ fn sails(route: usize, month: u32) -> bool {
     route != SUMMER_ROUTE || (4..=10).contains(&month)
 }
 
-fn sailing_table(folder: &Path) -> io::Result<()> {
+fn sailing_table(folder: &Path, bookings: u64) -> io::Result<()> {
     let mut random = Random::new(23);
     let header = "sailed_on,route_id,vessel_id,region,departures,capacity,fuel,delay_minutes";
     let mut file = create(folder, "sailing.csv", header)?;
-    let (first, last) = (
-        day_number(FIRST_YEAR, 1, 1),
-        day_number(LAST_DAY.0, LAST_DAY.1, LAST_DAY.2),
-    );
+    let (first, last) = (day_number(FIRST_YEAR, 1, 1), day_number(LAST_DAY.0, LAST_DAY.1, LAST_DAY.2));
+    // Seats are offered in proportion to the travellers that the season brings.
+    let travellers = bookings as f64 * 2.1 / (last - first + 1) as f64;
+    let all: f64 = ROUTES.iter().map(|(.., w, _)| f64::from(*w)).sum();
+    let usual = f64::from(SEASON.iter().sum::<u32>()) / 12.0;
     for day in first..=last {
         let month = civil(day).1;
+        let season = f64::from(SEASON[month as usize - 1]) / usual;
         for (r, (from, _, miles, weight, _)) in ROUTES.iter().enumerate() {
             if !sails(r, month) || (*weight < 15 && random.per_mille(400)) {
                 continue;
@@ -279,9 +244,9 @@ fn sailing_table(folder: &Path) -> io::Result<()> {
             };
             let vessel = VESSELS[fleet[random.below(fleet.len() as u64) as usize]];
             let departures = 1 + u64::from(*weight) / 30 + random.below(2);
-            let capacity = departures * u64::from(vessel.3);
-            let fuel =
-                miles * departures as f64 * f64::from(vessel.3) * (0.09 + 0.02 * random.unit());
+            let expected = travellers * season * f64::from(*weight) / all;
+            let capacity = (expected / (0.45 + 0.4 * random.unit())).ceil() as u64 + 2;
+            let fuel = miles * departures as f64 * f64::from(vessel.3) * (0.09 + 0.02 * random.unit());
             let storm = u64::from(SEASON[month as usize - 1] < 65) * 60;
             let delay = match random.below(100) {
                 0..=3 => String::new(),
@@ -325,23 +290,13 @@ fn target_table(folder: &Path, bookings: u64) -> io::Result<()> {
     let mut random = Random::new(41);
     let mut file = create(folder, "target.csv", "month,region,revenue")?;
     let weights: Vec<f64> = (0..REGIONS.len())
-        .map(|r| {
-            ROUTES
-                .iter()
-                .filter(|(from, ..)| PORTS[*from].3 == r)
-                .map(|(.., w, f)| f64::from(*w) * f)
-                .sum()
-        })
+        .map(|r| ROUTES.iter().filter(|(from, ..)| PORTS[*from].3 == r).map(|(.., w, f)| f64::from(*w) * f).sum())
         .collect();
     let all: f64 = ROUTES.iter().map(|(.., w, _)| f64::from(*w)).sum();
-    let seasons: f64 = months()
-        .map(|(_, m)| f64::from(SEASON[m as usize - 1]))
-        .sum();
+    let seasons: f64 = months().map(|(_, m)| f64::from(SEASON[m as usize - 1])).sum();
     for (year, month) in months() {
         for (r, (name, ..)) in REGIONS.iter().enumerate() {
-            let expected = bookings as f64 * 62.0 * weights[r] / all
-                * f64::from(SEASON[month as usize - 1])
-                / seasons;
+            let expected = bookings as f64 * 62.0 * weights[r] / all * f64::from(SEASON[month as usize - 1]) / seasons;
             let target = (expected * (0.92 + 0.2 * random.unit()) / 100.0).round() * 100.0;
             writeln!(file, "{year}-{month:02}-01,{name},{target:.0}")?;
         }
@@ -357,16 +312,9 @@ struct Bookings {
 }
 
 fn booking_tables(folder: &Path, bookings: u64, customers: u64) -> io::Result<Oddities> {
-    let mut source = Bookings {
-        random: Random::new(5),
-        customers,
-        oddities: Oddities::default(),
-    };
+    let mut source = Bookings { random: Random::new(5), customers, oddities: Oddities::default() };
     let header = "booking_ref,customer_id,route_id,channel_id,fare_code,booked_at,booked_on,sailed_on,passengers,unit_fare,concession,status";
-    let (first, last) = (
-        day_number(FIRST_YEAR, 1, 1),
-        day_number(LAST_DAY.0, LAST_DAY.1, LAST_DAY.2),
-    );
+    let (first, last) = (day_number(FIRST_YEAR, 1, 1), day_number(LAST_DAY.0, LAST_DAY.1, LAST_DAY.2));
     // How many bookings had sailed by each day, so that every day has its share and the sum is exact.
     let weight = |day: i64| {
         let (year, month, _) = civil(day);
@@ -404,9 +352,7 @@ impl Bookings {
     fn line(&mut self, number: u64, day: i64) -> String {
         let random = &mut self.random;
         let month = civil(day).1;
-        let weights: Vec<u32> = (0..ROUTES.len())
-            .map(|r| if sails(r, month) { ROUTES[r].3 } else { 0 })
-            .collect();
+        let weights: Vec<u32> = (0..ROUTES.len()).map(|r| if sails(r, month) { ROUTES[r].3 } else { 0 }).collect();
         let route = random.weighted(&weights);
         let fare = random.weighted(&FARES.map(|f| f.4));
         let channel = random.weighted(&CHANNELS.map(|c| c.3));
@@ -415,12 +361,7 @@ impl Bookings {
         let second = 6 * 3600 + random.below(17 * 3600);
         let passengers = 1 + random.weighted(&[46, 30, 9, 9, 3, 2, 1]);
         let list: f64 = FARES[fare].3.parse().unwrap_or(0.0);
-        let factor = ROUTES[route].4
-            * if SEASON[month as usize - 1] > 120 {
-                1.15
-            } else {
-                1.0
-            };
+        let factor = ROUTES[route].4 * if SEASON[month as usize - 1] > 120 { 1.15 } else { 1.0 };
         // Fares are on a grid of half units, as price lists are.
         let unit_fare = (list * factor * (0.9 + 0.05 * random.below(5) as f64) * 2.0).round() / 2.0;
         let gross = unit_fare * passengers as f64;
@@ -428,16 +369,9 @@ impl Bookings {
         let concession = match random.below(1000) {
             0..=3 => {
                 odd.no_concession += 1;
-                if random.per_mille(500) {
-                    "NA".to_string()
-                } else {
-                    String::new()
-                }
+                if random.per_mille(500) { "NA".to_string() } else { String::new() }
             }
-            4..=180 => format!(
-                "{:.2}",
-                (gross * (0.05 + 0.05 * random.below(5) as f64) * 100.0).round() / 100.0
-            ),
+            4..=180 => format!("{:.2}", (gross * (0.05 + 0.05 * random.below(5) as f64) * 100.0).round() / 100.0),
             _ => "0".to_string(),
         };
         let route_id = if number % 9973 == 9972 {
@@ -464,12 +398,7 @@ impl Bookings {
         } else {
             "travelled"
         };
-        let time = format!(
-            "{:02}:{:02}:{:02}",
-            second / 3600,
-            second / 60 % 60,
-            second % 60
-        );
+        let time = format!("{:02}:{:02}:{:02}", second / 3600, second / 60 % 60, second % 60);
         format!(
             "{},{customer},{route_id},{},{},{} {time},{},{},{passengers},{unit_fare:.2},{concession},{status}",
             reference(number),
@@ -491,9 +420,7 @@ fn reference(number: u64) -> String {
         x = x.wrapping_mul(multiplier) & MASK;
         x ^= x >> shift;
     }
-    let letters: String = (0..8)
-        .map(|i| char::from(LETTERS[(x >> (35 - 5 * i)) as usize & 31]))
-        .collect();
+    let letters: String = (0..8).map(|i| char::from(LETTERS[(x >> (35 - 5 * i)) as usize & 31])).collect();
     format!("TI-{letters}")
 }
 

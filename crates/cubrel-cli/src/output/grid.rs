@@ -35,12 +35,7 @@ pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
         .map(|line| {
             let mut values: Vec<Json> = line.values.iter().map(json_value).collect();
             if grid.totals {
-                values.push(json!(
-                    line.totalled
-                        .iter()
-                        .map(|i| &grid.columns[*i].name)
-                        .collect::<Vec<_>>()
-                ));
+                values.push(json!(line.totalled.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>()));
             }
             Json::Array(values)
         })
@@ -64,10 +59,7 @@ fn json_value(value: &Value) -> Json {
         Value::Bool(b) => json!(b),
         Value::Int(v) => json!(v),
         Value::Float(v) => json!(v),
-        Value::Decimal { .. } => value
-            .to_string()
-            .parse::<serde_json::Number>()
-            .map_or(Json::Null, Json::Number),
+        Value::Decimal { .. } => value.to_string().parse::<serde_json::Number>().map_or(Json::Null, Json::Number),
         Value::Text(_) | Value::Date(_) | Value::Timestamp(_) => json!(value.to_string()),
     }
 }
@@ -88,9 +80,7 @@ fn label(column: &GridColumn) -> String {
 fn spaced(name: &str) -> String {
     let text = name.replace('_', " ");
     let mut chars = text.chars();
-    chars
-        .next()
-        .map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
+    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
 }
 
 /// A value of an axis or an item as people read it.
@@ -108,17 +98,8 @@ fn shown(value: &Value, column: &GridColumn, formats: &Formats) -> String {
 
 /// Flat CSV: bare values, or as people read them.
 pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Result<(), Failure> {
-    let heads: Vec<String> = grid
-        .columns
-        .iter()
-        .map(|c| {
-            if formats.is_some() {
-                label(c)
-            } else {
-                c.name.clone()
-            }
-        })
-        .collect();
+    let heads: Vec<String> =
+        grid.columns.iter().map(|c| if formats.is_some() { label(c) } else { c.name.clone() }).collect();
     let total = grid.totals.then_some(TOTAL);
     out.text(&csv_line(heads.iter().map(String::as_str).chain(total)))?;
     for line in &grid.lines {
@@ -133,13 +114,7 @@ pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Re
             })
             .collect();
         if grid.totals {
-            fields.push(
-                line.totalled
-                    .iter()
-                    .map(|i| grid.columns[*i].name.as_str())
-                    .collect::<Vec<_>>()
-                    .join(" "),
-            );
+            fields.push(line.totalled.iter().map(|i| grid.columns[*i].name.as_str()).collect::<Vec<_>>().join(" "));
         }
         out.text(&csv_line(fields.iter().map(String::as_str)))?;
     }
@@ -170,22 +145,13 @@ struct Layout {
 }
 
 fn layout(grid: &Grid, formats: &Formats) -> Layout {
-    let of_kind = |kind| {
-        grid.columns
-            .iter()
-            .enumerate()
-            .filter(move |(_, c)| c.kind == kind)
-            .map(|(i, _)| i)
-    };
+    let of_kind = |kind| grid.columns.iter().enumerate().filter(move |(_, c)| c.kind == kind).map(|(i, _)| i);
     let row_axes: Vec<usize> = of_kind(GridColumnKind::Row).collect();
     let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
     let items: Vec<usize> = of_kind(GridColumnKind::Measure).collect();
     // Lines that differ only on the column axes are one line of the display.
     let row_key = |line: &GridLine| -> Vec<(bool, Value)> {
-        row_axes
-            .iter()
-            .map(|i| (line.totalled.contains(i), line.values[*i].clone()))
-            .collect()
+        row_axes.iter().map(|i| (line.totalled.contains(i), line.values[*i].clone())).collect()
     };
     let mut keys: Vec<Vec<(bool, Value)>> = Vec::new();
     let mut cells: HashMap<(usize, Vec<(bool, Value)>), &GridLine> = HashMap::new();
@@ -194,51 +160,30 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
         if keys.last() != Some(&key) {
             keys.push(key);
         }
-        let header = column_axes
-            .iter()
-            .map(|i| (line.totalled.contains(i), line.values[*i].clone()))
-            .collect();
+        let header = column_axes.iter().map(|i| (line.totalled.contains(i), line.values[*i].clone())).collect();
         cells.insert((keys.len() - 1, header), line);
     }
     let totals: Vec<bool> = keys.iter().map(|k| k.iter().any(|(t, _)| *t)).collect();
     let head_lines = column_axes.len() + usize::from(items.len() > 1 || column_axes.is_empty());
-    let rows = row_axes
-        .iter()
-        .enumerate()
-        .map(|(n, i)| row_block(grid, formats, &keys, n, *i, head_lines))
-        .collect();
+    let rows = row_axes.iter().enumerate().map(|(n, i)| row_block(grid, formats, &keys, n, *i, head_lines)).collect();
     let mut columns = Vec::new();
     for header in &grid.headers {
-        let key: Vec<(bool, Value)> = column_axes
-            .iter()
-            .zip(&header.values)
-            .map(|(i, v)| (header.totalled.contains(i), v.clone()))
-            .collect();
+        let key: Vec<(bool, Value)> =
+            column_axes.iter().zip(&header.values).map(|(i, v)| (header.totalled.contains(i), v.clone())).collect();
         for item in &items {
             let column = &grid.columns[*item];
             let mut heads: Vec<String> = key
                 .iter()
                 .zip(&column_axes)
-                .map(|((total, v), i)| {
-                    if *total {
-                        TOTAL.to_string()
-                    } else {
-                        shown(v, &grid.columns[*i], formats)
-                    }
-                })
+                .map(|((total, v), i)| if *total { TOTAL.to_string() } else { shown(v, &grid.columns[*i], formats) })
                 .collect();
             if heads.len() < head_lines {
                 heads.push(label(column));
             }
             let cell = |row| {
-                cells
-                    .get(&(row, key.clone()))
-                    .map_or_else(String::new, |l| shown(&l.values[*item], column, formats))
+                cells.get(&(row, key.clone())).map_or_else(String::new, |l| shown(&l.values[*item], column, formats))
             };
-            let align = if matches!(
-                column.ty,
-                Type::Text | Type::Date | Type::Timestamp | Type::Bool
-            ) {
+            let align = if matches!(column.ty, Type::Text | Type::Date | Type::Timestamp | Type::Bool) {
                 Align::Left
             } else {
                 Align::Right
@@ -252,11 +197,7 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
             });
         }
     }
-    Layout {
-        rows,
-        columns,
-        totals,
-    }
+    Layout { rows, columns, totals }
 }
 
 fn row_block(
@@ -283,13 +224,7 @@ fn row_block(
     };
     let numeric = matches!(column.ty, Type::Int | Type::Float | Type::Decimal { .. });
     let align = if numeric { Align::Right } else { Align::Left };
-    Block {
-        heads,
-        align,
-        cells: (0..keys.len()).map(cell).collect(),
-        total: false,
-        width: 0,
-    }
+    Block { heads, align, cells: (0..keys.len()).map(cell).collect(), total: false, width: 0 }
 }
 
 /// Shows a grid to a person; one that is wider than the terminal comes in pieces, each with its row heads.
@@ -298,27 +233,14 @@ pub fn show(grid: &Grid, formats: &Formats, out: &mut Output) -> Result<(), Fail
     if grid.lines.is_empty() {
         return out.text("nothing matches\n");
     }
-    let widest = if out.width().is_some() {
-        WIDEST
-    } else {
-        usize::MAX
-    };
-    layout
-        .rows
-        .iter_mut()
-        .chain(&mut layout.columns)
-        .for_each(|b| b.measure(widest));
+    let widest = if out.width().is_some() { WIDEST } else { usize::MAX };
+    layout.rows.iter_mut().chain(&mut layout.columns).for_each(|b| b.measure(widest));
     title(grid, out)?;
     let left: usize = layout.rows.iter().map(|b| b.width + 2).sum();
     let pieces = pieces(&layout.columns, left, out.width());
     for (i, piece) in pieces.iter().enumerate() {
         if pieces.len() > 1 {
-            let note = format!(
-                "columns {} to {} of {}",
-                piece.start + 1,
-                piece.end,
-                layout.columns.len()
-            );
+            let note = format!("columns {} to {} of {}", piece.start + 1, piece.end, layout.columns.len());
             let gap = if i == 0 { "" } else { "\n" };
             let note = out.paint(Tone::Faint, &note);
             out.text(&format!("{gap}{note}\n"))?;
@@ -330,22 +252,11 @@ pub fn show(grid: &Grid, formats: &Formats, out: &mut Output) -> Result<(), Fail
 
 /// A single item under a column axis has no line of heads of its own.
 fn title(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
-    let items: Vec<&GridColumn> = grid
-        .columns
-        .iter()
-        .filter(|c| c.kind == GridColumnKind::Measure)
-        .collect();
-    let axes: Vec<&GridColumn> = grid
-        .columns
-        .iter()
-        .filter(|c| c.kind == GridColumnKind::Column)
-        .collect();
+    let items: Vec<&GridColumn> = grid.columns.iter().filter(|c| c.kind == GridColumnKind::Measure).collect();
+    let axes: Vec<&GridColumn> = grid.columns.iter().filter(|c| c.kind == GridColumnKind::Column).collect();
     if let ([only], false) = (items.as_slice(), axes.is_empty()) {
         let over: Vec<String> = axes.iter().map(|c| label(c).to_lowercase()).collect();
-        let text = out.paint(
-            Tone::Faint,
-            &format!("{} by {}", label(only), over.join(", ")),
-        );
+        let text = out.paint(Tone::Faint, &format!("{} by {}", label(only), over.join(", ")));
         out.text(&format!("{text}\n"))?;
     }
     Ok(())
@@ -368,11 +279,7 @@ fn pieces(columns: &[Block], left: usize, width: Option<usize>) -> Vec<std::ops:
     pieces
 }
 
-fn write_piece(
-    layout: &Layout,
-    piece: std::ops::Range<usize>,
-    out: &mut Output,
-) -> Result<(), Failure> {
+fn write_piece(layout: &Layout, piece: std::ops::Range<usize>, out: &mut Output) -> Result<(), Failure> {
     let blocks: Vec<&Block> = layout.rows.iter().chain(&layout.columns[piece]).collect();
     let head_lines = blocks.first().map_or(0, |b| b.heads.len());
     for level in 0..head_lines {
@@ -382,11 +289,7 @@ fn write_piece(
             let covered = i > layout.rows.len()
                 && level + 1 < head_lines
                 && blocks[i - 1].heads[..=level] == block.heads[..=level];
-            let text = if covered {
-                ""
-            } else {
-                block.heads[level].as_str()
-            };
+            let text = if covered { "" } else { block.heads[level].as_str() };
             line.push(pad(&cut(text, block.width), block.width, block.align));
         }
         let text = out.paint(Tone::Head, line.join("  ").trim_end());
@@ -419,28 +322,10 @@ pub fn write_markdown(grid: &Grid, formats: &Formats, out: &mut Output) -> Resul
     let escape = |text: &str| text.replace('|', "\\|");
     let heads: Vec<String> = blocks
         .iter()
-        .map(|b| {
-            escape(
-                &b.heads
-                    .iter()
-                    .filter(|h| !h.is_empty())
-                    .cloned()
-                    .collect::<Vec<_>>()
-                    .join(" "),
-            )
-        })
+        .map(|b| escape(&b.heads.iter().filter(|h| !h.is_empty()).cloned().collect::<Vec<_>>().join(" ")))
         .collect();
     out.text(&format!("| {} |\n", heads.join(" | ")))?;
-    let rule: Vec<&str> = blocks
-        .iter()
-        .map(|b| {
-            if b.align == Align::Right {
-                "---:"
-            } else {
-                "---"
-            }
-        })
-        .collect();
+    let rule: Vec<&str> = blocks.iter().map(|b| if b.align == Align::Right { "---:" } else { "---" }).collect();
     out.text(&format!("|{}|\n", rule.join("|")))?;
     for row in 0..layout.totals.len() {
         let cells: Vec<String> = blocks.iter().map(|b| escape(&b.cells[row])).collect();

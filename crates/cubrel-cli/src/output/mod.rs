@@ -90,9 +90,7 @@ impl Output {
     /// From the global options.
     pub fn new(global: &Global) -> Output {
         let to_terminal = global.output.is_none() && io::stdout().is_terminal();
-        let width = terminal_size::terminal_size()
-            .map(|(w, _)| usize::from(w.0))
-            .filter(|_| to_terminal);
+        let width = terminal_size::terminal_size().map(|(w, _)| usize::from(w.0)).filter(|_| to_terminal);
         Output {
             format: global.format,
             colored: global.color.colors(&io::stdout())
@@ -135,11 +133,7 @@ impl Output {
 
     /// A heading with an empty line before it.
     pub fn heading(&mut self, text: &str) -> Result<(), Failure> {
-        let gap = if self.buffer.is_empty() && self.file.is_none() {
-            ""
-        } else {
-            "\n"
-        };
+        let gap = if self.buffer.is_empty() && self.file.is_none() { "" } else { "\n" };
         let painted = self.paint(Tone::Head, text);
         self.text(&format!("{gap}{painted}\n"))
     }

@@ -14,12 +14,9 @@ pub fn report(failure: &Failure, global: &Global) {
             for problem in list {
                 eprint!("{}", draw(problem, colored));
             }
-            let errors = list
-                .iter()
-                .filter(|p| p.severity == Severity::Error)
-                .count();
+            let errors = list.iter().filter(|p| p.severity == Severity::Error).count();
             if errors > 1 {
-                eprintln!("{errors} problems; nothing was changed");
+                eprintln!("{errors} problems");
             }
         }
         Failure::Model(cubrel::Error::Run(cubrel::run::RunError::Eval(e))) => {
@@ -51,16 +48,8 @@ pub fn draw(problem: &Diagnostic, colored: bool) -> String {
         Severity::Error => "error",
     };
     let Some(source) = problem.source.as_ref().filter(|s| !s.text.is_empty()) else {
-        let place = problem
-            .source
-            .as_ref()
-            .map(|s| format!("{}: ", s.name))
-            .unwrap_or_default();
-        let help = problem
-            .help
-            .as_ref()
-            .map(|h| format!("  help: {h}\n"))
-            .unwrap_or_default();
+        let place = problem.source.as_ref().map(|s| format!("{}: ", s.name)).unwrap_or_default();
+        let help = problem.help.as_ref().map(|h| format!("  help: {h}\n")).unwrap_or_default();
         return format!("{word}: {place}{}\n{help}", problem.message);
     };
     let (kind, color) = match problem.severity {
@@ -73,22 +62,14 @@ pub fn draw(problem: &Diagnostic, colored: bool) -> String {
         .with_char_set(CharSet::Unicode)
         .with_index_type(IndexType::Byte)
         .with_compact(false);
-    let mut report = Report::build(kind, (name, problem.span.range()))
-        .with_config(config)
-        .with_message(&problem.message);
-    report = report.with_label(
-        Label::new((name, problem.span.range()))
-            .with_color(color)
-            .with_message("here"),
-    );
+    let mut report =
+        Report::build(kind, (name, problem.span.range())).with_config(config).with_message(&problem.message);
+    report = report.with_label(Label::new((name, problem.span.range())).with_color(color).with_message("here"));
     if let Some(help) = &problem.help {
         report = report.with_help(help);
     }
     let mut bytes = Vec::new();
-    match report
-        .finish()
-        .write((name, Source::from(source.text.as_str())), &mut bytes)
-    {
+    match report.finish().write((name, Source::from(source.text.as_str())), &mut bytes) {
         Ok(()) if colored => String::from_utf8_lossy(&bytes).into_owned(),
         // The word at the front comes in its colour whatever the configuration says.
         Ok(()) => anstream::adapter::strip_str(&String::from_utf8_lossy(&bytes)).to_string(),

@@ -19,10 +19,7 @@ impl Progress {
     /// Bars, if a person is looking.
     pub fn new(global: &Global) -> Progress {
         let shown = !global.quiet && std::io::stderr().is_terminal();
-        Progress {
-            bars: shown.then(MultiProgress::new),
-            by_table: Mutex::default(),
-        }
+        Progress { bars: shown.then(MultiProgress::new), by_table: Mutex::default() }
     }
 
     /// Takes the bars away.
@@ -37,34 +34,20 @@ impl Progress {
 impl Observer for Progress {
     fn table(&self, name: &str, bytes: u64) {
         let Some(bars) = &self.bars else { return };
-        let style =
-            ProgressStyle::with_template("{prefix:>16} {bar:30} {bytes}/{total_bytes} {eta}");
+        let style = ProgressStyle::with_template("{prefix:>16} {bar:30} {bytes}/{total_bytes} {eta}");
         let bar = bars.add(ProgressBar::new(bytes).with_prefix(name.to_string()));
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-        self.by_table
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .insert(name.to_string(), bar);
+        self.by_table.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_string(), bar);
     }
 
     fn progress(&self, name: &str, bytes: u64) {
-        if let Some(bar) = self
-            .by_table
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .get(name)
-        {
+        if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
             bar.inc(bytes);
         }
     }
 
     fn done(&self, report: &TableReport) {
-        if let Some(bar) = self
-            .by_table
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .remove(&report.table)
-        {
+        if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).remove(&report.table) {
             bar.finish_and_clear();
         }
     }

@@ -41,12 +41,7 @@ pub fn show_tree(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
     let mut tables: Vec<&TableSize> = sizes.tables.iter().collect();
     tables.sort_by_key(|t| std::cmp::Reverse(t.bytes));
     for t in tables {
-        let mut cells = vec![
-            t.name.clone(),
-            bytes(t.bytes),
-            percent(t.share),
-            bar(t.share, BAR),
-        ];
+        let mut cells = vec![t.name.clone(), bytes(t.bytes), percent(t.share), bar(t.share, BAR)];
         cells.extend(["", "", "", "", "", ""].map(String::from));
         cells.push(match &t.same_as {
             Some(first) => format!("{} rows, shared with {first}", count(t.rows)),
@@ -179,35 +174,15 @@ fn build_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, human: bool) -> Te
         ("computed", Align::Left),
     ]);
     for (t, c) in all.into_iter().take(most.unwrap_or(usize::MAX)) {
-        let share = if sizes.model.bytes == 0 {
-            0.0
-        } else {
-            c.bytes as f64 / sizes.model.bytes as f64
-        };
+        let share = if sizes.model.bytes == 0 { 0.0 } else { c.bytes as f64 / sizes.model.bytes as f64 };
         let number = |n: u64| if human { count(n) } else { n.to_string() };
         table.row(vec![
             format!("{}.{}", t.name, c.name),
-            if human {
-                bytes(c.bytes)
-            } else {
-                c.bytes.to_string()
-            },
-            if human {
-                percent(share)
-            } else {
-                format!("{share:.6}")
-            },
-            if human {
-                percent(c.cumulative_share)
-            } else {
-                format!("{:.6}", c.cumulative_share)
-            },
+            if human { bytes(c.bytes) } else { c.bytes.to_string() },
+            if human { percent(share) } else { format!("{share:.6}") },
+            if human { percent(c.cumulative_share) } else { format!("{:.6}", c.cumulative_share) },
             number(c.distinct),
-            if human {
-                blank(c.nulls)
-            } else {
-                c.nulls.to_string()
-            },
+            if human { blank(c.nulls) } else { c.nulls.to_string() },
             c.bits.to_string(),
             format!("{:.2}", c.bytes_per_row),
             format!("{:.1}", c.bytes_per_distinct),
@@ -220,26 +195,13 @@ fn build_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, human: bool) -> Te
 }
 
 /// The flat list for people.
-pub fn show_flat(
-    sizes: &Sizes,
-    sort: Sort,
-    most: Option<usize>,
-    out: &mut Output,
-) -> Result<(), Failure> {
+pub fn show_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, out: &mut Output) -> Result<(), Failure> {
     summary(sizes, out)?;
     out.text("\n")?;
     build_flat(sizes, sort, most, true).write(out)?;
-    let columns: usize = sizes
-        .tables
-        .iter()
-        .filter(|t| t.same_as.is_none())
-        .map(|t| t.columns.len())
-        .sum();
+    let columns: usize = sizes.tables.iter().filter(|t| t.same_as.is_none()).map(|t| t.columns.len()).sum();
     if let Some(most) = most.filter(|m| *m < columns) {
-        let more = out.paint(
-            Tone::Faint,
-            &format!("and {} smaller columns", columns - most),
-        );
+        let more = out.paint(Tone::Faint, &format!("and {} smaller columns", columns - most));
         out.text(&format!("{more}\n"))?;
     }
     Ok(())

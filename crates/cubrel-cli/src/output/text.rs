@@ -44,11 +44,7 @@ impl TextTable {
     fn widths(&self) -> Vec<usize> {
         (0..self.heads.len())
             .map(|i| {
-                let cells = self
-                    .rows
-                    .iter()
-                    .filter_map(|(_, r)| r.get(i))
-                    .map(|c| c.width());
+                let cells = self.rows.iter().filter_map(|(_, r)| r.get(i)).map(|c| c.width());
                 cells.chain([self.heads[i].width()]).max().unwrap_or(0)
             })
             .collect()
@@ -77,12 +73,8 @@ impl TextTable {
     }
 
     fn line(&self, cells: &[String], widths: &[usize]) -> String {
-        let padded: Vec<String> = cells
-            .iter()
-            .zip(widths)
-            .zip(&self.aligns)
-            .map(|((c, w), a)| pad(&cut(c, *w), *w, *a))
-            .collect();
+        let padded: Vec<String> =
+            cells.iter().zip(widths).zip(&self.aligns).map(|((c, w), a)| pad(&cut(c, *w), *w, *a)).collect();
         padded.join("  ").trim_end().to_string()
     }
 
@@ -122,15 +114,16 @@ pub fn cut(text: &str, width: usize) -> String {
 
 /// One line of CSV.
 pub fn csv_line<'a>(fields: impl Iterator<Item = &'a str>) -> String {
-    let quoted: Vec<String> = fields
-        .map(|f| {
-            if f.contains([',', '"', '\n', '\r']) {
-                format!("\"{}\"", f.replace('"', "\"\""))
-            } else {
-                f.to_string()
-            }
-        })
-        .collect();
+    let quoted: Vec<String> =
+        fields
+            .map(|f| {
+                if f.contains([',', '"', '\n', '\r']) {
+                    format!("\"{}\"", f.replace('"', "\"\""))
+                } else {
+                    f.to_string()
+                }
+            })
+            .collect();
     quoted.join(",") + "\n"
 }
 
@@ -185,17 +178,8 @@ mod tests {
         assert_eq!(cut("Østby", 5), "Østby");
         assert_eq!(cut("Middle Reach", 6), "Middl…");
         assert_eq!(pad("日本", 6, Align::Right), "  日本");
-        assert_eq!(
-            csv_line(["a", "b,c", "d\"e"].into_iter()),
-            "a,\"b,c\",\"d\"\"e\"\n"
-        );
-        assert_eq!(
-            (count(1_234_567), bytes(1536), bytes(12)),
-            ("1,234,567".into(), "1.50 KiB".into(), "12 B".into())
-        );
-        assert_eq!(
-            (bar(0.5, 4), bar(1.0, 2), bar(0.0, 4)),
-            ("██".into(), "██".into(), String::new())
-        );
+        assert_eq!(csv_line(["a", "b,c", "d\"e"].into_iter()), "a,\"b,c\",\"d\"\"e\"\n");
+        assert_eq!((count(1_234_567), bytes(1536), bytes(12)), ("1,234,567".into(), "1.50 KiB".into(), "12 B".into()));
+        assert_eq!((bar(0.5, 4), bar(1.0, 2), bar(0.0, 4)), ("██".into(), "██".into(), String::new()));
     }
 }

@@ -52,38 +52,20 @@ fn columns() -> TextTable {
 
 fn rows(node: &Node, depth: usize, table: &mut TextTable, human: bool) {
     let indent = "  ".repeat(depth);
-    let mark = if node.row_by_row && node.kind == NodeKind::Read {
-        " [once for each value from outside]"
-    } else {
-        ""
-    };
+    let mark = if node.row_by_row && node.kind == NodeKind::Read { " [once for each value from outside]" } else { "" };
     let part = match (node.kind, &node.read) {
-        (NodeKind::Read, Some(r)) => format!(
-            "{indent}read {} of {}{mark}",
-            r.aggregates_text(),
-            node.part
-        ),
+        (NodeKind::Read, Some(r)) => format!("{indent}read {} of {}{mark}", r.aggregates_text(), node.part),
         (NodeKind::Read, None) => format!("{indent}read {}, counted above", node.part),
         _ => format!("{indent}{}", node.part),
     };
-    let number = |x: Option<f64>| {
-        x.map(|x| if human { ms(x) } else { format!("{x}") })
-            .unwrap_or_default()
-    };
+    let number = |x: Option<f64>| x.map(|x| if human { ms(x) } else { format!("{x}") }).unwrap_or_default();
     let read = node.read.as_ref();
     let integer = |n: u64| if human { count(n) } else { n.to_string() };
     let cells = vec![
         number(node.total_ms),
         number(node.own_ms),
         read.map(|r| integer(r.rows_read)).unwrap_or_default(),
-        read.map(|r| {
-            if human {
-                bytes(r.bytes_read)
-            } else {
-                r.bytes_read.to_string()
-            }
-        })
-        .unwrap_or_default(),
+        read.map(|r| if human { bytes(r.bytes_read) } else { r.bytes_read.to_string() }).unwrap_or_default(),
         read.map(|r| integer(r.groups)).unwrap_or_default(),
         part,
     ];
@@ -94,43 +76,23 @@ fn rows(node: &Node, depth: usize, table: &mut TextTable, human: bool) {
         _ => Tone::Plain,
     };
     table.toned(tone, cells);
-    node.parts
-        .iter()
-        .for_each(|p| rows(p, depth + 1, table, human));
+    node.parts.iter().for_each(|p| rows(p, depth + 1, table, human));
 }
 
 /// The tree as rows for scripts.
 pub fn flat(timed: &Timed) -> TextTable {
     let mut table = columns();
-    timed
-        .tree
-        .iter()
-        .for_each(|n| rows(n, 0, &mut table, false));
+    timed.tree.iter().for_each(|n| rows(n, 0, &mut table, false));
     table
 }
 
 /// Items by themselves.
 pub fn each(all: &[(String, Timed)]) -> TextTable {
     let heads = ["item", "warm ms", "fastest", "slowest", "cold ms"];
-    let mut table = TextTable::new(&heads.map(|h| {
-        (
-            h,
-            if h == "item" {
-                Align::Left
-            } else {
-                Align::Right
-            },
-        )
-    }));
+    let mut table = TextTable::new(&heads.map(|h| (h, if h == "item" { Align::Left } else { Align::Right })));
     for (name, t) in all {
         let w = &t.warm;
-        table.row(vec![
-            name.clone(),
-            ms(w.median_ms),
-            ms(w.min_ms),
-            ms(w.max_ms),
-            ms(t.cold.ms),
-        ]);
+        table.row(vec![name.clone(), ms(w.median_ms), ms(w.min_ms), ms(w.max_ms), ms(t.cold.ms)]);
     }
     table
 }

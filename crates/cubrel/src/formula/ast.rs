@@ -302,10 +302,7 @@ impl Expr {
             ExprKind::Aggregate(a) => {
                 a.args.iter().for_each(|e| e.walk(visit));
                 a.order.iter().for_each(|(e, _)| e.walk(visit));
-                a.per
-                    .iter()
-                    .flat_map(|p| &p.filter)
-                    .for_each(|e| e.walk(visit));
+                a.per.iter().flat_map(|p| &p.filter).for_each(|e| e.walk(visit));
             }
             ExprKind::Given(body, edits) => {
                 body.walk(visit);

@@ -8,13 +8,7 @@ use super::typed::Op;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, date, exact, parse};
 
 /// Runs one operator over whole vectors; `args` tells the types, and which arguments are constants.
-pub(super) fn call(
-    op: Op,
-    vectors: &[Vector],
-    args: &[Scalar],
-    ty: Type,
-    n: usize,
-) -> Result<Vector, SlotError> {
+pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usize) -> Result<Vector, SlotError> {
     match op {
         Op::Add => arithmetic(vectors, i64::checked_add, i128::checked_add, |a, b| a + b),
         Op::Sub => arithmetic(vectors, i64::checked_sub, i128::checked_sub, |a, b| a - b),
@@ -29,9 +23,7 @@ pub(super) fn call(
         Op::Gt => Ok(compare(vectors, Ordering::is_gt)),
         Op::Ge => Ok(compare(vectors, Ordering::is_ge)),
         Op::Not => Ok(not(&vectors[0])),
-        Op::IsNull => Ok(Vector::new(Data::Bool(
-            (0..n).map(|i| !vectors[0].is_valid(i)).collect(),
-        ))),
+        Op::IsNull => Ok(Vector::new(Data::Bool((0..n).map(|i| !vectors[0].is_valid(i)).collect()))),
         Op::ToFloat => Ok(to_float(&vectors[0], args[0].ty)),
         Op::Rescale { from, to } => rescale(&vectors[0], from, to),
         Op::ToTimestamp => Ok(to_timestamp(&vectors[0])),
@@ -81,10 +73,7 @@ fn arithmetic(
             })
             .collect();
         if fits {
-            return Ok(Vector {
-                data: Data::I64(values),
-                valid,
-            });
+            return Ok(Vector { data: Data::I64(values), valid });
         }
     }
     let (x, y) = (a.to_i128(), b.to_i128());
@@ -98,25 +87,15 @@ fn arithmetic(
             None => values.push(0),
         }
     }
-    Ok(Vector {
-        data: Data::I128(values),
-        valid,
-    })
+    Ok(Vector { data: Data::I128(values), valid })
 }
 
 /// Doubles with null for what is infinite or undefined.
 fn finite(values: Vec<f64>, valid: Option<Vec<bool>>) -> Vector {
     if values.iter().all(|v| v.is_finite()) {
-        return Vector {
-            data: Data::F64(values),
-            valid,
-        };
+        return Vector { data: Data::F64(values), valid };
     }
-    let valid = values
-        .iter()
-        .enumerate()
-        .map(|(i, v)| v.is_finite() && valid_at(valid.as_ref(), i))
-        .collect();
+    let valid = values.iter().enumerate().map(|(i, v)| v.is_finite() && valid_at(valid.as_ref(), i)).collect();
     Vector::with_validity(Data::F64(values), valid)
 }
 
@@ -129,11 +108,7 @@ fn floats(v: &Vector) -> &[f64] {
 
 /// Always safe: by zero or null it is null. Both sides are doubles.
 fn divide(a: &Vector, b: &Vector) -> Vector {
-    let values = floats(a)
-        .iter()
-        .zip(floats(b))
-        .map(|(x, y)| x / y)
-        .collect();
+    let values = floats(a).iter().zip(floats(b)).map(|(x, y)| x / y).collect();
     finite(values, both_valid(a, b))
 }
 
@@ -143,26 +118,14 @@ fn remainder(a: &Vector, b: &Vector) -> Vector {
         return finite(x.iter().zip(y).map(|(x, y)| x % y).collect(), valid);
     }
     let (x, y) = (a.to_i128(), b.to_i128());
-    let ok = y
-        .iter()
-        .enumerate()
-        .map(|(i, y)| *y != 0 && valid_at(valid.as_ref(), i))
-        .collect();
-    let values: Vec<i128> = x
-        .iter()
-        .zip(&y)
-        .map(|(x, y)| if *y == 0 { 0 } else { x % y })
-        .collect();
+    let ok = y.iter().enumerate().map(|(i, y)| *y != 0 && valid_at(valid.as_ref(), i)).collect();
+    let values: Vec<i128> = x.iter().zip(&y).map(|(x, y)| if *y == 0 { 0 } else { x % y }).collect();
     Vector::with_validity(narrow(values), ok)
 }
 
 /// 64 bits where all fit.
 fn narrow(values: Vec<i128>) -> Data {
-    match values
-        .iter()
-        .map(|v| i64::try_from(*v))
-        .collect::<Result<Vec<_>, _>>()
-    {
+    match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
         Ok(small) => Data::I64(small),
         Err(_) => Data::I128(values),
     }
@@ -173,10 +136,7 @@ fn negate(a: &Vector) -> Result<Vector, SlotError> {
         Data::F64(v) => Data::F64(v.iter().map(|v| 0.0 - v).collect()),
         _ => narrow(a.to_i128().into_iter().map(|v| -v).collect()),
     };
-    Ok(Vector {
-        data,
-        valid: a.valid.clone(),
-    })
+    Ok(Vector { data, valid: a.valid.clone() })
 }
 
 fn compare(vectors: &[Vector], holds: fn(Ordering) -> bool) -> Vector {
@@ -184,55 +144,32 @@ fn compare(vectors: &[Vector], holds: fn(Ordering) -> bool) -> Vector {
     let values = match (&a.data, &b.data) {
         (Data::I64(x), Data::I64(y)) => x.iter().zip(y).map(|(x, y)| holds(x.cmp(y))).collect(),
         // Zeros of both signs are equal, and no vector holds NaN.
-        (Data::F64(x), Data::F64(y)) => x
-            .iter()
-            .zip(y)
-            .map(|(x, y)| holds(x.partial_cmp(y).unwrap_or(Ordering::Equal)))
-            .collect(),
+        (Data::F64(x), Data::F64(y)) => {
+            x.iter().zip(y).map(|(x, y)| holds(x.partial_cmp(y).unwrap_or(Ordering::Equal))).collect()
+        }
         (Data::Text(x), Data::Text(y)) => x.iter().zip(y).map(|(x, y)| holds(x.cmp(y))).collect(),
         (Data::Bool(x), Data::Bool(y)) => x.iter().zip(y).map(|(x, y)| holds(x.cmp(y))).collect(),
-        _ => a
-            .to_i128()
-            .iter()
-            .zip(b.to_i128())
-            .map(|(x, y)| holds(x.cmp(&y)))
-            .collect(),
+        _ => a.to_i128().iter().zip(b.to_i128()).map(|(x, y)| holds(x.cmp(&y))).collect(),
     };
-    Vector {
-        data: Data::Bool(values),
-        valid: both_valid(a, b),
-    }
+    Vector { data: Data::Bool(values), valid: both_valid(a, b) }
 }
 
 fn not(a: &Vector) -> Vector {
     let Data::Bool(values) = &a.data else {
         return a.clone();
     };
-    Vector {
-        data: Data::Bool(values.iter().map(|v| !v).collect()),
-        valid: a.valid.clone(),
-    }
+    Vector { data: Data::Bool(values.iter().map(|v| !v).collect()), valid: a.valid.clone() }
 }
 
 fn to_float(a: &Vector, ty: Type) -> Vector {
-    Vector {
-        data: Data::F64(a.to_f64(ty)),
-        valid: a.valid.clone(),
-    }
+    Vector { data: Data::F64(a.to_f64(ty)), valid: a.valid.clone() }
 }
 
 fn rescale(a: &Vector, from: u8, to: u8) -> Result<Vector, SlotError> {
     if let (Data::I64(v), true) = (&a.data, to >= from && to - from <= 18) {
         let factor = exact::pow10(to - from) as i64;
-        if let Some(values) = v
-            .iter()
-            .map(|v| v.checked_mul(factor))
-            .collect::<Option<Vec<_>>>()
-        {
-            return Ok(Vector {
-                data: Data::I64(values),
-                valid: a.valid.clone(),
-            });
+        if let Some(values) = v.iter().map(|v| v.checked_mul(factor)).collect::<Option<Vec<_>>>() {
+            return Ok(Vector { data: Data::I64(values), valid: a.valid.clone() });
         }
     }
     let mut values = Vec::with_capacity(a.len());
@@ -243,35 +180,22 @@ fn rescale(a: &Vector, from: u8, to: u8) -> Result<Vector, SlotError> {
             None => values.push(0),
         }
     }
-    Ok(Vector {
-        data: narrow(values),
-        valid: a.valid.clone(),
-    })
+    Ok(Vector { data: narrow(values), valid: a.valid.clone() })
 }
 
 fn to_timestamp(a: &Vector) -> Vector {
     let values = match &a.data {
-        Data::I64(v) => v
-            .iter()
-            .map(|d| d.saturating_mul(date::DAY_MICROS))
-            .collect(),
+        Data::I64(v) => v.iter().map(|d| d.saturating_mul(date::DAY_MICROS)).collect(),
         _ => vec![0; a.len()],
     };
-    Vector {
-        data: Data::I64(values),
-        valid: a.valid.clone(),
-    }
+    Vector { data: Data::I64(values), valid: a.valid.clone() }
 }
 
 fn concat(vectors: &[Vector], args: &[Scalar], n: usize) -> Vector {
     let mut builder = VectorBuilder::new(Type::Text, n);
     for i in 0..n {
         let (a, b) = (vectors[0].get(i, args[0].ty), vectors[1].get(i, args[1].ty));
-        builder.push(if a.is_null() || b.is_null() {
-            Value::Null
-        } else {
-            Value::text(format!("{a}{b}"))
-        });
+        builder.push(if a.is_null() || b.is_null() { Value::Null } else { Value::text(format!("{a}{b}")) });
     }
     builder.finish()
 }
@@ -280,15 +204,8 @@ fn like(vectors: &[Vector]) -> Vector {
     let (Data::Text(texts), Data::Text(patterns)) = (&vectors[0].data, &vectors[1].data) else {
         return Vector::nulls(Type::Bool, vectors[0].len());
     };
-    let values = texts
-        .iter()
-        .zip(patterns)
-        .map(|(t, p)| super::functions::like(t, p))
-        .collect();
-    Vector {
-        data: Data::Bool(values),
-        valid: both_valid(&vectors[0], &vectors[1]),
-    }
+    let values = texts.iter().zip(patterns).map(|(t, p)| super::functions::like(t, p)).collect();
+    Vector { data: Data::Bool(values), valid: both_valid(&vectors[0], &vectors[1]) }
 }
 
 /// SQL's `in`: true where one is equal, else null where one is null, else false.
@@ -347,12 +264,7 @@ fn cast(a: &Vector, from: Type, to: Type, lenient: bool) -> Result<Vector, SlotE
             Some(v) => builder.push(v),
             None if lenient => builder.push(Value::Null),
             None => {
-                return Err((
-                    i,
-                    format!(
-                        "`{value}` cannot be turned into {to}: use `try_cast` to get null instead"
-                    ),
-                ));
+                return Err((i, format!("`{value}` cannot be turned into {to}: use `try_cast` to get null instead")));
             }
         }
     }
@@ -365,9 +277,7 @@ pub fn cast_value(value: &Value, to: Type) -> Option<Value> {
         (Value::Null, _) => Value::Null,
         (v, Type::Text) => Value::text(v.to_string()),
         (Value::Text(t), _) => parse::value(t.trim(), to)?,
-        (v @ (Value::Int(_) | Value::Decimal { .. }), Type::Int) => {
-            Value::Int(i64::try_from(v.as_exact(0)?).ok()?)
-        }
+        (v @ (Value::Int(_) | Value::Decimal { .. }), Type::Int) => Value::Int(i64::try_from(v.as_exact(0)?).ok()?),
         (v @ (Value::Int(_) | Value::Decimal { .. }), Type::Decimal { precision, scale }) => {
             decimal_of(v.as_exact(scale)?, precision, scale)?
         }
@@ -395,16 +305,13 @@ pub fn cast_value(value: &Value, to: Type) -> Option<Value> {
         (Value::Bool(_), Type::Bool) => value.clone(),
         (Value::Date(_), Type::Date) | (Value::Timestamp(_), Type::Timestamp) => value.clone(),
         (Value::Date(d), Type::Timestamp) => Value::Timestamp(i64::from(*d) * date::DAY_MICROS),
-        (Value::Timestamp(t), Type::Date) => {
-            Value::Date(i32::try_from(t.div_euclid(date::DAY_MICROS)).ok()?)
-        }
+        (Value::Timestamp(t), Type::Date) => Value::Date(i32::try_from(t.div_euclid(date::DAY_MICROS)).ok()?),
         _ => return None,
     })
 }
 
 fn decimal_of(unscaled: i128, precision: u8, scale: u8) -> Option<Value> {
-    (unscaled.unsigned_abs() < exact::pow10(precision).unsigned_abs())
-        .then_some(Value::Decimal { unscaled, scale })
+    (unscaled.unsigned_abs() < exact::pow10(precision).unsigned_abs()).then_some(Value::Decimal { unscaled, scale })
 }
 
 fn call_function(
@@ -432,9 +339,9 @@ fn call_function(
 /// Brings an exact result to the scale that its type says.
 fn fit(value: Value, ty: Type) -> Value {
     match (&value, ty) {
-        (Value::Int(_) | Value::Decimal { .. }, Type::Decimal { scale, .. }) => value
-            .as_exact(scale)
-            .map_or(Value::Null, |unscaled| Value::Decimal { unscaled, scale }),
+        (Value::Int(_) | Value::Decimal { .. }, Type::Decimal { scale, .. }) => {
+            value.as_exact(scale).map_or(Value::Null, |unscaled| Value::Decimal { unscaled, scale })
+        }
         _ => value,
     }
 }

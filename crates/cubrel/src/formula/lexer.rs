@@ -36,26 +36,16 @@ pub enum TokenKind {
 }
 
 /// Longest first, so that `<=` is not read as `<`.
-const SYMBOLS: [&str; 17] = [
-    "<>", "<=", ">=", "||", "+", "-", "*", "/", "%", "=", "<", ">", "(", ")", ",", ".", ";",
-];
+const SYMBOLS: [&str; 17] = ["<>", "<=", ">=", "||", "+", "-", "*", "/", "%", "=", "<", ">", "(", ")", ",", ".", ";"];
 
 /// Cuts a text into tokens, the last of which is [`TokenKind::End`]; what cannot be read is reported and passed over.
 pub fn tokens(source: &Arc<Source>) -> (Vec<Token>, Vec<Diagnostic>) {
-    let mut lexer = Lexer {
-        source,
-        at: 0,
-        tokens: Vec::new(),
-        problems: Vec::new(),
-    };
+    let mut lexer = Lexer { source, at: 0, tokens: Vec::new(), problems: Vec::new() };
     while lexer.skip_blank() {
         lexer.next_token();
     }
     let end = source.text.len();
-    lexer.tokens.push(Token {
-        kind: TokenKind::End,
-        span: Span::new(end, end),
-    });
+    lexer.tokens.push(Token { kind: TokenKind::End, span: Span::new(end, end) });
     (lexer.tokens, lexer.problems)
 }
 
@@ -81,15 +71,11 @@ impl Lexer<'_> {
 
     fn problem(&mut self, start: usize, message: String, help: &str) {
         let span = Span::new(start, self.at);
-        self.problems
-            .push(Diagnostic::error(Problem::Syntax, self.source, span, message).help(help));
+        self.problems.push(Diagnostic::error(Problem::Syntax, self.source, span, message).help(help));
     }
 
     fn push(&mut self, start: usize, kind: TokenKind) {
-        self.tokens.push(Token {
-            kind,
-            span: Span::new(start, self.at),
-        });
+        self.tokens.push(Token { kind, span: Span::new(start, self.at) });
     }
 
     /// Passes over spaces and comments; false at the end.
@@ -107,11 +93,7 @@ impl Lexer<'_> {
                     Some(end) => self.at += end + 2,
                     None => {
                         self.at = self.source.text.len();
-                        self.problem(
-                            start,
-                            "this comment is not closed".into(),
-                            "close it with `*/`",
-                        );
+                        self.problem(start, "this comment is not closed".into(), "close it with `*/`");
                     }
                 }
             } else {
@@ -129,9 +111,7 @@ impl Lexer<'_> {
         if is_word_start(first) {
             let word = self.take_word();
             self.push(start, TokenKind::Word(word));
-        } else if first.is_ascii_digit()
-            || (first == '.' && rest[1..].starts_with(|c: char| c.is_ascii_digit()))
-        {
+        } else if first.is_ascii_digit() || (first == '.' && rest[1..].starts_with(|c: char| c.is_ascii_digit())) {
             self.number();
         } else if first == '\'' || first == '"' {
             self.quoted(first);
@@ -139,11 +119,7 @@ impl Lexer<'_> {
             self.at += 1;
             let word = self.take_word();
             if word.is_empty() {
-                self.problem(
-                    start,
-                    "`$` without a name".into(),
-                    "write a parameter as `$year`",
-                );
+                self.problem(start, "`$` without a name".into(), "write a parameter as `$year`");
             } else {
                 self.push(start, TokenKind::Parameter(word));
             }
@@ -154,14 +130,10 @@ impl Lexer<'_> {
             self.at += first.len_utf8();
             let help = match first {
                 '!' => "not equal is written `<>`",
-                '[' | ']' | '`' => {
-                    "names with other characters than letters, digits and `_` stand in double quotes"
-                }
+                '[' | ']' | '`' => "names with other characters than letters, digits and `_` stand in double quotes",
                 '&' => "join texts with `||`, conditions with `and`",
                 '“' | '”' | '‘' | '’' => "use straight quotes",
-                _ => {
-                    "this character has no meaning here; names that need it stand in double quotes"
-                }
+                _ => "this character has no meaning here; names that need it stand in double quotes",
             };
             self.problem(start, format!("unexpected character `{first}`"), help);
         }
@@ -183,10 +155,7 @@ impl Lexer<'_> {
             let Some(c) = self.rest().chars().next() else {
                 self.problem(
                     start,
-                    format!(
-                        "this {} is not closed",
-                        if quote == '\'' { "text" } else { "quoted name" }
-                    ),
+                    format!("this {} is not closed", if quote == '\'' { "text" } else { "quoted name" }),
                     &format!("close it with `{quote}`; a `{quote}` inside is written twice"),
                 );
                 break;
@@ -200,25 +169,16 @@ impl Lexer<'_> {
             }
             content.push(c);
         }
-        self.push(
-            start,
-            if quote == '\'' {
-                TokenKind::Text(content)
-            } else {
-                TokenKind::Quoted(content)
-            },
-        );
+        self.push(start, if quote == '\'' { TokenKind::Text(content) } else { TokenKind::Quoted(content) });
     }
 
     fn number(&mut self) {
         let start = self.at;
         let rest = self.rest();
-        let digits =
-            |from: usize| from + rest[from..].bytes().take_while(u8::is_ascii_digit).count();
+        let digits = |from: usize| from + rest[from..].bytes().take_while(u8::is_ascii_digit).count();
         let mut end = digits(0);
         // A point belongs to the number only when a digit follows.
-        if rest[end..].starts_with('.') && rest[end + 1..].starts_with(|c: char| c.is_ascii_digit())
-        {
+        if rest[end..].starts_with('.') && rest[end + 1..].starts_with(|c: char| c.is_ascii_digit()) {
             end = digits(end + 1);
         }
         let exponent = rest[end..].starts_with(['e', 'E']).then(|| {
@@ -233,29 +193,19 @@ impl Lexer<'_> {
             self.take_word();
             self.problem(
                 start,
-                format!(
-                    "`{}` is neither a number nor a name",
-                    self.source.slice(Span::new(start, self.at))
-                ),
+                format!("`{}` is neither a number nor a name", self.source.slice(Span::new(start, self.at))),
                 "a name starts with a letter; quote it with `\"` if it does not",
             );
             return;
         }
         let kind = if float_end.is_some() {
-            text.parse()
-                .ok()
-                .filter(|v: &f64| v.is_finite())
-                .map(TokenKind::Float)
+            text.parse().ok().filter(|v: &f64| v.is_finite()).map(TokenKind::Float)
         } else {
             exact::parse(text.as_bytes()).map(|(v, scale)| TokenKind::Exact(v, scale))
         };
         match kind {
             Some(kind) => self.push(start, kind),
-            None => self.problem(
-                start,
-                "this number has more than 38 digits".into(),
-                "write it as a float: `1e40`",
-            ),
+            None => self.problem(start, "this number has more than 38 digits".into(), "write it as a float: `1e40`"),
         }
     }
 }

@@ -24,10 +24,7 @@ pub fn formula(source: &Arc<Source>) -> (Expr, Vec<Diagnostic>) {
     let mut parser = Parser::new(source);
     let expr = parser.formula_body();
     let expr = expr.and_then(|e| parser.expect_end().map(|()| e));
-    (
-        expr.unwrap_or_else(|Reported| parser.broken()),
-        parser.problems,
-    )
+    (expr.unwrap_or_else(|Reported| parser.broken()), parser.problems)
 }
 
 /// Reads a query; `None` when nothing of it can be used.
@@ -48,13 +45,7 @@ struct Parser<'a> {
 impl<'a> Parser<'a> {
     fn new(source: &'a Arc<Source>) -> Parser<'a> {
         let (tokens, problems) = tokens(source);
-        Parser {
-            source,
-            tokens,
-            at: 0,
-            depth: 0,
-            problems,
-        }
+        Parser { source, tokens, at: 0, depth: 0, problems }
     }
 
     // ---- tokens
@@ -119,21 +110,12 @@ impl<'a> Parser<'a> {
         self.fail_at(span, message, help)
     }
 
-    fn fail_at<T>(
-        &mut self,
-        span: Span,
-        message: impl Into<String>,
-        help: impl Into<String>,
-    ) -> Parsed<T> {
+    fn fail_at<T>(&mut self, span: Span, message: impl Into<String>, help: impl Into<String>) -> Parsed<T> {
         // After an unreadable token, what follows from it is not worth a second message.
         if self.problems.is_empty()
-            || !self
-                .problems
-                .iter()
-                .any(|p| p.span.end >= span.start && p.span.start <= span.end)
+            || !self.problems.iter().any(|p| p.span.end >= span.start && p.span.start <= span.end)
         {
-            self.problems
-                .push(Diagnostic::error(Problem::Syntax, self.source, span, message).help(help));
+            self.problems.push(Diagnostic::error(Problem::Syntax, self.source, span, message).help(help));
         }
         Err(Reported)
     }
@@ -143,10 +125,7 @@ impl<'a> Parser<'a> {
             return Ok(self.advance().span);
         }
         let found = self.found();
-        self.fail(
-            format!("expected `{symbol}` {after}, found {found}"),
-            format!("write `{symbol}` here"),
-        )
+        self.fail(format!("expected `{symbol}` {after}, found {found}"), format!("write `{symbol}` here"))
     }
 
     fn expect_word(&mut self, word: &str, after: &str) -> Parsed<Span> {
@@ -154,10 +133,7 @@ impl<'a> Parser<'a> {
             return Ok(self.advance().span);
         }
         let found = self.found();
-        self.fail(
-            format!("expected `{word}` {after}, found {found}"),
-            format!("write `{word}` here"),
-        )
+        self.fail(format!("expected `{word}` {after}, found {found}"), format!("write `{word}` here"))
     }
 
     fn expect_end(&mut self) -> Parsed<()> {
@@ -171,12 +147,7 @@ impl<'a> Parser<'a> {
             TokenKind::Word(w) if w == "given" => {
                 "put the first `given` into brackets: `(x given (…)) given (…)`".to_string()
             }
-            TokenKind::Word(w) => match closest(
-                w,
-                [
-                    "and", "or", "given", "per", "where", "via", "in", "is", "like",
-                ],
-            ) {
+            TokenKind::Word(w) => match closest(w, ["and", "or", "given", "per", "where", "via", "in", "is", "like"]) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "an operator or the end is expected here".to_string(),
             },
@@ -186,10 +157,7 @@ impl<'a> Parser<'a> {
     }
 
     fn broken(&self) -> Expr {
-        Expr {
-            kind: ExprKind::Broken,
-            span: Span::new(0, self.source.text.len()),
-        }
+        Expr { kind: ExprKind::Broken, span: Span::new(0, self.source.text.len()) }
     }
 
     /// Skips to the next comma or closing bracket of the bracket that is open here.
@@ -246,10 +214,7 @@ impl<'a> Parser<'a> {
             }
             _ => {
                 let found = self.found();
-                self.fail(
-                    format!("expected a column after the dot, found {found}"),
-                    "write `table.column`",
-                )
+                self.fail(format!("expected a column after the dot, found {found}"), "write `table.column`")
             }
         }
     }
@@ -297,20 +262,14 @@ impl<'a> Parser<'a> {
             return Ok(body);
         }
         let span = start.to(body.span);
-        Ok(Expr {
-            kind: ExprKind::Let(bindings, Box::new(body)),
-            span,
-        })
+        Ok(Expr { kind: ExprKind::Let(bindings, Box::new(body)), span })
     }
 
     fn expr(&mut self) -> Parsed<Expr> {
         self.depth += 1;
         if self.depth > MAX_DEPTH {
             self.depth -= 1;
-            return self.fail(
-                format!("this is nested more than {MAX_DEPTH} deep"),
-                "name parts of it with `let`",
-            );
+            return self.fail(format!("this is nested more than {MAX_DEPTH} deep"), "name parts of it with `let`");
         }
         let result = self.or();
         self.depth -= 1;
@@ -328,32 +287,22 @@ impl<'a> Parser<'a> {
         while let Some(op) = operator(self.peek()) {
             length += 1;
             if length > 40 * MAX_DEPTH {
-                return self.fail(
-                    "this chain of operators is too long",
-                    "name parts of it with `let`",
-                );
+                return self.fail("this chain of operators is too long", "name parts of it with `let`");
             }
             self.advance();
             let right = next(self)?;
             let span = left.span.to(right.span);
-            left = Expr {
-                kind: ExprKind::Binary(op, Box::new(left), Box::new(right)),
-                span,
-            };
+            left = Expr { kind: ExprKind::Binary(op, Box::new(left), Box::new(right)), span };
         }
         Ok(left)
     }
 
     fn or(&mut self) -> Parsed<Expr> {
-        self.chain(Self::and, |t| {
-            matches!(t, TokenKind::Word(w) if w == "or").then_some(BinaryOp::Or)
-        })
+        self.chain(Self::and, |t| matches!(t, TokenKind::Word(w) if w == "or").then_some(BinaryOp::Or))
     }
 
     fn and(&mut self) -> Parsed<Expr> {
-        self.chain(Self::not, |t| {
-            matches!(t, TokenKind::Word(w) if w == "and").then_some(BinaryOp::And)
-        })
+        self.chain(Self::not, |t| matches!(t, TokenKind::Word(w) if w == "and").then_some(BinaryOp::And))
     }
 
     /// `not x`
@@ -365,14 +314,7 @@ impl<'a> Parser<'a> {
         }
         let inner = self.comparison()?;
         let span = start.to(inner.span);
-        Ok(if count % 2 == 1 {
-            Expr {
-                kind: ExprKind::Not(Box::new(inner)),
-                span,
-            }
-        } else {
-            inner
-        })
+        Ok(if count % 2 == 1 { Expr { kind: ExprKind::Not(Box::new(inner)), span } } else { inner })
     }
 
     /// `a < b`, `a is null`, `a in (…)`, `a between x and y`, `a like 'N%'`
@@ -384,26 +326,17 @@ impl<'a> Parser<'a> {
             let right = self.additive()?;
             if let Some(second) = comparison_operator(self.peek()) {
                 return self.fail(
-                    format!(
-                        "a comparison cannot be compared again with `{}`",
-                        second.symbol()
-                    ),
+                    format!("a comparison cannot be compared again with `{}`", second.symbol()),
                     "join two comparisons with `and`, or use `between`",
                 );
             }
             let span = start.to(right.span);
-            return Ok(Expr {
-                kind: ExprKind::Binary(op, Box::new(left), Box::new(right)),
-                span,
-            });
+            return Ok(Expr { kind: ExprKind::Binary(op, Box::new(left), Box::new(right)), span });
         }
         if self.eat_word("is") {
             let negated = self.eat_word("not");
             let end = self.expect_word("null", "after `is`")?;
-            return Ok(Expr {
-                kind: ExprKind::IsNull(Box::new(left), negated),
-                span: start.to(end),
-            });
+            return Ok(Expr { kind: ExprKind::IsNull(Box::new(left), negated), span: start.to(end) });
         }
         let negated = self.at_word("not")
             && matches!(self.peek_after(1), TokenKind::Word(w) if matches!(w.as_str(), "in" | "like" | "between"));
@@ -428,10 +361,7 @@ impl<'a> Parser<'a> {
         } else {
             return Ok(*left);
         };
-        Ok(Expr {
-            kind,
-            span: start.to(self.last_span()),
-        })
+        Ok(Expr { kind, span: start.to(self.last_span()) })
     }
 
     fn additive(&mut self) -> Parsed<Expr> {
@@ -462,14 +392,7 @@ impl<'a> Parser<'a> {
         }
         let inner = self.postfix()?;
         let span = start.to(inner.span);
-        Ok(if negative {
-            Expr {
-                kind: ExprKind::Negate(Box::new(inner)),
-                span,
-            }
-        } else {
-            inner
-        })
+        Ok(if negative { Expr { kind: ExprKind::Negate(Box::new(inner)), span } } else { inner })
     }
 
     /// `x given (…) via t.c`
@@ -479,10 +402,7 @@ impl<'a> Parser<'a> {
             self.expect_symbol("(", "after `given`")?;
             let edits = self.list_until_close(Self::edit)?;
             let span = expr.span.to(self.last_span());
-            expr = Expr {
-                kind: ExprKind::Given(Box::new(expr), edits),
-                span,
-            };
+            expr = Expr { kind: ExprKind::Given(Box::new(expr), edits), span };
         }
         while self.at_word("via") || self.at_word("both_ways") {
             let via = self.at_word("via");
@@ -490,11 +410,7 @@ impl<'a> Parser<'a> {
             let (table, column) = self.column("the many-side column of a relationship")?;
             let span = expr.span.to(column.span);
             let inner = Box::new(expr);
-            let kind = if via {
-                ExprKind::Via(inner, table, column)
-            } else {
-                ExprKind::BothWays(inner, table, column)
-            };
+            let kind = if via { ExprKind::Via(inner, table, column) } else { ExprKind::BothWays(inner, table, column) };
             expr = Expr { kind, span };
         }
         Ok(expr)
@@ -533,22 +449,11 @@ impl<'a> Parser<'a> {
 
     fn primary(&mut self) -> Parsed<Expr> {
         let start = self.span();
-        let literal = |value: Value, span: Span| {
-            Ok(Expr {
-                kind: ExprKind::Literal(value),
-                span,
-            })
-        };
+        let literal = |value: Value, span: Span| Ok(Expr { kind: ExprKind::Literal(value), span });
         match self.peek().clone() {
             TokenKind::Exact(v, 0) => {
                 self.advance();
-                let value = i64::try_from(v).map_or(
-                    Value::Decimal {
-                        unscaled: v,
-                        scale: 0,
-                    },
-                    Value::Int,
-                );
+                let value = i64::try_from(v).map_or(Value::Decimal { unscaled: v, scale: 0 }, Value::Int);
                 literal(value, start)
             }
             TokenKind::Exact(unscaled, scale) => {
@@ -565,23 +470,13 @@ impl<'a> Parser<'a> {
             }
             TokenKind::Parameter(name) => {
                 self.advance();
-                Ok(Expr {
-                    kind: ExprKind::Parameter(name),
-                    span: start,
-                })
+                Ok(Expr { kind: ExprKind::Parameter(name), span: start })
             }
             TokenKind::Symbol("(") => {
                 self.advance();
-                let inner = if self.at_word("let") {
-                    self.formula_body()?
-                } else {
-                    self.expr()?
-                };
+                let inner = if self.at_word("let") { self.formula_body()? } else { self.expr()? };
                 let end = self.expect_symbol(")", "to close this bracket")?;
-                Ok(Expr {
-                    kind: inner.kind,
-                    span: start.to(end),
-                })
+                Ok(Expr { kind: inner.kind, span: start.to(end) })
             }
             TokenKind::Quoted(_) => self.name_or_column(),
             TokenKind::Word(word) => self.word(&word),
@@ -607,19 +502,13 @@ impl<'a> Parser<'a> {
                     "false" => Value::Bool(false),
                     _ => Value::Null,
                 };
-                Ok(Expr {
-                    kind: ExprKind::Literal(value),
-                    span: start,
-                })
+                Ok(Expr { kind: ExprKind::Literal(value), span: start })
             }
-            "date" | "timestamp" if matches!(self.peek_after(1), TokenKind::Text(_)) => {
-                self.dated(word)
-            }
+            "date" | "timestamp" if matches!(self.peek_after(1), TokenKind::Text(_)) => self.dated(word),
             "case" => self.case(),
-            "let" => self.fail(
-                "`let` stands first in a formula or directly after `(`",
-                "put `let … ; …` into brackets",
-            ),
+            "let" => {
+                self.fail("`let` stands first in a formula or directly after `(`", "put `let … ; …` into brackets")
+            }
             "if" if followed_by_bracket => self.if_call(),
             "cast" | "try_cast" if followed_by_bracket => self.cast(word == "try_cast"),
             "extract" if followed_by_bracket => self.extract(),
@@ -641,14 +530,10 @@ impl<'a> Parser<'a> {
     /// `route.name`, `net_revenue`
     fn name_or_column(&mut self) -> Parsed<Expr> {
         Ok(match self.target("a value")? {
-            Target::Name(name) => Expr {
-                span: name.span,
-                kind: ExprKind::Name(name),
-            },
-            Target::Column(table, column) => Expr {
-                span: table.span.to(column.span),
-                kind: ExprKind::Column(table, column),
-            },
+            Target::Name(name) => Expr { span: name.span, kind: ExprKind::Name(name) },
+            Target::Column(table, column) => {
+                Expr { span: table.span.to(column.span), kind: ExprKind::Column(table, column) }
+            }
         })
     }
 
@@ -666,18 +551,11 @@ impl<'a> Parser<'a> {
             crate::value::parse::timestamp(text.as_bytes()).map(Value::Timestamp)
         };
         match value {
-            Some(value) => Ok(Expr {
-                kind: ExprKind::Literal(value),
-                span,
-            }),
+            Some(value) => Ok(Expr { kind: ExprKind::Literal(value), span }),
             None => self.fail_at(
                 token.span,
                 format!("`{text}` is not a {word}"),
-                if word == "date" {
-                    "write `date '2026-03-01'`"
-                } else {
-                    "write `timestamp '2026-03-01 08:30:00'`"
-                },
+                if word == "date" { "write `date '2026-03-01'`" } else { "write `timestamp '2026-03-01 08:30:00'`" },
             ),
         }
     }
@@ -685,11 +563,7 @@ impl<'a> Parser<'a> {
     /// `case x when 1 then 'a' else 'b' end`
     fn case(&mut self) -> Parsed<Expr> {
         let start = self.advance().span;
-        let operand = if self.at_word("when") {
-            None
-        } else {
-            Some(Box::new(self.expr()?))
-        };
+        let operand = if self.at_word("when") { None } else { Some(Box::new(self.expr()?)) };
         let mut arms = Vec::new();
         while self.eat_word("when") {
             let condition = self.expr()?;
@@ -698,21 +572,12 @@ impl<'a> Parser<'a> {
         }
         if arms.is_empty() {
             let found = self.found();
-            return self.fail(
-                format!("expected `when` in a `case`, found {found}"),
-                "write `case when … then … else … end`",
-            );
+            return self
+                .fail(format!("expected `when` in a `case`, found {found}"), "write `case when … then … else … end`");
         }
-        let otherwise = if self.eat_word("else") {
-            Some(Box::new(self.expr()?))
-        } else {
-            None
-        };
+        let otherwise = if self.eat_word("else") { Some(Box::new(self.expr()?)) } else { None };
         let end = self.expect_word("end", "to close this `case`")?;
-        Ok(Expr {
-            kind: ExprKind::Case(operand, arms, otherwise),
-            span: start.to(end),
-        })
+        Ok(Expr { kind: ExprKind::Case(operand, arms, otherwise), span: start.to(end) })
     }
 
     /// `if(a > 1, b, c)`
@@ -724,10 +589,9 @@ impl<'a> Parser<'a> {
         let count = args.len();
         let mut args = args.into_iter();
         match (args.next(), args.next(), args.next(), args.next()) {
-            (Some(condition), Some(then), otherwise, None) => Ok(Expr {
-                kind: ExprKind::Case(None, vec![(condition, then)], otherwise.map(Box::new)),
-                span,
-            }),
+            (Some(condition), Some(then), otherwise, None) => {
+                Ok(Expr { kind: ExprKind::Case(None, vec![(condition, then)], otherwise.map(Box::new)), span })
+            }
             _ => self.fail_at(
                 span,
                 format!("`if` takes a condition and two results, not {count} arguments"),
@@ -744,10 +608,7 @@ impl<'a> Parser<'a> {
         self.expect_word("as", "before the type of a cast")?;
         let ty = self.type_name()?;
         let end = self.expect_symbol(")", "to close the cast")?;
-        Ok(Expr {
-            kind: ExprKind::Cast(Box::new(inner), ty, lenient),
-            span: start.to(end),
-        })
+        Ok(Expr { kind: ExprKind::Cast(Box::new(inner), ty, lenient), span: start.to(end) })
     }
 
     /// `int`, `decimal(12,2)`
@@ -783,10 +644,7 @@ impl<'a> Parser<'a> {
         self.expect_word("from", "after the unit")?;
         let inner = self.expr()?;
         let end = self.expect_symbol(")", "to close `extract`")?;
-        Ok(Expr {
-            kind: ExprKind::Call(unit, vec![inner]),
-            span: start.to(end),
-        })
+        Ok(Expr { kind: ExprKind::Call(unit, vec![inner]), span: start.to(end) })
     }
 
     /// `round(x, 2)`
@@ -795,19 +653,13 @@ impl<'a> Parser<'a> {
         self.advance();
         let args = self.list_until_close(Self::expr)?;
         let span = name.span.to(self.last_span());
-        Ok(Expr {
-            kind: ExprKind::Call(name, args),
-            span,
-        })
+        Ok(Expr { kind: ExprKind::Call(name, args), span })
     }
 
     /// `sum(x per customer where …)`, `last(x order by y)`, `top(5, x per route.name)`
     fn aggregate(&mut self) -> Parsed<Expr> {
         let token = self.advance();
-        let name = Name {
-            text: self.source.slice(token.span).to_string(),
-            span: token.span,
-        };
+        let name = Name { text: self.source.slice(token.span).to_string(), span: token.span };
         self.advance();
         let result = self.aggregate_body(name);
         if result.is_err() {
@@ -829,11 +681,7 @@ impl<'a> Parser<'a> {
                 args.push(self.expr()?);
             }
         }
-        let mut per = if self.at_word("per") {
-            Some(self.per()?)
-        } else {
-            None
-        };
+        let mut per = if self.at_word("per") { Some(self.per()?) } else { None };
         let mut order = Vec::new();
         if self.eat_word("order") {
             self.expect_word("by", "after `order`")?;
@@ -842,29 +690,14 @@ impl<'a> Parser<'a> {
             // `rank(x per c asc)`: the direction of the rank itself.
             let descending = self.at_word("desc");
             let span = self.advance().span;
-            order.push((
-                Expr {
-                    kind: ExprKind::Literal(Value::Null),
-                    span,
-                },
-                descending,
-            ));
+            order.push((Expr { kind: ExprKind::Literal(Value::Null), span }, descending));
         }
         if per.is_none() && self.at_word("per") {
             per = Some(self.per()?);
         }
         let end = self.expect_symbol(")", &format!("to close `{}`", name.text))?;
         let span = name.span.to(end);
-        Ok(Expr {
-            kind: ExprKind::Aggregate(Box::new(Aggregate {
-                name,
-                distinct,
-                args,
-                order,
-                per,
-            })),
-            span,
-        })
+        Ok(Expr { kind: ExprKind::Aggregate(Box::new(Aggregate { name, distinct, args, order, per })), span })
     }
 
     /// `per (route.name, calendar.year) of booking where net > 10`
@@ -875,22 +708,9 @@ impl<'a> Parser<'a> {
         } else {
             vec![self.target("a table or column to go through")?]
         };
-        let of = if self.eat_word("of") {
-            Some(self.name("a table after `of`")?)
-        } else {
-            None
-        };
-        let filter = if self.eat_word("where") {
-            Some(Box::new(self.expr()?))
-        } else {
-            None
-        };
-        Ok(Per {
-            targets,
-            of,
-            filter,
-            span: start.to(self.last_span()),
-        })
+        let of = if self.eat_word("of") { Some(self.name("a table after `of`")?) } else { None };
+        let filter = if self.eat_word("where") { Some(Box::new(self.expr()?)) } else { None };
+        Ok(Per { targets, of, filter, span: start.to(self.last_span()) })
     }
 
     // ---- edits
@@ -911,26 +731,17 @@ impl<'a> Parser<'a> {
             _ => {
                 let instead = self.eat_word("instead");
                 let table = match (self.peek(), self.peek_after(1)) {
-                    (TokenKind::Word(_) | TokenKind::Quoted(_), TokenKind::Word(w))
-                        if w == "where" =>
-                    {
+                    (TokenKind::Word(_) | TokenKind::Quoted(_), TokenKind::Word(w)) if w == "where" => {
                         let name = self.name("a table")?;
                         self.advance();
                         Some(name)
                     }
                     _ => None,
                 };
-                EditKind::Narrow {
-                    instead,
-                    table,
-                    predicate: self.expr()?,
-                }
+                EditKind::Narrow { instead, table, predicate: self.expr()? }
             }
         };
-        Ok(Edit {
-            kind,
-            span: start.to(self.last_span()),
-        })
+        Ok(Edit { kind, span: start.to(self.last_span()) })
     }
 
     fn lift(&mut self) -> Parsed<EditKind> {
@@ -949,9 +760,7 @@ impl<'a> Parser<'a> {
         if self.eat_symbol("(") {
             return self.list_until_close(|p| p.target("a table or column"));
         }
-        Ok(vec![
-            self.target("a table or column, `all`, `axes` or `row`")?,
-        ])
+        Ok(vec![self.target("a table or column, `all`, `axes` or `row`")?])
     }
 
     /// `so_far(year)`, `trailing(12 months)`, `shift(-1 year)`, `at_end(booking)`, each with `on calendar`
@@ -983,11 +792,7 @@ impl<'a> Parser<'a> {
                 }
             }
         };
-        let calendar = if self.eat_word("on") {
-            Some(self.name("a calendar")?)
-        } else {
-            None
-        };
+        let calendar = if self.eat_word("on") { Some(self.name("a calendar")?) } else { None };
         Ok(EditKind::Period(period, calendar))
     }
 
@@ -999,11 +804,7 @@ impl<'a> Parser<'a> {
                 self.advance();
                 let amount = if negative { -(v as i64) } else { v as i64 };
                 if word == "trailing" && amount <= 0 {
-                    return self.fail_at(
-                        span,
-                        "a trailing span is at least 1",
-                        "write `trailing(12 months)`",
-                    );
+                    return self.fail_at(span, "a trailing span is at least 1", "write `trailing(12 months)`");
                 }
                 Ok(amount)
             }
@@ -1076,18 +877,13 @@ impl<'a> Parser<'a> {
         if !self.eat_word("grid") && !self.eat_word("records") {
             let found = self.found();
             let help = match self.peek() {
-                TokenKind::Word(w) if !words::is_reserved(w) => {
-                    match closest(w, ["grid", "records", "measure"]) {
-                        Some(near) => format!("did you mean `{near}`?"),
-                        None => "write `grid net_revenue by route.name`".into(),
-                    }
-                }
+                TokenKind::Word(w) if !words::is_reserved(w) => match closest(w, ["grid", "records", "measure"]) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "write `grid net_revenue by route.name`".into(),
+                },
                 _ => "write `grid net_revenue by route.name`".into(),
             };
-            return self.fail(
-                format!("a query begins with `grid` or `records`, found {found}"),
-                help,
-            );
+            return self.fail(format!("a query begins with `grid` or `records`, found {found}"), help);
         }
         self.items(&mut query.items)?;
         self.clauses(&mut query)?;
@@ -1097,11 +893,7 @@ impl<'a> Parser<'a> {
     fn items(&mut self, items: &mut Vec<Item>) -> Parsed<()> {
         loop {
             let expr = self.expr()?;
-            let heading = if self.eat_word("as") {
-                Some(self.name("a heading after `as`")?)
-            } else {
-                None
-            };
+            let heading = if self.eat_word("as") { Some(self.name("a heading after `as`")?) } else { None };
             let format = if self.eat_word("format") {
                 let found = self.found();
                 let TokenKind::Text(pattern) = self.advance().kind else {
@@ -1116,12 +908,7 @@ impl<'a> Parser<'a> {
                 None
             };
             let span = expr.span.to(self.last_span());
-            items.push(Item {
-                expr,
-                heading,
-                format,
-                span,
-            });
+            items.push(Item { expr, heading, format, span });
             if !self.eat_symbol(",") {
                 return Ok(());
             }
@@ -1139,10 +926,7 @@ impl<'a> Parser<'a> {
                 let found = self.found();
                 let help = match closest(&word, CLAUSES) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => format!(
-                        "after the items a query has, in this order: {}",
-                        CLAUSES.join(", ")
-                    ),
+                    None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
                 };
                 return self.fail(format!("unexpected {found}"), help);
             };
@@ -1192,39 +976,17 @@ impl<'a> Parser<'a> {
     fn limit(&mut self) -> Parsed<Limit> {
         let TokenKind::Exact(count, 0) = *self.peek() else {
             let found = self.found();
-            return self.fail(
-                format!("expected a number of lines, found {found}"),
-                "write `limit 10`",
-            );
+            return self.fail(format!("expected a number of lines, found {found}"), "write `limit 10`");
         };
         self.advance();
-        let within = if self.eat_word("within") {
-            self.targets("a row column after `within`")?
-        } else {
-            Vec::new()
-        };
+        let within = if self.eat_word("within") { self.targets("a row column after `within`")? } else { Vec::new() };
         let others = self.at_word("others").then(|| self.advance().span);
-        Ok(Limit {
-            count: usize::try_from(count).unwrap_or(usize::MAX),
-            within,
-            others,
-        })
+        Ok(Limit { count: usize::try_from(count).unwrap_or(usize::MAX), within, others })
     }
 }
 
-const PERIODS: [&str; 8] = [
-    "so_far",
-    "trailing",
-    "shift",
-    "whole",
-    "preceding",
-    "following",
-    "at_start",
-    "at_end",
-];
-const CLAUSES: [&str; 8] = [
-    "by", "split", "where", "having", "order", "limit", "totals", "with",
-];
+const PERIODS: [&str; 8] = ["so_far", "trailing", "shift", "whole", "preceding", "following", "at_start", "at_end"];
+const CLAUSES: [&str; 8] = ["by", "split", "where", "having", "order", "limit", "totals", "with"];
 
 fn comparison_operator(token: &TokenKind) -> Option<BinaryOp> {
     let TokenKind::Symbol(symbol) = token else {

@@ -84,11 +84,7 @@ type Bindings = Vec<(LetId, Vector)>;
 impl Scalar {
     /// A constant.
     pub fn constant(value: Value, ty: Type, place: Place) -> Scalar {
-        Scalar {
-            kind: ScalarKind::Constant(value),
-            ty,
-            place,
-        }
+        Scalar { kind: ScalarKind::Constant(value), ty, place }
     }
 
     /// The value in each of `n` slots.
@@ -106,9 +102,7 @@ impl Scalar {
                 a.each_leaf(visit);
                 b.each_leaf(visit);
             }
-            ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => {
-                args.iter().for_each(|a| a.each_leaf(visit))
-            }
+            ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().for_each(|a| a.each_leaf(visit)),
             ScalarKind::Case(arms, otherwise) => {
                 for (condition, result) in arms {
                     condition.each_leaf(visit);
@@ -122,29 +116,16 @@ impl Scalar {
 
 /// Makes the part of a typed tree that is the same everywhere; `resolve` gives columns, references and whatever else it
 /// knows better, and has to do so for everything that is not an operator.
-pub fn from_expr(
-    expr: &Expr,
-    source: &Arc<Source>,
-    resolve: &mut dyn FnMut(&Expr) -> Option<ScalarKind>,
-) -> Scalar {
-    let place = Place {
-        source: source.clone(),
-        span: expr.span,
-    };
+pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Expr) -> Option<ScalarKind>) -> Scalar {
+    let place = Place { source: source.clone(), span: expr.span };
     if let Some(kind) = resolve(expr) {
-        return Scalar {
-            kind,
-            ty: expr.ty,
-            place,
-        };
+        return Scalar { kind, ty: expr.ty, place };
     }
     let mut part = |e: &Expr| from_expr(e, source, resolve);
     let kind = match &expr.kind {
         Kind::Literal(value) => ScalarKind::Constant(value.clone()),
         Kind::LetRef(id) => ScalarKind::LetRef(*id),
-        Kind::Let(id, value, body) => {
-            ScalarKind::Let(*id, Box::new(part(value)), Box::new(part(body)))
-        }
+        Kind::Let(id, value, body) => ScalarKind::Let(*id, Box::new(part(value)), Box::new(part(body))),
         Kind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
         Kind::Coalesce(parts) => ScalarKind::Coalesce(parts.iter().map(part).collect()),
         Kind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
@@ -162,11 +143,7 @@ pub fn from_expr(
         | Kind::Measure(_)
         | Kind::Given(..) => ScalarKind::Constant(Value::Null),
     };
-    Scalar {
-        kind,
-        ty: expr.ty,
-        place,
-    }
+    Scalar { kind, ty: expr.ty, place }
 }
 
 struct Evaluation<'a, L: Leaves> {
@@ -175,12 +152,7 @@ struct Evaluation<'a, L: Leaves> {
 }
 
 impl<L: Leaves> Evaluation<'_, L> {
-    fn eval(
-        &self,
-        scalar: &Scalar,
-        slots: &[u32],
-        bindings: &mut Bindings,
-    ) -> Result<Vector, L::Error> {
+    fn eval(&self, scalar: &Scalar, slots: &[u32], bindings: &mut Bindings) -> Result<Vector, L::Error> {
         match &scalar.kind {
             ScalarKind::Constant(value) => Ok(Vector::constant(value, scalar.ty, slots.len())),
             ScalarKind::Leaf(leaf) => self.leaves.leaf(*leaf, slots),
@@ -191,28 +163,16 @@ impl<L: Leaves> Evaluation<'_, L> {
                 bindings.pop();
                 result
             }
-            ScalarKind::LetRef(id) => {
-                Ok(match bindings.iter().rev().find(|(other, _)| other == id) {
-                    Some((_, vector)) => vector.gather(slots),
-                    None => Vector::nulls(scalar.ty, slots.len()),
-                })
-            }
+            ScalarKind::LetRef(id) => Ok(match bindings.iter().rev().find(|(other, _)| other == id) {
+                Some((_, vector)) => vector.gather(slots),
+                None => Vector::nulls(scalar.ty, slots.len()),
+            }),
             ScalarKind::Call(op, args) => {
-                let vectors = args
-                    .iter()
-                    .map(|a| self.eval(a, slots, bindings))
-                    .collect::<Result<Vec<_>, _>>()?;
-                kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(
-                    |(slot, message)| {
-                        let slot = slots.get(slot).map_or(slot, |s| *s as usize);
-                        EvalError {
-                            message,
-                            place: scalar.place.clone(),
-                            slot,
-                        }
-                        .into()
-                    },
-                )
+                let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
+                kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
+                    let slot = slots.get(slot).map_or(slot, |s| *s as usize);
+                    EvalError { message, place: scalar.place.clone(), slot }.into()
+                })
             }
             ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
             ScalarKind::Or(a, b) => self.connective(a, b, true, slots, bindings),
@@ -221,12 +181,7 @@ impl<L: Leaves> Evaluation<'_, L> {
                 for (condition, value) in arms {
                     let open = result.open_slots();
                     let taken = self.eval(condition, &open, bindings)?.truths();
-                    let chosen: Vec<u32> = open
-                        .iter()
-                        .zip(taken)
-                        .filter(|(_, t)| *t)
-                        .map(|(s, _)| *s)
-                        .collect();
+                    let chosen: Vec<u32> = open.iter().zip(taken).filter(|(_, t)| *t).map(|(s, _)| *s).collect();
                     if !chosen.is_empty() {
                         let values = self.eval(value, &chosen, bindings)?;
                         result.fill(&chosen, &values, |_| true);
@@ -267,9 +222,8 @@ impl<L: Leaves> Evaluation<'_, L> {
     ) -> Result<Vector, L::Error> {
         let left = self.eval(a, slots, bindings)?;
         let left_value = |i: usize| left.get(i, Type::Bool);
-        let positions: Vec<u32> = (0..slots.len() as u32)
-            .filter(|i| left_value(*i as usize) != Value::Bool(decisive))
-            .collect();
+        let positions: Vec<u32> =
+            (0..slots.len() as u32).filter(|i| left_value(*i as usize) != Value::Bool(decisive)).collect();
         let open: Vec<u32> = positions.iter().map(|i| slots[*i as usize]).collect();
         let mut values: Vec<Value> = (0..slots.len()).map(left_value).collect();
         if !open.is_empty() {
@@ -317,21 +271,11 @@ struct Merger<'a> {
 
 impl<'a> Merger<'a> {
     fn new(ty: Type, slots: &'a [u32]) -> Merger<'a> {
-        Merger {
-            ty,
-            slots,
-            from: vec![None; slots.len()],
-            parts: Vec::new(),
-        }
+        Merger { ty, slots, from: vec![None; slots.len()], parts: Vec::new() }
     }
 
     fn open_slots(&self) -> Vec<u32> {
-        self.slots
-            .iter()
-            .zip(&self.from)
-            .filter(|(_, f)| f.is_none())
-            .map(|(s, _)| *s)
-            .collect()
+        self.slots.iter().zip(&self.from).filter(|(_, f)| f.is_none()).map(|(s, _)| *s).collect()
     }
 
     /// Takes `values` for the slots in `chosen` (a subsequence of the open ones) where `keep` agrees to their validity.
@@ -351,24 +295,12 @@ impl<'a> Merger<'a> {
 
     fn finish(self) -> Vector {
         // One arm took all: no need to look at single values.
-        if self.parts.len() == 1
-            && self
-                .from
-                .iter()
-                .enumerate()
-                .all(|(i, f)| *f == Some((0, i as u32)))
-        {
-            return self
-                .parts
-                .into_iter()
-                .next()
-                .unwrap_or_else(|| Vector::nulls(self.ty, 0));
+        if self.parts.len() == 1 && self.from.iter().enumerate().all(|(i, f)| *f == Some((0, i as u32))) {
+            return self.parts.into_iter().next().unwrap_or_else(|| Vector::nulls(self.ty, 0));
         }
         let mut builder = VectorBuilder::new(self.ty, self.from.len());
         for from in self.from {
-            builder.push(from.map_or(Value::Null, |(part, i)| {
-                self.parts[part as usize].get(i as usize, self.ty)
-            }));
+            builder.push(from.map_or(Value::Null, |(part, i)| self.parts[part as usize].get(i as usize, self.ty)));
         }
         builder.finish()
     }

@@ -153,40 +153,23 @@ impl Schema {
     /// `table.column`, quoted where it must be.
     pub fn column_name(&self, id: ColumnId) -> String {
         let quote = super::words::quote_name;
-        format!(
-            "{}.{}",
-            quote(&self.table(id.table).name),
-            quote(&self.column(id).name)
-        )
+        format!("{}.{}", quote(&self.table(id.table).name), quote(&self.column(id).name))
     }
 
     /// The table of a name.
     pub fn find_table(&self, name: &str) -> Option<TableId> {
-        self.tables
-            .iter()
-            .position(|t| t.name == name)
-            .map(|i| TableId(i as u32))
+        self.tables.iter().position(|t| t.name == name).map(|i| TableId(i as u32))
     }
 
     /// The column of a name in a table.
     pub fn find_column(&self, table: TableId, name: &str) -> Option<ColumnId> {
-        let index = self
-            .table(table)
-            .columns
-            .iter()
-            .position(|c| c.name == name)?;
-        Some(ColumnId {
-            table,
-            index: index as u32,
-        })
+        let index = self.table(table).columns.iter().position(|c| c.name == name)?;
+        Some(ColumnId { table, index: index as u32 })
     }
 
     /// The measure of a name.
     pub fn find_measure(&self, name: &str) -> Option<MeasureId> {
-        self.measures
-            .iter()
-            .position(|m| m.name == name)
-            .map(|i| MeasureId(i as u32))
+        self.measures.iter().position(|m| m.name == name).map(|i| MeasureId(i as u32))
     }
 
     /// The relationship whose many-side column is the given one; of several, a spare one.
@@ -202,11 +185,7 @@ impl Schema {
 
     /// The tables that `from` can look values up in, each with the relationships that lead there, `from` itself with
     /// none. A detour takes the place of every default path from its many side to its one side; the last one wins.
-    pub fn reach(
-        &self,
-        from: TableId,
-        detours: &[RelationshipId],
-    ) -> HashMap<TableId, Vec<RelationshipId>> {
+    pub fn reach(&self, from: TableId, detours: &[RelationshipId]) -> HashMap<TableId, Vec<RelationshipId>> {
         let mut found = HashMap::from([(from, Vec::new())]);
         self.reach_into(from, detours, &mut found, 0);
         found
@@ -235,10 +214,7 @@ impl Schema {
                 continue;
             }
             for (table, path) in self.beyond(id, detours, depth) {
-                if !path
-                    .iter()
-                    .any(|r| active.contains_key(&self.relationship(*r).one))
-                {
+                if !path.iter().any(|r| active.contains_key(&self.relationship(*r).one)) {
                     mine.entry(table).or_insert(path);
                 }
             }
@@ -272,12 +248,10 @@ impl Schema {
 
     /// The default relationships that leave a table.
     fn steps(&self, from: TableId) -> impl Iterator<Item = RelationshipId> + '_ {
-        (0..self.relationships.len() as u32)
-            .map(RelationshipId)
-            .filter(move |id| {
-                let r = self.relationship(*id);
-                r.many == from && !r.spare
-            })
+        (0..self.relationships.len() as u32).map(RelationshipId).filter(move |id| {
+            let r = self.relationship(*id);
+            r.many == from && !r.spare
+        })
     }
 
     /// Every default path between two tables, for checking that there is at most one.
@@ -287,13 +261,7 @@ impl Schema {
         paths
     }
 
-    fn walk(
-        &self,
-        at: TableId,
-        to: TableId,
-        path: &mut Vec<RelationshipId>,
-        paths: &mut Vec<Vec<RelationshipId>>,
-    ) {
+    fn walk(&self, at: TableId, to: TableId, path: &mut Vec<RelationshipId>, paths: &mut Vec<Vec<RelationshipId>>) {
         if at == to && !path.is_empty() {
             paths.push(path.clone());
             return;

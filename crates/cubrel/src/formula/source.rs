@@ -15,18 +15,12 @@ pub struct Span {
 impl Span {
     /// From `start` up to `end`.
     pub fn new(start: usize, end: usize) -> Span {
-        Span {
-            start: start as u32,
-            end: end as u32,
-        }
+        Span { start: start as u32, end: end as u32 }
     }
 
     /// The smallest span that covers both.
     pub fn to(self, other: Span) -> Span {
-        Span {
-            start: self.start.min(other.start),
-            end: self.end.max(other.end),
-        }
+        Span { start: self.start.min(other.start), end: self.end.max(other.end) }
     }
 
     /// As a range of byte offsets.
@@ -47,10 +41,7 @@ pub struct Source {
 impl Source {
     /// A shared source.
     pub fn new(name: impl Into<String>, text: impl Into<String>) -> Arc<Source> {
-        Arc::new(Source {
-            name: name.into(),
-            text: text.into(),
-        })
+        Arc::new(Source { name: name.into(), text: text.into() })
     }
 
     /// The text under a span.
@@ -131,12 +122,7 @@ pub struct Diagnostic {
 
 impl Diagnostic {
     /// An error at a place.
-    pub fn error(
-        problem: Problem,
-        source: &Arc<Source>,
-        span: Span,
-        message: impl Into<String>,
-    ) -> Diagnostic {
+    pub fn error(problem: Problem, source: &Arc<Source>, span: Span, message: impl Into<String>) -> Diagnostic {
         Diagnostic {
             severity: Severity::Error,
             problem,

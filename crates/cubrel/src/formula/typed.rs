@@ -278,11 +278,7 @@ impl Expr {
             Kind::Aggregate(a) => {
                 a.args.iter().for_each(|e| e.walk(visit));
                 a.order.iter().for_each(|(e, _)| e.walk(visit));
-                if let Over::Per(Per {
-                    filter: Some(filter),
-                    ..
-                }) = &a.over
-                {
+                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
                     filter.walk(visit);
                 }
             }

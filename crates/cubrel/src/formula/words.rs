@@ -28,8 +28,8 @@ const EXPRESSION: &[&str] = &[
 ];
 /// Words of queries.
 const QUERY: &[&str] = &[
-    "as", "asc", "by", "desc", "empty", "format", "grid", "having", "limit", "measure", "order",
-    "others", "records", "split", "totals", "with", "within",
+    "as", "asc", "by", "desc", "empty", "format", "grid", "having", "limit", "measure", "order", "others", "records",
+    "split", "totals", "with", "within",
 ];
 /// Words of edits.
 const EDIT: &[&str] = &[
@@ -75,9 +75,7 @@ pub const AGGREGATES: &[&str] = &[
 
 /// Whether a bare word cannot be a name.
 pub fn is_reserved(word: &str) -> bool {
-    [EXPRESSION, QUERY, EDIT, AGGREGATES]
-        .iter()
-        .any(|words| words.contains(&word))
+    [EXPRESSION, QUERY, EDIT, AGGREGATES].iter().any(|words| words.contains(&word))
 }
 
 /// A name as it is written in a formula: quoted where it must be.
@@ -85,11 +83,7 @@ pub fn quote_name(name: &str) -> String {
     let plain = name.starts_with(|c: char| c.is_alphabetic() || c == '_')
         && name.chars().all(|c| c.is_alphanumeric() || c == '_')
         && !is_reserved(name);
-    if plain {
-        name.to_string()
-    } else {
-        format!("\"{}\"", name.replace('"', "\"\""))
-    }
+    if plain { name.to_string() } else { format!("\"{}\"", name.replace('"', "\"\"")) }
 }
 
 /// A text literal.

@@ -41,83 +41,51 @@ pub fn assemble(
     settings: Settings,
     known: Known,
 ) -> Result<Model, Error> {
-    let shapes: Vec<TableShape> = tables
-        .iter()
-        .map(|t| shape(&document, formulas, t))
-        .collect();
+    let shapes: Vec<TableShape> = tables.iter().map(|t| shape(&document, formulas, t)).collect();
     let defined = define(&document, formulas, &shapes, &settings);
     if defined.has_errors() {
         return Err(Error::Problems(defined.problems));
     }
-    let Defined {
-        schema,
-        after,
-        problems,
-    } = defined;
+    let Defined { schema, after, problems } = defined;
     let mut store = Store::default();
     let empty = Arc::new(empty_column());
     for (table, shape) in tables.iter().zip(&shapes) {
-        let find = |name: &str| {
-            table
-                .columns
-                .iter()
-                .find(|c| c.name == name)
-                .map_or(&empty, |c| &c.data)
-        };
-        let columns = shape
-            .columns
-            .iter()
-            .map(|c| find(&c.name).clone())
-            .collect();
-        store.tables.push(TableData {
-            rows: table.rows,
-            columns,
-        });
+        let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
+        let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
+        store.tables.push(TableData { rows: table.rows, columns });
     }
-    store.lookups =
-        if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
-            known.lookups
-        } else {
-            lookups(&schema, &store)?
-        };
+    store.lookups = if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
+        known.lookups
+    } else {
+        lookups(&schema, &store)?
+    };
     for (id, expr, source) in after {
         let (table, column) = (&schema.table(id.table).name, &schema.column(id).name);
-        let data = match known
-            .columns
-            .iter()
-            .find(|(t, c, _)| t == table && c == column)
-        {
+        let data = match known.columns.iter().find(|(t, c, _)| t == table && c == column) {
             Some((_, _, data)) => data.clone(),
             None => Arc::new(compute(&schema, &store, id, &expr, &source)?),
         };
         store.tables[id.table.0 as usize].columns[id.index as usize] = data;
     }
     let reports = tables.iter().map(|t| t.report.clone()).collect();
-    let warnings = problems
-        .into_iter()
-        .filter(|p| p.severity == Severity::Warning)
-        .collect();
-    Ok(Model {
-        inner: Arc::new(Inner {
-            document,
-            schema,
-            store,
-            settings,
-            reports,
-            warnings,
-        }),
-    })
+    let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
+    Ok(Model { inner: Arc::new(Inner { document, schema, store, settings, reports, warnings }) })
+}
+
+/// Everything that is wrong with a model whose tables are known.
+pub fn diagnose(
+    document: &Document,
+    formulas: &Formulas,
+    tables: &[LoadedTable],
+    settings: &Settings,
+) -> Vec<Diagnostic> {
+    let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
+    define(document, formulas, &shapes, settings).problems
 }
 
 fn empty_column() -> Column {
-    Column::from_parts(
-        Type::Int,
-        crate::store::Coding::Offset { base: 0, step: 1 },
-        0,
-        (0, 0),
-        Vec::new(),
-    )
-    .unwrap_or_else(|| unreachable!("an empty column fits itself"))
+    Column::from_parts(Type::Int, crate::store::Coding::Offset { base: 0, step: 1 }, 0, (0, 0), Vec::new())
+        .unwrap_or_else(|| unreachable!("an empty column fits itself"))
 }
 
 /// The columns that a table will have: the loaded ones, then those to be computed.
@@ -125,27 +93,17 @@ fn shape(document: &Document, formulas: &Formulas, table: &LoadedTable) -> Table
     let mut columns: Vec<ShapeColumn> = table
         .columns
         .iter()
-        .map(|c| ShapeColumn {
-            name: c.name.clone(),
-            ty: c.data.ty(),
-            computed: c.computed,
-        })
+        .map(|c| ShapeColumn { name: c.name.clone(), ty: c.data.ty(), computed: c.computed })
         .collect();
     let section = document.file.table.get(&table.name);
     for (name, said) in section.iter().flat_map(|s| &s.column) {
         let node = Node::Column(table.name.clone(), name.clone());
-        if said.formula.is_some() && !formulas.own_row.contains(&node) {
-            columns.push(ShapeColumn {
-                name: name.clone(),
-                ty: Type::Null,
-                computed: Computed::After,
-            });
+        let loaded = formulas.own_row.contains(&node) && columns.iter().any(|c| c.name == *name);
+        if said.formula.is_some() && !loaded {
+            columns.push(ShapeColumn { name: name.clone(), ty: Type::Null, computed: Computed::After });
         }
     }
-    TableShape {
-        name: table.name.clone(),
-        columns,
-    }
+    TableShape { name: table.name.clone(), columns }
 }
 
 fn lookups(schema: &Schema, store: &Store) -> Result<Vec<Arc<Lookup>>, Error> {
@@ -154,26 +112,13 @@ fn lookups(schema: &Schema, store: &Store) -> Result<Vec<Arc<Lookup>>, Error> {
         .par_iter()
         .map(|r| {
             let side = |table: crate::formula::schema::TableId, columns: &[u32]| -> Vec<&Column> {
-                columns
-                    .iter()
-                    .map(|c| &*store.tables[table.0 as usize].columns[*c as usize])
-                    .collect()
+                columns.iter().map(|c| &*store.tables[table.0 as usize].columns[*c as usize]).collect()
             };
-            Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(
-                |duplicates| {
-                    let names: Vec<String> = r
-                        .one_columns
-                        .iter()
-                        .map(|c| {
-                            schema.column_name(ColumnId {
-                                table: r.one,
-                                index: *c,
-                            })
-                        })
-                        .collect();
-                    duplicate_keys(&names.join(", "), &duplicates)
-                },
-            )
+            Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
+                let names: Vec<String> =
+                    r.one_columns.iter().map(|c| schema.column_name(ColumnId { table: r.one, index: *c })).collect();
+                duplicate_keys(&names.join(", "), &duplicates)
+            })
         })
         .collect();
     let (mut lookups, mut problems) = (Vec::new(), Vec::new());
@@ -183,60 +128,33 @@ fn lookups(schema: &Schema, store: &Store) -> Result<Vec<Arc<Lookup>>, Error> {
             Err(problem) => problems.push(problem),
         }
     }
-    if problems.is_empty() {
-        Ok(lookups)
-    } else {
-        Err(Error::Problems(problems))
-    }
+    if problems.is_empty() { Ok(lookups) } else { Err(Error::Problems(problems)) }
 }
 
 /// The values of a calculated column that needs other rows or tables: a scope with the current row as its dimension.
-fn compute(
-    schema: &Schema,
-    store: &Store,
-    id: ColumnId,
-    expr: &Expr,
-    source: &Arc<Source>,
-) -> Result<Column, Error> {
+fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> Result<Column, Error> {
     let ty = schema.column(id).ty;
-    let declared = expr.ty.scale() != ty.scale()
-        || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
+    let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
     let expr = stored(expr.clone(), declared.then_some(ty));
     let scope = Scope {
-        dims: vec![Dim {
-            key: Key::Row(id.table),
-            origin: Origin::BoundRow,
-            filters: true,
-        }],
+        dims: vec![Dim { key: Key::Row(id.table), origin: Origin::BoundRow, filters: true }],
         ..Scope::default()
     };
     let mut planner = Planner::new(schema);
     let env = crate::plan::Environment::new(source).with_row(ROW, id.table, 0);
     let assembly = planner.assembly("", &expr, &scope, &env);
     let reads = planner.into_reads();
-    let options = Options {
-        max_cells: usize::MAX,
-        ..Options::default()
-    };
+    let options = Options { max_cells: usize::MAX, ..Options::default() };
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
     let rows = store.tables[id.table.0 as usize].rows;
-    let dims = vec![KeyColumn::of_codes(
-        (0..rows as u64).collect(),
-        Key::Row(id.table),
-    )];
+    let dims = vec![KeyColumn::of_codes((0..rows as u64).collect(), Key::Row(id.table))];
     let table = &schema.table(id.table).name;
-    let cells = executor
-        .eval(&assembly, &Frame { cells: rows, dims })
-        .map_err(|e| match e {
-            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, table)]),
-            other => Error::Run(other),
-        })?;
+    let cells = executor.eval(&assembly, &Frame { cells: rows, dims }).map_err(|e| match e {
+        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, table)]),
+        other => Error::Run(other),
+    })?;
     let name = schema.column_name(id);
     let raw = to_raw(cells.values, ty, &name, source).map_err(|p| Error::Problems(vec![p]))?;
-    Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
-        Error::Problems(vec![Diagnostic::general(
-            Problem::Data,
-            format!("{name}: {e}"),
-        )])
-    })
+    Column::encode(&raw, SEGMENT_ROWS)
+        .map_err(|e| Error::Problems(vec![Diagnostic::general(Problem::Data, format!("{name}: {e}"))]))
 }

@@ -10,9 +10,7 @@ use crate::load::Silent;
 use crate::load::tables::{LoadedTable, Loader};
 use crate::model::Document;
 use crate::model::dependencies::formulas;
-use crate::model::file::{
-    ColumnSection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection,
-};
+use crate::model::file::{ColumnSection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection};
 use crate::store::RawColumn;
 use crate::value::{Type, Value, VectorBuilder, arrow};
 
@@ -56,10 +54,9 @@ impl Builder {
     pub fn table(mut self, name: &str, batches: &[RecordBatch]) -> Builder {
         match columns(batches) {
             Ok(columns) => self = self.raw_table(name, columns),
-            Err(message) => self.problems.push(Diagnostic::general(
-                Problem::Data,
-                format!("table `{name}`: {message}"),
-            )),
+            Err(message) => {
+                self.problems.push(Diagnostic::general(Problem::Data, format!("table `{name}`: {message}")))
+            }
         }
         self
     }
@@ -69,8 +66,7 @@ impl Builder {
     pub fn rows(self, name: &str, columns: &[(&str, Type)], rows: &[Vec<Value>]) -> Builder {
         let columns = columns.iter().enumerate().map(|(i, (column, ty))| {
             let mut builder = VectorBuilder::new(*ty, rows.len());
-            rows.iter()
-                .for_each(|row| builder.push(row.get(i).cloned().unwrap_or(Value::Null)));
+            rows.iter().for_each(|row| builder.push(row.get(i).cloned().unwrap_or(Value::Null)));
             let raw = RawColumn::from_vector(builder.finish(), *ty);
             (column.to_string(), raw)
         });
@@ -79,10 +75,7 @@ impl Builder {
             match raw {
                 Ok(raw) => taken.push((column, raw)),
                 Err((row, _)) => {
-                    let message = format!(
-                        "table `{name}`: `{column}` in row {} does not fit 64 bits",
-                        row + 1
-                    );
+                    let message = format!("table `{name}`: `{column}` in row {} does not fit 64 bits", row + 1);
                     return self.with_problem(Diagnostic::general(Problem::Data, message));
                 }
             }
@@ -106,26 +99,15 @@ impl Builder {
     pub fn calendar(mut self, name: &str, from: &str, to: &str) -> Builder {
         let section = self.file.table.entry(name.to_string()).or_default();
         section.calendar = Some("date".into());
-        section.generate = Some(crate::model::file::GenerateSection {
-            from: Some(from.into()),
-            to: Some(to.into()),
-        });
+        section.generate = Some(crate::model::file::GenerateSection { from: Some(from.into()), to: Some(to.into()) });
         self
     }
 
     /// A calculated column.
     #[must_use]
     pub fn column(mut self, table: &str, name: &str, formula: &str) -> Builder {
-        let column = ColumnSection {
-            formula: Some(formula.into()),
-            ..ColumnSection::default()
-        };
-        self.file
-            .table
-            .entry(table.to_string())
-            .or_default()
-            .column
-            .insert(name.into(), column);
+        let column = ColumnSection { formula: Some(formula.into()), ..ColumnSection::default() };
+        self.file.table.entry(table.to_string()).or_default().column.insert(name.into(), column);
         self
     }
 
@@ -133,11 +115,7 @@ impl Builder {
     #[must_use]
     pub fn display_order(mut self, table: &str, column: &str, by: &str) -> Builder {
         let section = self.file.table.entry(table.to_string()).or_default();
-        section
-            .column
-            .entry(column.to_string())
-            .or_default()
-            .display_order = Some(by.into());
+        section.column.entry(column.to_string()).or_default().display_order = Some(by.into());
         self
     }
 
@@ -154,13 +132,8 @@ impl Builder {
     }
 
     fn related(mut self, many: &str, one: &str, spare: bool) -> Builder {
-        let side =
-            |text: &str| OneOrMany::Many(text.split('+').map(|s| s.trim().to_string()).collect());
-        self.file.relationship.push(RelationshipSection {
-            many: side(many),
-            one: side(one),
-            spare,
-        });
+        let side = |text: &str| OneOrMany::Many(text.split('+').map(|s| s.trim().to_string()).collect());
+        self.file.relationship.push(RelationshipSection { many: side(many), one: side(one), spare });
         self
     }
 
@@ -184,9 +157,7 @@ impl Builder {
     pub fn hierarchy(mut self, table: &str, name: &str, levels: &[&str]) -> Builder {
         let levels = levels.iter().map(|l| l.to_string()).collect();
         let section = self.file.table.entry(table.to_string()).or_default();
-        section
-            .hierarchy
-            .insert(name.into(), crate::model::file::HierarchySection { levels });
+        section.hierarchy.insert(name.into(), crate::model::file::HierarchySection { levels });
         self
     }
 
@@ -207,19 +178,10 @@ impl Builder {
         }
         let document = Document::in_memory(self.file);
         let formulas = formulas(&document);
-        if formulas
-            .problems
-            .iter()
-            .any(|p| p.severity == Severity::Error)
-        {
+        if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.problems));
         }
-        let loader = Loader {
-            document: &document,
-            formulas: &formulas,
-            observer: &Silent,
-            settings: &self.settings,
-        };
+        let loader = Loader { document: &document, formulas: &formulas, observer: &Silent, settings: &self.settings };
         let mut given = self.tables;
         let mut tables: Vec<LoadedTable> = Vec::new();
         for (name, section) in &document.file.table {
@@ -229,26 +191,14 @@ impl Builder {
                 None => build_calendar(&loader, name, section)?,
             });
         }
-        assemble(
-            document.clone(),
-            &formulas,
-            &tables,
-            self.settings.clone(),
-            Known::default(),
-        )
+        assemble(document.clone(), &formulas, &tables, self.settings.clone(), Known::default())
     }
 }
 
-fn build_calendar(
-    loader: &Loader<'_>,
-    name: &str,
-    section: &TableSection,
-) -> Result<LoadedTable, Error> {
+fn build_calendar(loader: &Loader<'_>, name: &str, section: &TableSection) -> Result<LoadedTable, Error> {
     if section.generate.is_none() {
         let problem = Diagnostic::general(Problem::Model, format!("table `{name}` has no rows"));
-        return Err(Error::Problems(vec![
-            problem.help("give it record batches"),
-        ]));
+        return Err(Error::Problems(vec![problem.help("give it record batches")]));
     }
     Ok(loader.generated(name, section, None)?)
 }
@@ -267,18 +217,15 @@ fn columns(batches: &[RecordBatch]) -> Result<Vec<(String, RawColumn)>, String> 
             if batch.schema() != schema {
                 return Err("its record batches have different schemas".into());
             }
-            let (part_ty, part) = arrow::values(batch.column(i).as_ref())
-                .map_err(|e| format!("column `{}`: {e}", field.name()))?;
+            let (part_ty, part) =
+                arrow::values(batch.column(i).as_ref()).map_err(|e| format!("column `{}`: {e}", field.name()))?;
             ty = part_ty;
             values.extend(part);
         }
         let mut builder = VectorBuilder::new(ty, values.len());
         values.into_iter().for_each(|v| builder.push(v));
         let raw = RawColumn::from_vector(builder.finish(), ty);
-        columns.push((
-            field.name().clone(),
-            raw.map_err(|(row, _)| format!("row {} does not fit 64 bits", row + 1))?,
-        ));
+        columns.push((field.name().clone(), raw.map_err(|(row, _)| format!("row {} does not fit 64 bits", row + 1))?));
     }
     Ok(columns)
 }

@@ -36,10 +36,7 @@ impl Query {
         settings.today = options.today.unwrap_or(settings.today);
         let source = Source::new("query", text);
         let plan = plan(model.schema(), &settings, &source)?;
-        Ok(Query {
-            model: model.clone(),
-            plan: Arc::new(plan),
-        })
+        Ok(Query { model: model.clone(), plan: Arc::new(plan) })
     }
 
     /// Its plan.
@@ -65,12 +62,7 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
-        Ok(grid::run(
-            self.model.schema(),
-            self.model.store(),
-            &self.plan,
-            options,
-        )?)
+        Ok(grid::run(self.model.schema(), self.model.store(), &self.plan, options)?)
     }
 }
 
@@ -80,15 +72,11 @@ impl Grid {
     /// # Errors
     /// When a whole number does not fit 64 bits.
     pub fn to_record_batch(&self) -> Result<RecordBatch, Error> {
-        let fields: Vec<Field> = self
-            .columns
-            .iter()
-            .map(|c| Field::new(&c.name, arrow::data_type(c.ty), true))
-            .collect();
+        let fields: Vec<Field> =
+            self.columns.iter().map(|c| Field::new(&c.name, arrow::data_type(c.ty), true)).collect();
         let arrays = self.columns.iter().enumerate().map(|(i, column)| {
             let values: Vec<&Value> = self.lines.iter().map(|l| &l.values[i]).collect();
-            arrow::array(column.ty, &values)
-                .map_err(|e| Error::Form(format!("{}: {e}", column.name)))
+            arrow::array(column.ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))
         });
         let arrays = arrays.collect::<Result<Vec<_>, _>>()?;
         let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(self.lines.len()));

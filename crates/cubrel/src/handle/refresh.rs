@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 
-use super::assembled::{Known, assemble};
+use super::assembled::{Known, assemble, diagnose};
 use super::{Error, Model};
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
@@ -77,17 +77,12 @@ struct TableNotes {
 
 /// The day on the clock, as a day number.
 fn clock_day() -> i32 {
-    let seconds = std::time::SystemTime::now()
-        .duration_since(std::time::UNIX_EPOCH)
-        .map_or(0, |d| d.as_secs());
+    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
     (seconds / 86_400) as i32
 }
 
 fn settings(options: &RefreshOptions) -> Settings {
-    Settings {
-        today: options.today.unwrap_or_else(clock_day),
-        ..Settings::default()
-    }
+    Settings { today: options.today.unwrap_or_else(clock_day), ..Settings::default() }
 }
 
 fn store_path(document: &Document) -> PathBuf {
@@ -101,38 +96,28 @@ fn derived(document: &Document, settings: &Settings) -> u64 {
     let columns: Vec<_> = file
         .table
         .iter()
-        .map(|(t, s)| {
-            (
-                t,
-                &s.same_as,
-                s.column
-                    .iter()
-                    .map(|(c, s)| (c, &s.formula, &s.ty))
-                    .collect::<Vec<_>>(),
-            )
-        })
+        .map(|(t, s)| (t, &s.same_as, s.column.iter().map(|(c, s)| (c, &s.formula, &s.ty)).collect::<Vec<_>>()))
         .collect();
     let text = serde_json::to_string(&(measures, columns, &file.relationship)).unwrap_or_default();
     // Only formulas that ask for the day depend on it.
-    let day = if text.contains("today") {
-        settings.today
-    } else {
-        0
-    };
+    let day = if text.contains("today") { settings.today } else { 0 };
     xxhash_rust::xxh3::xxh3_64_with_seed(text.as_bytes(), day as u64)
 }
 
 fn read_document(path: &Path) -> Result<(Document, Formulas), Error> {
     let document = Document::read(path)?;
     let formulas = formulas(&document);
-    if formulas
-        .problems
-        .iter()
-        .any(|p| p.severity == Severity::Error)
-    {
-        return Err(Error::Problems(formulas.problems));
+    if !formulas.problems.iter().any(|p| p.severity == Severity::Error) {
+        return Ok((document, formulas));
     }
-    Ok((document, formulas))
+    // What else is wrong can be told if the tables are known from an earlier refresh.
+    if let Some((stored, notes)) = read_store(&document)
+        && is_known(&document, &notes)
+    {
+        let tables = from_store(&stored, &notes);
+        return Err(Error::Problems(diagnose(&document, &formulas, &tables, &Settings::default())));
+    }
+    Err(Error::Problems(formulas.problems))
 }
 
 /// Opens from the store where that is fresh, else refreshes.
@@ -150,10 +135,7 @@ pub(super) fn open(
     {
         let tables = from_store(stored, notes);
         let known = known_columns(stored, notes);
-        return Ok((
-            assemble(document, &formulas, &tables, settings, known)?,
-            None,
-        ));
+        return Ok((assemble(document, &formulas, &tables, settings, known)?, None));
     }
     let (model, report) = refresh_with(document, &formulas, old, options, observer)?;
     Ok((model, Some(report)))
@@ -185,20 +167,23 @@ fn read_store(document: &Document) -> Option<(Stored, Notes)> {
     (notes.tables.len() == stored.tables.len()).then_some((stored, notes))
 }
 
+/// Whether the store has the tables that the model names.
+fn is_known(document: &Document, notes: &Notes) -> bool {
+    document.file.table.keys().eq(notes.tables.iter().map(|t| &t.report.table))
+}
+
 /// Whether nothing that tables are loaded from has changed.
 fn is_fresh(document: &Document, notes: &Notes) -> bool {
     let sections = &document.file.table;
     sections.len() == notes.tables.len()
-        && sections
-            .iter()
-            .zip(&notes.tables)
-            .all(|((name, section), notes)| {
-                notes.report.table == *name
-                    && notes.fingerprint == fingerprint(section)
-                    && section.source.as_ref().is_none_or(|s| {
-                        sources::files(&document.folder, s).is_ok_and(|files| files == notes.files)
-                    })
-            })
+        && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
+            notes.report.table == *name
+                && notes.fingerprint == fingerprint(section)
+                && section
+                    .source
+                    .as_ref()
+                    .is_none_or(|s| sources::files(&document.folder, s).is_ok_and(|files| files == notes.files))
+        })
 }
 
 fn computed_name(computed: Computed) -> &'static str {
@@ -210,11 +195,7 @@ fn computed_name(computed: Computed) -> &'static str {
 }
 
 fn loaded_table(stored: &StoredTable, notes: &TableNotes) -> LoadedTable {
-    let columns = stored
-        .columns
-        .iter()
-        .zip(&notes.computed)
-        .filter(|(_, c)| *c != "after");
+    let columns = stored.columns.iter().zip(&notes.computed).filter(|(_, c)| *c != "after");
     LoadedTable {
         name: stored.name.clone(),
         rows: stored.rows,
@@ -222,42 +203,25 @@ fn loaded_table(stored: &StoredTable, notes: &TableNotes) -> LoadedTable {
             .map(|((name, data), computed)| LoadedColumn {
                 name: name.clone(),
                 data: data.clone(),
-                computed: if computed == "loading" {
-                    Computed::Loading
-                } else {
-                    Computed::Source
-                },
+                computed: if computed == "loading" { Computed::Loading } else { Computed::Source },
             })
             .collect(),
-        report: TableReport {
-            read: false,
-            ..notes.report.clone()
-        },
+        report: TableReport { read: false, ..notes.report.clone() },
         files: notes.files.clone(),
         fingerprint: notes.fingerprint,
     }
 }
 
 fn from_store(stored: &Stored, notes: &Notes) -> Vec<LoadedTable> {
-    stored
-        .tables
-        .iter()
-        .zip(&notes.tables)
-        .map(|(t, n)| loaded_table(t, n))
-        .collect()
+    stored.tables.iter().zip(&notes.tables).map(|(t, n)| loaded_table(t, n)).collect()
 }
 
 fn known_columns(stored: &Stored, notes: &Notes) -> Known {
-    let mut known = Known {
-        columns: Vec::new(),
-        lookups: stored.lookups.clone(),
-    };
+    let mut known = Known { columns: Vec::new(), lookups: stored.lookups.clone() };
     for (table, notes) in stored.tables.iter().zip(&notes.tables) {
         for ((name, data), computed) in table.columns.iter().zip(&notes.computed) {
             if computed == "after" {
-                known
-                    .columns
-                    .push((table.name.clone(), name.clone(), data.clone()));
+                known.columns.push((table.name.clone(), name.clone(), data.clone()));
             }
         }
     }
@@ -272,28 +236,14 @@ fn refresh_with(
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
     let start = Instant::now();
-    if let Some(unknown) = options
-        .tables
-        .iter()
-        .find(|t| !document.file.table.contains_key(*t))
-    {
+    if let Some(unknown) = options.tables.iter().find(|t| !document.file.table.contains_key(*t)) {
         let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
-        let problem = Diagnostic::general(
-            Problem::UnknownName,
-            format!("there is no table `{unknown}`"),
-        );
-        return Err(Error::Problems(vec![
-            problem.help(crate::model::define::suggestion(unknown, &names)),
-        ]));
+        let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));
+        return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(unknown, &names))]));
     }
     let limit = memory_limit(&document)?;
     let settings = settings(options);
-    let loader = Loader {
-        document: &document,
-        formulas,
-        observer,
-        settings: &settings,
-    };
+    let loader = Loader { document: &document, formulas, observer, settings: &settings };
     let tables = load_all(&loader, old.as_ref(), options)?;
     let derived = derived(&document, &settings);
     let model = assemble(document, formulas, &tables, settings, Known::default())?;
@@ -302,20 +252,16 @@ fn refresh_with(
     if let Some(limit) = limit
         && bytes + old_bytes > limit
     {
-        let message = format!(
-            "the new data takes {bytes} bytes beside {old_bytes} of the old, more than the limit of {limit}"
-        );
+        let message =
+            format!("the new data takes {bytes} bytes beside {old_bytes} of the old, more than the limit of {limit}");
         let problem = Diagnostic::general(Problem::Data, message);
-        return Err(Error::Problems(vec![problem.help(
-            "raise `memory` in [model], or load less; the old data is still there",
-        )]));
+        return Err(Error::Problems(vec![
+            problem.help("raise `memory` in [model], or load less; the old data is still there"),
+        ]));
     }
     let stored = to_store(&model, &tables, derived);
     let path = store_path(model.document());
-    disk::write(&path, &stored).map_err(|error| Error::Io {
-        path: path.display().to_string(),
-        error,
-    })?;
+    disk::write(&path, &stored).map_err(|error| Error::Io { path: path.display().to_string(), error })?;
     let report = RefreshReport {
         tables: model.reports().to_vec(),
         unmatched: unmatched(&model),
@@ -327,15 +273,8 @@ fn refresh_with(
 }
 
 fn stored_bytes(stored: &Stored) -> u64 {
-    let columns = stored
-        .tables
-        .iter()
-        .filter(|t| t.shares.is_none())
-        .flat_map(|t| &t.columns);
-    columns
-        .map(|(_, c)| c.heap_bytes())
-        .map(|(codes, dictionary)| (codes + dictionary) as u64)
-        .sum()
+    let columns = stored.tables.iter().filter(|t| t.shares.is_none()).flat_map(|t| &t.columns);
+    columns.map(|(_, c)| c.heap_bytes()).map(|(codes, dictionary)| (codes + dictionary) as u64).sum()
 }
 
 /// `2 GiB` as bytes.
@@ -343,11 +282,8 @@ fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     let Some(text) = &document.file.model.memory else {
         return Ok(None);
     };
-    let (number, unit) = text.trim().split_at(
-        text.trim()
-            .find(|c: char| !c.is_ascii_digit())
-            .unwrap_or(text.trim().len()),
-    );
+    let (number, unit) =
+        text.trim().split_at(text.trim().find(|c: char| !c.is_ascii_digit()).unwrap_or(text.trim().len()));
     let factor = match unit.trim().to_ascii_lowercase().as_str() {
         "" | "b" => Some(1u64),
         "kib" => Some(1 << 10),
@@ -361,14 +297,9 @@ fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     match (number.parse::<u64>().ok(), factor) {
         (Some(n), Some(factor)) => Ok(Some(n.saturating_mul(factor))),
         _ => {
-            let problem = document.problem(
-                Problem::Model,
-                "model.memory",
-                format!("`{text}` is not an amount of memory"),
-            );
-            Err(Error::Problems(vec![
-                problem.help("write it as `2 GiB` or `500 MB`"),
-            ]))
+            let problem =
+                document.problem(Problem::Model, "model.memory", format!("`{text}` is not an amount of memory"));
+            Err(Error::Problems(vec![problem.help("write it as `2 GiB` or `500 MB`")]))
         }
     }
 }
@@ -401,19 +332,14 @@ fn load_all(
     if !problems.is_empty() {
         return Err(Error::Problems(problems));
     }
-    for (name, section) in sections
-        .iter()
-        .filter(|(_, s)| s.source.is_none() && s.same_as.is_none())
-    {
+    for (name, section) in sections.iter().filter(|(_, s)| s.source.is_none() && s.same_as.is_none()) {
         if section.calendar.is_none() {
             let problem = loader.document.problem(
                 Problem::Model,
                 &format!("table.{name}"),
                 format!("table `{name}` has no source"),
             );
-            return Err(Error::Problems(vec![
-                problem.help("set `source`, `same_as`, or `calendar` with `generate`"),
-            ]));
+            return Err(Error::Problems(vec![problem.help("set `source`, `same_as`, or `calendar` with `generate`")]));
         }
         let days = days_of(loader.document, name, section, &loaded);
         loaded.insert(name, loader.generated(name, section, days)?);
@@ -422,38 +348,23 @@ fn load_all(
         let Some(first) = &section.same_as else {
             continue;
         };
-        let Some(table) = loaded
-            .get(first.as_str())
-            .filter(|_| sections[first].same_as.is_none())
-        else {
-            let names: Vec<&str> = sections
-                .iter()
-                .filter(|(_, s)| s.same_as.is_none())
-                .map(|(n, _)| n.as_str())
-                .collect();
+        let Some(table) = loaded.get(first.as_str()).filter(|_| sections[first].same_as.is_none()) else {
+            let names: Vec<&str> =
+                sections.iter().filter(|(_, s)| s.same_as.is_none()).map(|(n, _)| n.as_str()).collect();
             let problem = loader.document.problem(
                 Problem::UnknownName,
                 &format!("table.{name}.same_as"),
                 format!("there is no table `{first}` to be the same as"),
             );
-            return Err(Error::Problems(vec![
-                problem.help(crate::model::define::suggestion(first, &names)),
-            ]));
+            return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
         };
-        let mut copy = LoadedTable {
-            name: name.clone(),
-            files: Vec::new(),
-            fingerprint: fingerprint(section),
-            ..table.clone()
-        };
+        let mut copy =
+            LoadedTable { name: name.clone(), files: Vec::new(), fingerprint: fingerprint(section), ..table.clone() };
         copy.report.table = name.clone();
         copy.report.source_bytes = 0;
         loaded.insert(name, copy);
     }
-    Ok(sections
-        .keys()
-        .filter_map(|name| loaded.remove(name.as_str()))
-        .collect())
+    Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())
 }
 
 /// The table as the store has it, if nothing about it has changed or it is not to be read.
@@ -472,10 +383,7 @@ fn reusable(
         return None;
     }
     let unchanged = || {
-        let files = sources::files(
-            &document.folder,
-            section.source.as_deref().unwrap_or_default(),
-        );
+        let files = sources::files(&document.folder, section.source.as_deref().unwrap_or_default());
         files.is_ok_and(|files| files == notes.files)
     };
     (!options.tables.is_empty() || unchanged()).then(|| loaded_table(table, notes))
@@ -496,21 +404,13 @@ fn days_of(
         .filter(|(_, s)| s.same_as.as_deref() == Some(name))
         .map(|(role, _)| format!("{role}.{}", section.calendar.as_deref().unwrap_or_default()))
         .collect();
-    let pointing = document
-        .file
-        .relationship
-        .iter()
-        .filter(|r| match r.one.list() {
-            [one] => *one == key || roles.contains(one),
-            _ => false,
-        });
+    let pointing = document.file.relationship.iter().filter(|r| match r.one.list() {
+        [one] => *one == key || roles.contains(one),
+        _ => false,
+    });
     let ranges = pointing.filter_map(|r| {
         let (table, column) = r.many.list().first()?.split_once('.')?;
-        let column = loaded
-            .get(table)?
-            .columns
-            .iter()
-            .find(|c| c.name == column)?;
+        let column = loaded.get(table)?.columns.iter().find(|c| c.name == column)?;
         day_range(&column.data)
     });
     ranges.reduce(|(a, b), (c, d)| (a.min(c), b.max(d)))
@@ -519,14 +419,8 @@ fn days_of(
 fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
     let schema = model.schema();
     let sections = &model.document().file.table;
-    let mut stored = Stored {
-        lookups: model.store().lookups.clone(),
-        ..Stored::default()
-    };
-    let mut notes = Notes {
-        tables: Vec::new(),
-        derived,
-    };
+    let mut stored = Stored { lookups: model.store().lookups.clone(), ..Stored::default() };
+    let mut notes = Notes { tables: Vec::new(), derived };
     for ((table, data), loaded) in schema.tables.iter().zip(&model.store().tables).zip(tables) {
         let first = sections.get(&table.name).and_then(|s| s.same_as.as_ref());
         // A role that comes before its first table, or has columns of its own, is written whole.
@@ -537,22 +431,13 @@ fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
             name: table.name.clone(),
             shares,
             rows: data.rows,
-            columns: table
-                .columns
-                .iter()
-                .zip(&data.columns)
-                .map(|(c, d)| (c.name.clone(), d.clone()))
-                .collect(),
+            columns: table.columns.iter().zip(&data.columns).map(|(c, d)| (c.name.clone(), d.clone())).collect(),
         });
         notes.tables.push(TableNotes {
             report: loaded.report.clone(),
             files: loaded.files.clone(),
             fingerprint: loaded.fingerprint,
-            computed: table
-                .columns
-                .iter()
-                .map(|c| computed_name(c.computed).to_string())
-                .collect(),
+            computed: table.columns.iter().map(|c| computed_name(c.computed).to_string()).collect(),
         });
     }
     stored.notes = serde_json::to_value(&notes).unwrap_or_default();
@@ -560,12 +445,7 @@ fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
 }
 
 fn same_columns(first: &StoredTable, columns: &[Arc<crate::store::Column>]) -> bool {
-    first.columns.len() == columns.len()
-        && first
-            .columns
-            .iter()
-            .zip(columns)
-            .all(|((_, a), b)| Arc::ptr_eq(a, b))
+    first.columns.len() == columns.len() && first.columns.iter().zip(columns).all(|((_, a), b)| Arc::ptr_eq(a, b))
 }
 
 fn unmatched(model: &Model) -> Vec<Unmatched> {
@@ -573,11 +453,6 @@ fn unmatched(model: &Model) -> Vec<Unmatched> {
     let lookups = &model.store().lookups;
     let all = sizes.relationships.into_iter().zip(lookups);
     all.filter(|(_, l)| l.unmatched_rows > 0)
-        .map(|(r, l)| Unmatched {
-            many: r.many,
-            one: r.one,
-            rows: l.unmatched_rows,
-            examples: l.examples.clone(),
-        })
+        .map(|(r, l)| Unmatched { many: r.many, one: r.one, rows: l.unmatched_rows, examples: l.examples.clone() })
         .collect()
 }

@@ -117,10 +117,8 @@ pub fn sizes(model: &Model) -> Sizes {
         .map(|i| {
             let (def, lookup) = (&schema.relationships[i], &store.lookups[i]);
             let names = |table: TableId, columns: &[u32]| {
-                let names: Vec<String> = columns
-                    .iter()
-                    .map(|c| schema.column_name(ColumnId { table, index: *c }))
-                    .collect();
+                let names: Vec<String> =
+                    columns.iter().map(|c| schema.column_name(ColumnId { table, index: *c })).collect();
                 names.join(" + ")
             };
             RelationshipSize {
@@ -133,9 +131,7 @@ pub fn sizes(model: &Model) -> Sizes {
             }
         })
         .collect();
-    let mut tables: Vec<TableSize> = (0..schema.tables.len() as u32)
-        .map(|t| table_size(model, TableId(t)))
-        .collect();
+    let mut tables: Vec<TableSize> = (0..schema.tables.len() as u32).map(|t| table_size(model, TableId(t))).collect();
     let bytes: u64 = tables.iter().map(|t| t.bytes).sum();
     for table in &mut tables {
         table.share = share(table.bytes, bytes);
@@ -143,71 +139,40 @@ pub fn sizes(model: &Model) -> Sizes {
     cumulate(&mut tables, bytes);
     let model_size = ModelSize {
         bytes,
-        rows: tables
-            .iter()
-            .filter(|t| t.same_as.is_none())
-            .map(|t| t.rows)
-            .sum(),
+        rows: tables.iter().filter(|t| t.same_as.is_none()).map(|t| t.rows).sum(),
         tables: tables.len(),
         columns: tables.iter().map(|t| t.columns.len()).sum(),
         source_bytes: model.reports().iter().map(|r| r.source_bytes).sum(),
     };
-    Sizes {
-        model: model_size,
-        tables,
-        relationships,
-    }
+    Sizes { model: model_size, tables, relationships }
 }
 
 fn share(part: u64, whole: u64) -> f64 {
-    if whole == 0 {
-        0.0
-    } else {
-        part as f64 / whole as f64
-    }
+    if whole == 0 { 0.0 } else { part as f64 / whole as f64 }
 }
 
 fn table_size(model: &Model, id: TableId) -> TableSize {
     let (schema, store) = (model.schema(), model.store());
     let def = schema.table(id);
     let data = &store.tables[id.0 as usize];
-    let same_as = model
-        .document()
-        .file
-        .table
-        .get(&def.name)
-        .and_then(|s| s.same_as.clone());
+    let same_as = model.document().file.table.get(&def.name).and_then(|s| s.same_as.clone());
     let columns: Vec<ColumnSize> = (0..def.columns.len() as u32)
         .map(|index| {
             let id = ColumnId { table: id, index };
             // A relationship of several columns is counted under the first.
             let keys: u64 = (0..schema.relationships.len())
                 .filter(|i| {
-                    schema.relationships[*i].many == id.table
-                        && schema.relationships[*i].many_columns[0] == index
+                    schema.relationships[*i].many == id.table && schema.relationships[*i].many_columns[0] == index
                 })
                 .map(|i| match &store.lookups[i].target {
                     Target::ByCode(_) | Target::ByRow(_) => store.lookups[i].heap_bytes() as u64,
                 })
                 .sum();
-            column_size(
-                model,
-                id,
-                &data.columns[index as usize],
-                keys,
-                same_as.is_some(),
-            )
+            column_size(model, id, &data.columns[index as usize], keys, same_as.is_some())
         })
         .collect();
     let bytes: u64 = columns.iter().map(|c| c.bytes).sum();
-    let mut table = TableSize {
-        name: def.name.clone(),
-        rows: data.rows as u64,
-        bytes,
-        share: 0.0,
-        same_as,
-        columns,
-    };
+    let mut table = TableSize { name: def.name.clone(), rows: data.rows as u64, bytes, share: 0.0, same_as, columns };
     for column in &mut table.columns {
         column.share = share(column.bytes, bytes);
     }
@@ -218,17 +183,9 @@ fn column_size(model: &Model, id: ColumnId, data: &Column, keys: u64, shared: bo
     let def = model.schema().column(id);
     let (codes, dictionary) = data.heap_bytes();
     let parts = if shared {
-        ColumnParts {
-            codes: 0,
-            dictionary: 0,
-            keys,
-        }
+        ColumnParts { codes: 0, dictionary: 0, keys }
     } else {
-        ColumnParts {
-            codes: codes as u64,
-            dictionary: dictionary as u64,
-            keys,
-        }
+        ColumnParts { codes: codes as u64, dictionary: dictionary as u64, keys }
     };
     let bytes = parts.codes + parts.dictionary + parts.keys;
     let per = |n: u64| if n == 0 { 0.0 } else { bytes as f64 / n as f64 };

@@ -112,11 +112,7 @@ pub struct ReadNode {
 impl ReadNode {
     /// What was computed, or that only the groups were wanted.
     pub fn aggregates_text(&self) -> String {
-        if self.aggregates.is_empty() {
-            "groups".to_string()
-        } else {
-            self.aggregates.join(", ")
-        }
+        if self.aggregates.is_empty() { "groups".to_string() } else { self.aggregates.join(", ") }
     }
 }
 
@@ -129,12 +125,7 @@ fn ms(d: Duration) -> f64 {
 ///
 /// # Errors
 /// When it cannot be planned or run.
-pub fn timed(
-    model: &Model,
-    text: &str,
-    query_options: &QueryOptions,
-    runs: usize,
-) -> Result<(Timed, Grid), Error> {
+pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
     let options = Options::default();
     let start = Instant::now();
     let query = model.query_with(text, query_options)?;
@@ -151,23 +142,10 @@ pub fn timed(
     done.sort_by_key(|(d, _)| *d);
     let times: Vec<f64> = done.iter().map(|(d, _)| ms(*d)).collect();
     let (median, profile) = &done[done.len() / 2];
-    let warm = Warm {
-        runs: times.len(),
-        median_ms: ms(*median),
-        min_ms: times[0],
-        max_ms: times[times.len() - 1],
-    };
+    let warm = Warm { runs: times.len(), median_ms: ms(*median), min_ms: times[0], max_ms: times[times.len() - 1] };
     let tree = tree(model.schema(), &query, profile);
     let advice = advice(&tree);
-    Ok((
-        Timed {
-            cold: Cold { ms: ms(cold) },
-            warm,
-            tree,
-            advice,
-        },
-        grid,
-    ))
+    Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
 }
 
 /// The query once for each of its items, with that item alone; and what the item is called.
@@ -177,24 +155,17 @@ pub fn timed(
 pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
     let source = Source::new("query", text);
     let (query, problems) = parser::query(&source);
-    let query = query
-        .filter(|_| problems.is_empty())
-        .ok_or(Error::Problems(problems))?;
+    let query = query.filter(|_| problems.is_empty()).ok_or(Error::Problems(problems))?;
     let (Some(first), Some(last)) = (query.items.first(), query.items.last()) else {
         return Ok(Vec::new());
     };
-    let (before, after) = (
-        &text[..first.span.start as usize],
-        &text[last.span.end as usize..],
-    );
+    let (before, after) = (&text[..first.span.start as usize], &text[last.span.end as usize..]);
     Ok(query
         .items
         .iter()
         .map(|item| {
-            let name = item.heading.as_ref().map_or_else(
-                || source.slice(item.expr.span).to_string(),
-                |h| h.text.clone(),
-            );
+            let name =
+                item.heading.as_ref().map_or_else(|| source.slice(item.expr.span).to_string(), |h| h.text.clone());
             (name, format!("{before}{}{after}", source.slice(item.span)))
         })
         .collect())
@@ -202,17 +173,9 @@ pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
 
 fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
     let plan = query.grid_plan();
-    let mut growing = Growing {
-        schema,
-        plan,
-        profile,
-        shown: HashSet::new(),
-    };
+    let mut growing = Growing { schema, plan, profile, shown: HashSet::new() };
     let mut lines = growing.group("lines of the grid", NodeKind::Formula, |g| {
-        plan.parts
-            .iter()
-            .flat_map(|p| g.domain(&p.domain))
-            .collect()
+        plan.parts.iter().flat_map(|p| g.domain(&p.domain)).collect()
     });
     // The lines cost what their reads cost; the rest of a run is spread over the items.
     lines.total_ms = Some(lines.parts.iter().filter_map(|n| n.total_ms).sum());
@@ -222,15 +185,8 @@ fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
         let assemblies: Vec<&Assembly> = plan.parts.iter().map(|p| &p.items[i]).collect();
         nodes.push(growing.part(&plan.items[i].name, NodeKind::Item, &assemblies));
     }
-    let judges: Vec<&Assembly> = plan
-        .judges
-        .iter()
-        .flat_map(|j| {
-            j.having
-                .iter()
-                .chain(j.order.iter().flatten().map(|(a, _)| a))
-        })
-        .collect();
+    let judges: Vec<&Assembly> =
+        plan.judges.iter().flat_map(|j| j.having.iter().chain(j.order.iter().flatten().map(|(a, _)| a))).collect();
     if !judges.is_empty() {
         nodes.push(growing.part("having and order by", NodeKind::Item, &judges));
     }
@@ -248,32 +204,15 @@ struct Growing<'a> {
 }
 
 impl Growing<'_> {
-    fn group(
-        &mut self,
-        part: &str,
-        kind: NodeKind,
-        parts: impl FnOnce(&mut Self) -> Vec<Node>,
-    ) -> Node {
+    fn group(&mut self, part: &str, kind: NodeKind, parts: impl FnOnce(&mut Self) -> Vec<Node>) -> Node {
         let parts = parts(self);
         let row_by_row = parts.iter().any(|p| p.row_by_row);
-        Node {
-            part: part.to_string(),
-            kind,
-            id: None,
-            own_ms: None,
-            total_ms: None,
-            row_by_row,
-            parts,
-            read: None,
-        }
+        Node { part: part.to_string(), kind, id: None, own_ms: None, total_ms: None, row_by_row, parts, read: None }
     }
 
     /// The same part of a formula in several places: the cells and the totals.
     fn part(&mut self, label: &str, kind: NodeKind, assemblies: &[&Assembly]) -> Node {
-        let total: Duration = assemblies
-            .iter()
-            .filter_map(|a| self.profile.parts.get(&part_key(a)))
-            .sum();
+        let total: Duration = assemblies.iter().filter_map(|a| self.profile.parts.get(&part_key(a))).sum();
         let mut node = self.group(label, kind, |g| {
             let mut nodes: Vec<Node> = Vec::new();
             for assembly in assemblies {
@@ -295,18 +234,10 @@ impl Growing<'_> {
             Leaf::Read(read, _) => vec![self.read(read.read)],
             Leaf::Part(body) | Leaf::Project { body, .. } => self.inner(body),
             Leaf::Dim(_) | Leaf::Current { .. } => Vec::new(),
-            Leaf::Bind { values, body } => values
-                .iter()
-                .chain([&**body])
-                .flat_map(|a| self.inner(a))
-                .collect(),
+            Leaf::Bind { values, body } => values.iter().chain([&**body]).flat_map(|a| self.inner(a)).collect(),
             Leaf::Fold(fold) => {
                 let mut nodes = self.domain(&fold.domain);
-                let bodies = fold
-                    .args
-                    .iter()
-                    .chain(&fold.filter)
-                    .chain(fold.order.iter().map(|(a, _)| a));
+                let bodies = fold.args.iter().chain(&fold.filter).chain(fold.order.iter().map(|(a, _)| a));
                 bodies.for_each(|a| nodes.extend(self.inner(a)));
                 nodes
             }
@@ -328,14 +259,9 @@ impl Growing<'_> {
     }
 
     fn domain(&mut self, domain: &Domain) -> Vec<Node> {
-        let reads = domain
-            .groups
-            .iter()
-            .flat_map(|g| std::iter::once(&g.read).chain(g.null_reads.iter().map(|(r, _)| r)));
-        reads
-            .filter(|r| self.profile.reads[r.read].times > 0)
-            .map(|r| self.read(r.read))
-            .collect()
+        let reads =
+            domain.groups.iter().flat_map(|g| std::iter::once(&g.read).chain(g.null_reads.iter().map(|(r, _)| r)));
+        reads.filter(|r| self.profile.reads[r.read].times > 0).map(|r| self.read(r.read)).collect()
     }
 
     fn read(&mut self, id: usize) -> Node {
@@ -356,21 +282,9 @@ impl Growing<'_> {
         let stats = &profile.stats;
         let details = ReadNode {
             table: self.schema.table(read.table).name.clone(),
-            group_by: read
-                .keys
-                .iter()
-                .map(|k| print::key(self.schema, *k))
-                .collect(),
-            filters: read
-                .filters
-                .iter()
-                .map(|f| print::filter(self.schema, f))
-                .collect(),
-            aggregates: read
-                .aggregates
-                .iter()
-                .map(|a| print::aggregate(self.schema, a))
-                .collect(),
+            group_by: read.keys.iter().map(|k| print::key(self.schema, *k)).collect(),
+            filters: read.filters.iter().map(|f| print::filter(self.schema, f)).collect(),
+            aggregates: read.aggregates.iter().map(|a| print::aggregate(self.schema, a)).collect(),
             rows: stats.rows,
             rows_read: stats.rows_read,
             segments_skipped: stats.segments_skipped,
@@ -402,10 +316,7 @@ fn merged(nodes: Vec<Node>) -> Vec<Node> {
                 first.own_ms = add(first.own_ms, node.own_ms);
                 first.total_ms = add(first.total_ms, node.total_ms);
                 first.row_by_row |= node.row_by_row;
-                let parts = std::mem::take(&mut first.parts)
-                    .into_iter()
-                    .chain(node.parts)
-                    .collect();
+                let parts = std::mem::take(&mut first.parts).into_iter().chain(node.parts).collect();
                 first.parts = merged(parts);
             }
         }
@@ -429,17 +340,7 @@ fn advice(tree: &[Node]) -> Vec<String> {
                 node.read.as_ref().map_or("a table", |r| r.table.as_str())
             ));
         }
-        node.parts.iter().for_each(|n| {
-            walk(
-                n,
-                if node.kind == NodeKind::Read {
-                    under
-                } else {
-                    &node.part
-                },
-                advice,
-            )
-        });
+        node.parts.iter().for_each(|n| walk(n, if node.kind == NodeKind::Read { under } else { &node.part }, advice));
     }
     tree.iter().for_each(|n| walk(n, &n.part, &mut advice));
     advice.dedup();

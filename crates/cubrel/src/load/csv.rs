@@ -60,13 +60,8 @@ pub fn read(request: &Request<'_>, observer: &dyn Observer) -> Result<Loaded, Lo
             std::fs::read(&path).map_err(|e| LoadError::io(&path, e))
         })
         .collect::<Result<_, _>>()?;
-    let bodies: Vec<&[u8]> = texts
-        .iter()
-        .map(|t| t.strip_prefix(b"\xef\xbb\xbf").unwrap_or(t))
-        .collect();
-    let delimiter = request
-        .delimiter
-        .unwrap_or_else(|| bodies.first().map_or(b',', |b| find_delimiter(b)));
+    let bodies: Vec<&[u8]> = texts.iter().map(|t| t.strip_prefix(b"\xef\xbb\xbf").unwrap_or(t)).collect();
+    let delimiter = request.delimiter.unwrap_or_else(|| bodies.first().map_or(b',', |b| find_delimiter(b)));
     let names = header(request, &bodies, delimiter)?;
     let types = column_types(request, &bodies, delimiter, &names)?;
     let parts: Vec<Part> = bodies
@@ -78,11 +73,7 @@ pub fn read(request: &Request<'_>, observer: &dyn Observer) -> Result<Loaded, Lo
 }
 
 fn reader(body: &[u8], delimiter: u8) -> Reader<&[u8]> {
-    ReaderBuilder::new()
-        .delimiter(delimiter)
-        .flexible(true)
-        .has_headers(true)
-        .from_reader(body)
+    ReaderBuilder::new().delimiter(delimiter).flexible(true).has_headers(true).from_reader(body)
 }
 
 /// The candidate that occurs most often in the first line, outside quotes.
@@ -96,57 +87,34 @@ fn find_delimiter(body: &[u8]) -> u8 {
         }
     }
     // Of equal counts the first, which is the comma.
-    counts
-        .iter()
-        .rev()
-        .max_by_key(|(_, n)| *n)
-        .map_or(b',', |(c, _)| *c)
+    counts.iter().rev().max_by_key(|(_, n)| *n).map_or(b',', |(c, _)| *c)
 }
 
 /// The columns' names in the model; every file has to have the same ones.
-fn header(
-    request: &Request<'_>,
-    bodies: &[&[u8]],
-    delimiter: u8,
-) -> Result<Vec<String>, LoadError> {
+fn header(request: &Request<'_>, bodies: &[&[u8]], delimiter: u8) -> Result<Vec<String>, LoadError> {
     let mut first: Option<Vec<String>> = None;
     for (body, file) in bodies.iter().zip(request.files) {
         let path = file.path.display();
         let mut reader = reader(body, delimiter);
-        let header = reader.headers().map_err(|e| {
-            Diagnostic::general(
-                Problem::Data,
-                format!("{path}: the header cannot be read: {e}"),
-            )
-        })?;
+        let header = reader
+            .headers()
+            .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
         let names: Vec<String> = header.iter().map(|n| n.trim().to_string()).collect();
         if names.is_empty() || names.iter().all(String::is_empty) {
-            let problem = Diagnostic::general(
-                Problem::Data,
-                format!("{path} is empty: it has no header line"),
-            );
-            return Err(problem
-                .help("the first line of a CSV file names its columns")
-                .into());
+            let problem = Diagnostic::general(Problem::Data, format!("{path} is empty: it has no header line"));
+            return Err(problem.help("the first line of a CSV file names its columns").into());
         }
         if let Some(i) = names.iter().position(String::is_empty) {
-            let problem = Diagnostic::general(
-                Problem::Data,
-                format!("{path}: column {} has no name", i + 1),
-            );
+            let problem = Diagnostic::general(Problem::Data, format!("{path}: column {} has no name", i + 1));
             return Err(problem.help("name every column in the first line").into());
         }
         match &first {
             None => {
                 for (i, name) in names.iter().enumerate() {
                     if names[..i].contains(name) {
-                        let problem = Diagnostic::general(
-                            Problem::Data,
-                            format!("{path}: two columns are called `{name}`"),
-                        );
-                        return Err(problem
-                            .help("give every column in the first line another name")
-                            .into());
+                        let problem =
+                            Diagnostic::general(Problem::Data, format!("{path}: two columns are called `{name}`"));
+                        return Err(problem.help("give every column in the first line another name").into());
                     }
                 }
                 first = Some(names);
@@ -156,26 +124,17 @@ fn header(
                     .iter()
                     .find(|n| !expected.contains(n))
                     .or_else(|| expected.iter().find(|n| !names.contains(n)));
-                let what = odd.map_or("they stand in another order".to_string(), |n| {
-                    format!("`{n}` is not in both")
-                });
+                let what = odd.map_or("they stand in another order".to_string(), |n| format!("`{n}` is not in both"));
                 let other = request.files[0].path.display();
-                let problem = Diagnostic::general(
-                    Problem::Data,
-                    format!("{path} has other columns than {other}: {what}"),
-                );
-                return Err(problem
-                    .help("all files of one table have the same header")
-                    .into());
+                let problem =
+                    Diagnostic::general(Problem::Data, format!("{path} has other columns than {other}: {what}"));
+                return Err(problem.help("all files of one table have the same header").into());
             }
             Some(_) => {}
         }
     }
     let names = first.unwrap_or_default();
-    Ok(names
-        .into_iter()
-        .map(|n| request.renamed.get(&n).cloned().unwrap_or(n))
-        .collect())
+    Ok(names.into_iter().map(|n| request.renamed.get(&n).cloned().unwrap_or(n)).collect())
 }
 
 fn is_missing(request: &Request<'_>, field: &[u8]) -> bool {
@@ -188,34 +147,19 @@ fn column_types(
     delimiter: u8,
     names: &[String],
 ) -> Result<Vec<Type>, LoadError> {
-    let declared: Vec<Option<Type>> = names
-        .iter()
-        .map(|n| request.types.get(n).copied())
-        .collect();
+    let declared: Vec<Option<Type>> = names.iter().map(|n| request.types.get(n).copied()).collect();
     if declared.iter().all(Option::is_some) {
         return Ok(declared.into_iter().flatten().collect());
     }
-    let guesses: Vec<Vec<Guess>> = bodies
-        .par_iter()
-        .map(|body| guess(request, body, delimiter, &declared))
-        .collect();
+    let guesses: Vec<Vec<Guess>> = bodies.par_iter().map(|body| guess(request, body, delimiter, &declared)).collect();
     let mut joined = vec![Guess::default(); names.len()];
     for part in &guesses {
         joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
     }
-    Ok(declared
-        .into_iter()
-        .zip(joined)
-        .map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty()))
-        .collect())
+    Ok(declared.into_iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect())
 }
 
-fn guess(
-    request: &Request<'_>,
-    body: &[u8],
-    delimiter: u8,
-    declared: &[Option<Type>],
-) -> Vec<Guess> {
+fn guess(request: &Request<'_>, body: &[u8], delimiter: u8, declared: &[Option<Type>]) -> Vec<Guess> {
     let mut guesses = vec![Guess::default(); declared.len()];
     let mut reader = reader(body, delimiter);
     let mut record = ByteRecord::new();
@@ -237,21 +181,13 @@ fn guess(
 enum Staging {
     Ints(Vec<i64>, Type),
     Floats(Vec<f64>),
-    Texts {
-        places: HashMap<Arc<str>, u32, foldhash::fast::RandomState>,
-        values: Vec<Arc<str>>,
-        indices: Vec<u32>,
-    },
+    Texts { places: HashMap<Arc<str>, u32, foldhash::fast::RandomState>, values: Vec<Arc<str>>, indices: Vec<u32> },
 }
 
 impl Staging {
     fn new(ty: Type) -> Staging {
         match ty {
-            Type::Text => Staging::Texts {
-                places: HashMap::default(),
-                values: Vec::new(),
-                indices: Vec::new(),
-            },
+            Type::Text => Staging::Texts { places: HashMap::default(), values: Vec::new(), indices: Vec::new() },
             Type::Float => Staging::Floats(Vec::new()),
             ty => Staging::Ints(Vec::new(), ty),
         }
@@ -268,19 +204,14 @@ impl Staging {
                 Some(v) => values.push(v),
                 None => return false,
             },
-            Staging::Texts {
-                places,
-                values,
-                indices,
-            } => {
+            Staging::Texts { places, values, indices } => {
                 let Ok(text) = std::str::from_utf8(field) else {
                     return false;
                 };
                 let place = match places.get(text) {
                     Some(place) => *place,
                     None => {
-                        let (place, shared): (u32, Arc<str>) =
-                            (values.len() as u32, Arc::from(text));
+                        let (place, shared): (u32, Arc<str>) = (values.len() as u32, Arc::from(text));
                         values.push(shared.clone());
                         places.insert(shared, place);
                         place
@@ -312,9 +243,7 @@ impl Staging {
 fn int_of(field: &[u8], ty: Type) -> Option<i64> {
     match ty {
         Type::Int => parse::int(field),
-        Type::Decimal { precision, scale } => {
-            i64::try_from(parse::decimal(field, precision, scale)?).ok()
-        }
+        Type::Decimal { precision, scale } => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
         Type::Bool => parse::boolean(field).map(i64::from),
         Type::Date => crate::value::date::parse_date(field).map(i64::from),
         Type::Timestamp => parse::timestamp(field),
@@ -389,11 +318,7 @@ impl Part {
         types: &[Type],
     ) -> Result<(), String> {
         if record.len() != names.len() {
-            return Err(format!(
-                "{} fields, the header has {}",
-                record.len(),
-                names.len()
-            ));
+            return Err(format!("{} fields, the header has {}", record.len(), names.len()));
         }
         for (i, field) in record.iter().enumerate() {
             let missing = is_missing(request, field);
@@ -403,15 +328,8 @@ impl Part {
             }
             if !taken {
                 (0..i).for_each(|k| self.columns[k].pop());
-                let text = String::from_utf8_lossy(field)
-                    .chars()
-                    .take(40)
-                    .collect::<String>();
-                return Err(format!(
-                    "`{text}` in column `{}` is not {}",
-                    names[i],
-                    described(types[i])
-                ));
+                let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
+                return Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i])));
             }
         }
         for (valid, field) in self.valid.iter_mut().zip(record.iter()) {
@@ -435,11 +353,7 @@ fn described(ty: Type) -> String {
 }
 
 fn join(names: Vec<String>, types: Vec<Type>, parts: Vec<Part>) -> Loaded {
-    let mut loaded = Loaded {
-        columns: Vec::new(),
-        bad_rows: 0,
-        bad_examples: Vec::new(),
-    };
+    let mut loaded = Loaded { columns: Vec::new(), bad_rows: 0, bad_examples: Vec::new() };
     let mut columns: Vec<Vec<Staging>> = types.iter().map(|_| Vec::new()).collect();
     let mut valid: Vec<Vec<bool>> = types.iter().map(|_| Vec::new()).collect();
     for part in parts {
@@ -453,14 +367,7 @@ fn join(names: Vec<String>, types: Vec<Type>, parts: Vec<Part>) -> Loaded {
     loaded.bad_examples.truncate(EXAMPLES);
     for (((name, ty), parts), valid) in names.into_iter().zip(types).zip(columns).zip(valid) {
         let valid = valid.contains(&false).then_some(valid);
-        loaded.columns.push((
-            name,
-            RawColumn {
-                ty,
-                data: join_column(ty, parts),
-                valid,
-            },
-        ));
+        loaded.columns.push((name, RawColumn { ty, data: join_column(ty, parts), valid }));
     }
     loaded
 }
@@ -475,11 +382,7 @@ fn join_column(ty: Type, parts: Vec<Staging>) -> RawData {
         match part {
             Staging::Ints(v, _) => ints.extend(v),
             Staging::Floats(v) => floats.extend(v),
-            Staging::Texts {
-                values: texts,
-                indices,
-                ..
-            } => {
+            Staging::Texts { values: texts, indices, .. } => {
                 let to: Vec<u32> = texts
                     .into_iter()
                     .map(|text| {
@@ -490,19 +393,12 @@ fn join_column(ty: Type, parts: Vec<Staging>) -> RawData {
                     })
                     .collect();
                 // A part of nothing but nulls has no texts.
-                all.extend(
-                    indices
-                        .into_iter()
-                        .map(|i| to.get(i as usize).copied().unwrap_or(0)),
-                );
+                all.extend(indices.into_iter().map(|i| to.get(i as usize).copied().unwrap_or(0)));
             }
         }
     }
     match ty {
-        Type::Text => RawData::Texts {
-            values,
-            indices: all,
-        },
+        Type::Text => RawData::Texts { values, indices: all },
         Type::Float => RawData::Floats(floats),
         _ => RawData::Ints(ints),
     }

@@ -51,11 +51,7 @@ impl Guess {
         let code = digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit();
         match exact::parse(text) {
             Some((v, scale)) if !code => {
-                let count = if v == 0 {
-                    1
-                } else {
-                    v.unsigned_abs().ilog10() as u8 + 1
-                };
+                let count = if v == 0 { 1 } else { v.unsigned_abs().ilog10() as u8 + 1 };
                 self.int = self.int && scale == 0 && i64::try_from(v).is_ok();
                 self.whole = self.whole.max(count.saturating_sub(scale).max(1));
                 self.scale = self.scale.max(scale);
@@ -90,10 +86,7 @@ impl Guess {
         } else if self.int && self.float {
             Type::Int
         } else if self.decimal && self.float && self.whole + self.scale <= exact::STORED_DIGITS {
-            Type::Decimal {
-                precision: exact::STORED_DIGITS,
-                scale: self.scale,
-            }
+            Type::Decimal { precision: exact::STORED_DIGITS, scale: self.scale }
         } else if self.float {
             Type::Float
         } else if self.date {

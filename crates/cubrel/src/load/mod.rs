@@ -69,10 +69,7 @@ pub enum LoadError {
 impl LoadError {
     /// A file could not be read or written.
     pub fn io(path: &std::path::Path, error: std::io::Error) -> LoadError {
-        LoadError::Io {
-            path: path.display().to_string(),
-            error,
-        }
+        LoadError::Io { path: path.display().to_string(), error }
     }
 }
 

@@ -27,18 +27,15 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     if let Some((scheme, _)) = source.split_once(':')
         && matches!(scheme, "sqlite" | "postgres")
     {
-        let problem = Diagnostic::general(
-            Problem::Unsupported,
-            format!("sources of the kind `{scheme}:` cannot be read yet"),
-        );
+        let problem =
+            Diagnostic::general(Problem::Unsupported, format!("sources of the kind `{scheme}:` cannot be read yet"));
         return Err(problem.help("write the table to a CSV file").into());
     }
     let path = folder.join(source);
     let pattern = path.to_string_lossy();
     let mut paths: Vec<PathBuf> = if source.contains(['*', '?', '[']) {
-        let found = glob::glob(&pattern).map_err(|e| {
-            Diagnostic::general(Problem::Model, format!("`{source}` is not a pattern: {e}"))
-        })?;
+        let found = glob::glob(&pattern)
+            .map_err(|e| Diagnostic::general(Problem::Model, format!("`{source}` is not a pattern: {e}")))?;
         found.filter_map(Result::ok).collect()
     } else {
         vec![path.clone()]
@@ -46,24 +43,15 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     paths.sort();
     if paths.is_empty() {
         let problem = Diagnostic::general(Problem::Data, format!("no file matches `{source}`"));
-        return Err(problem
-            .help(format!("paths are relative to {}", folder.display()))
-            .into());
+        return Err(problem.help(format!("paths are relative to {}", folder.display())).into());
     }
     paths.iter().map(|p| stamp(folder, p)).collect()
 }
 
 fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let data = std::fs::metadata(path).map_err(|e| LoadError::io(path, e))?;
-    let modified = data
-        .modified()
-        .ok()
-        .and_then(|t| t.duration_since(UNIX_EPOCH).ok())
-        .map_or(0, |d| d.as_nanos() as u64);
+    let modified =
+        data.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64);
     let relative = path.strip_prefix(folder).unwrap_or(path).to_path_buf();
-    Ok(FileStamp {
-        path: relative,
-        bytes: data.len(),
-        modified,
-    })
+    Ok(FileStamp { path: relative, bytes: data.len(), modified })
 }

@@ -66,13 +66,7 @@ struct Recipe<'a> {
     bad_rows: Option<u64>,
     generate: Option<(Option<String>, Option<String>)>,
     calendar: &'a Option<String>,
-    columns: Vec<(
-        String,
-        Option<String>,
-        Option<String>,
-        Option<bool>,
-        Option<String>,
-    )>,
+    columns: Vec<(String, Option<String>, Option<String>, Option<bool>, Option<String>)>,
 }
 
 /// A number that changes when the model says something else about how to load a table.
@@ -84,23 +78,12 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         missing: &section.missing,
         filter: &section.filter,
         bad_rows: section.bad_rows,
-        generate: section
-            .generate
-            .as_ref()
-            .map(|g| (g.from.clone(), g.to.clone())),
+        generate: section.generate.as_ref().map(|g| (g.from.clone(), g.to.clone())),
         calendar: &section.calendar,
         columns: section
             .column
             .iter()
-            .map(|(n, c)| {
-                (
-                    n.clone(),
-                    c.source_name.clone(),
-                    c.ty.clone(),
-                    c.keep,
-                    c.formula.clone(),
-                )
-            })
+            .map(|(n, c)| (n.clone(), c.source_name.clone(), c.ty.clone(), c.keep, c.formula.clone()))
             .collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
@@ -130,12 +113,8 @@ impl Loader<'_> {
         let files = sources::files(&self.document.folder, source)?;
         let bytes = files.iter().map(|f| f.bytes).sum();
         self.observer.table(name, bytes);
-        let mut report = TableReport {
-            table: name.to_string(),
-            source_bytes: bytes,
-            read: true,
-            ..TableReport::default()
-        };
+        let mut report =
+            TableReport { table: name.to_string(), source_bytes: bytes, read: true, ..TableReport::default() };
         let loaded = self.read(name, section, &files)?;
         loaded.report(&mut report);
         let limit = section.bad_rows.unwrap_or(0);
@@ -156,19 +135,10 @@ impl Loader<'_> {
         let table = self.finish(name, section, loaded.columns, &mut report)?;
         report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&report);
-        Ok(LoadedTable {
-            report,
-            files,
-            ..table
-        })
+        Ok(LoadedTable { report, files, ..table })
     }
 
-    fn read(
-        &self,
-        name: &str,
-        section: &TableSection,
-        files: &[FileStamp],
-    ) -> Result<csv::Loaded, LoadError> {
+    fn read(&self, name: &str, section: &TableSection, files: &[FileStamp]) -> Result<csv::Loaded, LoadError> {
         let mut renamed = HashMap::new();
         let mut types = HashMap::new();
         for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
@@ -186,10 +156,7 @@ impl Loader<'_> {
             Some(text) if text.len() == 1 => text.bytes().next(),
             Some(_) => {
                 let path = format!("table.{name}.csv.delimiter");
-                return Err(self
-                    .document
-                    .problem(Problem::Model, &path, "a delimiter is one character")
-                    .into());
+                return Err(self.document.problem(Problem::Model, &path, "a delimiter is one character").into());
             }
         };
         let request = Request {
@@ -233,41 +200,29 @@ impl Loader<'_> {
         let start = Instant::now();
         self.observer.table(name, 0);
         let generate = section.generate.clone().unwrap_or_default();
-        let day =
-            |key: &str, text: &Option<String>, fallback: Option<i32>| -> Result<i32, LoadError> {
-                let path = format!("table.{name}.generate.{key}");
-                match text {
-                    Some(text) => date::parse_date(text.as_bytes()).ok_or_else(|| {
-                        self.document
-                            .problem(
-                                Problem::Model,
-                                &path,
-                                format!("`{text}` is not a date such as 2026-03-01"),
-                            )
-                            .into()
-                    }),
-                    None => fallback.ok_or_else(|| {
-                        let path = format!("table.{name}");
-                        let message = format!("nothing says which days calendar `{name}` has");
-                        self.document
-                            .problem(Problem::Model, &path, message)
-                            .help("set `from` and `to` in `generate`, or point a date column at it")
-                            .into()
-                    }),
-                }
-            };
+        let day = |key: &str, text: &Option<String>, fallback: Option<i32>| -> Result<i32, LoadError> {
+            let path = format!("table.{name}.generate.{key}");
+            match text {
+                Some(text) => date::parse_date(text.as_bytes()).ok_or_else(|| {
+                    self.document
+                        .problem(Problem::Model, &path, format!("`{text}` is not a date such as 2026-03-01"))
+                        .into()
+                }),
+                None => fallback.ok_or_else(|| {
+                    let path = format!("table.{name}");
+                    let message = format!("nothing says which days calendar `{name}` has");
+                    self.document
+                        .problem(Problem::Model, &path, message)
+                        .help("set `from` and `to` in `generate`, or point a date column at it")
+                        .into()
+                }),
+            }
+        };
         let year_of = |day: i32| date::civil(day).map(|d| i32::from(d.year()));
         let first = data_days.and_then(|(a, _)| Some(date::days_from_civil(year_of(a)?, 1, 1)));
         let last = data_days.and_then(|(_, b)| Some(date::days_from_civil(year_of(b)?, 12, 31)));
-        let (from, to) = (
-            day("from", &generate.from, first)?,
-            day("to", &generate.to, last)?,
-        );
-        let mut report = TableReport {
-            table: name.to_string(),
-            read: true,
-            ..TableReport::default()
-        };
+        let (from, to) = (day("from", &generate.from, first)?, day("to", &generate.to, last)?);
+        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
         let table = self.finish(name, section, calendar::generate(from, to)?, &mut report)?;
         report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&report);
@@ -284,11 +239,7 @@ impl Loader<'_> {
         section: &TableSection,
         columns: Vec<(String, RawColumn)>,
     ) -> Result<LoadedTable, LoadError> {
-        let mut report = TableReport {
-            table: name.to_string(),
-            read: true,
-            ..TableReport::default()
-        };
+        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
         self.finish(name, section, columns, &mut report)
     }
 
@@ -300,32 +251,21 @@ impl Loader<'_> {
         columns: Vec<(String, RawColumn)>,
         report: &mut TableReport,
     ) -> Result<LoadedTable, LoadError> {
-        let mut staged = Staged {
-            name,
-            columns: Vec::new(),
-        };
-        staged
-            .columns
-            .extend(columns.into_iter().map(|(n, c)| (n, c, Computed::Source)));
+        let mut staged = Staged { name, columns: Vec::new() };
+        staged.columns.extend(columns.into_iter().map(|(n, c)| (n, c, Computed::Source)));
         self.check_names(name, section, &staged)?;
         for (column, formula) in self.formulas.while_loading(name) {
             let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
-            let ty = ty
-                .map(|t| self.declared_type(name, column, t))
-                .transpose()?;
+            let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
             let raw = staged.compute(column, formula, ty, self.settings)?;
-            staged
-                .columns
-                .push((column.to_string(), raw, Computed::Loading));
+            staged.columns.push((column.to_string(), raw, Computed::Loading));
         }
         if let Some(filter) = &section.filter {
             let before = staged.rows();
             staged.filter(filter, self.settings)?;
             report.filtered_rows = (before - staged.rows()) as u64;
         }
-        staged
-            .columns
-            .retain(|(n, ..)| section.column.get(n).and_then(|c| c.keep) != Some(false));
+        staged.columns.retain(|(n, ..)| section.column.get(n).and_then(|c| c.keep) != Some(false));
         let rows = staged.rows();
         report.rows = rows as u64;
         let coded = staged
@@ -333,16 +273,9 @@ impl Loader<'_> {
             .into_par_iter()
             .map(|(column, raw, computed)| {
                 let data = Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
-                    LoadError::from(Diagnostic::general(
-                        Problem::Data,
-                        format!("{name}.{column}: {e}"),
-                    ))
+                    LoadError::from(Diagnostic::general(Problem::Data, format!("{name}.{column}: {e}")))
                 })?;
-                Ok(LoadedColumn {
-                    name: column,
-                    data: Arc::new(data),
-                    computed,
-                })
+                Ok(LoadedColumn { name: column, data: Arc::new(data), computed })
             })
             .collect::<Result<Vec<_>, LoadError>>()?;
         if let Some(key) = &section.key {
@@ -360,12 +293,7 @@ impl Loader<'_> {
         })
     }
 
-    fn check_names(
-        &self,
-        name: &str,
-        section: &TableSection,
-        staged: &Staged<'_>,
-    ) -> Result<(), LoadError> {
+    fn check_names(&self, name: &str, section: &TableSection, staged: &Staged<'_>) -> Result<(), LoadError> {
         let there: Vec<&str> = staged.columns.iter().map(|(n, ..)| n.as_str()).collect();
         let mut problems = Vec::new();
         for (column, said) in &section.column {
@@ -388,11 +316,7 @@ impl Loader<'_> {
                 );
             }
         }
-        if problems.is_empty() {
-            Ok(())
-        } else {
-            Err(LoadError::Problems(problems))
-        }
+        if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }
     }
 }
 
@@ -408,49 +332,28 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
 
 /// The problem of a key that is not unique.
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
-    let examples: Vec<String> = duplicates
-        .examples
-        .iter()
-        .map(|(k, n)| format!("`{k}` in {n} rows"))
-        .collect();
-    let message = format!(
-        "{key} is not unique: {} rows too many: {}",
-        duplicates.surplus,
-        examples.join(", ")
-    );
+    let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
+    let message = format!("{key} is not unique: {} rows too many: {}", duplicates.surplus, examples.join(", "));
     Diagnostic::general(Problem::Data, message)
         .help("each key may stand in one row only: mend the source, or filter with `where`")
 }
 
 /// A column ordered by another must have one value of it for each value.
-fn check_display_orders(
-    table: &str,
-    section: &TableSection,
-    columns: &[LoadedColumn],
-) -> Result<(), LoadError> {
+fn check_display_orders(table: &str, section: &TableSection, columns: &[LoadedColumn]) -> Result<(), LoadError> {
     for (name, said) in &section.column {
         let find = |n: &str| columns.iter().find(|c| c.name == n);
-        let (Some(column), Some(order)) =
-            (find(name), said.display_order.as_deref().and_then(find))
-        else {
+        let (Some(column), Some(order)) = (find(name), said.display_order.as_deref().and_then(find)) else {
             continue;
         };
         let mut orders: HashMap<u64, u64> = HashMap::new();
         for (code, rank) in column.data.codes().into_iter().zip(order.data.codes()) {
             if *orders.entry(code).or_insert(rank) != rank {
                 let value = column.data.value_of(code);
-                let (a, b) = (
-                    order.data.value_of(orders[&code]),
-                    order.data.value_of(rank),
-                );
-                let message = format!(
-                    "{table}.{name} is ordered by {}, but `{value}` has both {a} and {b}",
-                    order.name
-                );
+                let (a, b) = (order.data.value_of(orders[&code]), order.data.value_of(rank));
+                let message =
+                    format!("{table}.{name} is ordered by {}, but `{value}` has both {a} and {b}", order.name);
                 let help = "each value needs one place in the order: mend the source, or order by another column";
-                return Err(Diagnostic::general(Problem::Data, message)
-                    .help(help)
-                    .into());
+                return Err(Diagnostic::general(Problem::Data, message).help(help).into());
             }
         }
     }
@@ -480,15 +383,8 @@ impl Staged<'_> {
             computed: *computed,
             cyclic: false,
         });
-        let table = TableDef {
-            name: self.name.to_string(),
-            columns: columns.collect(),
-            ..TableDef::default()
-        };
-        Schema {
-            tables: vec![table],
-            ..Schema::default()
-        }
+        let table = TableDef { name: self.name.to_string(), columns: columns.collect(), ..TableDef::default() };
+        Schema { tables: vec![table], ..Schema::default() }
     }
 
     fn compute(
@@ -498,26 +394,15 @@ impl Staged<'_> {
         ty: Option<Type>,
         settings: &Settings,
     ) -> Result<RawColumn, LoadError> {
-        let (expr, problems) = check::column_formula(
-            &self.schema(),
-            settings,
-            &formula.source,
-            TableId(0),
-            &formula.expr,
-        );
+        let (expr, problems) =
+            check::column_formula(&self.schema(), settings, &formula.source, TableId(0), &formula.expr);
         let Some(expr) = expr else {
             return Err(LoadError::Problems(problems));
         };
         let expr = stored(expr, ty);
         let ty = stored_type(expr.ty);
         let vector = self.eval(&expr, &formula.source)?;
-        to_raw(
-            vector,
-            ty,
-            &format!("{}.{column}", self.name),
-            &formula.source,
-        )
-        .map_err(LoadError::from)
+        to_raw(vector, ty, &format!("{}.{column}", self.name), &formula.source).map_err(LoadError::from)
     }
 
     /// The values of an expression in every row.
@@ -528,16 +413,9 @@ impl Staged<'_> {
         });
         let mut builder = crate::value::VectorBuilder::new(expr.ty, self.rows());
         for start in (0..self.rows()).step_by(BATCH) {
-            let rows: Vec<u32> = (start..(start + BATCH).min(self.rows()))
-                .map(|r| r as u32)
-                .collect();
-            let leaves = StagedLeaves {
-                columns: &self.columns,
-                rows: &rows,
-            };
-            let batch = scalar
-                .eval(&leaves, rows.len())
-                .map_err(|e| eval_problem(&e, start, self.name))?;
+            let rows: Vec<u32> = (start..(start + BATCH).min(self.rows())).map(|r| r as u32).collect();
+            let leaves = StagedLeaves { columns: &self.columns, rows: &rows };
+            let batch = scalar.eval(&leaves, rows.len()).map_err(|e| eval_problem(&e, start, self.name))?;
             (0..batch.len()).for_each(|i| builder.push(batch.get(i, expr.ty)));
         }
         Ok(builder.finish())
@@ -549,15 +427,12 @@ impl Staged<'_> {
         if !problems.is_empty() {
             return Err(LoadError::Problems(problems));
         }
-        let (expr, problems) =
-            check::row_filter(&self.schema(), settings, &source, TableId(0), &tree);
+        let (expr, problems) = check::row_filter(&self.schema(), settings, &source, TableId(0), &tree);
         let Some(expr) = expr else {
             return Err(LoadError::Problems(problems));
         };
         let truths = self.eval(&expr, &source)?.truths();
-        let keep: Vec<u32> = (0..self.rows() as u32)
-            .filter(|i| truths[*i as usize])
-            .collect();
+        let keep: Vec<u32> = (0..self.rows() as u32).filter(|i| truths[*i as usize]).collect();
         for (_, raw, _) in &mut self.columns {
             *raw = select(raw, &keep);
         }
@@ -570,20 +445,12 @@ fn select(raw: &RawColumn, rows: &[u32]) -> RawColumn {
     let data = match &raw.data {
         RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
         RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Texts { values, indices } => RawData::Texts {
-            values: values.clone(),
-            indices: rows.iter().map(|i| indices[at(i)]).collect(),
-        },
+        RawData::Texts { values, indices } => {
+            RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
+        }
     };
-    let valid = raw
-        .valid
-        .as_ref()
-        .map(|v| rows.iter().map(|i| v[at(i)]).collect());
-    RawColumn {
-        ty: raw.ty,
-        data,
-        valid,
-    }
+    let valid = raw.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
+    RawColumn { ty: raw.ty, data, valid }
 }
 
 /// An expression as the values of a column: of the declared type, if there is one.
@@ -592,36 +459,15 @@ pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
         return expr;
     };
     let (from, span) = (expr.ty, expr.span);
-    Expr {
-        kind: Kind::Call(
-            Op::Cast {
-                from,
-                to: ty,
-                lenient: false,
-            },
-            vec![expr],
-        ),
-        ty,
-        span,
-    }
+    Expr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
 }
 
 /// Values as a column, or the first that does not fit 64 bits.
-pub fn to_raw(
-    vector: Vector,
-    ty: Type,
-    column: &str,
-    source: &Arc<Source>,
-) -> Result<RawColumn, Diagnostic> {
+pub fn to_raw(vector: Vector, ty: Type, column: &str, source: &Arc<Source>) -> Result<RawColumn, Diagnostic> {
     let whole = crate::formula::source::Span::new(0, source.text.len());
     RawColumn::from_vector(vector, ty).map_err(|(row, v)| {
-        let message = format!(
-            "{column} in row {}: {} does not fit a column",
-            row + 1,
-            exact::to_string(v, ty.scale())
-        );
-        Diagnostic::error(Problem::Data, source, whole, message)
-            .help("round it, or set `type = \"float\"`")
+        let message = format!("{column} in row {}: {} does not fit a column", row + 1, exact::to_string(v, ty.scale()));
+        Diagnostic::error(Problem::Data, source, whole, message).help("round it, or set `type = \"float\"`")
     })
 }
 

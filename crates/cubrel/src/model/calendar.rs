@@ -22,13 +22,7 @@ fn day_value(day: Option<i32>) -> Value {
 }
 
 const COLUMNS: &[Generated] = &[
-    Generated {
-        name: "date",
-        ty: Type::Date,
-        cyclic: false,
-        order: None,
-        value: |day, _| Value::Date(day),
-    },
+    Generated { name: "date", ty: Type::Date, cyclic: false, order: None, value: |day, _| Value::Date(day) },
     Generated {
         name: "year",
         ty: Type::Int,
@@ -78,13 +72,7 @@ const COLUMNS: &[Generated] = &[
         order: None,
         value: |day, _| day_value(date::Unit::Week.start(day)),
     },
-    Generated {
-        name: "day",
-        ty: Type::Int,
-        cyclic: false,
-        order: None,
-        value: |_, d| Value::Int(i64::from(d.day())),
-    },
+    Generated { name: "day", ty: Type::Int, cyclic: false, order: None, value: |_, d| Value::Int(i64::from(d.day())) },
     Generated {
         name: "weekday",
         ty: Type::Int,
@@ -116,9 +104,7 @@ pub fn generate(from: i32, to: i32) -> Result<Vec<(String, RawColumn)>, Diagnost
             date::date_to_string(from),
             date::date_to_string(to)
         );
-        return Err(
-            Diagnostic::general(Problem::Model, message).help("set `from` and `to` in `generate`")
-        );
+        return Err(Diagnostic::general(Problem::Model, message).help("set `from` and `to` in `generate`"));
     }
     Ok(COLUMNS
         .iter()
@@ -134,19 +120,12 @@ pub fn generate(from: i32, to: i32) -> Result<Vec<(String, RawColumn)>, Diagnost
 
 fn raw(vector: Vector, ty: Type) -> RawColumn {
     // Dates, years and names fit 64 bits by construction.
-    RawColumn::from_vector(vector, ty).unwrap_or(RawColumn {
-        ty,
-        data: RawData::Ints(Vec::new()),
-        valid: None,
-    })
+    RawColumn::from_vector(vector, ty).unwrap_or(RawColumn { ty, data: RawData::Ints(Vec::new()), valid: None })
 }
 
 /// Whether period edits keep a generated column, and the column that orders it.
 pub fn traits_of(name: &str) -> (bool, Option<&'static str>) {
-    COLUMNS
-        .iter()
-        .find(|c| c.name == name)
-        .map_or((false, None), |c| (c.cyclic, c.order))
+    COLUMNS.iter().find(|c| c.name == name).map_or((false, None), |c| (c.cyclic, c.order))
 }
 
 #[cfg(test)]

@@ -9,8 +9,7 @@ use super::document::Document;
 use super::file::{ColumnSection, TableSection};
 use crate::formula::check::{self, Settings};
 use crate::formula::schema::{
-    ColumnDef, ColumnId, Computed, MeasureDef, RelationshipDef, RelationshipId, Schema, TableDef,
-    TableId,
+    ColumnDef, ColumnId, Computed, MeasureDef, RelationshipDef, RelationshipId, Schema, TableDef, TableId,
 };
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
 use crate::formula::typed::Expr;
@@ -55,18 +54,9 @@ impl Defined {
 }
 
 /// Makes the schema and checks everything.
-pub fn define(
-    document: &Document,
-    formulas: &Formulas,
-    shapes: &[TableShape],
-    settings: &Settings,
-) -> Defined {
-    let mut definer = Definer {
-        document,
-        schema: Schema::default(),
-        after: Vec::new(),
-        problems: formulas.problems.clone(),
-    };
+pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], settings: &Settings) -> Defined {
+    let mut definer =
+        Definer { document, schema: Schema::default(), after: Vec::new(), problems: formulas.problems.clone() };
     for shape in shapes {
         definer.table(shape);
     }
@@ -77,11 +67,7 @@ pub fn define(
     definer.paths();
     definer.measures();
     definer.formulas(formulas, settings);
-    Defined {
-        schema: definer.schema,
-        after: definer.after,
-        problems: definer.problems,
-    }
+    Defined { schema: definer.schema, after: definer.after, problems: definer.problems }
 }
 
 struct Definer<'a> {
@@ -93,24 +79,13 @@ struct Definer<'a> {
 
 impl Definer<'_> {
     fn problem(&mut self, problem: Problem, path: &str, message: String, help: String) {
-        self.problems
-            .push(self.document.problem(problem, path, message).help(help));
+        self.problems.push(self.document.problem(problem, path, message).help(help));
     }
 
     /// The section of a table; for a second role, that of the first.
     fn section(&self, name: &str) -> TableSection {
-        let own = self
-            .document
-            .file
-            .table
-            .get(name)
-            .cloned()
-            .unwrap_or_default();
-        match own
-            .same_as
-            .as_ref()
-            .and_then(|of| self.document.file.table.get(of))
-        {
+        let own = self.document.file.table.get(name).cloned().unwrap_or_default();
+        match own.same_as.as_ref().and_then(|of| self.document.file.table.get(of)) {
             None => own,
             Some(first) => {
                 let mut merged = first.clone();
@@ -128,29 +103,14 @@ impl Definer<'_> {
 
     fn table(&mut self, shape: &TableShape) {
         let section = self.section(&shape.name);
-        let generated =
-            section.generate.is_some() || (section.calendar.is_some() && section.source.is_none());
-        let place = |name: &str| {
-            shape
-                .columns
-                .iter()
-                .position(|c| c.name == name)
-                .map(|i| i as u32)
-        };
+        let generated = section.generate.is_some() || (section.calendar.is_some() && section.source.is_none());
+        let place = |name: &str| shape.columns.iter().position(|c| c.name == name).map(|i| i as u32);
         let names: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
         let path = format!("table.{}", shape.name);
         let mut columns = Vec::new();
         for column in &shape.columns {
-            let said = section
-                .column
-                .get(&column.name)
-                .cloned()
-                .unwrap_or_default();
-            let (cyclic, order) = if generated {
-                calendar::traits_of(&column.name)
-            } else {
-                (false, None)
-            };
+            let said = section.column.get(&column.name).cloned().unwrap_or_default();
+            let (cyclic, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
             let order_name = said.display_order.clone().or(order.map(str::to_string));
             let display_order = order_name.as_ref().and_then(|o| place(o));
             if let (Some(name), None) = (&order_name, display_order) {
@@ -220,44 +180,23 @@ impl Definer<'_> {
         });
     }
 
-    fn unknown_column(
-        &mut self,
-        path: &str,
-        shape: &TableShape,
-        name: &str,
-        said: &ColumnSection,
-        names: &[&str],
-    ) {
+    fn unknown_column(&mut self, path: &str, shape: &TableShape, name: &str, said: &ColumnSection, names: &[&str]) {
         if said.keep == Some(false) || names.contains(&name) {
             return;
         }
         let help = suggestion(name, names);
         let key = format!("{path}.column.{name}");
-        self.problem(
-            Problem::UnknownName,
-            &key,
-            format!("table `{}` has no column `{name}`", shape.name),
-            help,
-        );
+        self.problem(Problem::UnknownName, &key, format!("table `{}` has no column `{name}`", shape.name), help);
     }
 
     /// Tables, measures and hierarchies share one scope.
     fn names_of_scope(&mut self) {
         let file = &self.document.file;
         let mut owners: HashMap<&str, String> = HashMap::new();
-        let tables = file
-            .table
-            .keys()
-            .map(|t| (t.as_str(), format!("table.{t}"), "table"));
-        let measures = file
-            .measure
-            .keys()
-            .map(|m| (m.as_str(), format!("measure.{m}"), "measure"));
+        let tables = file.table.keys().map(|t| (t.as_str(), format!("table.{t}"), "table"));
+        let measures = file.measure.keys().map(|m| (m.as_str(), format!("measure.{m}"), "measure"));
         let hierarchies = file.table.iter().flat_map(|(t, section)| {
-            section
-                .hierarchy
-                .keys()
-                .map(move |h| (h.as_str(), format!("table.{t}.hierarchy.{h}"), "hierarchy"))
+            section.hierarchy.keys().map(move |h| (h.as_str(), format!("table.{t}.hierarchy.{h}"), "hierarchy"))
         });
         let mut clashes = Vec::new();
         for (name, path, what) in tables.chain(measures).chain(hierarchies) {
@@ -266,12 +205,7 @@ impl Definer<'_> {
             }
         }
         for (path, message, what) in clashes {
-            self.problem(
-                Problem::Duplicate,
-                &path,
-                message,
-                format!("give the {what} another name"),
-            );
+            self.problem(Problem::Duplicate, &path, message, format!("give the {what} another name"));
         }
     }
 
@@ -284,39 +218,16 @@ impl Definer<'_> {
             return;
         };
         if many_columns.len() != one_columns.len() {
-            let message = format!(
-                "{} columns cannot point at {}",
-                many_columns.len(),
-                one_columns.len()
-            );
-            self.problem(
-                Problem::Model,
-                &path,
-                message,
-                "name the columns of both sides in the same order".into(),
-            );
+            let message = format!("{} columns cannot point at {}", many_columns.len(), one_columns.len());
+            self.problem(Problem::Model, &path, message, "name the columns of both sides in the same order".into());
             return;
         }
         for (m, o) in many_columns.iter().zip(&one_columns) {
-            let (m, o) = (
-                ColumnId {
-                    table: many,
-                    index: *m,
-                },
-                ColumnId {
-                    table: one,
-                    index: *o,
-                },
-            );
+            let (m, o) = (ColumnId { table: many, index: *m }, ColumnId { table: one, index: *o });
             let (a, b) = (self.schema.column(m).clone(), self.schema.column(o).clone());
-            let late = [(&a, m), (&b, o)]
-                .into_iter()
-                .find(|(c, _)| c.computed == Computed::After);
+            let late = [(&a, m), (&b, o)].into_iter().find(|(c, _)| c.computed == Computed::After);
             if let Some((_, id)) = late {
-                let message = format!(
-                    "{} needs other tables, so it cannot be a key",
-                    self.schema.column_name(id)
-                );
+                let message = format!("{} needs other tables, so it cannot be a key", self.schema.column_name(id));
                 self.problem(
                     Problem::Model,
                     &path,
@@ -330,8 +241,7 @@ impl Definer<'_> {
                     Problem::Type,
                     &path,
                     message,
-                    "both sides of a relationship have one type: set `type` on one of the columns"
-                        .into(),
+                    "both sides of a relationship have one type: set `type` on one of the columns".into(),
                 );
             }
         }
@@ -350,41 +260,19 @@ impl Definer<'_> {
         let mut found: Option<(TableId, Vec<u32>)> = None;
         for name in names {
             let Some((table, column)) = name.split_once('.') else {
-                self.problem(
-                    Problem::Model,
-                    path,
-                    format!("`{name}` is not a column"),
-                    "write `table.column`".into(),
-                );
+                self.problem(Problem::Model, path, format!("`{name}` is not a column"), "write `table.column`".into());
                 return None;
             };
             let Some(id) = self.schema.find_table(table) else {
-                let tables: Vec<&str> =
-                    self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+                let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
                 let help = suggestion(table, &tables);
-                self.problem(
-                    Problem::UnknownName,
-                    path,
-                    format!("there is no table `{table}`"),
-                    help,
-                );
+                self.problem(Problem::UnknownName, path, format!("there is no table `{table}`"), help);
                 return None;
             };
             let Some(column_id) = self.schema.find_column(id, column) else {
-                let columns: Vec<&str> = self
-                    .schema
-                    .table(id)
-                    .columns
-                    .iter()
-                    .map(|c| c.name.as_str())
-                    .collect();
+                let columns: Vec<&str> = self.schema.table(id).columns.iter().map(|c| c.name.as_str()).collect();
                 let help = suggestion(column, &columns);
-                self.problem(
-                    Problem::UnknownName,
-                    path,
-                    format!("table `{table}` has no column `{column}`"),
-                    help,
-                );
+                self.problem(Problem::UnknownName, path, format!("table `{table}` has no column `{column}`"), help);
                 return None;
             };
             match &mut found {
@@ -410,23 +298,13 @@ impl Definer<'_> {
         for from in (0..count).map(TableId) {
             for to in (0..count).map(TableId) {
                 let ways = self.schema.all_paths(from, to);
-                let (a, b) = (
-                    self.schema.table(from).name.clone(),
-                    self.schema.table(to).name.clone(),
-                );
+                let (a, b) = (self.schema.table(from).name.clone(), self.schema.table(to).name.clone());
                 if from == to && !ways.is_empty() {
                     let message = format!("the relationships from `{a}` lead back to it");
-                    self.problem(
-                        Problem::Path,
-                        &self.path_of(&ways[0]),
-                        message,
-                        "make one of them spare".into(),
-                    );
+                    self.problem(Problem::Path, &self.path_of(&ways[0]), message, "make one of them spare".into());
                 } else if ways.len() > 1 {
-                    let shown: Vec<String> =
-                        ways.iter().take(3).map(|w| self.show_path(w)).collect();
-                    let message =
-                        format!("two ways lead from `{a}` to `{b}`: {}", shown.join("; "));
+                    let shown: Vec<String> = ways.iter().take(3).map(|w| self.show_path(w)).collect();
+                    let message = format!("two ways lead from `{a}` to `{b}`: {}", shown.join("; "));
                     let help = "make one of them `spare = true` and name it where it is wanted, or add a table that is `same_as` the other".into();
                     self.problem(Problem::Path, &self.path_of(&ways[1]), message, help);
                 }
@@ -441,10 +319,7 @@ impl Definer<'_> {
     fn show_path(&self, way: &[RelationshipId]) -> String {
         let steps = way.iter().map(|r| {
             let def = self.schema.relationship(*r);
-            self.schema.column_name(ColumnId {
-                table: def.many,
-                index: def.many_columns[0],
-            })
+            self.schema.column_name(ColumnId { table: def.many, index: def.many_columns[0] })
         });
         steps.collect::<Vec<_>>().join(" → ")
     }
@@ -473,12 +348,7 @@ impl Definer<'_> {
                     let Some(id) = self.schema.find_measure(name) else {
                         continue;
                     };
-                    let (expr, problems) = check::measure_formula(
-                        &self.schema,
-                        settings,
-                        &parsed.source,
-                        &parsed.expr,
-                    );
+                    let (expr, problems) = check::measure_formula(&self.schema, settings, &parsed.source, &parsed.expr);
                     self.take_problems(problems, formulas);
                     self.schema.measures[id.0 as usize].expr = expr.map(Arc::new);
                 }
@@ -487,13 +357,8 @@ impl Definer<'_> {
                     let Some(id) = table_id.and_then(|t| self.schema.find_column(t, column)) else {
                         continue;
                     };
-                    let (expr, problems) = check::column_formula(
-                        &self.schema,
-                        settings,
-                        &parsed.source,
-                        id.table,
-                        &parsed.expr,
-                    );
+                    let (expr, problems) =
+                        check::column_formula(&self.schema, settings, &parsed.source, id.table, &parsed.expr);
                     self.take_problems(problems, formulas);
                     let Some(expr) = expr else { continue };
                     if self.schema.column(id).computed != Computed::After {
@@ -509,23 +374,12 @@ impl Definer<'_> {
 
     /// A formula that could not be read has been reported already.
     fn take_problems(&mut self, problems: Vec<Diagnostic>, formulas: &Formulas) {
-        let known = |p: &Diagnostic| {
-            formulas
-                .problems
-                .iter()
-                .any(|q| q.message == p.message && q.span == p.span)
-        };
-        self.problems
-            .extend(problems.into_iter().filter(|p| !known(p)));
+        let known = |p: &Diagnostic| formulas.problems.iter().any(|q| q.message == p.message && q.span == p.span);
+        self.problems.extend(problems.into_iter().filter(|p| !known(p)));
     }
 
     fn stored_type(&mut self, table: &str, column: &str, natural: Type) -> Type {
-        let section = self
-            .document
-            .file
-            .table
-            .get(table)
-            .and_then(|t| t.column.get(column));
+        let section = self.document.file.table.get(table).and_then(|t| t.column.get(column));
         match section.and_then(|c| c.ty.as_deref()).and_then(Type::parse) {
             Some(ty) => ty,
             None => stored_type(natural),
@@ -537,10 +391,7 @@ impl Definer<'_> {
 pub fn stored_type(natural: Type) -> Type {
     match natural {
         Type::Null => Type::Int,
-        Type::Decimal { scale, .. } => Type::Decimal {
-            precision: exact::STORED_DIGITS.max(scale),
-            scale,
-        },
+        Type::Decimal { scale, .. } => Type::Decimal { precision: exact::STORED_DIGITS.max(scale), scale },
         other => other,
     }
 }

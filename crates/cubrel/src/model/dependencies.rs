@@ -54,29 +54,16 @@ pub fn formulas(document: &Document) -> Formulas {
     for (table, section) in &document.file.table {
         for (column, c) in &section.column {
             if let Some(text) = &c.formula {
-                all.read(
-                    Node::Column(table.clone(), column.clone()),
-                    &format!("column {table}.{column}"),
-                    text,
-                );
+                all.read(Node::Column(table.clone(), column.clone()), &format!("column {table}.{column}"), text);
             }
         }
     }
     for (name, measure) in &document.file.measure {
-        all.read(
-            Node::Measure(name.clone()),
-            &format!("measure {name}"),
-            &measure.formula,
-        );
+        all.read(Node::Measure(name.clone()), &format!("measure {name}"), &measure.formula);
     }
     let nodes: BTreeSet<Node> = all.parsed.keys().cloned().collect();
-    let mut search = Search {
-        needs: all.needs(),
-        state: HashMap::new(),
-        path: Vec::new(),
-        order: Vec::new(),
-        circles: Vec::new(),
-    };
+    let mut search =
+        Search { needs: all.needs(), state: HashMap::new(), path: Vec::new(), order: Vec::new(), circles: Vec::new() };
     nodes.iter().for_each(|n| search.visit(n));
     let Search { order, circles, .. } = search;
     for circle in circles {
@@ -100,9 +87,7 @@ impl Formulas {
             .iter()
             .map(|(node, formula)| {
                 let mut needs = Vec::new();
-                formula
-                    .expr
-                    .walk(&mut |e| needs.extend(self.named(node, e)));
+                formula.expr.walk(&mut |e| needs.extend(self.named(node, e)));
                 needs.sort();
                 needs.dedup();
                 (node.clone(), needs)
@@ -114,10 +99,7 @@ impl Formulas {
     fn named(&self, from: &Node, e: &Expr) -> Vec<Node> {
         let mut found = match (&e.kind, from) {
             (ExprKind::Name(name), Node::Column(table, _)) => {
-                vec![
-                    Node::Column(table.clone(), name.text.clone()),
-                    Node::Measure(name.text.clone()),
-                ]
+                vec![Node::Column(table.clone(), name.text.clone()), Node::Measure(name.text.clone())]
             }
             (ExprKind::Name(name), Node::Measure(_)) => vec![Node::Measure(name.text.clone())],
             (ExprKind::Column(table, column), _) => {
@@ -130,11 +112,7 @@ impl Formulas {
     }
 
     fn circle(&self, circle: &[Node]) -> Diagnostic {
-        let names: Vec<String> = circle
-            .iter()
-            .chain(circle.first())
-            .map(Node::show)
-            .collect();
+        let names: Vec<String> = circle.iter().chain(circle.first()).map(Node::show).collect();
         let formula = &self.parsed[&circle[0]];
         let message = format!("these formulas need each other: {}", names.join(" → "));
         Diagnostic::error(Problem::Circle, &formula.source, formula.expr.span, message)
@@ -151,15 +129,11 @@ impl Formulas {
             let bound = let_names(&self.parsed[&node].expr);
             self.parsed[&node].expr.walk(&mut |e| {
                 own &= match &e.kind {
-                    ExprKind::Aggregate(_)
-                    | ExprKind::Given(..)
-                    | ExprKind::Via(..)
-                    | ExprKind::BothWays(..) => false,
+                    ExprKind::Aggregate(_) | ExprKind::Given(..) | ExprKind::Via(..) | ExprKind::BothWays(..) => false,
                     ExprKind::Column(t, c) => t.text == *table && self.is_there(table, &c.text),
                     ExprKind::Name(name) => {
                         bound.contains(&name.text)
-                            || (!document.file.measure.contains_key(&name.text)
-                                && self.is_there(table, &name.text))
+                            || (!document.file.measure.contains_key(&name.text) && self.is_there(table, &name.text))
                     }
                     _ => true,
                 };
@@ -177,10 +151,7 @@ impl Formulas {
     }
 
     /// The columns of a table that are computed while loading, in order.
-    pub fn while_loading<'f>(
-        &'f self,
-        table: &'f str,
-    ) -> impl Iterator<Item = (&'f str, &'f ParsedFormula)> {
+    pub fn while_loading<'f>(&'f self, table: &'f str) -> impl Iterator<Item = (&'f str, &'f ParsedFormula)> {
         self.order.iter().filter_map(move |node| match node {
             Node::Column(t, column) if t == table && self.own_row.contains(node) => {
                 Some((column.as_str(), &self.parsed[node]))

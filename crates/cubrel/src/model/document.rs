@@ -28,24 +28,14 @@ impl Document {
     /// # Errors
     /// Everything that is wrong with it, all at once.
     pub fn read(path: &Path) -> Result<Document, Vec<Diagnostic>> {
-        let file = if path.is_dir() {
-            path.join("model.toml")
-        } else {
-            path.to_path_buf()
-        };
+        let file = if path.is_dir() { path.join("model.toml") } else { path.to_path_buf() };
         let text = std::fs::read_to_string(&file).map_err(|e| {
             let help = if e.kind() == std::io::ErrorKind::NotFound {
                 "name the folder of a model with `--model`, or make one with `cubrel demo`"
             } else {
                 "the file has to be readable UTF-8 text"
             };
-            vec![
-                Diagnostic::general(
-                    Problem::Model,
-                    format!("no model at {}: {e}", file.display()),
-                )
-                .help(help),
-            ]
+            vec![Diagnostic::general(Problem::Model, format!("no model at {}: {e}", file.display())).help(help)]
         })?;
         let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf);
         Document::parse(&file.display().to_string(), &text, folder)
@@ -59,37 +49,20 @@ impl Document {
         let source = Source::new(name, text);
         let tree = DeTable::parse(text).map_err(|e| vec![toml_problem(&source, &e)])?;
         let schema = serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null);
-        let mut walk = Walk {
-            source: &source,
-            root: &schema,
-            places: HashMap::new(),
-            problems: Vec::new(),
-        };
+        let mut walk = Walk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
         walk.table(tree.get_ref(), &schema, "");
-        let Walk {
-            places, problems, ..
-        } = walk;
+        let Walk { places, problems, .. } = walk;
         if !problems.is_empty() {
             return Err(problems);
         }
         let file: ModelFile = toml::from_str(text).map_err(|e| vec![toml_problem(&source, &e)])?;
-        Ok(Document {
-            file,
-            source,
-            folder,
-            places,
-        })
+        Ok(Document { file, source, folder, places })
     }
 
     /// A model without a file.
     pub fn in_memory(file: ModelFile) -> Document {
         let source = Source::new("model", "");
-        Document {
-            file,
-            source,
-            folder: PathBuf::new(),
-            places: HashMap::new(),
-        }
+        Document { file, source, folder: PathBuf::new(), places: HashMap::new() }
     }
 
     /// Where the value at a path of keys stands, such as `table.booking.key`.
@@ -104,18 +77,31 @@ impl Document {
 }
 
 fn toml_problem(source: &Arc<Source>, error: &toml::de::Error) -> Diagnostic {
-    let span = error
-        .span()
-        .map_or(Span::default(), |s| Span::new(s.start, s.end));
-    let message = error
-        .message()
-        .trim()
-        .lines()
-        .next()
-        .unwrap_or("this is not TOML")
-        .to_string();
-    Diagnostic::error(Problem::Model, source, span, message)
-        .help("the file is TOML: `key = value` lines under `[section]` heads")
+    let span = error.span().map_or(Span::default(), |s| Span::new(s.start, s.end));
+    let message = error.message().trim().lines().next().unwrap_or("this is not TOML");
+    if message.starts_with("duplicate key") {
+        return stands_twice(source, span);
+    }
+    let help = "the file is TOML: `key = value` lines under `[section]` heads";
+    Diagnostic::error(Problem::Model, source, span, message).help(help)
+}
+
+/// A key or section that stands twice: where the first one is.
+fn stands_twice(source: &Arc<Source>, span: Span) -> Diagnostic {
+    let line_of = |offset: usize| {
+        let start = source.text[..offset].rfind('\n').map_or(0, |i| i + 1);
+        source.text[start..].lines().next().unwrap_or("").split('=').next().unwrap_or("").trim()
+    };
+    let second = line_of(span.start as usize);
+    let name = source.slice(span).trim_matches(['[', ']']).to_string();
+    let (second_line, _) = source.line_column(span.start);
+    let lines = source.text.lines().take(second_line - 1).enumerate();
+    let first = lines.filter(|(_, l)| l.split('=').next().unwrap_or("").trim() == second).map(|(i, _)| i + 1).last();
+    let help = match first {
+        Some(line) => format!("the first one is in line {line}; give one of them another name"),
+        None => "give one of them another name".into(),
+    };
+    Diagnostic::error(Problem::Duplicate, source, span, format!("`{name}` stands twice")).help(help)
 }
 
 struct Walk<'a> {
@@ -143,33 +129,18 @@ impl Walk<'_> {
 
     fn table(&mut self, table: &DeTable<'_>, schema: &Json, path: &str) {
         let schema = self.resolve(schema).clone();
-        let properties = schema
-            .get("properties")
-            .and_then(Json::as_object)
-            .cloned()
-            .unwrap_or_default();
+        let properties = schema.get("properties").and_then(Json::as_object).cloned().unwrap_or_default();
         for (key, value) in table {
             let name = key.get_ref();
-            let place = if path.is_empty() {
-                name.to_string()
-            } else {
-                format!("{path}.{name}")
-            };
+            let place = if path.is_empty() { name.to_string() } else { format!("{path}.{name}") };
             let span = key.span();
-            self.places.insert(
-                place.clone(),
-                Span::new(value.span().start, value.span().end),
-            );
-            let inner = properties
-                .get(name.as_ref())
-                .or_else(|| schema.get("additionalProperties").filter(|s| s.is_object()));
+            self.places.insert(place.clone(), Span::new(value.span().start, value.span().end));
+            let inner =
+                properties.get(name.as_ref()).or_else(|| schema.get("additionalProperties").filter(|s| s.is_object()));
             match inner {
-                Some(inner) => self.value(
-                    value.get_ref(),
-                    Span::new(value.span().start, value.span().end),
-                    inner,
-                    &place,
-                ),
+                Some(inner) => {
+                    self.value(value.get_ref(), Span::new(value.span().start, value.span().end), inner, &place)
+                }
                 None => self.unknown(name, Span::new(span.start, span.end), &properties),
             }
         }
@@ -177,12 +148,8 @@ impl Walk<'_> {
 
     fn unknown(&mut self, name: &str, span: Span, known: &serde_json::Map<String, Json>) {
         if LATER.contains(&name) || LATER_KEYS.contains(&name) {
-            let problem = Diagnostic::error(
-                Problem::Unsupported,
-                self.source,
-                span,
-                format!("`{name}` cannot be used yet"),
-            );
+            let problem =
+                Diagnostic::error(Problem::Unsupported, self.source, span, format!("`{name}` cannot be used yet"));
             self.problems.push(problem.help("leave it out for now"));
             return;
         }
@@ -191,15 +158,8 @@ impl Walk<'_> {
             Some(near) => format!("did you mean `{near}`?"),
             None => format!("what can stand here: {}", names.join(", ")),
         };
-        self.problems.push(
-            Diagnostic::error(
-                Problem::Model,
-                self.source,
-                span,
-                format!("unknown key `{name}`"),
-            )
-            .help(help),
-        );
+        self.problems
+            .push(Diagnostic::error(Problem::Model, self.source, span, format!("unknown key `{name}`")).help(help));
     }
 
     fn value(&mut self, value: &DeValue<'_>, span: Span, schema: &Json, path: &str) {
@@ -228,14 +188,8 @@ impl Walk<'_> {
                 };
                 if !expects(&schema, found) {
                     let key = path.rsplit('.').next().unwrap_or(path);
-                    let message =
-                        format!("`{key}` is {}, not {}", describe(&schema), article(found));
-                    self.problems.push(Diagnostic::error(
-                        Problem::Model,
-                        self.source,
-                        span,
-                        message,
-                    ));
+                    let message = format!("`{key}` is {}, not {}", describe(&schema), article(found));
+                    self.problems.push(Diagnostic::error(Problem::Model, self.source, span, message));
                 }
             }
         }
@@ -255,18 +209,10 @@ fn expects(schema: &Json, kind: &str) -> bool {
 fn describe(schema: &Json) -> String {
     let kinds: Vec<&str> = match schema.get("type") {
         Some(Json::String(one)) => vec![one],
-        Some(Json::Array(several)) => several
-            .iter()
-            .filter_map(Json::as_str)
-            .filter(|s| *s != "null")
-            .collect(),
+        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).filter(|s| *s != "null").collect(),
         _ => Vec::new(),
     };
-    kinds
-        .into_iter()
-        .map(article)
-        .collect::<Vec<_>>()
-        .join(" or ")
+    kinds.into_iter().map(article).collect::<Vec<_>>().join(" or ")
 }
 
 fn article(kind: &str) -> String {
@@ -306,6 +252,13 @@ mod tests {
     }
 
     #[test]
+    fn a_section_that_stands_twice_is_shown_with_the_first_one() {
+        let text = "[measure.m]\nformula = '1'\n[measure.n]\nformula = '1'\n[measure.m]\nformula = '2'\n";
+        let expected = "model.toml:5:10: `m` stands twice (the first one is in line 1; give one of them another name)";
+        assert_eq!(problems(text), [expected]);
+    }
+
+    #[test]
     fn values_of_the_wrong_kind_are_reported() {
         assert_eq!(
             problems("[table.a]\nkey = 3\nbad_rows = 'none'\n[measure.m]\nformula = ['x']\n"),
@@ -315,11 +268,7 @@ mod tests {
                 "model.toml:5:11: `formula` is a text in quotes, not a list",
             ]
         );
-        assert_eq!(
-            problems("[measure.m]\nlabel = 'x'\n").len(),
-            1,
-            "a missing formula"
-        );
+        assert_eq!(problems("[measure.m]\nlabel = 'x'\n").len(), 1, "a missing formula");
         assert!(problems("[table.a\n")[0].starts_with("model.toml:1:"));
     }
 }

@@ -194,10 +194,4 @@ pub struct QuerySection {
 /// Sections of the model file that this version cannot use yet.
 pub const LATER: &[&str] = &["lens", "role", "outline", "expect"];
 /// Keys of the model file that this version cannot use yet.
-pub const LATER_KEYS: &[&str] = &[
-    "both_ways",
-    "date_pattern",
-    "partition",
-    "year_starts",
-    "week_starts",
-];
+pub const LATER_KEYS: &[&str] = &["both_ways", "date_pattern", "partition", "year_starts", "week_starts"];

@@ -6,15 +6,14 @@ use std::sync::Arc;
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
 use super::{
-    Assembly, Domain, DomainGroup, Fold, Leaf, Predicate, RankLeaf, Read, ReadAggregate, ReadRef,
-    RowExpr, RowLeaf, Slot, print,
+    Assembly, Domain, DomainGroup, Fold, Leaf, Predicate, RankLeaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
+    Slot, print,
 };
 use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Source, Span};
 use crate::formula::typed::{
-    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId,
-    Rank,
+    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId, Rank,
 };
 use crate::value::{Type, Value};
 
@@ -65,13 +64,8 @@ impl Environment {
 
     /// With values of columns, each held by a dimension.
     #[must_use]
-    pub fn with_columns(
-        mut self,
-        provider: ProviderId,
-        columns: Vec<(ColumnId, usize)>,
-    ) -> Environment {
-        self.providers
-            .insert(provider, ProviderAt::Columns(columns));
+    pub fn with_columns(mut self, provider: ProviderId, columns: Vec<(ColumnId, usize)>) -> Environment {
+        self.providers.insert(provider, ProviderAt::Columns(columns));
         self
     }
 
@@ -81,21 +75,14 @@ impl Environment {
     }
 
     fn place(&self, span: Span) -> Place {
-        Place {
-            source: self.source.clone(),
-            span,
-        }
+        Place { source: self.source.clone(), span }
     }
 
     /// The dimensions that an expression refers to as values.
     fn dims_used_by(&self, expr: &Expr) -> BTreeSet<usize> {
         let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
         references(expr, &mut lets, &mut providers);
-        let mut dims: BTreeSet<usize> = lets
-            .iter()
-            .filter_map(|id| self.lets.get(id))
-            .copied()
-            .collect();
+        let mut dims: BTreeSet<usize> = lets.iter().filter_map(|id| self.lets.get(id)).copied().collect();
         for provider in providers {
             match self.providers.get(&provider) {
                 Some(ProviderAt::Row(dim, _)) => {
@@ -113,11 +100,7 @@ impl Environment {
     fn projected(&self, keep: &[usize]) -> Environment {
         let place_of = |dim: usize| keep.iter().position(|k| *k == dim);
         let mut inner = self.clone();
-        inner.lets = self
-            .lets
-            .iter()
-            .filter_map(|(id, d)| Some((*id, place_of(*d)?)))
-            .collect();
+        inner.lets = self.lets.iter().filter_map(|(id, d)| Some((*id, place_of(*d)?))).collect();
         inner.providers = self
             .providers
             .iter()
@@ -125,14 +108,9 @@ impl Environment {
                 let at = match at {
                     ProviderAt::Row(dim, table) => ProviderAt::Row(place_of(*dim)?, *table),
                     ProviderAt::Columns(columns) => ProviderAt::Columns(
-                        columns
-                            .iter()
-                            .map(|(c, d)| Some((*c, place_of(*d)?)))
-                            .collect::<Option<Vec<_>>>()?,
+                        columns.iter().map(|(c, d)| Some((*c, place_of(*d)?))).collect::<Option<Vec<_>>>()?,
                     ),
-                    ProviderAt::Single(leaf) => {
-                        ProviderAt::Single(Box::new(project_leaf(leaf, &place_of)?))
-                    }
+                    ProviderAt::Single(leaf) => ProviderAt::Single(Box::new(project_leaf(leaf, &place_of)?)),
                 };
                 Some((*id, at))
             })
@@ -153,30 +131,14 @@ fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Opti
     let Leaf::Read(r, aggregate) = leaf else {
         return None;
     };
-    let moved = |dims: &[usize]| {
-        dims.iter()
-            .map(|d| place_of(*d))
-            .collect::<Option<Vec<_>>>()
-    };
-    Some(Leaf::Read(
-        ReadRef {
-            read: r.read,
-            dims: moved(&r.dims)?,
-            outer: moved(&r.outer)?,
-        },
-        *aggregate,
-    ))
+    let moved = |dims: &[usize]| dims.iter().map(|d| place_of(*d)).collect::<Option<Vec<_>>>();
+    Some(Leaf::Read(ReadRef { read: r.read, dims: moved(&r.dims)?, outer: moved(&r.outer)? }, *aggregate))
 }
 
 impl<'a> Planner<'a> {
     /// A planner for formulas over a schema.
     pub fn new(schema: &'a Schema) -> Planner<'a> {
-        Planner {
-            schema,
-            reads: Vec::new(),
-            known: HashMap::new(),
-            next_slot: 0,
-        }
+        Planner { schema, reads: Vec::new(), known: HashMap::new(), next_slot: 0 }
     }
 
     /// All reads planned so far.
@@ -185,20 +147,10 @@ impl<'a> Planner<'a> {
     }
 
     /// Plans an expression for all cells of a scope.
-    pub fn assembly(
-        &mut self,
-        label: &str,
-        expr: &Expr,
-        scope: &Scope,
-        env: &Environment,
-    ) -> Assembly {
+    pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
         let mut leaves = Vec::new();
         let scalar = self.lower(expr, scope, env, &mut leaves);
-        Assembly {
-            label: label.to_string(),
-            scalar,
-            leaves,
-        }
+        Assembly { label: label.to_string(), scalar, leaves }
     }
 
     /// A slot that nothing else uses.
@@ -207,28 +159,14 @@ impl<'a> Planner<'a> {
         Slot(self.next_slot)
     }
 
-    fn lower(
-        &mut self,
-        expr: &Expr,
-        scope: &Scope,
-        env: &Environment,
-        leaves: &mut Vec<Leaf>,
-    ) -> Scalar {
+    fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut Vec<Leaf>) -> Scalar {
         let place = env.place(expr.span);
-        let scalar = |kind: ScalarKind| Scalar {
-            kind,
-            ty: expr.ty,
-            place: place.clone(),
-        };
+        let scalar = |kind: ScalarKind| Scalar { kind, ty: expr.ty, place: place.clone() };
         let leaf = match &expr.kind {
             Kind::Literal(value) => return scalar(ScalarKind::Constant(value.clone())),
             // The checker gives columns only inside aggregates and predicates, which `row` lowers.
             Kind::Column { .. } => return scalar(ScalarKind::Constant(Value::Null)),
-            Kind::Current {
-                provider,
-                column,
-                detours,
-            } => self.current(*provider, *column, detours, scope, env),
+            Kind::Current { provider, column, detours } => self.current(*provider, *column, detours, scope, env),
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => return scalar(ScalarKind::Constant(value.clone())),
                 (None, Some(dim)) => Leaf::Dim(*dim),
@@ -245,54 +183,32 @@ impl<'a> Planner<'a> {
                     let body = Box::new(self.lower(body, scope, env, leaves));
                     return scalar(ScalarKind::Let(*id, value, body));
                 }
-                self.bind(
-                    &[(*id, (**value).clone())],
-                    scope,
-                    env,
-                    |planner, scope, env| planner.assembly("", body, scope, env),
-                )
+                self.bind(&[(*id, (**value).clone())], scope, env, |planner, scope, env| {
+                    planner.assembly("", body, scope, env)
+                })
             }
             Kind::Call(op, args) => {
-                let args = args
-                    .iter()
-                    .map(|a| self.lower(a, scope, env, leaves))
-                    .collect();
+                let args = args.iter().map(|a| self.lower(a, scope, env, leaves)).collect();
                 return scalar(ScalarKind::Call(*op, args));
             }
             Kind::Coalesce(parts) => {
-                let parts = parts
-                    .iter()
-                    .map(|p| self.lower(p, scope, env, leaves))
-                    .collect();
+                let parts = parts.iter().map(|p| self.lower(p, scope, env, leaves)).collect();
                 return scalar(ScalarKind::Coalesce(parts));
             }
             Kind::And(a, b) => {
-                let (a, b) = (
-                    self.lower(a, scope, env, leaves),
-                    self.lower(b, scope, env, leaves),
-                );
+                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
                 return scalar(ScalarKind::And(Box::new(a), Box::new(b)));
             }
             Kind::Or(a, b) => {
-                let (a, b) = (
-                    self.lower(a, scope, env, leaves),
-                    self.lower(b, scope, env, leaves),
-                );
+                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
                 return scalar(ScalarKind::Or(Box::new(a), Box::new(b)));
             }
             Kind::Case(arms, otherwise) => {
                 let arms = arms
                     .iter()
-                    .map(|(c, r)| {
-                        (
-                            self.lower(c, scope, env, leaves),
-                            self.lower(r, scope, env, leaves),
-                        )
-                    })
+                    .map(|(c, r)| (self.lower(c, scope, env, leaves), self.lower(r, scope, env, leaves)))
                     .collect();
-                let otherwise = otherwise
-                    .as_ref()
-                    .map(|e| Box::new(self.lower(e, scope, env, leaves)));
+                let otherwise = otherwise.as_ref().map(|e| Box::new(self.lower(e, scope, env, leaves)));
                 return scalar(ScalarKind::Case(arms, otherwise));
             }
             Kind::Measure(id) => {
@@ -332,18 +248,10 @@ impl<'a> Planner<'a> {
         match env.providers.get(&provider) {
             Some(ProviderAt::Row(dim, table)) => {
                 let path = self.path(*table, column.table, scope, detours);
-                Leaf::Current {
-                    dim: *dim,
-                    table: *table,
-                    column,
-                    path,
-                }
+                Leaf::Current { dim: *dim, table: *table, column, path }
             }
             Some(ProviderAt::Columns(columns)) => {
-                let dim = columns
-                    .iter()
-                    .find(|(c, _)| *c == column)
-                    .map_or(0, |(_, d)| *d);
+                let dim = columns.iter().find(|(c, _)| *c == column).map_or(0, |(_, d)| *d);
                 Leaf::Dim(dim)
             }
             Some(ProviderAt::Single(leaf)) => (**leaf).clone(),
@@ -352,18 +260,9 @@ impl<'a> Planner<'a> {
     }
 
     /// The way from a table to another one, which the checker has found to exist.
-    fn path(
-        &self,
-        from: TableId,
-        to: TableId,
-        scope: &Scope,
-        detours: &[RelationshipId],
-    ) -> Vec<RelationshipId> {
+    fn path(&self, from: TableId, to: TableId, scope: &Scope, detours: &[RelationshipId]) -> Vec<RelationshipId> {
         let all: Vec<RelationshipId> = scope.detours.iter().chain(detours).copied().collect();
-        self.schema
-            .reach(from, &all)
-            .remove(&to)
-            .unwrap_or_default()
+        self.schema.reach(from, &all).remove(&to).unwrap_or_default()
     }
 
     /// Values evaluated once here, as dimensions of what `body` plans.
@@ -379,18 +278,11 @@ impl<'a> Planner<'a> {
         for (id, value) in values {
             assemblies.push(self.assembly("", value, scope, env));
             let slot = self.fresh_slot();
-            inner.dims.push(Dim {
-                key: Key::Value(slot),
-                origin: Origin::Let,
-                filters: false,
-            });
+            inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
             inner_env.lets.insert(*id, inner.dims.len() - 1);
         }
         let body = Box::new(body(self, &inner, &inner_env));
-        Leaf::Bind {
-            values: assemblies,
-            body,
-        }
+        Leaf::Bind { values: assemblies, body }
     }
 
     // ---- given
@@ -408,16 +300,8 @@ impl<'a> Planner<'a> {
         }
         self.bind(&outer, scope, env, |planner, scope, env| {
             let leaf = planner.edited(body, edits, scope, env);
-            let scalar = Scalar {
-                kind: ScalarKind::Leaf(0),
-                ty: body.ty,
-                place: env.place(body.span),
-            };
-            Assembly {
-                label: String::new(),
-                scalar,
-                leaves: vec![leaf],
-            }
+            let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: body.ty, place: env.place(body.span) };
+            Assembly { label: String::new(), scalar, leaves: vec![leaf] }
         })
     }
 
@@ -426,9 +310,7 @@ impl<'a> Planner<'a> {
         edits.iter().for_each(|e| inner.lift(e));
         for edit in edits {
             if let Edit::Narrow(narrow) = edit {
-                inner
-                    .filters
-                    .push(self.filter(narrow, scope, env, Origin::Edit));
+                inner.filters.push(self.filter(narrow, scope, env, Origin::Edit));
             }
         }
         self.projected(body, "", &inner, env)
@@ -440,62 +322,31 @@ impl<'a> Planner<'a> {
         let mut inner = scope.clone();
         inner.dims = keep.iter().map(|d| scope.dims[*d]).collect();
         let body = self.assembly(label, body, &inner, &env.projected(&keep));
-        Leaf::Project {
-            keep,
-            body: Box::new(body),
-        }
+        Leaf::Project { keep, body: Box::new(body) }
     }
 
     /// A predicate as a filter, its outside values being dimensions of `scope`.
-    pub(super) fn filter(
-        &mut self,
-        narrow: &Narrow,
-        scope: &Scope,
-        env: &Environment,
-        origin: Origin,
-    ) -> Filter {
+    pub(super) fn filter(&mut self, narrow: &Narrow, scope: &Scope, env: &Environment, origin: Origin) -> Filter {
         let test = self.row(&narrow.predicate, narrow.table, scope, env);
-        let predicate = Predicate {
-            table: narrow.table,
-            columns: narrow.columns.clone(),
-            outer: outer_slots(&test),
-            test,
-        };
-        Filter {
-            test: FilterTest::Predicate(Arc::new(predicate)),
-            origin,
-        }
+        let predicate =
+            Predicate { table: narrow.table, columns: narrow.columns.clone(), outer: outer_slots(&test), test };
+        Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin }
     }
 
     // ---- reads
 
     /// An expression over the rows of a table.
-    pub(super) fn row(
-        &mut self,
-        expr: &Expr,
-        table: TableId,
-        scope: &Scope,
-        env: &Environment,
-    ) -> RowExpr {
+    pub(super) fn row(&mut self, expr: &Expr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
         let mut leaves = Vec::new();
         let scalar = scalar::from_expr(expr, &env.source, &mut |e| match &e.kind {
             Kind::Column { column, detours } => {
                 let path = self.path(table, column.table, scope, detours);
-                Some(ScalarKind::Leaf(intern_leaf(
-                    &mut leaves,
-                    RowLeaf::Column {
-                        column: *column,
-                        path,
-                    },
-                )))
+                Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Column { column: *column, path })))
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => Some(ScalarKind::Constant(value.clone())),
                 (None, Some(dim)) => match scope.dims[*dim].key {
-                    Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(
-                        &mut leaves,
-                        RowLeaf::Outer(slot),
-                    ))),
+                    Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Outer(slot)))),
                     Key::Column(_) | Key::Row(_) => None,
                 },
                 (None, None) => None,
@@ -505,49 +356,19 @@ impl<'a> Planner<'a> {
         RowExpr { scalar, leaves }
     }
 
-    fn row_aggregate(
-        &mut self,
-        table: TableId,
-        a: &Aggregate,
-        ty: Type,
-        scope: &Scope,
-        env: &Environment,
-    ) -> Leaf {
-        let args = a
-            .args
-            .iter()
-            .map(|e| self.row(e, table, scope, env))
-            .collect();
-        let order = a
-            .order
-            .iter()
-            .map(|(e, d)| (self.row(e, table, scope, env), *d))
-            .collect();
-        let aggregate = ReadAggregate {
-            kind: a.kind,
-            args,
-            constant: a.constant.clone(),
-            order,
-            ty,
-        };
+    fn row_aggregate(&mut self, table: TableId, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
+        let args = a.args.iter().map(|e| self.row(e, table, scope, env)).collect();
+        let order = a.order.iter().map(|(e, d)| (self.row(e, table, scope, env), *d)).collect();
+        let aggregate = ReadAggregate { kind: a.kind, args, constant: a.constant.clone(), order, ty };
         let (read, index) = self.read(table, scope, Some(aggregate));
         Leaf::Read(read, index)
     }
 
     /// The read of a table in a scope, shared with equal ones; an aggregate is added to it unless it is there.
-    pub(super) fn read(
-        &mut self,
-        table: TableId,
-        scope: &Scope,
-        aggregate: Option<ReadAggregate>,
-    ) -> (ReadRef, usize) {
+    pub(super) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
         let reach = self.schema.reach(table, &scope.detours);
-        let filters: Vec<Filter> = scope
-            .filters
-            .iter()
-            .filter(|f| reach.contains_key(&f.predicate().table))
-            .cloned()
-            .collect();
+        let filters: Vec<Filter> =
+            scope.filters.iter().filter(|f| reach.contains_key(&f.predicate().table)).cloned().collect();
         let dims: Vec<usize> = (0..scope.dims.len())
             .filter(|d| {
                 let dim = &scope.dims[*d];
@@ -559,30 +380,14 @@ impl<'a> Planner<'a> {
                     }
             })
             .collect();
-        let mut outer: Vec<Slot> = filters
-            .iter()
-            .flat_map(|f| f.predicate().outer.clone())
-            .collect();
+        let mut outer: Vec<Slot> = filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
         if let Some(a) = &aggregate {
-            outer.extend(
-                a.args
-                    .iter()
-                    .chain(a.order.iter().map(|(e, _)| e))
-                    .flat_map(outer_slots),
-            );
+            outer.extend(a.args.iter().chain(a.order.iter().map(|(e, _)| e)).flat_map(outer_slots));
         }
         outer.sort_unstable();
         outer.dedup();
-        let value_dims = outer
-            .iter()
-            .map(|s| {
-                scope
-                    .dims
-                    .iter()
-                    .rposition(|d| d.key == Key::Value(*s))
-                    .unwrap_or(0)
-            })
-            .collect();
+        let value_dims =
+            outer.iter().map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0)).collect();
         let read = Read {
             table,
             filters,
@@ -597,23 +402,13 @@ impl<'a> Planner<'a> {
             self.reads.len() - 1
         });
         let place = aggregate.map_or(0, |a| self.add_aggregate(index, a));
-        (
-            ReadRef {
-                read: index,
-                dims,
-                outer: value_dims,
-            },
-            place,
-        )
+        (ReadRef { read: index, dims, outer: value_dims }, place)
     }
 
     fn add_aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
         let text = print::aggregate(self.schema, &aggregate);
         let list = &mut self.reads[read].aggregates;
-        if let Some(place) = list
-            .iter()
-            .position(|a| print::aggregate(self.schema, a) == text)
-        {
+        if let Some(place) = list.iter().position(|a| print::aggregate(self.schema, a) == text) {
             return place;
         }
         list.push(aggregate);
@@ -622,59 +417,30 @@ impl<'a> Planner<'a> {
 
     // ---- per
 
-    fn fold(
-        &mut self,
-        per: &Per,
-        a: &Aggregate,
-        ty: Type,
-        scope: &Scope,
-        env: &Environment,
-    ) -> Leaf {
+    fn fold(&mut self, per: &Per, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
         let (keys, origin) = match &per.domain {
             PerDomain::Table(table) => (vec![Key::Row(*table)], Origin::BoundRow),
-            PerDomain::Columns { columns, .. } => (
-                columns.iter().map(|c| Key::Column(*c)).collect(),
-                Origin::Per,
-            ),
+            PerDomain::Columns { columns, .. } => (columns.iter().map(|c| Key::Column(*c)).collect(), Origin::Per),
         };
         let inner = extended(scope, &keys, origin);
         let first = scope.dims.len();
         let mut inner_env = env.clone();
         let at = match &per.domain {
             PerDomain::Table(table) => ProviderAt::Row(first, *table),
-            PerDomain::Columns { columns, .. } => ProviderAt::Columns(
-                columns
-                    .iter()
-                    .enumerate()
-                    .map(|(i, c)| (*c, first + i))
-                    .collect(),
-            ),
+            PerDomain::Columns { columns, .. } => {
+                ProviderAt::Columns(columns.iter().enumerate().map(|(i, c)| (*c, first + i)).collect())
+            }
         };
         inner_env.providers.insert(per.provider, at);
         let mut tables = BTreeSet::new();
-        a.args
-            .iter()
-            .chain(&per.filter)
-            .for_each(|e| aggregated_tables(self.schema, e, &mut tables));
+        a.args.iter().chain(&per.filter).for_each(|e| aggregated_tables(self.schema, e, &mut tables));
         let domain = self.domain(&per.domain, &keys, &tables, scope);
-        let sparse = a.kind != AggregateKind::Single
-            && a.args.iter().any(|e| is_null_without_rows(self.schema, e));
+        let sparse = a.kind != AggregateKind::Single && a.args.iter().any(|e| is_null_without_rows(self.schema, e));
         let fold = Fold {
             domain,
-            filter: per
-                .filter
-                .as_ref()
-                .map(|f| self.assembly("", f, &inner, &inner_env)),
-            args: a
-                .args
-                .iter()
-                .map(|e| self.assembly("", e, &inner, &inner_env))
-                .collect(),
-            order: a
-                .order
-                .iter()
-                .map(|(e, d)| (self.assembly("", e, &inner, &inner_env), *d))
-                .collect(),
+            filter: per.filter.as_ref().map(|f| self.assembly("", f, &inner, &inner_env)),
+            args: a.args.iter().map(|e| self.assembly("", e, &inner, &inner_env)).collect(),
+            order: a.order.iter().map(|(e, d)| (self.assembly("", e, &inner, &inner_env), *d)).collect(),
             kind: a.kind,
             constant: a.constant.clone(),
             ty,
@@ -683,38 +449,20 @@ impl<'a> Planner<'a> {
         Leaf::Fold(Box::new(fold))
     }
 
-    fn domain(
-        &mut self,
-        per: &PerDomain,
-        keys: &[Key],
-        tables: &BTreeSet<TableId>,
-        scope: &Scope,
-    ) -> Domain {
+    fn domain(&mut self, per: &PerDomain, keys: &[Key], tables: &BTreeSet<TableId>, scope: &Scope) -> Domain {
         let groups = match per {
             PerDomain::Table(table) => {
                 vec![self.domain_group(*table, vec![0], keys, &BTreeSet::new(), scope)]
             }
-            PerDomain::Columns {
-                of: Some(table), ..
-            } => {
-                vec![self.domain_group(
-                    *table,
-                    (0..keys.len()).collect(),
-                    keys,
-                    &BTreeSet::new(),
-                    scope,
-                )]
+            PerDomain::Columns { of: Some(table), .. } => {
+                vec![self.domain_group(*table, (0..keys.len()).collect(), keys, &BTreeSet::new(), scope)]
             }
             PerDomain::Columns { columns, of: None } => chains(self.schema, columns)
                 .into_iter()
                 .map(|(table, members)| self.domain_group(table, members, keys, tables, scope))
                 .collect(),
         };
-        Domain {
-            outer_dims: scope.dims.len(),
-            keys: keys.to_vec(),
-            groups,
-        }
+        Domain { outer_dims: scope.dims.len(), keys: keys.to_vec(), groups }
     }
 
     /// The combinations of some keys that a table's visible rows have.
@@ -729,29 +477,17 @@ impl<'a> Planner<'a> {
         let mut inner = scope.clone();
         for (i, key) in keys.iter().enumerate() {
             let filters = members.contains(&i);
-            inner.dims.push(Dim {
-                key: *key,
-                origin: Origin::Per,
-                filters,
-            });
+            inner.dims.push(Dim { key: *key, origin: Origin::Per, filters });
         }
         let (read, _) = self.read(table, &inner, None);
         let mut null_reads = Vec::new();
         for other in aggregated {
-            let path = self
-                .schema
-                .reach(*other, &scope.detours)
-                .remove(&table)
-                .unwrap_or_default();
+            let path = self.schema.reach(*other, &scope.detours).remove(&table).unwrap_or_default();
             if !path.is_empty() {
                 null_reads.push((self.read(*other, &inner, None).0, path));
             }
         }
-        DomainGroup {
-            keys: members,
-            read,
-            null_reads,
-        }
+        DomainGroup { keys: members, read, null_reads }
     }
 
     // ---- rank
@@ -777,36 +513,20 @@ impl<'a> Planner<'a> {
         let keys = [Key::Column(column)];
         let inner = extended(&lifted, &keys, Origin::Per);
         let mut figure_env = env.projected(&keep);
-        figure_env.providers.insert(
-            rank.provider,
-            ProviderAt::Columns(vec![(column, lifted.dims.len())]),
-        );
+        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, lifted.dims.len())]));
         let figure = self.assembly("", &rank.figure, &inner, &figure_env);
         let mut tables = BTreeSet::new();
         aggregated_tables(self.schema, &rank.figure, &mut tables);
-        let per = PerDomain::Columns {
-            columns: vec![column],
-            of: None,
-        };
+        let per = PerDomain::Columns { columns: vec![column], of: None };
         let domain = self.domain(&per, &keys, &tables, &lifted);
-        Leaf::Rank(Box::new(RankLeaf {
-            mine,
-            single,
-            keep,
-            domain,
-            figure,
-            ascending: rank.ascending,
-        }))
+        Leaf::Rank(Box::new(RankLeaf { mine, single, keep, domain, figure, ascending: rank.ascending }))
     }
 
     /// `single(column)`, as a leaf.
     fn single(&mut self, column: ColumnId, scope: &Scope, env: &Environment) -> Leaf {
         let ty = self.schema.column(column).ty;
         let span = Span::default();
-        let kind = Kind::Column {
-            column,
-            detours: Vec::new(),
-        };
+        let kind = Kind::Column { column, detours: Vec::new() };
         let aggregate = Aggregate {
             kind: AggregateKind::Single,
             args: vec![Expr { kind, ty, span }],
@@ -841,21 +561,13 @@ fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
     for dim in &mut inner.dims {
         dim.filters &= !keys.contains(&dim.key);
     }
-    inner.dims.extend(keys.iter().map(|key| Dim {
-        key: *key,
-        origin,
-        filters: true,
-    }));
+    inner.dims.extend(keys.iter().map(|key| Dim { key: *key, origin, filters: true }));
     inner
 }
 
 /// Dimensions that filter, are used as values, or are taken by a filter in force.
 fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
-    let slots: BTreeSet<Slot> = scope
-        .filters
-        .iter()
-        .flat_map(|f| f.predicate().outer.clone())
-        .collect();
+    let slots: BTreeSet<Slot> = scope.filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
     (0..scope.dims.len())
         .filter(|d| {
             let dim = &scope.dims[*d];
@@ -871,22 +583,13 @@ fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
 /// Columns by the table from whose rows their combinations come: of one chain of lookups, the finest.
 pub(super) fn chains(schema: &Schema, columns: &[ColumnId]) -> Vec<(TableId, Vec<usize>)> {
     let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
-    let reach: HashMap<TableId, BTreeSet<TableId>> = tables
-        .iter()
-        .map(|t| (*t, schema.reach(*t, &[]).into_keys().collect()))
-        .collect();
-    let finest: Vec<TableId> = tables
-        .iter()
-        .copied()
-        .filter(|t| tables.iter().all(|o| o == t || !reach[o].contains(t)))
-        .collect();
-    let mut groups: Vec<(TableId, Vec<usize>)> =
-        finest.into_iter().map(|t| (t, Vec::new())).collect();
+    let reach: HashMap<TableId, BTreeSet<TableId>> =
+        tables.iter().map(|t| (*t, schema.reach(*t, &[]).into_keys().collect())).collect();
+    let finest: Vec<TableId> =
+        tables.iter().copied().filter(|t| tables.iter().all(|o| o == t || !reach[o].contains(t))).collect();
+    let mut groups: Vec<(TableId, Vec<usize>)> = finest.into_iter().map(|t| (t, Vec::new())).collect();
     for (i, column) in columns.iter().enumerate() {
-        if let Some((_, members)) = groups
-            .iter_mut()
-            .find(|(t, _)| reach[t].contains(&column.table))
-        {
+        if let Some((_, members)) = groups.iter_mut().find(|(t, _)| reach[t].contains(&column.table)) {
             members.push(i);
         }
     }

@@ -24,17 +24,9 @@ pub fn read(schema: &Schema, read: &Read) -> String {
     }
     for relationship in &read.detours {
         let r = schema.relationship(*relationship);
-        let columns: Vec<&str> = r
-            .many_columns
-            .iter()
-            .map(|c| schema.table(r.many).columns[*c as usize].name.as_str())
-            .collect();
-        let _ = write!(
-            text,
-            " via {}.{}",
-            schema.table(r.many).name,
-            columns.join("+")
-        );
+        let columns: Vec<&str> =
+            r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
+        let _ = write!(text, " via {}.{}", schema.table(r.many).name, columns.join("+"));
     }
     text
 }
@@ -57,10 +49,7 @@ pub fn filter(schema: &Schema, filter: &Filter) -> String {
             if predicate.columns.iter().any(|c| c.table == predicate.table) {
                 text
             } else {
-                format!(
-                    "{} where {text}",
-                    quote_name(&schema.table(predicate.table).name)
-                )
+                format!("{} where {text}", quote_name(&schema.table(predicate.table).name))
             }
         }
         FilterTest::Projected(_, kept) => {
@@ -78,11 +67,7 @@ pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
     }
     let mut args: Vec<String> = aggregate.args.iter().map(|a| row(schema, a)).collect();
     args.extend(aggregate.constant.iter().map(literal));
-    let distinct = if aggregate.kind == AggregateKind::CountDistinct {
-        "distinct "
-    } else {
-        ""
-    };
+    let distinct = if aggregate.kind == AggregateKind::CountDistinct { "distinct " } else { "" };
     let mut text = format!("{name}({distinct}{}", args.join(", "));
     if !aggregate.order.is_empty() {
         let order: Vec<String> = aggregate
@@ -126,16 +111,11 @@ pub fn row(schema: &Schema, row: &RowExpr) -> String {
         RowLeaf::Column { column, path } => {
             let mut text = schema.column_name(*column);
             // The default path is the one that a reader expects.
-            for relationship in path
-                .iter()
-                .map(|r| schema.relationship(*r))
-                .filter(|r| r.spare)
-            {
+            for relationship in path.iter().map(|r| schema.relationship(*r)).filter(|r| r.spare) {
                 let _ = write!(
                     text,
                     " via {}",
-                    schema.table(relationship.many).columns[relationship.many_columns[0] as usize]
-                        .name
+                    schema.table(relationship.many).columns[relationship.many_columns[0] as usize].name
                 );
             }
             text
@@ -183,12 +163,7 @@ pub fn scalar(s: &Scalar, leaf: &dyn Fn(usize) -> String) -> String {
     }
 }
 
-fn call(
-    op: Op,
-    args: &[Scalar],
-    part: &dyn Fn(&Scalar) -> String,
-    list: &dyn Fn(&[Scalar]) -> String,
-) -> String {
+fn call(op: Op, args: &[Scalar], part: &dyn Fn(&Scalar) -> String, list: &dyn Fn(&[Scalar]) -> String) -> String {
     let infix = |symbol: &str| format!("({} {symbol} {})", part(&args[0]), part(&args[1]));
     match op {
         Op::Add => infix("+"),
@@ -211,11 +186,7 @@ fn call(
         // Conversions that the language makes by itself are not shown.
         Op::ToFloat | Op::Rescale { .. } | Op::ToTimestamp => part(&args[0]),
         Op::Cast { to, lenient, .. } => {
-            format!(
-                "{}({} as {to})",
-                if lenient { "try_cast" } else { "cast" },
-                part(&args[0])
-            )
+            format!("{}({} as {to})", if lenient { "try_cast" } else { "cast" }, part(&args[0]))
         }
         Op::Function(f) => format!("{}({})", f.name, list(args)),
     }

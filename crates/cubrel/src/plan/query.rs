@@ -81,16 +81,10 @@ pub struct Judge {
 ///
 /// # Errors
 /// All problems of its text.
-pub fn plan(
-    schema: &Schema,
-    settings: &Settings,
-    source: &Arc<Source>,
-) -> Result<GridPlan, Vec<Diagnostic>> {
+pub fn plan(schema: &Schema, settings: &Settings, source: &Arc<Source>) -> Result<GridPlan, Vec<Diagnostic>> {
     let (query, problems) = parser::query(source);
     match query {
-        Some(query) if problems.is_empty() => {
-            QueryPlanner::new(schema, settings, source).plan(&query)
-        }
+        Some(query) if problems.is_empty() => QueryPlanner::new(schema, settings, source).plan(&query),
         _ => Err(problems),
     }
 }
@@ -115,12 +109,7 @@ struct CheckedQuery {
 
 impl<'a> QueryPlanner<'a> {
     fn new(schema: &Schema, settings: &'a Settings, source: &'a Arc<Source>) -> QueryPlanner<'a> {
-        QueryPlanner {
-            schema: schema.clone(),
-            settings,
-            source,
-            problems: Vec::new(),
-        }
+        QueryPlanner { schema: schema.clone(), settings, source, problems: Vec::new() }
     }
 
     fn report(
@@ -130,8 +119,7 @@ impl<'a> QueryPlanner<'a> {
         message: impl Into<String>,
         help: impl Into<String>,
     ) {
-        self.problems
-            .push(Diagnostic::error(problem, self.source, span, message).help(help));
+        self.problems.push(Diagnostic::error(problem, self.source, span, message).help(help));
     }
 
     fn plan(mut self, query: &ast::Query) -> Result<GridPlan, Vec<Diagnostic>> {
@@ -166,8 +154,7 @@ impl<'a> QueryPlanner<'a> {
                 );
                 continue;
             }
-            let (expr, problems) =
-                check::measure_formula(&self.schema, self.settings, self.source, body);
+            let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, body);
             self.problems.extend(problems);
             self.schema.measures.push(MeasureDef {
                 name: name.text.clone(),
@@ -185,13 +172,11 @@ impl<'a> QueryPlanner<'a> {
     fn check(&mut self, query: &ast::Query) -> Option<CheckedQuery> {
         let rows = self.axes(&query.by);
         let columns = self.axes(&query.split);
-        let items: Vec<Option<(PlannedItem, Expr)>> =
-            query.items.iter().map(|i| self.item(i)).collect();
+        let items: Vec<Option<(PlannedItem, Expr)>> = query.items.iter().map(|i| self.item(i)).collect();
         let filters = match &query.filter {
             None => Vec::new(),
             Some(e) => {
-                let (filters, problems) =
-                    check::filter(&self.schema, self.settings, self.source, e);
+                let (filters, problems) = check::filter(&self.schema, self.settings, self.source, e);
                 self.problems.extend(problems);
                 filters
             }
@@ -219,11 +204,8 @@ impl<'a> QueryPlanner<'a> {
                 "compare it: `having net_revenue > 1000`",
             );
         }
-        let order: Vec<Option<(Expr, bool)>> = query
-            .order
-            .iter()
-            .map(|(e, descending)| Some((self.judged(&rows, e)?, *descending)))
-            .collect();
+        let order: Vec<Option<(Expr, bool)>> =
+            query.order.iter().map(|(e, descending)| Some((self.judged(&rows, e)?, *descending))).collect();
         let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
         Some(CheckedQuery {
             items: items.into_iter().collect::<Option<_>>()?,
@@ -238,38 +220,25 @@ impl<'a> QueryPlanner<'a> {
 
     /// `having` and `order by` may name the row axes' columns.
     fn judged(&mut self, rows: &[ColumnId], e: &ast::Expr) -> Option<Expr> {
-        let (expr, problems) =
-            check::line_formula(&self.schema, self.settings, self.source, rows, e);
+        let (expr, problems) = check::line_formula(&self.schema, self.settings, self.source, rows, e);
         self.problems.extend(problems);
         expr
     }
 
     fn item(&mut self, item: &ast::Item) -> Option<(PlannedItem, Expr)> {
-        let (expr, problems) =
-            check::measure_formula(&self.schema, self.settings, self.source, &item.expr);
+        let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, &item.expr);
         self.problems.extend(problems);
         let expr = expr?;
         let measure = match &expr.kind {
             Kind::Measure(id) => Some(self.schema.measure(*id)),
             _ => None,
         };
-        let written = self
-            .source
-            .slice(item.expr.span)
-            .split_whitespace()
-            .collect::<Vec<_>>()
-            .join(" ");
+        let written = self.source.slice(item.expr.span).split_whitespace().collect::<Vec<_>>().join(" ");
         let heading = item.heading.as_ref().map(|h| h.text.clone());
         let planned = PlannedItem {
-            name: heading
-                .clone()
-                .or(measure.map(|m| m.name.clone()))
-                .unwrap_or(written),
+            name: heading.clone().or(measure.map(|m| m.name.clone())).unwrap_or(written),
             label: heading.or(measure.and_then(|m| m.label.clone())),
-            format: item
-                .format
-                .clone()
-                .or(measure.and_then(|m| m.format.clone())),
+            format: item.format.clone().or(measure.and_then(|m| m.format.clone())),
             ty: expr.ty,
         };
         Some((planned, expr))
@@ -296,35 +265,20 @@ impl<'a> QueryPlanner<'a> {
 
     fn axis(&mut self, target: &Target) -> Option<Vec<ColumnId>> {
         let hierarchy = |schema: &Schema, table: Option<TableId>, name: &str| {
-            schema
-                .tables
-                .iter()
-                .enumerate()
-                .filter(|(t, _)| table.is_none_or(|id| id.0 as usize == *t))
-                .find_map(|(t, def)| {
+            schema.tables.iter().enumerate().filter(|(t, _)| table.is_none_or(|id| id.0 as usize == *t)).find_map(
+                |(t, def)| {
                     let (_, levels) = def.hierarchies.iter().find(|(n, _)| n == name)?;
-                    Some(
-                        levels
-                            .iter()
-                            .map(|l| ColumnId {
-                                table: TableId(t as u32),
-                                index: *l,
-                            })
-                            .collect::<Vec<_>>(),
-                    )
-                })
+                    Some(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect::<Vec<_>>())
+                },
+            )
         };
         match target {
             Target::Name(name) => {
                 if let Some(levels) = hierarchy(&self.schema, None, &name.text) {
                     return Some(levels);
                 }
-                let known: Vec<&str> = self
-                    .schema
-                    .tables
-                    .iter()
-                    .flat_map(|t| t.hierarchies.iter().map(|(n, _)| n.as_str()))
-                    .collect();
+                let known: Vec<&str> =
+                    self.schema.tables.iter().flat_map(|t| t.hierarchies.iter().map(|(n, _)| n.as_str())).collect();
                 let homes: Vec<String> = (0..self.schema.tables.len() as u32)
                     .filter_map(|t| self.schema.find_column(TableId(t), &name.text))
                     .map(|c| self.schema.column_name(c))
@@ -334,17 +288,10 @@ impl<'a> QueryPlanner<'a> {
                 } else {
                     match closest(&name.text, known.iter().copied()) {
                         Some(near) => format!("did you mean `{}`?", quote_name(near)),
-                        None => {
-                            "an axis is a column, written `table.column`, or a hierarchy".into()
-                        }
+                        None => "an axis is a column, written `table.column`, or a hierarchy".into(),
                     }
                 };
-                self.report(
-                    Problem::UnknownName,
-                    name.span,
-                    format!("`{}` cannot be an axis", name.text),
-                    help,
-                );
+                self.report(Problem::UnknownName, name.span, format!("`{}` cannot be an axis", name.text), help);
                 None
             }
             Target::Column(table, column) => {
@@ -353,12 +300,8 @@ impl<'a> QueryPlanner<'a> {
                 {
                     return Some(levels);
                 }
-                let e = ast::Expr {
-                    kind: ast::ExprKind::Column(table.clone(), column.clone()),
-                    span: target.span(),
-                };
-                let (found, problems) =
-                    check::column_name(&self.schema, self.settings, self.source, &e);
+                let e = ast::Expr { kind: ast::ExprKind::Column(table.clone(), column.clone()), span: target.span() };
+                let (found, problems) = check::column_name(&self.schema, self.settings, self.source, &e);
                 self.problems.extend(problems);
                 found.map(|c| vec![c])
             }
@@ -397,67 +340,33 @@ impl<'a> QueryPlanner<'a> {
 }
 
 /// Lays out scopes and plans all formulas over them.
-fn build(
-    schema: &Schema,
-    source: &Arc<Source>,
-    query: &ast::Query,
-    checked: CheckedQuery,
-) -> GridPlan {
+fn build(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: CheckedQuery) -> GridPlan {
     let mut planner = Planner::new(schema);
     let mut env = Environment::new(source);
     let mut base = Scope::default();
-    let outside: Vec<(LetId, Expr)> = checked
-        .filters
-        .iter()
-        .flat_map(|f| f.outer.clone())
-        .collect();
+    let outside: Vec<(LetId, Expr)> = checked.filters.iter().flat_map(|f| f.outer.clone()).collect();
     let mut outer = Vec::new();
     for (id, value) in &outside {
         let assembly = planner.assembly("", value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
         outer.push((slot, assembly));
-        base.dims.push(Dim {
-            key: Key::Value(slot),
-            origin: Origin::Let,
-            filters: false,
-        });
+        base.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
         env.bind(*id, base.dims.len() - 1);
     }
     for narrow in &checked.filters {
         let filter = planner.filter(narrow, &base, &env, Origin::Where);
         base.filters.push(filter);
     }
-    let axes: Vec<ColumnId> = checked
-        .rows
-        .iter()
-        .chain(&checked.columns)
-        .copied()
-        .collect();
+    let axes: Vec<ColumnId> = checked.rows.iter().chain(&checked.columns).copied().collect();
     let row_axes = checked.rows.len();
-    let mut layout = Layout {
-        planner,
-        schema,
-        base,
-        env,
-        axes: axes.clone(),
-        row_axes,
-    };
+    let mut layout = Layout { planner, schema, base, env, axes: axes.clone(), row_axes };
     let exprs: Vec<&Expr> = checked.items.iter().map(|(_, e)| e).collect();
     let names: Vec<&str> = checked.items.iter().map(|(i, _)| i.name.as_str()).collect();
-    let parts = subsets(row_axes, axes.len(), query.totals)
-        .into_iter()
-        .map(|axes| layout.part(axes, &names, &exprs))
-        .collect();
-    let levels = if query.totals && !checked.order.is_empty() {
-        1..row_axes + 1
-    } else {
-        row_axes..row_axes + 1
-    };
+    let parts =
+        subsets(row_axes, axes.len(), query.totals).into_iter().map(|axes| layout.part(axes, &names, &exprs)).collect();
+    let levels = if query.totals && !checked.order.is_empty() { 1..row_axes + 1 } else { row_axes..row_axes + 1 };
     let judges = if checked.having.is_some() || !checked.order.is_empty() {
-        levels
-            .rev()
-            .map(|n| layout.judge(n, checked.having.as_ref(), &checked.order))
-            .collect()
+        levels.rev().map(|n| layout.judge(n, checked.having.as_ref(), &checked.order)).collect()
     } else {
         Vec::new()
     };
@@ -503,16 +412,8 @@ impl Layout<'_> {
     fn scope(&self, axes: &[usize]) -> Scope {
         let mut scope = self.base.clone();
         for axis in axes {
-            let origin = if *axis < self.row_axes {
-                Origin::RowAxis
-            } else {
-                Origin::ColumnAxis
-            };
-            scope.dims.push(Dim {
-                key: Key::Column(self.axes[*axis]),
-                origin,
-                filters: true,
-            });
+            let origin = if *axis < self.row_axes { Origin::RowAxis } else { Origin::ColumnAxis };
+            scope.dims.push(Dim { key: Key::Column(self.axes[*axis]), origin, filters: true });
         }
         scope
     }
@@ -527,38 +428,18 @@ impl Layout<'_> {
             let reach = self.schema.reach(table, &[]);
             let reaches = |f: &&Filter| reach.contains_key(&f.predicate().table);
             null_filters.push(self.base.filters.iter().filter(reaches).cloned().collect());
-            groups.push(self.planner.domain_group(
-                table,
-                members,
-                &keys,
-                &BTreeSet::new(),
-                &self.base,
-            ));
+            groups.push(self.planner.domain_group(table, members, &keys, &BTreeSet::new(), &self.base));
         }
-        let domain = Domain {
-            outer_dims: self.base.dims.len(),
-            keys,
-            groups,
-        };
-        let items = names
-            .iter()
-            .zip(exprs)
-            .map(|(n, e)| self.planner.assembly(n, e, &scope, &self.env))
-            .collect();
-        GridPart {
-            axes,
-            domain,
-            null_filters,
-            items,
-        }
+        let domain = Domain { outer_dims: self.base.dims.len(), keys, groups };
+        let items = names.iter().zip(exprs).map(|(n, e)| self.planner.assembly(n, e, &scope, &self.env)).collect();
+        GridPart { axes, domain, null_filters, items }
     }
 
     fn judge(&mut self, axes: usize, having: Option<&Expr>, order: &[(Expr, bool)]) -> Judge {
         let places: Vec<usize> = (0..axes).collect();
         let scope = self.scope(&places);
         let first = self.base.dims.len();
-        let columns: Vec<(ColumnId, usize)> =
-            places.iter().map(|a| (self.axes[*a], first + a)).collect();
+        let columns: Vec<(ColumnId, usize)> = places.iter().map(|a| (self.axes[*a], first + a)).collect();
         let env = self.env.clone().with_columns(ROW, columns.clone());
         let resolvable = |e: &Expr| {
             let mut all = true;
@@ -569,19 +450,11 @@ impl Layout<'_> {
             });
             all
         };
-        let having = having
-            .filter(|_| axes == self.row_axes)
-            .map(|e| self.planner.assembly("having", e, &scope, &env));
+        let having = having.filter(|_| axes == self.row_axes).map(|e| self.planner.assembly("having", e, &scope, &env));
         let order = order
             .iter()
-            .map(|(e, _)| {
-                resolvable(e).then(|| (self.planner.assembly("order by", e, &scope, &env), e.ty))
-            })
+            .map(|(e, _)| resolvable(e).then(|| (self.planner.assembly("order by", e, &scope, &env), e.ty)))
             .collect();
-        Judge {
-            axes,
-            having,
-            order,
-        }
+        Judge { axes, having, order }
     }
 }

@@ -83,12 +83,7 @@ impl Filter {
 
     /// What is left when the columns that `lifted` names are lifted: all of it, a projection, or nothing.
     fn without(&self, lifted: impl Fn(ColumnId) -> bool) -> Option<Filter> {
-        let kept: Vec<ColumnId> = self
-            .columns()
-            .iter()
-            .copied()
-            .filter(|c| !lifted(*c))
-            .collect();
+        let kept: Vec<ColumnId> = self.columns().iter().copied().filter(|c| !lifted(*c)).collect();
         if kept.len() == self.columns().len() {
             return Some(self.clone());
         }
@@ -96,10 +91,7 @@ impl Filter {
             return None;
         }
         let test = FilterTest::Projected(self.predicate().clone(), kept);
-        Some(Filter {
-            test,
-            origin: self.origin,
-        })
+        Some(Filter { test, origin: self.origin })
     }
 }
 
@@ -130,18 +122,10 @@ impl Scope {
                     dim.filters = false;
                 }
             }
-            Edit::Lift(targets) => {
-                self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t))
-            }
-            Edit::Leave(targets) => {
-                self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t))
-            }
+            Edit::Lift(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
+            Edit::Leave(targets) => self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t)),
             Edit::Narrow(narrow) if narrow.instead => {
-                let named: Vec<EditTarget> = narrow
-                    .columns
-                    .iter()
-                    .map(|c| EditTarget::Column(*c))
-                    .collect();
+                let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
                 self.lift(&Edit::Lift(named));
             }
             Edit::Narrow(_) => {}
@@ -157,18 +141,12 @@ impl Scope {
                 Key::Value(_) => true,
             };
         }
-        self.filters = self
-            .filters
-            .iter()
-            .filter_map(|f| f.without(|c| !column(c)))
-            .collect();
+        self.filters = self.filters.iter().filter_map(|f| f.without(|c| !column(c))).collect();
     }
 
     /// The dimension whose value a column has in every cell, if a filtering one fixes it.
     pub fn dim_of_column(&self, column: ColumnId) -> Option<usize> {
-        self.dims
-            .iter()
-            .rposition(|d| d.filters && d.key == Key::Column(column))
+        self.dims.iter().rposition(|d| d.filters && d.key == Key::Column(column))
     }
 }
 

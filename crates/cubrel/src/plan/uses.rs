@@ -6,11 +6,7 @@ use crate::formula::schema::{Schema, TableId};
 use crate::formula::typed::{AggregateKind, Expr, Kind, LetId, Op, Over, PerDomain, ProviderId};
 
 /// The `let`s and providers that an expression refers to, wherever in it.
-pub(super) fn references(
-    expr: &Expr,
-    lets: &mut BTreeSet<LetId>,
-    providers: &mut BTreeSet<ProviderId>,
-) {
+pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mut BTreeSet<ProviderId>) {
     expr.walk(&mut |e| match &e.kind {
         Kind::LetRef(id) => {
             lets.insert(*id);
@@ -25,11 +21,7 @@ pub(super) fn references(
 /// Whether a `let` is used where another filter context or a row of a table is in force.
 pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
     match &expr.kind {
-        Kind::LetRef(_)
-        | Kind::Literal(_)
-        | Kind::Column { .. }
-        | Kind::Current { .. }
-        | Kind::Measure(_) => false,
+        Kind::LetRef(_) | Kind::Literal(_) | Kind::Column { .. } | Kind::Current { .. } | Kind::Measure(_) => false,
         Kind::Aggregate(_) | Kind::Rank(_) | Kind::Given(..) | Kind::Via(..) => {
             let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
             references(expr, &mut lets, &mut providers);
@@ -51,10 +43,7 @@ pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTree
                 tables.insert(*table);
             }
             Over::Per(per) => match &per.domain {
-                PerDomain::Table(table)
-                | PerDomain::Columns {
-                    of: Some(table), ..
-                } => {
+                PerDomain::Table(table) | PerDomain::Columns { of: Some(table), .. } => {
                     tables.insert(*table);
                 }
                 PerDomain::Columns { of: None, .. } => {}
@@ -84,15 +73,10 @@ pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
         },
         // `false and null` is false: both sides have to be null.
         Kind::And(a, b) | Kind::Or(a, b) => all(a) && all(b),
-        Kind::Case(arms, otherwise) => {
-            arms.iter().all(|(_, r)| all(r)) && otherwise.as_ref().is_none_or(|e| all(e))
-        }
+        Kind::Case(arms, otherwise) => arms.iter().all(|(_, r)| all(r)) && otherwise.as_ref().is_none_or(|e| all(e)),
         Kind::Coalesce(parts) => parts.iter().all(all),
         Kind::Aggregate(a) => {
-            let counts = matches!(
-                a.kind,
-                AggregateKind::Count | AggregateKind::Rows | AggregateKind::CountDistinct
-            );
+            let counts = matches!(a.kind, AggregateKind::Count | AggregateKind::Rows | AggregateKind::CountDistinct);
             let null_body = match &a.over {
                 Over::Rows(_) => true,
                 Over::Per(_) => a.args.iter().any(all),

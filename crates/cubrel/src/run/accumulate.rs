@@ -133,12 +133,7 @@ const HEADROOM: u128 = 1 << 62;
 impl ExactSums {
     fn new(groups: usize, counted: bool) -> ExactSums {
         let counts = if counted { vec![0; groups] } else { Vec::new() };
-        ExactSums {
-            small: vec![0; groups],
-            headroom: HEADROOM,
-            wide: Vec::new(),
-            counts,
-        }
+        ExactSums { small: vec![0; groups], headroom: HEADROOM, wide: Vec::new(), counts }
     }
 
     fn count(&mut self, group: usize) {
@@ -164,9 +159,7 @@ impl ExactSums {
     fn add_gathered(&mut self, groups: Groups<'_>, values: &[i64], places: &[u32], bits: u32) {
         let counted = !self.counts.is_empty();
         if counted || !self.reserve(bits, places.len()) {
-            let vector = Vector::new(Data::I64(
-                places.iter().map(|p| values[*p as usize]).collect(),
-            ));
+            let vector = Vector::new(Data::I64(places.iter().map(|p| values[*p as usize]).collect()));
             return self.add(groups, &vector);
         }
         match groups {
@@ -208,13 +201,7 @@ impl ExactSums {
     fn add_small(&mut self, groups: Groups<'_>, values: &[i64], valid: Option<&[bool]>) {
         if !self.reserve(bits_of(values), values.len()) {
             let wide = values.iter().map(|v| i128::from(*v)).collect();
-            return self.add(
-                groups,
-                &Vector {
-                    data: Data::I128(wide),
-                    valid: valid.map(<[bool]>::to_vec),
-                },
-            );
+            return self.add(groups, &Vector { data: Data::I128(wide), valid: valid.map(<[bool]>::to_vec) });
         }
         let counted = !self.counts.is_empty();
         match (groups, valid) {
@@ -249,9 +236,7 @@ impl ExactSums {
 /// The bits that the largest magnitude takes.
 pub fn bits_of(values: &[i64]) -> u32 {
     // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
-    let all = values
-        .iter()
-        .fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
+    let all = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
     64 - all.leading_zeros()
 }
 
@@ -268,31 +253,21 @@ impl Accumulator {
         use AggregateKind::*;
         let state = match spec.kind {
             Rows | Count => State::Count(vec![0; groups]),
-            Sum | Avg if spec.input == Type::Float => State::SumFloat {
-                sums: vec![0.0; groups],
-                counts: vec![0; groups],
-            },
+            Sum | Avg if spec.input == Type::Float => {
+                State::SumFloat { sums: vec![0.0; groups], counts: vec![0; groups] }
+            }
             Sum | Avg => State::SumExact(ExactSums::new(groups, spec.nullable || spec.kind == Avg)),
             Min | Max if spec.coded.is_some() => State::ExtremeCode(vec![NONE; groups]),
             Min | Max => State::ExtremeValue(vec![Value::Null; groups]),
-            StddevSamp | StddevPop | VarSamp | VarPop => {
-                State::Moments(vec![Moments::default(); groups])
-            }
-            CountDistinct if spec.coded.is_some() => {
-                State::DistinctCodes(HashSet::default(), groups)
-            }
+            StddevSamp | StddevPop | VarSamp | VarPop => State::Moments(vec![Moments::default(); groups]),
+            CountDistinct if spec.coded.is_some() => State::DistinctCodes(HashSet::default(), groups),
             CountDistinct => State::DistinctValues(HashSet::new(), groups),
             Single if spec.coded.is_some() => State::SingleCode(vec![NONE; groups]),
             Single => State::SingleValue(vec![self::Single::Nothing; groups]),
             First | Last => State::Best(vec![None; groups]),
-            Median | PercentileCont | PercentileDisc | StringAgg => {
-                State::Collected(vec![Vec::new(); groups])
-            }
+            Median | PercentileCont | PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
         };
-        Accumulator {
-            spec: spec.clone(),
-            state,
-        }
+        Accumulator { spec: spec.clone(), state }
     }
 
     /// Makes room for groups that were not known before.
@@ -329,9 +304,7 @@ impl Accumulator {
                 if let State::Count(counts) = &mut self.state {
                     match groups {
                         Groups::One => counts[0] += *n as u64,
-                        Groups::Many(groups) => {
-                            groups.iter().for_each(|g| counts[*g as usize] += 1)
-                        }
+                        Groups::Many(groups) => groups.iter().for_each(|g| counts[*g as usize] += 1),
                     }
                 }
             }
@@ -347,11 +320,7 @@ impl Accumulator {
 
     fn add_codes(&mut self, groups: Groups<'_>, codes: &[u64]) {
         let null = self.spec.coded.as_ref().map_or(NONE, |c| c.null_code());
-        let valid = codes
-            .iter()
-            .copied()
-            .enumerate()
-            .filter(|(_, c)| *c != null);
+        let valid = codes.iter().copied().enumerate().filter(|(_, c)| *c != null);
         match &mut self.state {
             State::Count(counts) => valid.for_each(|(i, _)| counts[groups.of(i)] += 1),
             State::ExtremeCode(best) => {
@@ -371,11 +340,7 @@ impl Accumulator {
             State::SingleCode(only) => {
                 for (i, code) in codes.iter().enumerate() {
                     let slot = &mut only[groups.of(i)];
-                    *slot = if *slot == NONE || *slot == *code {
-                        *code
-                    } else {
-                        SEVERAL
-                    };
+                    *slot = if *slot == NONE || *slot == *code { *code } else { SEVERAL };
                 }
             }
             _ => {}
@@ -410,11 +375,7 @@ impl Accumulator {
             }
             State::DistinctValues(set, _) => {
                 for i in 0..n {
-                    let row: Vec<Value> = vectors
-                        .iter()
-                        .zip(&spec.inputs)
-                        .map(|(v, ty)| v.get(i, *ty))
-                        .collect();
+                    let row: Vec<Value> = vectors.iter().zip(&spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
                     if row.iter().all(|v| !v.is_null()) {
                         set.insert((groups.of(i) as u32, row));
                     }
@@ -422,27 +383,18 @@ impl Accumulator {
             }
             State::SingleValue(only) => {
                 for i in 0..n {
-                    merge_single(
-                        &mut only[groups.of(i)],
-                        Single::One(first.get(i, spec.input)),
-                    );
+                    merge_single(&mut only[groups.of(i)], Single::One(first.get(i, spec.input)));
                 }
             }
             State::Best(best) => {
                 for i in valid {
-                    let candidate = (
-                        order_values(&vectors[1..], &spec.order, i),
-                        first.get(i, spec.input),
-                    );
+                    let candidate = (order_values(&vectors[1..], &spec.order, i), first.get(i, spec.input));
                     keep_best(&mut best[groups.of(i)], candidate, spec);
                 }
             }
             State::Collected(lists) => {
                 for i in valid {
-                    let entry = (
-                        first.get(i, spec.input),
-                        order_values(&vectors[1..], &spec.order, i),
-                    );
+                    let entry = (first.get(i, spec.input), order_values(&vectors[1..], &spec.order, i));
                     lists[groups.of(i)].push(entry);
                 }
             }
@@ -455,9 +407,7 @@ impl Accumulator {
         let at = |i: usize| to[i] as usize;
         let spec = &self.spec;
         match (&mut self.state, other.state) {
-            (State::Count(a), State::Count(b)) => {
-                b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n)
-            }
+            (State::Count(a), State::Count(b)) => b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n),
             (State::SumExact(a), State::SumExact(b)) => {
                 a.flush();
                 for i in 0..b.small.len() {
@@ -485,14 +435,9 @@ impl Accumulator {
             }
             (State::ExtremeValue(a), State::ExtremeValue(b)) => {
                 let max = spec.kind == AggregateKind::Max;
-                b.into_iter()
-                    .enumerate()
-                    .for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
+                b.into_iter().enumerate().for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
             }
-            (State::Moments(a), State::Moments(b)) => b
-                .into_iter()
-                .enumerate()
-                .for_each(|(i, m)| a[at(i)].merge(m)),
+            (State::Moments(a), State::Moments(b)) => b.into_iter().enumerate().for_each(|(i, m)| a[at(i)].merge(m)),
             (State::DistinctCodes(a, _), State::DistinctCodes(b, _)) => {
                 a.extend(b.into_iter().map(|(g, c)| (to[g as usize], c)));
             }
@@ -502,17 +447,11 @@ impl Accumulator {
             (State::SingleCode(a), State::SingleCode(b)) => {
                 for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
                     let slot = &mut a[at(i)];
-                    *slot = if *slot == NONE || *slot == code {
-                        code
-                    } else {
-                        SEVERAL
-                    };
+                    *slot = if *slot == NONE || *slot == code { code } else { SEVERAL };
                 }
             }
             (State::SingleValue(a), State::SingleValue(b)) => {
-                b.into_iter()
-                    .enumerate()
-                    .for_each(|(i, s)| merge_single(&mut a[at(i)], s));
+                b.into_iter().enumerate().for_each(|(i, s)| merge_single(&mut a[at(i)], s));
             }
             (State::Best(a), State::Best(b)) => {
                 for (i, candidate) in b.into_iter().enumerate().filter_map(|(i, c)| Some((i, c?))) {
@@ -520,9 +459,7 @@ impl Accumulator {
                 }
             }
             (State::Collected(a), State::Collected(b)) => {
-                b.into_iter()
-                    .enumerate()
-                    .for_each(|(i, list)| a[at(i)].extend(list));
+                b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
             }
             _ => {}
         }
@@ -541,12 +478,8 @@ impl Accumulator {
         };
         match self.state {
             State::Count(counts) => counted(counts),
-            State::DistinctCodes(set, groups) => {
-                counted(tally(set.into_iter().map(|(g, _)| g), groups))
-            }
-            State::DistinctValues(set, groups) => {
-                counted(tally(set.into_iter().map(|(g, _)| g), groups))
-            }
+            State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
+            State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
             State::SumExact(sums) => finish_exact(&sums, &spec, seen),
             State::SumFloat { sums, counts } => {
                 let avg = spec.kind == AggregateKind::Avg;
@@ -561,29 +494,17 @@ impl Accumulator {
                 });
                 Ok(floats(values))
             }
-            State::Moments(moments) => {
-                Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m))))
-            }
+            State::Moments(moments) => Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m)))),
             State::ExtremeCode(codes) | State::SingleCode(codes) => Ok(decode(&spec, codes)),
             State::ExtremeValue(values) => Ok(collect(values.into_iter(), spec.ty)),
             State::SingleValue(values) => {
                 let value = |s| {
-                    if let Single::One(v) = s {
-                        v
-                    } else {
-                        Value::Null
-                    }
+                    if let Single::One(v) = s { v } else { Value::Null }
                 };
                 Ok(collect(values.into_iter().map(value), spec.ty))
             }
-            State::Best(best) => Ok(collect(
-                best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)),
-                spec.ty,
-            )),
-            State::Collected(lists) => Ok(collect(
-                lists.into_iter().map(|l| summarize(&spec, l)),
-                spec.ty,
-            )),
+            State::Best(best) => Ok(collect(best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)), spec.ty)),
+            State::Collected(lists) => Ok(collect(lists.into_iter().map(|l| summarize(&spec, l)), spec.ty)),
         }
     }
 }
@@ -593,13 +514,7 @@ fn keep_extreme(best: &mut Value, value: Value, max: bool) {
         return;
     }
     let order = value.total_cmp(best);
-    if best.is_null()
-        || (if max {
-            order == Ordering::Greater
-        } else {
-            order == Ordering::Less
-        })
-    {
+    if best.is_null() || (if max { order == Ordering::Greater } else { order == Ordering::Less }) {
         *best = value;
     }
 }
@@ -613,22 +528,14 @@ fn merge_single(slot: &mut Single, other: Single) {
 }
 
 fn order_values(vectors: &[Vector], order: &[(Type, bool)], i: usize) -> Vec<Value> {
-    vectors
-        .iter()
-        .zip(order)
-        .map(|(v, (ty, _))| v.get(i, *ty))
-        .collect()
+    vectors.iter().zip(order).map(|(v, (ty, _))| v.get(i, *ty)).collect()
 }
 
 /// By each part of the order, null last whichever way it goes.
 fn compare_order(a: &[Value], b: &[Value], order: &[(Type, bool)]) -> Ordering {
     for ((x, y), (_, descending)) in a.iter().zip(b).zip(order) {
         let compared = x.total_cmp(y);
-        let compared = if *descending && !x.is_null() && !y.is_null() {
-            compared.reverse()
-        } else {
-            compared
-        };
+        let compared = if *descending && !x.is_null() && !y.is_null() { compared.reverse() } else { compared };
         if compared.is_ne() {
             return compared;
         }
@@ -645,13 +552,8 @@ fn keep_best(best: &mut Option<(Vec<Value>, Value)>, candidate: (Vec<Value>, Val
     let better = match best {
         None => true,
         Some((order, value)) => {
-            let compared = compare_order(&candidate.0, order, &spec.order)
-                .then_with(|| candidate.1.total_cmp(value));
-            if spec.kind == AggregateKind::Last {
-                compared.is_gt()
-            } else {
-                compared.is_lt()
-            }
+            let compared = compare_order(&candidate.0, order, &spec.order).then_with(|| candidate.1.total_cmp(value));
+            if spec.kind == AggregateKind::Last { compared.is_gt() } else { compared.is_lt() }
         }
     };
     if better {
@@ -682,21 +584,11 @@ fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {
 fn finish_exact(sums: &ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
     let groups = sums.small.len();
     if spec.kind == AggregateKind::Avg {
-        let mean =
-            |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
-        return Ok(floats((0..groups).map(|g| {
-            if sums.counts[g] == 0 {
-                f64::NAN
-            } else {
-                mean(g)
-            }
-        })));
+        let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
+        return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
     }
-    let mut valid: Vec<bool> = if spec.nullable {
-        sums.counts.iter().map(|n| *n > 0).collect()
-    } else {
-        seen[..groups].to_vec()
-    };
+    let mut valid: Vec<bool> =
+        if spec.nullable { sums.counts.iter().map(|n| *n > 0).collect() } else { seen[..groups].to_vec() };
     valid.push(false);
     if sums.wide.is_empty() {
         let mut values = sums.small.clone();
@@ -708,11 +600,7 @@ fn finish_exact(sums: &ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, 
         values.push(exact::checked(Some(sums.sum(g))).ok_or("the sum has more than 38 digits")?);
     }
     values.push(0);
-    let data = match values
-        .iter()
-        .map(|v| i64::try_from(*v))
-        .collect::<Result<Vec<_>, _>>()
-    {
+    let data = match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
         Ok(small) => Data::I64(small),
         Err(_) => Data::I128(values),
     };
@@ -726,11 +614,7 @@ fn spread(kind: AggregateKind, m: Moments) -> f64 {
         return f64::NAN;
     }
     let variance = m.squares / divisor;
-    if matches!(kind, AggregateKind::StddevSamp | AggregateKind::StddevPop) {
-        variance.sqrt()
-    } else {
-        variance
-    }
+    if matches!(kind, AggregateKind::StddevSamp | AggregateKind::StddevPop) { variance.sqrt() } else { variance }
 }
 
 fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
@@ -738,10 +622,7 @@ fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
     match &spec.coded {
         Some(column) => {
             let null = column.null_code();
-            let codes: Vec<u64> = codes
-                .into_iter()
-                .map(|c| if c >= SEVERAL { null } else { c })
-                .collect();
+            let codes: Vec<u64> = codes.into_iter().map(|c| if c >= SEVERAL { null } else { c }).collect();
             column.vector_of(&codes)
         }
         None => Vector::nulls(spec.ty, codes.len()),
@@ -755,25 +636,15 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     }
     if spec.kind == AggregateKind::StringAgg {
         // Without an order the texts are sorted, so that the result is the same every time.
-        list.sort_by(|a, b| {
-            compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0))
-        });
-        let separator = spec
-            .constant
-            .as_ref()
-            .and_then(Value::as_text)
-            .unwrap_or("");
+        list.sort_by(|a, b| compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0)));
+        let separator = spec.constant.as_ref().and_then(Value::as_text).unwrap_or("");
         let texts: Vec<&str> = list.iter().filter_map(|(v, _)| v.as_text()).collect();
         return Value::text(texts.join(separator));
     }
     list.sort_by(|a, b| a.0.total_cmp(&b.0));
     let share = match spec.kind {
         AggregateKind::Median => 0.5,
-        _ => spec
-            .constant
-            .as_ref()
-            .and_then(Value::as_f64)
-            .unwrap_or(0.5),
+        _ => spec.constant.as_ref().and_then(Value::as_f64).unwrap_or(0.5),
     };
     if spec.kind == AggregateKind::PercentileDisc {
         let place = (share * list.len() as f64).ceil().max(1.0) as usize - 1;
@@ -782,11 +653,7 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     let place = share * (list.len() - 1) as f64;
     let (low, high) = (place.floor() as usize, place.ceil() as usize);
     let at = |i: usize| list[i].0.as_f64().unwrap_or(f64::NAN);
-    let value = if low == high {
-        at(low)
-    } else {
-        at(low) + (at(high) - at(low)) * (place - low as f64)
-    };
+    let value = if low == high { at(low) } else { at(low) + (at(high) - at(low)) * (place - low as f64) };
     Value::float(value)
 }
 

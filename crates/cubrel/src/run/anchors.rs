@@ -57,9 +57,7 @@ impl<'a> Tables<'a> {
     /// The anchor from which a path starts.
     pub fn anchor_of_path(&self, relationship: RelationshipId) -> Anchor {
         match &self.lookup(relationship).target {
-            Target::ByCode(_) => {
-                Anchor::Column(self.schema.relationship(relationship).many_columns[0])
-            }
+            Target::ByCode(_) => Anchor::Column(self.schema.relationship(relationship).many_columns[0]),
             Target::ByRow(_) => Anchor::Reference(relationship),
         }
     }
@@ -76,9 +74,7 @@ impl<'a> Tables<'a> {
     pub fn codes_of(&self, table: TableId, anchor: Anchor) -> u64 {
         match anchor {
             Anchor::Column(index) => self.column(ColumnId { table, index }).domain() + 1,
-            Anchor::Reference(relationship) => {
-                self.rows(self.schema.relationship(relationship).one) as u64 + 1
-            }
+            Anchor::Reference(relationship) => self.rows(self.schema.relationship(relationship).one) as u64 + 1,
             Anchor::Row => self.rows(table) as u64,
         }
     }
@@ -86,8 +82,7 @@ impl<'a> Tables<'a> {
     /// Whether arrays over an anchor's codes are worth making.
     pub fn is_small(&self, table: TableId, anchor: Anchor) -> bool {
         anchor != Anchor::Row
-            && self.codes_of(table, anchor)
-                <= SMALL_DOMAIN.max(CODES_PER_ROW * self.rows(table) as u64)
+            && self.codes_of(table, anchor) <= SMALL_DOMAIN.max(CODES_PER_ROW * self.rows(table) as u64)
     }
 
     /// The row that a row points at.
@@ -98,19 +93,12 @@ impl<'a> Tables<'a> {
         let def = self.schema.relationship(relationship);
         match &self.lookup(relationship).target {
             Target::ByCode(rows) => {
-                let key = self.column(ColumnId {
-                    table: def.many,
-                    index: def.many_columns[0],
-                });
+                let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
                 rows[key.code(row as usize) as usize]
             }
             Target::ByRow(packed) => {
                 let target = packed.get(row as usize);
-                if target as usize == self.rows(def.one) {
-                    NO_ROW
-                } else {
-                    target as u32
-                }
+                if target as usize == self.rows(def.one) { NO_ROW } else { target as u32 }
             }
         }
     }
@@ -128,8 +116,7 @@ impl<'a> Tables<'a> {
             }
         };
         for relationship in rest {
-            rows.iter_mut()
-                .for_each(|row| *row = self.follow(*relationship, *row));
+            rows.iter_mut().for_each(|row| *row = self.follow(*relationship, *row));
         }
         rows
     }
@@ -148,11 +135,7 @@ impl<'a> Tables<'a> {
         let codes = data.codes();
         let null = data.null_code();
         let code = |row: u32| {
-            if row == NO_ROW {
-                null
-            } else {
-                codes[row as usize]
-            }
+            if row == NO_ROW { null } else { codes[row as usize] }
         };
         self.rows_by_code(path).into_iter().map(code).collect()
     }
@@ -194,18 +177,8 @@ pub struct RowCompiler<'a> {
 
 impl<'a> RowCompiler<'a> {
     /// A compiler for expressions over rows of `table`.
-    pub fn new(
-        tables: Tables<'a>,
-        table: TableId,
-        outer: Outer<'a>,
-        hoist: bool,
-    ) -> RowCompiler<'a> {
-        RowCompiler {
-            tables,
-            table,
-            outer,
-            hoist,
-        }
+    pub fn new(tables: Tables<'a>, table: TableId, outer: Outer<'a>, hoist: bool) -> RowCompiler<'a> {
+        RowCompiler { tables, table, outer, hoist }
     }
 
     /// Makes an expression ready.
@@ -238,24 +211,15 @@ impl<'a> RowCompiler<'a> {
         if let ScalarKind::Leaf(leaf) = scalar.kind {
             let compiled = self.leaf(&row.leaves[leaf]);
             leaves.push(compiled);
-            return Scalar {
-                kind: ScalarKind::Leaf(leaves.len() - 1),
-                ..scalar.clone()
-            };
+            return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
         }
         if self.hoist
             && !has_free_let(scalar, &mut Vec::new())
             && let Some(anchor) = self.common_anchor(scalar, row)
             && let Some(values) = self.over_codes(scalar, row, anchor)
         {
-            leaves.push(CompiledLeaf::Mapped(
-                anchor,
-                Arc::new(self.without_unused_null(anchor, values)),
-            ));
-            return Scalar {
-                kind: ScalarKind::Leaf(leaves.len() - 1),
-                ..scalar.clone()
-            };
+            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values))));
+            return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
         }
         let mut part = |s: &Scalar| self.scalar(s, row, leaves);
         let kind = match &scalar.kind {
@@ -272,38 +236,29 @@ impl<'a> RowCompiler<'a> {
                 ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
             }
         };
-        Scalar {
-            kind,
-            ..scalar.clone()
-        }
+        Scalar { kind, ..scalar.clone() }
     }
 
     fn leaf(&self, leaf: &RowLeaf) -> CompiledLeaf {
         match leaf {
             RowLeaf::Outer(slot) => {
                 let found = self.outer.iter().find(|(s, ..)| s == slot);
-                found.map_or(
-                    CompiledLeaf::Constant(Value::Null, Type::Null),
-                    |(_, v, ty)| CompiledLeaf::Constant(v.clone(), *ty),
-                )
+                found.map_or(CompiledLeaf::Constant(Value::Null, Type::Null), |(_, v, ty)| {
+                    CompiledLeaf::Constant(v.clone(), *ty)
+                })
             }
             RowLeaf::Column { column, path } => {
                 let data = self.tables.column(*column);
                 let anchor = self.tables.anchor(*column, path);
                 let computed = matches!(data.coding(), Coding::Offset { .. });
-                if path.is_empty()
-                    && (computed || !self.hoist || !self.tables.is_small(self.table, anchor))
-                {
+                if path.is_empty() && (computed || !self.hoist || !self.tables.is_small(self.table, anchor)) {
                     return CompiledLeaf::Own(data.clone(), column.index);
                 }
                 if !self.hoist || !self.tables.is_small(self.table, anchor) {
                     return CompiledLeaf::Far(*column, path.clone());
                 }
                 let codes = self.tables.codes_by_code(*column, path);
-                CompiledLeaf::Mapped(
-                    anchor,
-                    Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))),
-                )
+                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))))
             }
         }
     }
@@ -312,23 +267,11 @@ impl<'a> RowCompiler<'a> {
     /// through the array is null.
     fn without_unused_null(&self, anchor: Anchor, mut values: Vector) -> Vector {
         let occurs = match anchor {
-            Anchor::Column(index) => {
-                self.tables
-                    .column(ColumnId {
-                        table: self.table,
-                        index,
-                    })
-                    .nulls()
-                    > 0
-            }
+            Anchor::Column(index) => self.tables.column(ColumnId { table: self.table, index }).nulls() > 0,
             Anchor::Reference(relationship) => self.tables.lookup(relationship).unmatched_rows > 0,
             Anchor::Row => true,
         };
-        let alone = |valid: &Vec<bool>| {
-            valid
-                .split_last()
-                .is_some_and(|(_, rest)| !rest.contains(&false))
-        };
+        let alone = |valid: &Vec<bool>| valid.split_last().is_some_and(|(_, rest)| !rest.contains(&false));
         if !occurs && values.valid.as_ref().is_some_and(alone) {
             values.valid = None;
         }
@@ -343,17 +286,15 @@ impl<'a> RowCompiler<'a> {
                 let mut used = false;
                 scalar.each_leaf(&mut |leaf| used |= leaf == i);
                 used.then(|| match &row.leaves[i] {
-                    RowLeaf::Column { column, path } => self
-                        .tables
-                        .column(*column)
-                        .vector_of(&self.tables.codes_by_code(*column, path)),
+                    RowLeaf::Column { column, path } => {
+                        self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path))
+                    }
                     RowLeaf::Outer(slot) => {
-                        let (_, value, ty) = self
-                            .outer
-                            .iter()
-                            .find(|(s, ..)| s == slot)
-                            .cloned()
-                            .unwrap_or((*slot, Value::Null, Type::Null));
+                        let (_, value, ty) = self.outer.iter().find(|(s, ..)| s == slot).cloned().unwrap_or((
+                            *slot,
+                            Value::Null,
+                            Type::Null,
+                        ));
                         Vector::constant(&value, ty, codes)
                     }
                 })
@@ -377,15 +318,10 @@ fn has_free_let(scalar: &Scalar, bound: &mut Vec<crate::formula::typed::LetId>) 
             bound.pop();
             free
         }
-        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => {
-            has_free_let(a, bound) || has_free_let(b, bound)
-        }
-        ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => {
-            args.iter().any(|a| has_free_let(a, bound))
-        }
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => has_free_let(a, bound) || has_free_let(b, bound),
+        ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().any(|a| has_free_let(a, bound)),
         ScalarKind::Case(arms, otherwise) => {
-            arms.iter()
-                .any(|(c, r)| has_free_let(c, bound) || has_free_let(r, bound))
+            arms.iter().any(|(c, r)| has_free_let(c, bound) || has_free_let(r, bound))
                 || otherwise.as_ref().is_some_and(|e| has_free_let(e, bound))
         }
     }
@@ -401,11 +337,7 @@ impl Leaves for WholeLeaves {
         let Some(Some(vector)) = self.0.get(leaf) else {
             return Ok(Vector::nulls(Type::Null, slots.len()));
         };
-        if slots.len() == vector.len() {
-            Ok(vector.clone())
-        } else {
-            Ok(vector.gather(slots))
-        }
+        if slots.len() == vector.len() { Ok(vector.clone()) } else { Ok(vector.gather(slots)) }
     }
 }
 
@@ -426,15 +358,8 @@ impl CompiledRow {
             source: crate::formula::source::Source::new("", ""),
             span: Default::default(),
         };
-        let scalar = Scalar {
-            kind: ScalarKind::Leaf(0),
-            ty: Type::Bool,
-            place,
-        };
-        CompiledRow {
-            scalar,
-            leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))],
-        }
+        let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
+        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))] }
     }
 
     /// The table's columns that are decoded row by row.
@@ -456,9 +381,7 @@ impl CompiledRow {
     /// When the whole expression is an array over one anchor's codes: that.
     pub fn as_mapped(&self) -> Option<(Anchor, &Vector)> {
         match (&self.scalar.kind, self.leaves.as_slice()) {
-            (ScalarKind::Leaf(0), [CompiledLeaf::Mapped(anchor, vector)]) => {
-                Some((*anchor, vector))
-            }
+            (ScalarKind::Leaf(0), [CompiledLeaf::Mapped(anchor, vector)]) => Some((*anchor, vector)),
             _ => None,
         }
     }
@@ -473,18 +396,8 @@ impl CompiledRow {
     }
 
     /// The values in the rows at `positions` of a batch.
-    pub fn eval(
-        &self,
-        tables: Tables<'_>,
-        batch: &dyn BatchCodes,
-        positions: &[u32],
-    ) -> Result<Vector, RunError> {
-        let leaves = BatchLeaves {
-            row: self,
-            tables,
-            batch,
-            positions,
-        };
+    pub fn eval(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, RunError> {
+        let leaves = BatchLeaves { row: self, tables, batch, positions };
         if let ScalarKind::Leaf(leaf) = self.scalar.kind {
             let slots: Vec<u32> = (0..positions.len() as u32).collect();
             return Ok(leaves.leaf(leaf, &slots)?);
@@ -512,18 +425,12 @@ impl Leaves for BatchLeaves<'_> {
             &picked
         };
         Ok(match &self.row.leaves[leaf] {
-            CompiledLeaf::Own(column, index) => {
-                column.own_vector(&self.batch.column(column, *index, positions))
-            }
-            CompiledLeaf::Mapped(anchor, values) => {
-                values.gather(&self.batch.anchor(*anchor, positions))
-            }
+            CompiledLeaf::Own(column, index) => column.own_vector(&self.batch.column(column, *index, positions)),
+            CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
             CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
             CompiledLeaf::ByRow(passes) => {
                 let rows = self.batch.rows(positions);
-                Vector::new(crate::value::Data::Bool(
-                    rows.iter().map(|r| passes[*r as usize]).collect(),
-                ))
+                Vector::new(crate::value::Data::Bool(rows.iter().map(|r| passes[*r as usize]).collect()))
             }
             CompiledLeaf::Far(column, path) => {
                 let data = self.tables.column(*column);
@@ -531,14 +438,7 @@ impl Leaves for BatchLeaves<'_> {
                     NO_ROW => data.null_code(),
                     row => data.code(row as usize),
                 };
-                data.vector_of(
-                    &self
-                        .batch
-                        .rows(positions)
-                        .iter()
-                        .map(code)
-                        .collect::<Vec<_>>(),
-                )
+                data.vector_of(&self.batch.rows(positions).iter().map(code).collect::<Vec<_>>())
             }
         })
     }

@@ -70,16 +70,8 @@ impl<'a> Executor<'a> {
 
     /// How each read went.
     pub fn into_profile(self) -> (Vec<ReadProfile>, HashMap<usize, Duration>) {
-        let reads = self
-            .profile
-            .into_inner()
-            .unwrap_or_else(PoisonError::into_inner);
-        (
-            reads,
-            self.parts
-                .into_inner()
-                .unwrap_or_else(PoisonError::into_inner),
-        )
+        let reads = self.profile.into_inner().unwrap_or_else(PoisonError::into_inner);
+        (reads, self.parts.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// # Errors
@@ -97,32 +89,16 @@ impl<'a> Executor<'a> {
 
     /// The result of a read for given values from outside.
     fn result(&self, read: usize, outer: &[(Value, Type)]) -> Result<Arc<ReadResult>, RunError> {
-        let key = (
-            read,
-            outer.iter().map(|(v, _)| v.clone()).collect::<Vec<_>>(),
-        );
-        if let Some(result) = self
-            .done
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .get(&key)
-        {
+        let key = (read, outer.iter().map(|(v, _)| v.clone()).collect::<Vec<_>>());
+        if let Some(result) = self.done.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
             return Ok(result.clone());
         }
         let plan = &self.reads[read];
-        let bound: Vec<_> = plan
-            .outer
-            .iter()
-            .zip(outer)
-            .map(|(slot, (v, ty))| (*slot, v.clone(), *ty))
-            .collect();
+        let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
         let start = Instant::now();
         let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
         self.record(read, start.elapsed(), result.stats);
-        self.done
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .insert(key, result.clone());
+        self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
         Ok(result)
     }
 
@@ -142,27 +118,19 @@ impl<'a> Executor<'a> {
 
     /// The results that a read has for the cells of a frame: one, or one for each combination of values from outside;
     /// with the cells that each is for.
-    pub fn results(
-        &self,
-        read: &ReadRef,
-        frame: &Frame,
-    ) -> Result<Vec<(Vec<u32>, Arc<ReadResult>)>, RunError> {
+    pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<(Vec<u32>, Arc<ReadResult>)>, RunError> {
         let all = || (0..frame.cells as u32).collect();
         if read.outer.is_empty() {
             return Ok(vec![(all(), self.result(read.read, &[])?)]);
         }
         let (classes, places) = frame.project(&read.outer);
         let mut cells: Vec<Vec<u32>> = vec![Vec::new(); classes.cells];
-        places
-            .iter()
-            .enumerate()
-            .for_each(|(cell, class)| cells[*class as usize].push(cell as u32));
+        places.iter().enumerate().for_each(|(cell, class)| cells[*class as usize].push(cell as u32));
         cells
             .into_iter()
             .enumerate()
             .map(|(class, cells)| {
-                let outer: Vec<(Value, Type)> =
-                    classes.dims.iter().map(|d| value_of(d, class)).collect();
+                let outer: Vec<(Value, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
                 Ok((cells, self.result(read.read, &outer)?))
             })
             .collect()
@@ -172,35 +140,22 @@ impl<'a> Executor<'a> {
     pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
         self.options.check()?;
         let start = Instant::now();
-        let leaves = CellLeaves {
-            executor: self,
-            assembly,
-            frame,
-            read: RefCell::new(vec![false; frame.cells]),
-        };
+        let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
         let values = assembly.scalar.eval(&leaves, frame.cells)?;
         if !assembly.label.is_empty() {
             let mut parts = self.parts.lock().unwrap_or_else(PoisonError::into_inner);
             *parts.entry(part_key(assembly)).or_default() += start.elapsed();
         }
-        Ok(Cells {
-            values,
-            read: leaves.read.into_inner(),
-        })
+        Ok(Cells { values, read: leaves.read.into_inner() })
     }
 
     fn leaf(&self, leaf: &Leaf, frame: &Frame) -> Result<Cells, RunError> {
-        let silent = |values: Vector| Cells {
-            read: vec![false; values.len()],
-            values,
-        };
+        let silent = |values: Vector| Cells { read: vec![false; values.len()], values };
         match leaf {
             Leaf::Read(read, aggregate) => self.read_leaf(read, *aggregate, frame),
             Leaf::Part(body) => self.eval(body, frame),
             Leaf::Dim(dim) => Ok(silent(self.dim_values(&frame.dims[*dim]))),
-            Leaf::Current {
-                dim, column, path, ..
-            } => {
+            Leaf::Current { dim, column, path, .. } => {
                 let data = self.tables.column(*column);
                 let code = |row: &u64| match self.tables.follow_path(path, *row as u32) {
                     NO_ROW => data.null_code(),
@@ -225,10 +180,7 @@ impl<'a> Executor<'a> {
                 let (inner, places) = frame.project(keep);
                 let cells = self.eval(body, &inner)?;
                 let read = places.iter().map(|p| cells.read[*p as usize]).collect();
-                Ok(Cells {
-                    values: cells.values.gather(&places),
-                    read,
-                })
+                Ok(Cells { values: cells.values.gather(&places), read })
             }
             Leaf::Fold(fold) => self.fold(fold, frame),
             Leaf::Rank(rank) => self.rank(rank, frame),
@@ -241,28 +193,18 @@ impl<'a> Executor<'a> {
             KeyKind::Row => Vector::new(Data::I64(dim.codes.iter().map(|c| *c as i64).collect())),
             KeyKind::Values(pool) => {
                 let mut builder = VectorBuilder::new(pool.ty, dim.codes.len());
-                dim.codes
-                    .iter()
-                    .for_each(|c| builder.push(pool.values[*c as usize].clone()));
+                dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].clone()));
                 builder.finish()
             }
         }
     }
 
-    fn read_leaf(
-        &self,
-        read: &ReadRef,
-        aggregate: usize,
-        frame: &Frame,
-    ) -> Result<Cells, RunError> {
+    fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
         let results = self.results(read, frame)?;
         if let [(_, result)] = results.as_slice() {
             let groups = result.find(frame, &read.dims);
             let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
-            return Ok(Cells {
-                values: result.columns[aggregate].gather(&groups),
-                read: seen,
-            });
+            return Ok(Cells { values: result.columns[aggregate].gather(&groups), read: seen });
         }
         let ty = self.reads[read.read].aggregates[aggregate].ty;
         let mut values = vec![Value::Null; frame.cells];
@@ -276,29 +218,16 @@ impl<'a> Executor<'a> {
         }
         let mut builder = VectorBuilder::new(ty, frame.cells);
         values.into_iter().for_each(|v| builder.push(v));
-        Ok(Cells {
-            values: builder.finish(),
-            read: seen,
-        })
+        Ok(Cells { values: builder.finish(), read: seen })
     }
 
     fn fold(&self, fold: &Fold, frame: &Frame) -> Result<Cells, RunError> {
-        let expanded = expand(self, &fold.domain, frame, &[], || {
-            if fold.sparse {
-                self.supports(&fold.args)
-            } else {
-                Ok(None)
-            }
-        })?;
-        let Expanded {
-            frame: mut inner,
-            mut parents,
-        } = expanded;
+        let expanded =
+            expand(self, &fold.domain, frame, &[], || if fold.sparse { self.supports(&fold.args) } else { Ok(None) })?;
+        let Expanded { frame: mut inner, mut parents } = expanded;
         if let Some(filter) = &fold.filter {
             let truths = self.eval(filter, &inner)?.values.truths();
-            let keep: Vec<u32> = (0..inner.cells as u32)
-                .filter(|i| truths[*i as usize])
-                .collect();
+            let keep: Vec<u32> = (0..inner.cells as u32).filter(|i| truths[*i as usize]).collect();
             inner = inner.select(&keep);
             parents = keep.iter().map(|i| parents[*i as usize]).collect();
         }
@@ -325,26 +254,17 @@ impl<'a> Executor<'a> {
         };
         let mut accumulator = Accumulator::new(&spec, frame.cells);
         accumulator.add(Groups::Many(&parents), &Input::Values(&vectors));
-        let result = accumulator
-            .finish(&[])
-            .map_err(|message| match fold.args.first() {
-                Some(arg) => RunError::in_formula(message, &arg.scalar.place),
-                None => RunError::Limit(message),
-            })?;
+        let result = accumulator.finish(&[]).map_err(|message| match fold.args.first() {
+            Some(arg) => RunError::in_formula(message, &arg.scalar.place),
+            None => RunError::Limit(message),
+        })?;
         let all: Vec<u32> = (0..frame.cells as u32).collect();
-        Ok(Cells {
-            values: result.gather(&all),
-            read,
-        })
+        Ok(Cells { values: result.gather(&all), read })
     }
 
     fn rank(&self, rank: &RankLeaf, frame: &Frame) -> Result<Cells, RunError> {
         let mine = self.eval(&rank.mine, frame)?;
-        let single = rank
-            .single
-            .as_ref()
-            .map(|leaf| self.leaf(leaf, frame))
-            .transpose()?;
+        let single = rank.single.as_ref().map(|leaf| self.leaf(leaf, frame)).transpose()?;
         let (outer, places) = frame.project(&rank.keep);
         let expanded = expand(self, &rank.domain, &outer, &[], || Ok(None))?;
         let figures = self.eval(&rank.figure, &expanded.frame)?;
@@ -356,9 +276,7 @@ impl<'a> Executor<'a> {
                 sorted[*parent as usize].push(value);
             }
         }
-        sorted
-            .iter_mut()
-            .for_each(|list| list.sort_by(Value::total_cmp));
+        sorted.iter_mut().for_each(|list| list.sort_by(Value::total_cmp));
         let mut builder = VectorBuilder::new(Type::Int, frame.cells);
         for cell in 0..frame.cells {
             let value = mine.values.get(cell, ty);
@@ -375,10 +293,7 @@ impl<'a> Executor<'a> {
             };
             builder.push(Value::Int(ahead as i64 + 1));
         }
-        Ok(Cells {
-            values: builder.finish(),
-            read: mine.read,
-        })
+        Ok(Cells { values: builder.finish(), read: mine.read })
     }
 
     /// The cells for which some assembly reads rows; `None` when that cannot be told.
@@ -402,19 +317,14 @@ impl<'a> Executor<'a> {
                 if !result.seen.contains(&true) {
                     return Ok(Some(Vec::new()));
                 }
-                Ok(Some(vec![Support {
-                    dims: read.dims.clone(),
-                    keys: result.present(),
-                }]))
+                Ok(Some(vec![Support { dims: read.dims.clone(), keys: result.present() }]))
             }
             Leaf::Read(..) => Ok(None),
             Leaf::Dim(_) | Leaf::Current { .. } => Ok(Some(Vec::new())),
             Leaf::Part(body) => self.supports(std::slice::from_ref(body)),
             Leaf::Bind { values, body } => {
-                let (Some(mut all), Some(more)) = (
-                    self.supports(values)?,
-                    self.supports(std::slice::from_ref(body))?,
-                ) else {
+                let (Some(mut all), Some(more)) = (self.supports(values)?, self.supports(std::slice::from_ref(body))?)
+                else {
                     return Ok(None);
                 };
                 all.extend(more);
@@ -445,16 +355,11 @@ impl<'a> Executor<'a> {
 impl Support {
     /// Drops dimensions that the outer scope does not have.
     fn keep_below(&mut self, dims: usize) {
-        let places: Vec<usize> = (0..self.dims.len())
-            .filter(|i| self.dims[*i] < dims)
-            .collect();
+        let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i] < dims).collect();
         let rows = self.keys.first().map_or(1, Vec::len);
         let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
         let (_, first) = super::frame::distinct(&slices, rows);
-        let keys = slices
-            .iter()
-            .map(|c| first.iter().map(|i| c[*i as usize]).collect())
-            .collect();
+        let keys = slices.iter().map(|c| first.iter().map(|i| c[*i as usize]).collect()).collect();
         self.dims = places.iter().map(|p| self.dims[*p]).collect();
         self.keys = keys;
     }

@@ -55,18 +55,9 @@ pub fn expand(
         groups.push(GroupCells::new(executor, domain, group, outer, with_null)?);
     }
     let dense: usize = (0..outer.cells)
-        .map(|cell| {
-            groups
-                .iter()
-                .map(|g| g.list(cell).len())
-                .fold(1usize, usize::saturating_mul)
-        })
+        .map(|cell| groups.iter().map(|g| g.list(cell).len()).fold(1usize, usize::saturating_mul))
         .fold(0, usize::saturating_add);
-    let support = if dense > executor.options().sparse_above {
-        support()?
-    } else {
-        None
-    };
+    let support = if dense > executor.options().sparse_above { support()? } else { None };
     let (parents, keys) = match support {
         Some(support) => sparse(executor, domain, outer, &groups, &support)?,
         None => {
@@ -75,10 +66,7 @@ pub fn expand(
         }
     };
     executor.check_cells(parents.len())?;
-    let new_dims = keys
-        .into_iter()
-        .zip(&domain.keys)
-        .map(|(codes, key)| KeyColumn::of_codes(codes, *key));
+    let new_dims = keys.into_iter().zip(&domain.keys).map(|(codes, key)| KeyColumn::of_codes(codes, *key));
     let frame = outer.select(&parents).with(new_dims);
     Ok(Expanded { frame, parents })
 }
@@ -99,11 +87,7 @@ impl GroupCells {
             numbers: HashMap::new(),
         };
         cells.take(executor, domain, group, &group.read, outer, &first, false)?;
-        let nulls: Vec<u64> = group
-            .keys
-            .iter()
-            .map(|k| null_code(executor, domain.keys[*k]))
-            .collect();
+        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, domain.keys[*k])).collect();
         for (read, path) in &group.null_reads {
             if may_miss(executor, path) {
                 cells.take(executor, domain, group, read, outer, &first, true)?;
@@ -134,10 +118,7 @@ impl GroupCells {
 
     /// Adds the combinations that a read brings to the classes of outer cells that it brings them for; of reads over
     /// other tables only the combination of nulls.
-    #[allow(
-        clippy::too_many_arguments,
-        reason = "all of it is one step of building the lists"
-    )]
+    #[allow(clippy::too_many_arguments, reason = "all of it is one step of building the lists")]
     fn take(
         &mut self,
         executor: &Executor<'_>,
@@ -148,14 +129,8 @@ impl GroupCells {
         first: &[u32],
         only_null: bool,
     ) -> Result<(), RunError> {
-        let nulls: Vec<u64> = group
-            .keys
-            .iter()
-            .map(|k| null_code(executor, domain.keys[*k]))
-            .collect();
-        let outer_places: Vec<usize> = (0..read.dims.len())
-            .filter(|k| read.dims[*k] < domain.outer_dims)
-            .collect();
+        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, domain.keys[*k])).collect();
+        let outer_places: Vec<usize> = (0..read.dims.len()).filter(|k| read.dims[*k] < domain.outer_dims).collect();
         let key_place = |key: usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
         let key_places: Vec<Option<usize>> = group.keys.iter().map(|k| key_place(*k)).collect();
         // Outer cells of one class agree in everything that the read depends on.
@@ -163,20 +138,15 @@ impl GroupCells {
         for (classes, result) in executor.results(read, &representatives)? {
             let mut classes_of: HashMap<Vec<u64>, Vec<u32>> = HashMap::new();
             for class in classes {
-                let key = outer_places
-                    .iter()
-                    .map(|p| representatives.dims[read.dims[*p]].codes[class as usize])
-                    .collect();
+                let key =
+                    outer_places.iter().map(|p| representatives.dims[read.dims[*p]].codes[class as usize]).collect();
                 classes_of.entry(key).or_default().push(class);
             }
             let columns = result.present();
             let count = result.seen.iter().filter(|s| **s).count();
             for row in 0..count {
-                let combination: Vec<u64> = key_places
-                    .iter()
-                    .zip(&nulls)
-                    .map(|(p, null)| p.map_or(*null, |p| columns[p][row]))
-                    .collect();
+                let combination: Vec<u64> =
+                    key_places.iter().zip(&nulls).map(|(p, null)| p.map_or(*null, |p| columns[p][row])).collect();
                 if only_null && combination != nulls {
                     continue;
                 }
@@ -207,10 +177,7 @@ fn classes(outer: &Frame, domain: &Domain, group: &DomainGroup) -> (Vec<u32>, Ve
         .collect();
     dims.sort_unstable();
     dims.dedup();
-    let columns: Vec<&[u64]> = dims
-        .iter()
-        .map(|d| outer.dims[*d].codes.as_slice())
-        .collect();
+    let columns: Vec<&[u64]> = dims.iter().map(|d| outer.dims[*d].codes.as_slice()).collect();
     distinct(&columns, outer.cells)
 }
 
@@ -225,29 +192,23 @@ fn null_code(executor: &Executor<'_>, key: Key) -> u64 {
 
 /// Whether some row at the start of a path finds nothing at its end.
 fn may_miss(executor: &Executor<'_>, path: &[RelationshipId]) -> bool {
-    path.iter()
-        .any(|r| executor.tables().lookup(*r).unmatched_rows > 0)
+    path.iter().any(|r| executor.tables().lookup(*r).unmatched_rows > 0)
 }
 
 /// Whether some row of some table finds nothing in `table`, by any path, spare ones included.
 pub fn is_missed(executor: &Executor<'_>, table: TableId) -> bool {
     let schema = executor.tables().schema;
-    (0..schema.relationships.len() as u32)
-        .map(RelationshipId)
-        .any(|id| {
-            let one = schema.relationship(id).one;
-            executor.tables().lookup(id).unmatched_rows > 0 && leads_to(executor, one, table, 0)
-        })
+    (0..schema.relationships.len() as u32).map(RelationshipId).any(|id| {
+        let one = schema.relationship(id).one;
+        executor.tables().lookup(id).unmatched_rows > 0 && leads_to(executor, one, table, 0)
+    })
 }
 
 fn leads_to(executor: &Executor<'_>, from: TableId, to: TableId, depth: usize) -> bool {
     let schema = executor.tables().schema;
     from == to
         || depth <= schema.tables.len()
-            && schema
-                .relationships
-                .iter()
-                .any(|r| r.many == from && leads_to(executor, r.one, to, depth + 1))
+            && schema.relationships.iter().any(|r| r.many == from && leads_to(executor, r.one, to, depth + 1))
 }
 
 type Cells = (Vec<u32>, Vec<Vec<u64>>);
@@ -256,9 +217,7 @@ fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
     let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for cell in 0..outer.cells {
         let lists: Vec<&[u32]> = groups.iter().map(|g| g.list(cell)).collect();
-        each_product(&lists, &mut |chosen| {
-            push(&mut cells, domain, groups, cell as u32, chosen)
-        });
+        each_product(&lists, &mut |chosen| push(&mut cells, domain, groups, cell as u32, chosen));
     }
     cells
 }
@@ -298,38 +257,24 @@ fn sparse(
     let members: Vec<HashSet<(u32, u32)>> = groups
         .iter()
         .map(|g| {
-            g.lists
-                .iter()
-                .enumerate()
-                .flat_map(|(class, list)| list.iter().map(move |n| (class as u32, *n)))
-                .collect()
+            g.lists.iter().enumerate().flat_map(|(class, list)| list.iter().map(move |n| (class as u32, *n))).collect()
         })
         .collect();
     for support in supports {
-        sparse_from(
-            executor, domain, outer, groups, &members, support, &mut cells,
-        )?;
+        sparse_from(executor, domain, outer, groups, &members, support, &mut cells)?;
     }
     // A combination may have been brought by several reads.
-    let columns: Vec<Vec<u64>> = std::iter::once(cells.0.iter().map(|p| u64::from(*p)).collect())
-        .chain(cells.1.iter().cloned())
-        .collect();
+    let columns: Vec<Vec<u64>> =
+        std::iter::once(cells.0.iter().map(|p| u64::from(*p)).collect()).chain(cells.1.iter().cloned()).collect();
     let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
     let (_, mut first) = distinct(&slices, cells.0.len());
     first.sort_by_key(|i| cells.0[*i as usize]);
     let parents = first.iter().map(|i| cells.0[*i as usize]).collect();
-    let keys = cells
-        .1
-        .iter()
-        .map(|c| first.iter().map(|i| c[*i as usize]).collect())
-        .collect();
+    let keys = cells.1.iter().map(|c| first.iter().map(|i| c[*i as usize]).collect()).collect();
     Ok((parents, keys))
 }
 
-#[allow(
-    clippy::too_many_arguments,
-    reason = "one step of a loop, with the loop's state"
-)]
+#[allow(clippy::too_many_arguments, reason = "one step of a loop, with the loop's state")]
 fn sparse_from(
     executor: &Executor<'_>,
     domain: &Domain,
@@ -339,28 +284,15 @@ fn sparse_from(
     support: &Support,
     cells: &mut Cells,
 ) -> Result<(), RunError> {
-    let outer_places: Vec<usize> = (0..support.dims.len())
-        .filter(|i| support.dims[*i] < domain.outer_dims)
-        .collect();
+    let outer_places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i] < domain.outer_dims).collect();
     let mut cells_of: HashMap<Vec<u64>, Vec<u32>> = HashMap::new();
     for cell in 0..outer.cells {
-        let key = outer_places
-            .iter()
-            .map(|p| outer.dims[support.dims[*p]].codes[cell])
-            .collect();
+        let key = outer_places.iter().map(|p| outer.dims[support.dims[*p]].codes[cell]).collect();
         cells_of.entry(key).or_default().push(cell as u32);
     }
-    let place_of = |key: usize| {
-        support
-            .dims
-            .iter()
-            .position(|d| *d == domain.outer_dims + key)
-    };
-    let fixed: Vec<Vec<Option<usize>>> = domain
-        .groups
-        .iter()
-        .map(|g| g.keys.iter().map(|k| place_of(*k)).collect())
-        .collect();
+    let place_of = |key: usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
+    let fixed: Vec<Vec<Option<usize>>> =
+        domain.groups.iter().map(|g| g.keys.iter().map(|k| place_of(*k)).collect()).collect();
     let rows = support.keys.first().map_or(1, Vec::len);
     let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
     for row in 0..rows {
@@ -374,9 +306,7 @@ fn sparse_from(
             }
             if lists.iter().all(|l| !l.is_empty()) {
                 let slices: Vec<&[u32]> = lists.iter().map(Vec::as_slice).collect();
-                each_product(&slices, &mut |chosen| {
-                    push(cells, domain, groups, *cell, chosen)
-                });
+                each_product(&slices, &mut |chosen| push(cells, domain, groups, *cell, chosen));
             }
         }
         if row % 4096 == 0 {
@@ -399,23 +329,13 @@ impl GroupCells {
         let class = self.class_of[cell as usize];
         if let Some(places) = fixed.iter().copied().collect::<Option<Vec<usize>>>() {
             let combination: Vec<u64> = places.iter().map(|p| support.keys[*p][row]).collect();
-            let number = self
-                .numbers
-                .get(&combination)
-                .filter(|n| members.contains(&(class, **n)));
+            let number = self.numbers.get(&combination).filter(|n| members.contains(&(class, **n)));
             return number.into_iter().copied().collect();
         }
         let agrees = |number: &&u32| {
             let combination = &self.combinations[**number as usize];
-            fixed
-                .iter()
-                .zip(combination)
-                .all(|(place, code)| place.is_none_or(|p| support.keys[p][row] == *code))
+            fixed.iter().zip(combination).all(|(place, code)| place.is_none_or(|p| support.keys[p][row] == *code))
         };
-        self.lists[class as usize]
-            .iter()
-            .filter(agrees)
-            .copied()
-            .collect()
+        self.lists[class as usize].iter().filter(agrees).copied().collect()
     }
 }

@@ -52,10 +52,7 @@ impl KeyColumn {
             Key::Column(column) => KeyKind::Column(column),
             Key::Row(_) | Key::Value(_) => KeyKind::Row,
         };
-        KeyColumn {
-            codes: Arc::new(codes),
-            kind,
-        }
+        KeyColumn { codes: Arc::new(codes), kind }
     }
 
     /// Values, each distinct one once.
@@ -71,63 +68,39 @@ impl KeyColumn {
                 })
             })
             .collect();
-        KeyColumn {
-            codes: Arc::new(codes),
-            kind: KeyKind::Values(Arc::new(Pool { values, ty })),
-        }
+        KeyColumn { codes: Arc::new(codes), kind: KeyKind::Values(Arc::new(Pool { values, ty })) }
     }
 
     fn gather(&self, cells: &[u32]) -> KeyColumn {
         let codes = cells.iter().map(|c| self.codes[*c as usize]).collect();
-        KeyColumn {
-            codes: Arc::new(codes),
-            kind: self.kind.clone(),
-        }
+        KeyColumn { codes: Arc::new(codes), kind: self.kind.clone() }
     }
 }
 
 impl Frame {
     /// One cell without dimensions.
     pub fn one() -> Frame {
-        Frame {
-            cells: 1,
-            dims: Vec::new(),
-        }
+        Frame { cells: 1, dims: Vec::new() }
     }
 
     /// The given cells, in that order.
     pub fn select(&self, cells: &[u32]) -> Frame {
-        Frame {
-            cells: cells.len(),
-            dims: self.dims.iter().map(|d| d.gather(cells)).collect(),
-        }
+        Frame { cells: cells.len(), dims: self.dims.iter().map(|d| d.gather(cells)).collect() }
     }
 
     /// The distinct cells of some dimensions, and for each cell of this frame which one it is.
     pub fn project(&self, keep: &[usize]) -> (Frame, Vec<u32>) {
-        let columns: Vec<&[u64]> = keep
-            .iter()
-            .map(|d| self.dims[*d].codes.as_slice())
-            .collect();
+        let columns: Vec<&[u64]> = keep.iter().map(|d| self.dims[*d].codes.as_slice()).collect();
         let (places, first) = distinct(&columns, self.cells);
         let dims = keep.iter().map(|d| self.dims[*d].gather(&first)).collect();
-        (
-            Frame {
-                cells: first.len(),
-                dims,
-            },
-            places,
-        )
+        (Frame { cells: first.len(), dims }, places)
     }
 
     /// This frame with more dimensions.
     pub fn with(&self, more: impl IntoIterator<Item = KeyColumn>) -> Frame {
         let mut dims = self.dims.clone();
         dims.extend(more);
-        Frame {
-            cells: self.cells,
-            dims,
-        }
+        Frame { cells: self.cells, dims }
     }
 }
 
@@ -164,9 +137,7 @@ mod tests {
         let frame = Frame {
             cells: 4,
             dims: [vec![1, 1, 2, 1], vec![5, 6, 5, 5]]
-                .map(|codes| {
-                    KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0)))
-                })
+                .map(|codes| KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0))))
                 .to_vec(),
         };
         let (inner, places) = frame.project(&[1, 0]);

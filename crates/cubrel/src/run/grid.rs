@@ -82,12 +82,7 @@ struct Line {
 ///
 /// # Errors
 /// See [`RunError`].
-pub fn run(
-    schema: &Schema,
-    store: &Store,
-    plan: &GridPlan,
-    options: &Options,
-) -> Result<(Grid, RunProfile), RunError> {
+pub fn run(schema: &Schema, store: &Store, plan: &GridPlan, options: &Options) -> Result<(Grid, RunProfile), RunError> {
     let tables = Tables { schema, store };
     let executor = Executor::new(tables, &plan.reads, options);
     let base = base_frame(&executor, plan)?;
@@ -100,12 +95,7 @@ pub fn run(
     let lines = arrange(&executor, plan, &base, lines, &ranks)?;
     let headers = headers(tables, plan, &lines, &ranks);
     let columns = columns(schema, plan);
-    let grid = Grid {
-        columns,
-        lines: show(tables, plan, lines),
-        headers,
-        totals: plan.parts.len() > 1,
-    };
+    let grid = Grid { columns, lines: show(tables, plan, lines), headers, totals: plan.parts.len() > 1 };
     let (reads, parts) = executor.into_profile();
     Ok((grid, RunProfile { reads, parts }))
 }
@@ -126,9 +116,7 @@ fn outer_values(base: &Frame, plan: &GridPlan) -> Vec<(Slot, Value, Type)> {
         .iter()
         .zip(&base.dims)
         .filter_map(|((slot, _), dim)| match &dim.kind {
-            super::frame::KeyKind::Values(pool) => {
-                Some((*slot, pool.values[dim.codes[0] as usize].clone(), pool.ty))
-            }
+            super::frame::KeyKind::Values(pool) => Some((*slot, pool.values[dim.codes[0] as usize].clone(), pool.ty)),
             _ => None,
         })
         .collect()
@@ -144,12 +132,7 @@ fn cells(
     lines: &mut Vec<Line>,
 ) -> Result<(), RunError> {
     let mut with_null = Vec::new();
-    for ((table, members), filters) in part
-        .domain
-        .groups
-        .iter()
-        .map(|g| (g.read.read, &g.keys))
-        .zip(&part.null_filters)
+    for ((table, members), filters) in part.domain.groups.iter().map(|g| (g.read.read, &g.keys)).zip(&part.null_filters)
     {
         let table = plan.reads[table].table;
         let mut null = !members.is_empty() && is_missed(executor, table);
@@ -160,11 +143,7 @@ fn cells(
     }
     let expanded = expand(executor, &part.domain, base, &with_null, || {
         // Without axes there is one line, whatever is in it.
-        if plan.with_empty || part.axes.is_empty() {
-            Ok(None)
-        } else {
-            executor.supports(&part.items)
-        }
+        if plan.with_empty || part.axes.is_empty() { Ok(None) } else { executor.supports(&part.items) }
     })?;
     let frame = expanded.frame;
     let mut items = Vec::new();
@@ -174,24 +153,14 @@ fn cells(
     let always = plan.with_empty || part.axes.is_empty();
     let first = base.dims.len();
     for cell in 0..frame.cells {
-        if !always
-            && !items
-                .iter()
-                .any(|(c, _)| c.read[cell] && c.values.is_valid(cell))
-        {
+        if !always && !items.iter().any(|(c, _)| c.read[cell] && c.values.is_valid(cell)) {
             continue;
         }
         let mut codes = vec![None; plan.axes.len()];
         for (i, axis) in part.axes.iter().enumerate() {
             codes[*axis] = Some(frame.dims[first + i].codes[cell]);
         }
-        lines.push(Line {
-            codes,
-            items: items
-                .iter()
-                .map(|(c, ty)| c.values.get(cell, *ty))
-                .collect(),
-        });
+        lines.push(Line { codes, items: items.iter().map(|(c, ty)| c.values.get(cell, *ty)).collect() });
     }
     Ok(())
 }
@@ -206,13 +175,7 @@ impl Ranks {
     fn new(tables: Tables<'_>, axis: ColumnId) -> Ranks {
         let order = tables.schema.column(axis).display_order;
         let by_code = order.map(|index| {
-            let (column, order) = (
-                tables.column(axis),
-                tables.column(ColumnId {
-                    table: axis.table,
-                    index,
-                }),
-            );
+            let (column, order) = (tables.column(axis), tables.column(ColumnId { table: axis.table, index }));
             let mut ranks = vec![u64::MAX; column.domain() as usize + 1];
             for (code, rank) in column.codes().into_iter().zip(order.codes()) {
                 let slot = &mut ranks[code as usize];
@@ -228,11 +191,7 @@ impl Ranks {
     fn of(&self, code: Option<u64>) -> (bool, u64, u64) {
         match code {
             None => (true, 0, 0),
-            Some(code) => (
-                false,
-                self.by_code.as_ref().map_or(code, |r| r[code as usize]),
-                code,
-            ),
+            Some(code) => (false, self.by_code.as_ref().map_or(code, |r| r[code as usize]), code),
         }
     }
 }
@@ -251,22 +210,13 @@ fn arrange(
     lines: Vec<Line>,
     ranks: &[Ranks],
 ) -> Result<Vec<Line>, RunError> {
-    let prefix = |line: &Line, n: usize| {
-        line.codes[..n]
-            .iter()
-            .copied()
-            .collect::<Option<Vec<u64>>>()
-    };
+    let prefix = |line: &Line, n: usize| line.codes[..n].iter().copied().collect::<Option<Vec<u64>>>();
     let mut verdicts = HashMap::new();
     for judge in &plan.judges {
-        let mut wanted: Vec<Vec<u64>> =
-            lines.iter().filter_map(|l| prefix(l, judge.axes)).collect();
+        let mut wanted: Vec<Vec<u64>> = lines.iter().filter_map(|l| prefix(l, judge.axes)).collect();
         wanted.sort_unstable();
         wanted.dedup();
-        verdicts.insert(
-            judge.axes,
-            judge_lines(executor, plan, judge, base, &wanted)?,
-        );
+        verdicts.insert(judge.axes, judge_lines(executor, plan, judge, base, &wanted)?);
     }
     let all = plan.row_axes;
     let mut rows: Vec<Vec<u64>> = lines.iter().filter_map(|l| prefix(l, all)).collect();
@@ -280,17 +230,12 @@ fn arrange(
     if let Some((count, within)) = &plan.limit {
         let mut taken: HashMap<Vec<u64>, usize> = HashMap::new();
         rows.retain(|row| {
-            let n = taken
-                .entry(within.iter().map(|w| row[*w]).collect())
-                .or_default();
+            let n = taken.entry(within.iter().map(|w| row[*w]).collect()).or_default();
             *n += 1;
             *n <= *count
         });
     }
-    let kept: HashSet<Vec<u64>> = rows
-        .iter()
-        .flat_map(|row| (0..=all).map(|n| row[..n].to_vec()))
-        .collect();
+    let kept: HashSet<Vec<u64>> = rows.iter().flat_map(|row| (0..=all).map(|n| row[..n].to_vec())).collect();
     let mut lines: Vec<Line> = lines
         .into_iter()
         .filter(|line| {
@@ -301,10 +246,7 @@ fn arrange(
     lines.sort_by(|a, b| {
         compare(&a.codes[..all], &b.codes[..all]).then_with(|| {
             let by_axis = |i: usize| ranks[i].of(a.codes[i]).cmp(&ranks[i].of(b.codes[i]));
-            (all..plan.axes.len())
-                .map(by_axis)
-                .find(|o| o.is_ne())
-                .unwrap_or(std::cmp::Ordering::Equal)
+            (all..plan.axes.len()).map(by_axis).find(|o| o.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
         })
     });
     Ok(lines)
@@ -333,11 +275,7 @@ fn judge_lines(
             .map(|(assembly, ty)| Ok::<_, RunError>((executor.eval(assembly, &frame)?, *ty)))
             .transpose()?;
         for (i, list) in order.iter_mut().enumerate() {
-            list.push(
-                values
-                    .as_ref()
-                    .map_or(Value::Null, |(cells, ty)| cells.values.get(i, *ty)),
-            );
+            list.push(values.as_ref().map_or(Value::Null, |(cells, ty)| cells.values.get(i, *ty)));
         }
     }
     Ok(Verdicts {
@@ -369,11 +307,7 @@ fn compare_rows(
         };
         for ((x, y), descending) in x.iter().zip(y).zip(&plan.descending) {
             let order = x.total_cmp(y);
-            let order = if *descending && !x.is_null() && !y.is_null() {
-                order.reverse()
-            } else {
-                order
-            };
+            let order = if *descending && !x.is_null() && !y.is_null() { order.reverse() } else { order };
             if order.is_ne() {
                 return order;
             }
@@ -406,19 +340,12 @@ fn columns(schema: &Schema, plan: &GridPlan) -> Vec<GridColumn> {
         let (table, column) = (schema.table(id.table), schema.column(*id));
         let label = match (&table.prefix, &column.label) {
             (None, label) => label.clone(),
-            (Some(prefix), label) => Some(format!(
-                "{prefix}{}",
-                label.as_ref().unwrap_or(&column.name)
-            )),
+            (Some(prefix), label) => Some(format!("{prefix}{}", label.as_ref().unwrap_or(&column.name))),
         };
         GridColumn {
             name: format!("{}.{}", table.name, column.name),
             label,
-            kind: if i < plan.row_axes {
-                GridColumnKind::Row
-            } else {
-                GridColumnKind::Column
-            },
+            kind: if i < plan.row_axes { GridColumnKind::Row } else { GridColumnKind::Column },
             ty: column.ty,
             format: column.format.clone(),
         }
@@ -439,46 +366,28 @@ fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &[Line], ranks: &[Ranks])
     all.sort_unstable();
     all.dedup();
     let rank = |codes: &[Option<u64>]| -> Vec<(bool, u64, u64)> {
-        codes
-            .iter()
-            .zip(&ranks[plan.row_axes..])
-            .map(|(c, r)| r.of(*c))
-            .collect()
+        codes.iter().zip(&ranks[plan.row_axes..]).map(|(c, r)| r.of(*c)).collect()
     };
     all.sort_by_key(|codes| rank(codes));
-    let value = |axis: usize, code: &Option<u64>| {
-        code.map_or(Value::Null, |c| tables.column(plan.axes[axis]).value_of(c))
-    };
+    let value =
+        |axis: usize, code: &Option<u64>| code.map_or(Value::Null, |c| tables.column(plan.axes[axis]).value_of(c));
     all.into_iter()
         .map(|codes| GridLine {
-            values: codes
-                .iter()
-                .enumerate()
-                .map(|(i, c)| value(plan.row_axes + i, c))
-                .collect(),
-            totalled: (0..codes.len())
-                .filter(|i| codes[*i].is_none())
-                .map(|i| plan.row_axes + i)
-                .collect(),
+            values: codes.iter().enumerate().map(|(i, c)| value(plan.row_axes + i, c)).collect(),
+            totalled: (0..codes.len()).filter(|i| codes[*i].is_none()).map(|i| plan.row_axes + i).collect(),
         })
         .collect()
 }
 
 fn show(tables: Tables<'_>, plan: &GridPlan, lines: Vec<Line>) -> Vec<GridLine> {
-    let value = |axis: usize, code: Option<u64>| {
-        code.map_or(Value::Null, |c| tables.column(plan.axes[axis]).value_of(c))
-    };
+    let value =
+        |axis: usize, code: Option<u64>| code.map_or(Value::Null, |c| tables.column(plan.axes[axis]).value_of(c));
     lines
         .into_iter()
         .map(|line| {
-            let totalled = (0..line.codes.len())
-                .filter(|i| line.codes[*i].is_none())
-                .collect();
+            let totalled = (0..line.codes.len()).filter(|i| line.codes[*i].is_none()).collect();
             let axes = line.codes.iter().enumerate().map(|(i, c)| value(i, *c));
-            GridLine {
-                values: axes.chain(line.items).collect(),
-                totalled,
-            }
+            GridLine { values: axes.chain(line.items).collect(), totalled }
         })
         .collect()
 }

@@ -67,9 +67,7 @@ impl Options {
             return Err(RunError::Cancelled);
         }
         match self.deadline {
-            Some(deadline) if Instant::now() > deadline => {
-                Err(RunError::Limit("the time limit was reached".into()))
-            }
+            Some(deadline) if Instant::now() > deadline => Err(RunError::Limit("the time limit was reached".into())),
             _ => Ok(()),
         }
     }
@@ -93,11 +91,7 @@ pub enum RunError {
 impl RunError {
     /// An error in a formula.
     pub fn in_formula(message: impl Into<String>, place: &Place) -> RunError {
-        RunError::Eval(Box::new(EvalError {
-            message: message.into(),
-            place: place.clone(),
-            slot: 0,
-        }))
+        RunError::Eval(Box::new(EvalError { message: message.into(), place: place.clone(), slot: 0 }))
     }
 }
 

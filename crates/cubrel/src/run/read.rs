@@ -84,18 +84,11 @@ impl ReadResult {
         if dims.is_empty() {
             return vec![0; frame.cells];
         }
-        let columns: Vec<&[u64]> = dims
-            .iter()
-            .map(|d| frame.dims[*d].codes.as_slice())
-            .collect();
+        let columns: Vec<&[u64]> = dims.iter().map(|d| frame.dims[*d].codes.as_slice()).collect();
         let strides = strides(&self.sizes);
         (0..frame.cells)
             .map(|cell| {
-                let key: u128 = columns
-                    .iter()
-                    .zip(&strides)
-                    .map(|(c, s)| u128::from(c[cell]) * s)
-                    .sum();
+                let key: u128 = columns.iter().zip(&strides).map(|(c, s)| u128::from(c[cell]) * s).sum();
                 match &self.numbering {
                     Numbering::Dense => key as u32,
                     Numbering::Hashed(numbers, _) => numbers.get(&key).copied().unwrap_or(none),
@@ -179,23 +172,11 @@ enum Feed {
 ///
 /// # Errors
 /// An error in a row expression or a sum that does not fit; a read that was cancelled.
-pub fn run(
-    tables: Tables<'_>,
-    read: &Read,
-    outer: Outer<'_>,
-    options: &Options,
-) -> Result<ReadResult, RunError> {
+pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
     let prepared = prepare(tables, read, outer, options)?;
     let rows = tables.rows(read.table);
-    let part_rows = rows
-        .div_ceil(MAX_PARTS)
-        .max(options.part_rows.unwrap_or(PART))
-        .next_multiple_of(BATCH)
-        .max(BATCH);
-    let parts: Vec<(usize, usize)> = (0..rows)
-        .step_by(part_rows)
-        .map(|s| (s, (s + part_rows).min(rows)))
-        .collect();
+    let part_rows = rows.div_ceil(MAX_PARTS).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
+    let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
     let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
     let done: Vec<Part> = if parts.len() > 1 && !options.one_thread {
         parts.par_iter().map(work).collect::<Result<_, _>>()?
@@ -205,31 +186,19 @@ pub fn run(
     prepared.finish(done, read, rows)
 }
 
-fn prepare<'a>(
-    tables: Tables<'a>,
-    read: &Read,
-    outer: Outer<'_>,
-    options: &Options,
-) -> Result<Prepared<'a>, RunError> {
+fn prepare<'a>(tables: Tables<'a>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
     let sizes = key_sizes(tables, read);
-    let product = sizes
-        .iter()
-        .try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
+    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
     let Some(product) = product else {
-        return Err(RunError::Limit("the group-by columns together have more than 2^128 combinations: group by fewer columns".into()));
+        return Err(RunError::Limit(
+            "the group-by columns together have more than 2^128 combinations: group by fewer columns".into(),
+        ));
     };
     let room = DENSE_GROUPS.min(4 * tables.rows(table) as u128 + 4096);
     let strides = strides(&sizes);
-    let mut builder = Builder {
-        tables,
-        table,
-        outer,
-        options,
-        anchors: Vec::new(),
-        loose: Vec::new(),
-        row_filters: Vec::new(),
-    };
+    let mut builder =
+        Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
@@ -241,11 +210,8 @@ fn prepare<'a>(
         anchor.seal(dense);
     }
     let compiler = RowCompiler::new(tables, table, outer, options.hoist);
-    let aggregates: Vec<(Spec, Feed)> = read
-        .aggregates
-        .iter()
-        .map(|a| feed(tables, table, a, &compiler, options))
-        .collect();
+    let aggregates: Vec<(Spec, Feed)> =
+        read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
     let columns = needed_columns(&builder, &aggregates, tables);
     Ok(Prepared {
         tables,
@@ -281,29 +247,16 @@ struct Builder<'a, 'o> {
 
 impl Builder<'_, '_> {
     fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
-        let place = self
-            .anchors
-            .iter()
-            .position(|a| a.anchor == anchor)
-            .unwrap_or_else(|| {
-                let codes = self.tables.codes_of(self.table, anchor) as usize;
-                self.anchors.push(AnchorPlan {
-                    anchor,
-                    pass: Vec::new(),
-                    dense: Vec::new(),
-                    wide: vec![0; codes],
-                });
-                self.anchors.len() - 1
-            });
+        let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
+            let codes = self.tables.codes_of(self.table, anchor) as usize;
+            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), dense: Vec::new(), wide: vec![0; codes] });
+            self.anchors.len() - 1
+        });
         &mut self.anchors[place]
     }
 
     fn path(&self, read: &Read, to: TableId) -> Vec<RelationshipId> {
-        self.tables
-            .schema
-            .reach(self.table, &read.detours)
-            .remove(&to)
-            .unwrap_or_default()
+        self.tables.schema.reach(self.table, &read.detours).remove(&to).unwrap_or_default()
     }
 
     fn key(&mut self, key: Key, stride: u128, read: &Read) {
@@ -350,11 +303,7 @@ impl Builder<'_, '_> {
         }
         let (passes, null_passes) = far_rows(self.tables, filter, self.outer, self.options)?;
         let pass_row = |row: u32| {
-            if row == NO_ROW {
-                null_passes
-            } else {
-                passes[row as usize]
-            }
+            if row == NO_ROW { null_passes } else { passes[row as usize] }
         };
         let Some(first) = path.first() else {
             // What a projection leaves of a filter of the table itself.
@@ -362,12 +311,7 @@ impl Builder<'_, '_> {
             return Ok(());
         };
         let anchor = self.tables.anchor_of_path(*first);
-        let pass: Vec<bool> = self
-            .tables
-            .rows_by_code(&path)
-            .into_iter()
-            .map(pass_row)
-            .collect();
+        let pass: Vec<bool> = self.tables.rows_by_code(&path).into_iter().map(pass_row).collect();
         self.anchor(anchor).narrow(&pass);
         Ok(())
     }
@@ -401,17 +345,9 @@ impl AnchorPlan {
         }
         let wide = std::mem::take(&mut self.wide);
         let drop = |i: usize| {
-            if self.pass.get(i).copied().unwrap_or(true) {
-                0
-            } else {
-                DROPPED
-            }
+            if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED }
         };
-        self.dense = wide
-            .into_iter()
-            .enumerate()
-            .map(|(i, sum)| sum as u32 | drop(i))
-            .collect();
+        self.dense = wide.into_iter().enumerate().map(|(i, sum)| sum as u32 | drop(i)).collect();
     }
 }
 
@@ -438,8 +374,7 @@ pub fn rows_where(
     outer: Outer<'_>,
     options: &Options,
 ) -> Result<Vec<bool>, RunError> {
-    let compiled =
-        RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
+    let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
     let rows = tables.rows(predicate.table);
     let mut passes = Vec::with_capacity(rows);
     for start in (0..rows).step_by(BATCH) {
@@ -452,11 +387,7 @@ pub fn rows_where(
 }
 
 /// Whether a row of nulls satisfies a predicate.
-pub fn null_row_passes(
-    tables: Tables<'_>,
-    predicate: &Predicate,
-    outer: Outer<'_>,
-) -> Result<bool, RunError> {
+pub fn null_row_passes(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>) -> Result<bool, RunError> {
     let test = &predicate.test;
     let leaves = test.leaves.iter().map(|leaf| {
         Some(match leaf {
@@ -467,9 +398,7 @@ pub fn null_row_passes(
             },
         })
     });
-    let values = test
-        .scalar
-        .eval(&super::anchors::WholeLeaves(leaves.collect()), 1)?;
+    let values = test.scalar.eval(&super::anchors::WholeLeaves(leaves.collect()), 1)?;
     Ok(values.truths()[0])
 }
 
@@ -502,18 +431,12 @@ fn project(
         .collect();
     let nulls: Vec<u64> = kept.iter().map(|c| tables.column(*c).null_code()).collect();
     let combination = |row: usize| columns.iter().map(|c| c[row]).collect::<Vec<u64>>();
-    let mut allowed: std::collections::HashSet<Vec<u64>> = passes
-        .iter()
-        .enumerate()
-        .filter(|(_, p)| **p)
-        .map(|(row, _)| combination(row))
-        .collect();
+    let mut allowed: std::collections::HashSet<Vec<u64>> =
+        passes.iter().enumerate().filter(|(_, p)| **p).map(|(row, _)| combination(row)).collect();
     if null_passes {
         allowed.insert(nulls.clone());
     }
-    let all = (0..passes.len())
-        .map(|row| allowed.contains(&combination(row)))
-        .collect();
+    let all = (0..passes.len()).map(|row| allowed.contains(&combination(row))).collect();
     Ok((all, allowed.contains(&nulls)))
 }
 
@@ -546,53 +469,20 @@ fn feed(
         let anchor = tables.anchor(column, path);
         if path.is_empty() {
             spec.coded = Some(tables.column(column).clone());
-            return (
-                spec,
-                Feed::Codes {
-                    anchor: None,
-                    map: Vec::new(),
-                    column,
-                },
-            );
+            return (spec, Feed::Codes { anchor: None, map: Vec::new(), column });
         }
         if tables.is_small(table, anchor) {
             spec.coded = Some(tables.column(column).clone());
-            return (
-                spec,
-                Feed::Codes {
-                    anchor: Some(anchor),
-                    map: tables.codes_by_code(column, path),
-                    column,
-                },
-            );
+            return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
         }
     }
-    let rows: Vec<CompiledRow> = a
-        .args
-        .iter()
-        .chain(a.order.iter().map(|(e, _)| e))
-        .map(|e| compiler.compile(e))
-        .collect();
+    let rows: Vec<CompiledRow> =
+        a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
     spec.nullable = rows.iter().any(CompiledRow::nullable);
-    if let (
-        Sum,
-        false,
-        Some((
-            anchor,
-            Vector {
-                data: Data::I64(values),
-                ..
-            },
-        )),
-    ) = (
-        a.kind,
-        spec.nullable,
-        rows.first().and_then(CompiledRow::as_mapped),
-    ) {
-        return (
-            spec,
-            Feed::Gathered(anchor, values.clone(), bits_of(values)),
-        );
+    if let (Sum, false, Some((anchor, Vector { data: Data::I64(values), .. }))) =
+        (a.kind, spec.nullable, rows.first().and_then(CompiledRow::as_mapped))
+    {
+        return (spec, Feed::Gathered(anchor, values.clone(), bits_of(values)));
     }
     (spec, Feed::Values(rows))
 }
@@ -600,19 +490,13 @@ fn feed(
 /// A row expression that is just a column.
 fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])> {
     match (&row.scalar.kind, row.leaves.as_slice()) {
-        (crate::formula::scalar::ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => {
-            Some((*column, path))
-        }
+        (crate::formula::scalar::ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => Some((*column, path)),
         _ => None,
     }
 }
 
 /// The table's columns whose codes are unpacked, for counting bytes.
-fn needed_columns(
-    builder: &Builder<'_, '_>,
-    aggregates: &[(Spec, Feed)],
-    tables: Tables<'_>,
-) -> BTreeSet<u32> {
+fn needed_columns(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], tables: Tables<'_>) -> BTreeSet<u32> {
     let mut columns = BTreeSet::new();
     let mut anchor = |a: Anchor| {
         if let Anchor::Column(index) = a {
@@ -622,24 +506,18 @@ fn needed_columns(
     builder.anchors.iter().for_each(|a| anchor(a.anchor));
     for compiled in &builder.row_filters {
         compiled.anchors().for_each(&mut anchor);
-        compiled
-            .own_columns()
-            .for_each(|i| anchor(Anchor::Column(i)));
+        compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
     }
     for (_, feed) in aggregates {
         match feed {
             Feed::Rows => {}
             Feed::Gathered(a, ..) => anchor(*a),
-            Feed::Codes {
-                anchor: Some(a), ..
-            } => anchor(*a),
+            Feed::Codes { anchor: Some(a), .. } => anchor(*a),
             Feed::Codes { column, .. } => anchor(Anchor::Column(column.index)),
             Feed::Values(rows) => {
                 for compiled in rows {
                     compiled.anchors().for_each(&mut anchor);
-                    compiled
-                        .own_columns()
-                        .for_each(|i| anchor(Anchor::Column(i)));
+                    compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
                 }
             }
         }
@@ -664,11 +542,7 @@ struct Part {
 impl Prepared<'_> {
     fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
         let mut part = Part {
-            accumulators: self
-                .aggregates
-                .iter()
-                .map(|(spec, _)| Accumulator::new(spec, self.groups))
-                .collect(),
+            accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
             seen: vec![false; self.groups],
             numbers: GroupNumbers::default(),
             keys: Vec::new(),
@@ -694,11 +568,7 @@ impl Prepared<'_> {
 
     fn segment_rows(&self, rows: usize) -> usize {
         let columns = &self.tables.store.tables[self.table.0 as usize].columns;
-        columns
-            .first()
-            .and_then(|c| c.segments().first())
-            .map_or(rows, |s| s.codes.len())
-            .max(1)
+        columns.first().and_then(|c| c.segments().first()).map_or(rows, |s| s.codes.len()).max(1)
     }
 
     /// Whether no code of a segment passes.
@@ -707,32 +577,21 @@ impl Prepared<'_> {
             let Anchor::Column(index) = plan.anchor else {
                 return false;
             };
-            let column = self.tables.column(ColumnId {
-                table: self.table,
-                index,
-            });
+            let column = self.tables.column(ColumnId { table: self.table, index });
             let Some(segment) = column.segments().get(segment) else {
                 return false;
             };
-            !plan.pass.is_empty()
-                && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
+            !plan.pass.is_empty() && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
         })
     }
 
     fn batch(&self, start: usize, len: usize, part: &mut Part) -> Result<(), RunError> {
         let batch = Batch::new(self.tables, self.table, start, len);
         part.stats.rows_read += len as u64;
-        part.stats.bytes_read += self
-            .columns
-            .iter()
-            .map(|c| batch.packed_bytes(*c))
-            .sum::<u64>();
+        part.stats.bytes_read += self.columns.iter().map(|c| batch.packed_bytes(*c)).sum::<u64>();
         let all: Vec<u32> = (0..len as u32).collect();
-        let (positions, groups) = if self.dense {
-            self.dense_groups(&batch, &all)?
-        } else {
-            self.hashed_groups(&batch, &all, part)?
-        };
+        let (positions, groups) =
+            if self.dense { self.dense_groups(&batch, &all)? } else { self.hashed_groups(&batch, &all, part)? };
         if positions.is_empty() {
             return Ok(());
         }
@@ -765,31 +624,17 @@ impl Prepared<'_> {
                 let places = batch.anchor(*anchor, positions);
                 to.add(groups, &Input::Gathered(values, &places, *bits));
             }
-            Feed::Codes {
-                anchor: None,
-                column,
-                ..
-            } => {
+            Feed::Codes { anchor: None, column, .. } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
                 to.add(groups, &Input::Codes(&codes));
             }
-            Feed::Codes {
-                anchor: Some(anchor),
-                map,
-                ..
-            } => {
-                let codes: Vec<u64> = batch
-                    .anchor(*anchor, positions)
-                    .iter()
-                    .map(|c| map[*c as usize])
-                    .collect();
+            Feed::Codes { anchor: Some(anchor), map, .. } => {
+                let codes: Vec<u64> = batch.anchor(*anchor, positions).iter().map(|c| map[*c as usize]).collect();
                 to.add(groups, &Input::Codes(&codes));
             }
             Feed::Values(rows) => {
-                let vectors = rows
-                    .iter()
-                    .map(|row| row.eval(self.tables, batch, positions))
-                    .collect::<Result<Vec<_>, _>>()?;
+                let vectors =
+                    rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect::<Result<Vec<_>, _>>()?;
                 to.add(groups, &Input::Values(&vectors));
             }
         }
@@ -797,11 +642,7 @@ impl Prepared<'_> {
     }
 
     /// The rows that pass, and their groups' numbers by place; no numbers when there is one group.
-    fn dense_groups(
-        &self,
-        batch: &Batch<'_>,
-        all: &[u32],
-    ) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
+    fn dense_groups(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
         let mut numbers: Option<Vec<u32>> = None;
         let mut narrowed = !self.row_filters.is_empty();
         for plan in &self.anchors {
@@ -821,25 +662,16 @@ impl Prepared<'_> {
             return Ok((all.to_vec(), numbers.filter(|_| self.groups > 1)));
         }
         let mut positions: Vec<u32> = match &numbers {
-            Some(numbers) => all
-                .iter()
-                .copied()
-                .filter(|i| numbers[*i as usize] & DROPPED == 0)
-                .collect(),
+            Some(numbers) => all.iter().copied().filter(|i| numbers[*i as usize] & DROPPED == 0).collect(),
             None => all.to_vec(),
         };
         self.apply_row_filters(batch, &mut positions)?;
-        let groups = numbers
-            .filter(|_| self.groups > 1)
-            .map(|numbers| positions.iter().map(|i| numbers[*i as usize]).collect());
+        let groups =
+            numbers.filter(|_| self.groups > 1).map(|numbers| positions.iter().map(|i| numbers[*i as usize]).collect());
         Ok((positions, groups))
     }
 
-    fn apply_row_filters(
-        &self,
-        batch: &Batch<'_>,
-        positions: &mut Vec<u32>,
-    ) -> Result<(), RunError> {
+    fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
         for filter in &self.row_filters {
             if positions.is_empty() {
                 break;
@@ -870,11 +702,7 @@ impl Prepared<'_> {
                 *key += u128::from(code) * loose.stride;
             }
         }
-        let mut positions: Vec<u32> = all
-            .iter()
-            .copied()
-            .filter(|i| passes[*i as usize])
-            .collect();
+        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
         self.apply_row_filters(batch, &mut positions)?;
         let groups = positions
             .iter()
@@ -887,23 +715,15 @@ impl Prepared<'_> {
             })
             .collect();
         part.seen.resize(part.keys.len(), false);
-        part.accumulators
-            .iter_mut()
-            .for_each(|a| a.grow(part.keys.len()));
+        part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
         Ok((positions, Some(groups)))
     }
 
     fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
         let sizes = key_sizes(self.tables, read);
-        let mut stats = ReadStats {
-            rows: rows as u64,
-            ..ReadStats::default()
-        };
-        let mut accumulators: Vec<Accumulator> = self
-            .aggregates
-            .iter()
-            .map(|(s, _)| Accumulator::new(s, self.groups))
-            .collect();
+        let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
+        let mut accumulators: Vec<Accumulator> =
+            self.aggregates.iter().map(|(s, _)| Accumulator::new(s, self.groups)).collect();
         let mut seen = vec![false; self.groups];
         let (mut numbers, mut keys) = (GroupNumbers::default(), Vec::new());
         let identity: Vec<u32> = (0..self.groups as u32).collect();
@@ -913,8 +733,7 @@ impl Prepared<'_> {
             stats.segments_skipped += part.stats.segments_skipped;
             stats.bytes_read += part.stats.bytes_read;
             if place == 0 {
-                (accumulators, seen, numbers, keys) =
-                    (part.accumulators, part.seen, part.numbers, part.keys);
+                (accumulators, seen, numbers, keys) = (part.accumulators, part.seen, part.numbers, part.keys);
                 continue;
             }
             let to = if self.dense {
@@ -951,18 +770,8 @@ impl Prepared<'_> {
                 })
             })
             .collect();
-        let numbering = if self.dense {
-            Numbering::Dense
-        } else {
-            Numbering::Hashed(numbers, keys)
-        };
-        Ok(ReadResult {
-            sizes,
-            numbering,
-            seen,
-            columns: columns?,
-            stats,
-        })
+        let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
+        Ok(ReadResult { sizes, numbering, seen, columns: columns?, stats })
     }
 }
 
@@ -981,31 +790,14 @@ struct Batch<'a> {
 impl<'a> Batch<'a> {
     fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
         let columns = &tables.store.tables[table.0 as usize].columns;
-        let segment_rows = columns
-            .first()
-            .and_then(|c| c.segments().first())
-            .map_or(1, |s| s.codes.len().max(1));
+        let segment_rows = columns.first().and_then(|c| c.segments().first()).map_or(1, |s| s.codes.len().max(1));
         let (segment, within) = (start / segment_rows, start % segment_rows);
-        Batch {
-            tables,
-            table,
-            start,
-            len,
-            segment,
-            within,
-            unpacked: Default::default(),
-        }
+        Batch { tables, table, start, len, segment, within, unpacked: Default::default() }
     }
 
     fn packed_bytes(&self, column: u32) -> u64 {
-        let column = self.tables.column(ColumnId {
-            table: self.table,
-            index: column,
-        });
-        column
-            .segments()
-            .get(self.segment)
-            .map_or(0, |s| u64::from(s.codes.bits()) * self.len as u64 / 8)
+        let column = self.tables.column(ColumnId { table: self.table, index: column });
+        column.segments().get(self.segment).map_or(0, |s| u64::from(s.codes.bits()) * self.len as u64 / 8)
     }
 
     fn unpack(&self, anchor: Anchor) -> Arc<Vec<u32>> {
@@ -1014,24 +806,16 @@ impl<'a> Batch<'a> {
         }
         let mut codes = vec![0u32; self.len];
         match anchor {
-            Anchor::Row => codes
-                .iter_mut()
-                .enumerate()
-                .for_each(|(i, c)| *c = (self.start + i) as u32),
+            Anchor::Row => codes.iter_mut().enumerate().for_each(|(i, c)| *c = (self.start + i) as u32),
             Anchor::Reference(relationship) => {
                 if let Target::ByRow(packed) = &self.tables.lookup(relationship).target {
                     packed.unpack32(self.start, 0, &mut codes);
                 }
             }
             Anchor::Column(index) => {
-                let column = self.tables.column(ColumnId {
-                    table: self.table,
-                    index,
-                });
+                let column = self.tables.column(ColumnId { table: self.table, index });
                 let segment = &column.segments()[self.segment];
-                segment
-                    .codes
-                    .unpack32(self.within, segment.base as u32, &mut codes);
+                segment.codes.unpack32(self.within, segment.base as u32, &mut codes);
             }
         }
         let codes = Arc::new(codes);

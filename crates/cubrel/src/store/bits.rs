@@ -29,10 +29,7 @@ impl PackedInts {
         let width = usize::from(bits);
         let mut words = vec![0u64; len.div_ceil(BLOCK) * width];
         for (i, value) in values.enumerate() {
-            debug_assert!(
-                bits == 64 || value >> bits == 0,
-                "{value} needs more than {bits} bits"
-            );
+            debug_assert!(bits == 64 || value >> bits == 0, "{value} needs more than {bits} bits");
             if width == 0 {
                 continue;
             }
@@ -43,17 +40,16 @@ impl PackedInts {
                 words[word + 1] |= value >> (64 - shift);
             }
         }
-        PackedInts {
-            bits,
-            len,
-            words: words.into_boxed_slice(),
-        }
+        PackedInts { bits, len, words: words.into_boxed_slice() }
     }
 
     /// From what [`PackedInts::words`] gave; `None` if the lengths do not agree.
     pub fn from_words(bits: u8, len: usize, words: Box<[u64]>) -> Option<PackedInts> {
-        (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits))
-            .then_some(PackedInts { bits, len, words })
+        (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits)).then_some(PackedInts {
+            bits,
+            len,
+            words,
+        })
     }
 
     /// Bits of each value.
@@ -91,16 +87,8 @@ impl PackedInts {
         let at = i * width;
         let (word, shift) = (at / 64, at % 64);
         let low = self.words[word] >> shift;
-        let value = if shift + width > 64 {
-            low | self.words[word + 1] << (64 - shift)
-        } else {
-            low
-        };
-        if width == 64 {
-            value
-        } else {
-            value & ((1 << width) - 1)
-        }
+        let value = if shift + width > 64 { low | self.words[word + 1] << (64 - shift) } else { low };
+        if width == 64 { value } else { value & ((1 << width) - 1) }
     }
 
     /// Writes the values from `start` on to `out`, adding `base` to each.
@@ -116,18 +104,8 @@ impl PackedInts {
         self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
     }
 
-    fn unpack_with<T: Copy + Default>(
-        &self,
-        start: usize,
-        out: &mut [T],
-        make: impl Fn(u64) -> T + Copy,
-    ) {
-        assert!(
-            start + out.len() <= self.len,
-            "rows {start} to {} of {}",
-            start + out.len(),
-            self.len
-        );
+    fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
+        assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
         let mut at = 0;
         let mut buffer = [T::default(); BLOCK];
         while at < out.len() {
@@ -137,9 +115,7 @@ impl PackedInts {
             let width = usize::from(self.bits);
             let words = &self.words[block * width..(block + 1) * width];
             if skip == 0 && take == BLOCK {
-                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else {
-                    unreachable!()
-                };
+                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else { unreachable!() };
                 unpack_block(self.bits, words, target, make);
             } else {
                 unpack_block(self.bits, words, &mut buffer, make);
@@ -153,30 +129,18 @@ impl PackedInts {
 /// One value of a block, at a place and width that the compiler knows.
 #[inline(always)]
 fn value_at<const BITS: usize>(words: &[u64; BITS], i: usize) -> u64 {
-    let mask = if BITS == 64 {
-        u64::MAX
-    } else {
-        (1u64 << (BITS % 64)) - 1
-    };
+    let mask = if BITS == 64 { u64::MAX } else { (1u64 << (BITS % 64)) - 1 };
     let at = i * BITS;
     let (word, shift) = (at / 64, at % 64);
     let low = words[word] >> shift;
-    let value = if shift + BITS > 64 {
-        low | words[word + 1] << (64 - shift)
-    } else {
-        low
-    };
+    let value = if shift + BITS > 64 { low | words[word + 1] << (64 - shift) } else { low };
     value & mask
 }
 
 /// Unpacks one block whose width is known to the compiler. Written out value by value: left to itself the compiler
 /// keeps a loop, and computes places and shifts anew for each value.
 #[inline(always)]
-fn block_of<const BITS: usize, T: Copy>(
-    words: &[u64],
-    out: &mut [T; BLOCK],
-    make: impl Fn(u64) -> T,
-) {
+fn block_of<const BITS: usize, T: Copy>(words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
     let Ok(words) = <&[u64; BITS]>::try_from(words) else {
         return;
     };
@@ -209,35 +173,20 @@ mod tests {
     #[test]
     fn every_width_gives_back_what_was_packed() {
         for bits in 0..=64u8 {
-            let mask = if bits == 64 {
-                u64::MAX
-            } else {
-                (1u64 << bits) - 1
-            };
-            let values: Vec<u64> = (0..300u64)
-                .map(|i| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(7) & mask)
-                .collect();
+            let mask = if bits == 64 { u64::MAX } else { (1u64 << bits) - 1 };
+            let values: Vec<u64> =
+                (0..300u64).map(|i| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(7) & mask).collect();
             let packed = PackedInts::pack(values.iter().copied(), bits);
-            assert_eq!(
-                values,
-                (0..300).map(|i| packed.get(i)).collect::<Vec<_>>(),
-                "{bits} bits"
-            );
+            assert_eq!(values, (0..300).map(|i| packed.get(i)).collect::<Vec<_>>(), "{bits} bits");
             for (start, len) in [(0, 300), (64, 64), (3, 200), (299, 1), (300, 0)] {
                 let mut out = vec![0; len];
                 packed.unpack(start, 5, &mut out);
-                let expected: Vec<u64> = values[start..start + len]
-                    .iter()
-                    .map(|v| v.wrapping_add(5))
-                    .collect();
+                let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
                 assert_eq!(out, expected, "{bits} bits from {start}");
                 if bits <= 31 {
                     let mut out = vec![0; len];
                     packed.unpack32(start, 5, &mut out);
-                    assert!(
-                        out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b),
-                        "{bits} bits from {start}"
-                    );
+                    assert!(out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b), "{bits} bits from {start}");
                 }
             }
         }

@@ -80,10 +80,7 @@ impl Column {
     /// Codes the values of a column in segments of `segment_rows`.
     pub fn encode(raw: &RawColumn, segment_rows: usize) -> Result<Column, EncodeError> {
         let rows = raw.len();
-        let nulls = raw
-            .valid
-            .as_ref()
-            .map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
+        let nulls = raw.valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
         let parts = match &raw.data {
             RawData::Ints(values) => encode_ints(values, raw, segment_rows),
             RawData::Floats(values) => {
@@ -93,15 +90,7 @@ impl Column {
             RawData::Texts { values, indices } => encode_texts(values, indices, raw, segment_rows)?,
         };
         let (coding, domain, distinct, segments) = parts;
-        Ok(Column {
-            ty: raw.ty,
-            rows,
-            coding,
-            domain,
-            nulls,
-            distinct,
-            segments,
-        })
+        Ok(Column { ty: raw.ty, rows, coding, domain, nulls, distinct, segments })
     }
 
     /// Puts stored parts together; `None` if they do not fit each other.
@@ -123,15 +112,7 @@ impl Column {
                 && (rest.is_empty() || last.codes.len() <= rest[0].codes.len())
         });
         let in_range = even && segments.iter().all(|s| s.max <= domain && s.base <= s.max);
-        (fits && in_range).then_some(Column {
-            ty,
-            rows,
-            coding,
-            domain,
-            nulls: counts.0,
-            distinct: counts.1,
-            segments,
-        })
+        (fits && in_range).then_some(Column { ty, rows, coding, domain, nulls: counts.0, distinct: counts.1, segments })
     }
 
     /// The type of the values.
@@ -176,11 +157,7 @@ impl Column {
 
     /// The widest segment's bits.
     pub fn bits(&self) -> u8 {
-        self.segments
-            .iter()
-            .map(|s| s.codes.bits())
-            .max()
-            .unwrap_or(0)
+        self.segments.iter().map(|s| s.codes.bits()).max().unwrap_or(0)
     }
 
     /// The code of a row.
@@ -225,10 +202,7 @@ impl Column {
             Type::Bool => Value::Bool(v != 0),
             Type::Date => Value::Date(v as i32),
             Type::Timestamp => Value::Timestamp(v),
-            Type::Decimal { scale, .. } => Value::Decimal {
-                unscaled: i128::from(v),
-                scale,
-            },
+            Type::Decimal { scale, .. } => Value::Decimal { unscaled: i128::from(v), scale },
             _ => Value::Int(v),
         }
     }
@@ -248,10 +222,7 @@ impl Column {
             (Type::Timestamp, Value::Timestamp(t)) => *t,
             (ty, v) if ty.is_exact() => {
                 let unscaled = v.as_exact(ty.scale())?;
-                let rescaled = Value::Decimal {
-                    unscaled,
-                    scale: ty.scale(),
-                };
+                let rescaled = Value::Decimal { unscaled, scale: ty.scale() };
                 if rescaled != *v {
                     return None;
                 }
@@ -272,21 +243,13 @@ impl Column {
     /// The values of some codes, as a batch.
     pub fn vector_of(&self, codes: &[u64]) -> Vector {
         let valid: Vec<bool> = codes.iter().map(|c| *c < self.domain).collect();
-        let ints = || -> Vec<i64> {
-            codes
-                .iter()
-                .map(|c| if *c < self.domain { self.int_of(*c) } else { 0 })
-                .collect()
-        };
+        let ints =
+            || -> Vec<i64> { codes.iter().map(|c| if *c < self.domain { self.int_of(*c) } else { 0 }).collect() };
         let data = match (&self.coding, self.ty) {
             (Coding::Texts(dictionary), _) => {
                 let empty: Arc<str> = Arc::from("");
                 let text = |c: &u64| {
-                    if *c < self.domain {
-                        Arc::from(dictionary.get(*c as usize))
-                    } else {
-                        empty.clone()
-                    }
+                    if *c < self.domain { Arc::from(dictionary.get(*c as usize)) } else { empty.clone() }
                 };
                 Data::Text(codes.iter().map(text).collect())
             }
@@ -300,15 +263,10 @@ impl Column {
     /// As [`Column::vector_of`], for codes of this column's own rows.
     pub fn own_vector(&self, codes: &[u64]) -> Vector {
         match (&self.coding, self.ty) {
-            (Coding::Offset { base, step }, ty)
-                if self.nulls == 0 && !matches!(ty, Type::Float | Type::Bool) =>
-            {
+            (Coding::Offset { base, step }, ty) if self.nulls == 0 && !matches!(ty, Type::Float | Type::Bool) => {
                 let (base, step) = (*base, *step as i64);
                 Vector::new(Data::I64(
-                    codes
-                        .iter()
-                        .map(|c| base.wrapping_add((*c as i64).wrapping_mul(step)))
-                        .collect(),
+                    codes.iter().map(|c| base.wrapping_add((*c as i64).wrapping_mul(step))).collect(),
                 ))
             }
             _ => self.vector_of(codes),
@@ -317,11 +275,7 @@ impl Column {
 
     /// Bytes on the heap: codes, and the dictionary.
     pub fn heap_bytes(&self) -> (usize, usize) {
-        let codes = self
-            .segments
-            .iter()
-            .map(|s| s.codes.heap_bytes())
-            .sum::<usize>()
+        let codes = self.segments.iter().map(|s| s.codes.heap_bytes()).sum::<usize>()
             + self.segments.len() * size_of::<Segment>();
         let dictionary = match &self.coding {
             Coding::Offset { .. } => 0,
@@ -343,39 +297,20 @@ fn segments(codes: impl Iterator<Item = u64>, rows: usize, segment_rows: usize) 
         let n = left.min(segment_rows);
         buffer.clear();
         buffer.extend(codes.by_ref().take(n));
-        let (base, max) = buffer
-            .iter()
-            .fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
+        let (base, max) = buffer.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
         let packed = PackedInts::pack(buffer.iter().map(|c| c - base), bits_for(max - base));
-        list.push(Segment {
-            base,
-            max,
-            codes: packed,
-        });
+        list.push(Segment { base, max, codes: packed });
         left -= n;
     }
     list
 }
 
 fn encode_ints(values: &[i64], raw: &RawColumn, segment_rows: usize) -> Parts {
-    let valid = || {
-        values
-            .iter()
-            .enumerate()
-            .filter(|(i, _)| raw.is_valid(*i))
-            .map(|(_, v)| *v)
-    };
-    let (min, max) = valid().fold((i64::MAX, i64::MIN), |(low, high), v| {
-        (low.min(v), high.max(v))
-    });
+    let valid = || values.iter().enumerate().filter(|(i, _)| raw.is_valid(*i)).map(|(_, v)| *v);
+    let (min, max) = valid().fold((i64::MAX, i64::MIN), |(low, high), v| (low.min(v), high.max(v)));
     if min > max {
         let coding = Coding::Offset { base: 0, step: 1 };
-        return (
-            coding,
-            0,
-            0,
-            segments(values.iter().map(|_| 0), values.len(), segment_rows),
-        );
+        return (coding, 0, 0, segments(values.iter().map(|_| 0), values.len(), segment_rows));
     }
     let step = common_step(valid().map(|v| v.wrapping_sub(min) as u64));
     let range = (i128::from(max) - i128::from(min)) as u64 / step;
@@ -383,44 +318,22 @@ fn encode_ints(values: &[i64], raw: &RawColumn, segment_rows: usize) -> Parts {
     let rows = values.len() as u64;
     let bits = |n: u64| u64::from(bits_for(n)) * rows / 8;
     // Null's code is one more than the largest, and 2^64 codes leave no room for it.
-    let offset_bytes = if range == u64::MAX {
-        u64::MAX
-    } else {
-        bits(range + u64::from(raw.valid.is_some()))
-    };
+    let offset_bytes = if range == u64::MAX { u64::MAX } else { bits(range + u64::from(raw.valid.is_some())) };
     let numbers_bytes = bits(distinct) + distinct * 8;
     if numbers_bytes < offset_bytes {
-        let sorted: Box<[i64]> = sorted
-            .unwrap_or_else(|| sorted_numbers(valid()))
-            .into_boxed_slice();
+        let sorted: Box<[i64]> = sorted.unwrap_or_else(|| sorted_numbers(valid())).into_boxed_slice();
         let null = sorted.len() as u64;
         let code = |(i, v): (usize, &i64)| {
-            if raw.is_valid(i) {
-                sorted.binary_search(v).map_or(null, |p| p as u64)
-            } else {
-                null
-            }
+            if raw.is_valid(i) { sorted.binary_search(v).map_or(null, |p| p as u64) } else { null }
         };
-        let list = segments(
-            values.iter().enumerate().map(code),
-            values.len(),
-            segment_rows,
-        );
+        let list = segments(values.iter().enumerate().map(code), values.len(), segment_rows);
         return (Coding::Numbers(sorted), null, distinct, list);
     }
     let null = range + 1;
     let code = |(i, v): (usize, &i64)| {
-        if raw.is_valid(i) {
-            v.wrapping_sub(min) as u64 / step
-        } else {
-            null
-        }
+        if raw.is_valid(i) { v.wrapping_sub(min) as u64 / step } else { null }
     };
-    let list = segments(
-        values.iter().enumerate().map(code),
-        values.len(),
-        segment_rows,
-    );
+    let list = segments(values.iter().enumerate().map(code), values.len(), segment_rows);
     (Coding::Offset { base: min, step }, null, distinct, list)
 }
 
@@ -448,12 +361,7 @@ fn sorted_numbers(values: impl Iterator<Item = i64>) -> Vec<i64> {
 }
 
 /// How many different numbers; and which, where finding that out was the way to count them.
-fn distinct_numbers(
-    values: impl Iterator<Item = i64>,
-    min: i64,
-    step: u64,
-    range: u64,
-) -> (u64, Option<Vec<i64>>) {
+fn distinct_numbers(values: impl Iterator<Item = i64>, min: i64, step: u64, range: u64) -> (u64, Option<Vec<i64>>) {
     if range < COUNTED_RANGE {
         let mut seen = vec![0u64; range as usize / 64 + 1];
         for v in values {
@@ -472,11 +380,7 @@ fn sort_texts(values: &[Arc<str>], order: &mut Vec<u32>) {
     let bytes = |i: &u32| values[*i as usize].as_bytes();
     let Some(first) = order.first() else { return };
     let common = order.iter().fold(bytes(first), |common, i| {
-        let same = common
-            .iter()
-            .zip(bytes(i))
-            .take_while(|(a, b)| a == b)
-            .count();
+        let same = common.iter().zip(bytes(i)).take_while(|(a, b)| a == b).count();
         &common[..same]
     });
     let skip = common.len();
@@ -504,29 +408,19 @@ fn encode_texts(
             used[*index as usize] = true;
         }
     }
-    let mut order: Vec<u32> = (0..values.len() as u32)
-        .filter(|i| used[*i as usize])
-        .collect();
+    let mut order: Vec<u32> = (0..values.len() as u32).filter(|i| used[*i as usize]).collect();
     sort_texts(values, &mut order);
-    let dictionary = TextDictionary::new(order.iter().map(|i| &*values[*i as usize]))
-        .ok_or(EncodeError::DictionaryTooLarge)?;
+    let dictionary =
+        TextDictionary::new(order.iter().map(|i| &*values[*i as usize])).ok_or(EncodeError::DictionaryTooLarge)?;
     let null = order.len() as u64;
     let mut code_of = vec![0u64; values.len()];
     for (code, index) in order.iter().enumerate() {
         code_of[*index as usize] = code as u64;
     }
     let code = |(i, index): (usize, &u32)| {
-        if raw.is_valid(i) {
-            code_of[*index as usize]
-        } else {
-            null
-        }
+        if raw.is_valid(i) { code_of[*index as usize] } else { null }
     };
-    let list = segments(
-        indices.iter().enumerate().map(code),
-        indices.len(),
-        segment_rows,
-    );
+    let list = segments(indices.iter().enumerate().map(code), indices.len(), segment_rows);
     Ok((Coding::Texts(dictionary), null, null, list))
 }
 
@@ -538,9 +432,7 @@ mod tests {
         RawColumn {
             ty,
             data: RawData::Ints(values.iter().map(|v| v.unwrap_or(7)).collect()),
-            valid: values
-                .contains(&None)
-                .then(|| values.iter().map(Option::is_some).collect()),
+            valid: values.contains(&None).then(|| values.iter().map(Option::is_some).collect()),
         }
     }
 
@@ -562,10 +454,7 @@ mod tests {
             }
             let mut by_code: Vec<(u64, &Value)> = codes.iter().copied().zip(expected).collect();
             by_code.sort_by_key(|(c, _)| *c);
-            assert!(
-                by_code.windows(2).all(|w| w[0].1.total_cmp(w[1].1).is_le()),
-                "codes keep the order"
-            );
+            assert!(by_code.windows(2).all(|w| w[0].1.total_cmp(w[1].1).is_le()), "codes keep the order");
             last = Some(column);
         }
         last.expect("ran")
@@ -580,23 +469,10 @@ mod tests {
             &[Some(100), Some(250), None, Some(-50)],
             &[Some(i64::MIN), Some(i64::MAX), Some(0)],
             &[Some(i64::MIN), None, Some(i64::MAX)],
-            &[
-                Some(1),
-                Some(1_000_000_007),
-                Some(1),
-                Some(1_000_000_007),
-                Some(1),
-                Some(1),
-                Some(1),
-                Some(1),
-                Some(1),
-            ],
+            &[Some(1), Some(1_000_000_007), Some(1), Some(1_000_000_007), Some(1), Some(1), Some(1), Some(1), Some(1)],
         ];
         for case in cases {
-            let expected: Vec<Value> = case
-                .iter()
-                .map(|v| v.map_or(Value::Null, Value::Int))
-                .collect();
+            let expected: Vec<Value> = case.iter().map(|v| v.map_or(Value::Null, Value::Int)).collect();
             check(&ints(Type::Int, case), &expected);
         }
     }
@@ -607,26 +483,13 @@ mod tests {
             &ints(Type::Int, &[Some(1000), Some(4000), Some(2500)]),
             &[Value::Int(1000), Value::Int(4000), Value::Int(2500)],
         );
-        assert_eq!(
-            (column.coding(), column.bits()),
-            (
-                &Coding::Offset {
-                    base: 1000,
-                    step: 1500
-                },
-                2
-            )
-        );
+        assert_eq!((column.coding(), column.bits()), (&Coding::Offset { base: 1000, step: 1500 }, 2));
     }
 
     #[test]
     fn floats_and_texts_come_back() {
         let floats = [0.0, -1.5, 1e300, -1e-300, 3.25];
-        let raw = RawColumn {
-            ty: Type::Float,
-            data: RawData::Floats(floats.to_vec()),
-            valid: None,
-        };
+        let raw = RawColumn { ty: Type::Float, data: RawData::Floats(floats.to_vec()), valid: None };
         check(&raw, &floats.map(Value::Float));
         let texts = ["Skaw", "Ness", "", "Ärö", "Ness"];
         let vector = Vector::new(Data::Text(texts.iter().map(|t| Arc::from(*t)).collect()));
@@ -637,23 +500,10 @@ mod tests {
 
     #[test]
     fn values_that_do_not_occur_have_no_code() {
-        let column =
-            Column::encode(&ints(Type::decimal(1), &[Some(10), Some(30)]), 10).expect("encodes");
+        let column = Column::encode(&ints(Type::decimal(1), &[Some(10), Some(30)]), 10).expect("encodes");
         assert_eq!(column.code_of(&Value::Int(1)), Some(0));
-        assert_eq!(
-            column.code_of(&Value::Decimal {
-                unscaled: 15,
-                scale: 1
-            }),
-            None
-        );
-        assert_eq!(
-            column.code_of(&Value::Decimal {
-                unscaled: 101,
-                scale: 2
-            }),
-            None
-        );
+        assert_eq!(column.code_of(&Value::Decimal { unscaled: 15, scale: 1 }), None);
+        assert_eq!(column.code_of(&Value::Decimal { unscaled: 101, scale: 2 }), None);
         assert_eq!(column.code_of(&Value::Null), Some(column.null_code()));
     }
 }

@@ -20,18 +20,14 @@ impl TextDictionary {
             bytes.extend_from_slice(text.as_bytes());
             starts.push(u32::try_from(bytes.len()).ok()?);
         }
-        Some(TextDictionary {
-            bytes: bytes.into_boxed_slice(),
-            starts: starts.into_boxed_slice(),
-        })
+        Some(TextDictionary { bytes: bytes.into_boxed_slice(), starts: starts.into_boxed_slice() })
     }
 
     /// From stored parts; `None` if they are not a dictionary.
     pub fn from_parts(bytes: Box<[u8]>, starts: Box<[u32]>) -> Option<TextDictionary> {
         let text = std::str::from_utf8(&bytes).ok()?;
         let ordered = starts.windows(2).all(|w| w[0] <= w[1]);
-        let whole =
-            starts.first() == Some(&0) && starts.last().copied() == u32::try_from(bytes.len()).ok();
+        let whole = starts.first() == Some(&0) && starts.last().copied() == u32::try_from(bytes.len()).ok();
         let cut = starts.iter().all(|s| text.is_char_boundary(*s as usize));
         (ordered && whole && cut).then_some(TextDictionary { bytes, starts })
     }

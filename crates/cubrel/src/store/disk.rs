@@ -154,8 +154,7 @@ pub fn write(path: &Path, stored: &Stored) -> io::Result<()> {
     let folder = path.parent().unwrap_or(Path::new("."));
     std::fs::create_dir_all(folder)?;
     let beside = path.with_extension("new");
-    let result =
-        write_file(&beside, &text, &blocks.bytes).and_then(|()| std::fs::rename(&beside, path));
+    let result = write_file(&beside, &text, &blocks.bytes).and_then(|()| std::fs::rename(&beside, path));
     if result.is_err() {
         // What was half written is of no use; that it cannot be removed would say nothing new.
         let _ = std::fs::remove_file(&beside);
@@ -188,45 +187,26 @@ impl Blocks {
         let len = self.bytes.len() - at;
         let hash = xxh3_64(&self.bytes[at..]);
         self.bytes.resize(self.bytes.len().next_multiple_of(8), 0);
-        Block {
-            at: at as u64,
-            len: len as u64,
-            hash,
-        }
+        Block { at: at as u64, len: len as u64, hash }
     }
 
     fn packed(&mut self, packed: &PackedInts) -> PackedEntry {
         let words = self.block(packed.words().iter().flat_map(|w| w.to_le_bytes()));
-        PackedEntry {
-            bits: packed.bits(),
-            len: packed.len(),
-            words,
-        }
+        PackedEntry { bits: packed.bits(), len: packed.len(), words }
     }
 
     fn table(&mut self, table: &StoredTable) -> TableEntry {
-        let columns = if table.shares.is_some() {
-            Vec::new()
-        } else {
-            table.columns.iter().map(|c| self.column(c)).collect()
-        };
-        TableEntry {
-            name: table.name.clone(),
-            shares: table.shares,
-            rows: table.rows,
-            columns,
-        }
+        let columns =
+            if table.shares.is_some() { Vec::new() } else { table.columns.iter().map(|c| self.column(c)).collect() };
+        TableEntry { name: table.name.clone(), shares: table.shares, rows: table.rows, columns }
     }
 
     fn column(&mut self, (name, column): &(String, Arc<Column>)) -> ColumnEntry {
         let coding = match column.coding() {
-            Coding::Offset { base, step } => CodingEntry::Offset {
-                base: *base,
-                step: *step,
-            },
-            Coding::Numbers(values) => CodingEntry::Numbers {
-                values: self.block(values.iter().flat_map(|v| v.to_le_bytes())),
-            },
+            Coding::Offset { base, step } => CodingEntry::Offset { base: *base, step: *step },
+            Coding::Numbers(values) => {
+                CodingEntry::Numbers { values: self.block(values.iter().flat_map(|v| v.to_le_bytes())) }
+            }
             Coding::Texts(dictionary) => {
                 let (bytes, starts) = dictionary.parts();
                 CodingEntry::Texts {
@@ -235,11 +215,7 @@ impl Blocks {
                 }
             }
         };
-        let segment = |s: &Segment| SegmentEntry {
-            base: s.base,
-            max: s.max,
-            codes: self.packed(&s.codes),
-        };
+        let segment = |s: &Segment| SegmentEntry { base: s.base, max: s.max, codes: self.packed(&s.codes) };
         ColumnEntry {
             name: name.clone(),
             ty: column.ty().to_string(),
@@ -253,10 +229,7 @@ impl Blocks {
 
     fn lookup(&mut self, lookup: &Lookup) -> LookupEntry {
         let (by_code, by_row) = match &lookup.target {
-            Target::ByCode(rows) => (
-                Some(self.block(rows.iter().flat_map(|r| r.to_le_bytes()))),
-                None,
-            ),
+            Target::ByCode(rows) => (Some(self.block(rows.iter().flat_map(|r| r.to_le_bytes()))), None),
             Target::ByRow(packed) => (None, Some(self.packed(packed))),
         };
         LookupEntry {
@@ -275,12 +248,7 @@ impl Blocks {
 /// When it cannot be read, is of another version, or damaged.
 pub fn read(path: &Path) -> Result<Stored, ReadError> {
     let bytes = std::fs::read(path)?;
-    let word = |i: usize| {
-        bytes
-            .get(i * 8..i * 8 + 8)
-            .and_then(|b| b.try_into().ok())
-            .map(u64::from_le_bytes)
-    };
+    let word = |i: usize| bytes.get(i * 8..i * 8 + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
     let (Some(version), Some(length), Some(hash)) = (word(1), word(2), word(3)) else {
         return Err(damaged("it is cut off"));
     };
@@ -290,47 +258,27 @@ pub fn read(path: &Path) -> Result<Stored, ReadError> {
     if version != VERSION {
         return Err(ReadError::Version);
     }
-    let end = usize::try_from(length)
-        .ok()
-        .and_then(|l| l.checked_add(PREAMBLE))
-        .filter(|e| *e <= bytes.len());
+    let end = usize::try_from(length).ok().and_then(|l| l.checked_add(PREAMBLE)).filter(|e| *e <= bytes.len());
     let end = end.ok_or_else(|| damaged("it is cut off"))?;
     let text = &bytes[PREAMBLE..end];
     if xxh3_64(text) != hash {
         return Err(damaged("the header has changed"));
     }
     let header: Header = serde_json::from_slice(text).map_err(|e| damaged(e.to_string()))?;
-    let source = Bytes {
-        bytes: &bytes[end..],
-    };
+    let source = Bytes { bytes: &bytes[end..] };
     let mut tables: Vec<StoredTable> = Vec::new();
     for entry in header.tables {
         let table = match entry.shares {
             Some(first) => {
-                let first = tables
-                    .get(first)
-                    .ok_or_else(|| damaged("a shared table is missing"))?;
-                StoredTable {
-                    columns: first.columns.clone(),
-                    shares: entry.shares,
-                    name: entry.name,
-                    rows: entry.rows,
-                }
+                let first = tables.get(first).ok_or_else(|| damaged("a shared table is missing"))?;
+                StoredTable { columns: first.columns.clone(), shares: entry.shares, name: entry.name, rows: entry.rows }
             }
             None => source.table(entry)?,
         };
         tables.push(table);
     }
-    let lookups = header
-        .lookups
-        .into_iter()
-        .map(|l| source.lookup(l).map(Arc::new))
-        .collect::<Result<_, _>>()?;
-    Ok(Stored {
-        tables,
-        lookups,
-        notes: header.notes,
-    })
+    let lookups = header.lookups.into_iter().map(|l| source.lookup(l).map(Arc::new)).collect::<Result<_, _>>()?;
+    Ok(Stored { tables, lookups, notes: header.notes })
 }
 
 struct Bytes<'a> {
@@ -339,12 +287,8 @@ struct Bytes<'a> {
 
 impl<'a> Bytes<'a> {
     fn block(&self, block: Block) -> Result<&'a [u8], ReadError> {
-        let range = usize::try_from(block.at)
-            .ok()
-            .zip(usize::try_from(block.at.saturating_add(block.len)).ok());
-        let bytes = range
-            .and_then(|(a, b)| self.bytes.get(a..b))
-            .ok_or_else(|| damaged("it is cut off"))?;
+        let range = usize::try_from(block.at).ok().zip(usize::try_from(block.at.saturating_add(block.len)).ok());
+        let bytes = range.and_then(|(a, b)| self.bytes.get(a..b)).ok_or_else(|| damaged("it is cut off"))?;
         if xxh3_64(bytes) != block.hash {
             return Err(damaged(format!("the block at {} has changed", block.at)));
         }
@@ -367,60 +311,32 @@ impl<'a> Bytes<'a> {
     }
 
     fn table(&self, entry: TableEntry) -> Result<StoredTable, ReadError> {
-        let columns = entry
-            .columns
-            .iter()
-            .map(|c| self.column(c))
-            .collect::<Result<Vec<_>, _>>()?;
+        let columns = entry.columns.iter().map(|c| self.column(c)).collect::<Result<Vec<_>, _>>()?;
         if columns.iter().any(|(_, c)| c.rows() != entry.rows) {
-            return Err(damaged(format!(
-                "the columns of `{}` differ in length",
-                entry.name
-            )));
+            return Err(damaged(format!("the columns of `{}` differ in length", entry.name)));
         }
-        Ok(StoredTable {
-            name: entry.name,
-            shares: None,
-            rows: entry.rows,
-            columns,
-        })
+        Ok(StoredTable { name: entry.name, shares: None, rows: entry.rows, columns })
     }
 
     fn column(&self, entry: &ColumnEntry) -> Result<(String, Arc<Column>), ReadError> {
         let wrong = || damaged(format!("column `{}`", entry.name));
         let ty = Type::parse(&entry.ty).ok_or_else(wrong)?;
         let coding = match &entry.coding {
-            CodingEntry::Offset { base, step } => Coding::Offset {
-                base: *base,
-                step: *step,
-            },
+            CodingEntry::Offset { base, step } => Coding::Offset { base: *base, step: *step },
             CodingEntry::Numbers { values } => {
                 Coding::Numbers(self.words(*values)?.iter().map(|w| *w as i64).collect())
             }
             CodingEntry::Texts { bytes, starts } => {
-                let dictionary =
-                    TextDictionary::from_parts(self.block(*bytes)?.into(), self.halves(*starts)?);
+                let dictionary = TextDictionary::from_parts(self.block(*bytes)?.into(), self.halves(*starts)?);
                 Coding::Texts(dictionary.ok_or_else(wrong)?)
             }
         };
         let segments = entry
             .segments
             .iter()
-            .map(|s| {
-                Ok(Segment {
-                    base: s.base,
-                    max: s.max,
-                    codes: self.packed(&s.codes)?,
-                })
-            })
+            .map(|s| Ok(Segment { base: s.base, max: s.max, codes: self.packed(&s.codes)? }))
             .collect::<Result<Vec<_>, ReadError>>()?;
-        let column = Column::from_parts(
-            ty,
-            coding,
-            entry.domain,
-            (entry.nulls, entry.distinct),
-            segments,
-        );
+        let column = Column::from_parts(ty, coding, entry.domain, (entry.nulls, entry.distinct), segments);
         Ok((entry.name.clone(), Arc::new(column.ok_or_else(wrong)?)))
     }
 
@@ -452,49 +368,23 @@ mod tests {
         );
         let columns = [
             RawColumn::from_vector(texts, Type::Text).expect("fits"),
-            RawColumn {
-                ty: Type::decimal(2),
-                data: RawData::Ints(vec![5, -700, 12, 9_000_000_000]),
-                valid: None,
-            },
-            RawColumn {
-                ty: Type::Float,
-                data: RawData::Floats(vec![0.5, -1.0, 1e9, 0.5]),
-                valid: None,
-            },
+            RawColumn { ty: Type::decimal(2), data: RawData::Ints(vec![5, -700, 12, 9_000_000_000]), valid: None },
+            RawColumn { ty: Type::Float, data: RawData::Floats(vec![0.5, -1.0, 1e9, 0.5]), valid: None },
         ];
-        let columns = columns.iter().zip(["t", "d", "f"]).map(|(raw, name)| {
-            (
-                name.to_string(),
-                Arc::new(Column::encode(raw, 3).expect("encodes")),
-            )
-        });
-        let first = StoredTable {
-            name: "a".into(),
-            shares: None,
-            rows: 4,
-            columns: columns.collect(),
-        };
-        let second = StoredTable {
-            name: "b".into(),
-            shares: Some(0),
-            rows: 4,
-            columns: first.columns.clone(),
-        };
+        let columns = columns
+            .iter()
+            .zip(["t", "d", "f"])
+            .map(|(raw, name)| (name.to_string(), Arc::new(Column::encode(raw, 3).expect("encodes"))));
+        let first = StoredTable { name: "a".into(), shares: None, rows: 4, columns: columns.collect() };
+        let second = StoredTable { name: "b".into(), shares: Some(0), rows: 4, columns: first.columns.clone() };
         let key = first.columns[0].1.clone();
         let lookup = Lookup::build(&[&key], &[&first.columns[1].1]).expect("unique");
-        Stored {
-            tables: vec![first, second],
-            lookups: vec![Arc::new(lookup)],
-            notes: serde_json::json!({"x": 1}),
-        }
+        Stored { tables: vec![first, second], lookups: vec![Arc::new(lookup)], notes: serde_json::json!({"x": 1}) }
     }
 
     fn values(stored: &Stored) -> Vec<Vec<Value>> {
         let columns = stored.tables.iter().flat_map(|t| &t.columns);
-        columns
-            .map(|(_, c)| c.codes().into_iter().map(|code| c.value_of(code)).collect())
-            .collect()
+        columns.map(|(_, c)| c.codes().into_iter().map(|code| c.value_of(code)).collect()).collect()
     }
 
     #[test]
@@ -506,14 +396,8 @@ mod tests {
         let back = read(&path).expect("reads");
         assert_eq!(values(&back), values(&stored));
         assert_eq!(back.notes, stored.notes);
-        assert!(
-            Arc::ptr_eq(&back.tables[0].columns[0].1, &back.tables[1].columns[0].1),
-            "roles share their columns"
-        );
-        assert_eq!(
-            back.lookups[0].unmatched_rows,
-            stored.lookups[0].unmatched_rows
-        );
+        assert!(Arc::ptr_eq(&back.tables[0].columns[0].1, &back.tables[1].columns[0].1), "roles share their columns");
+        assert_eq!(back.lookups[0].unmatched_rows, stored.lookups[0].unmatched_rows);
     }
 
     #[test]

@@ -53,10 +53,7 @@ fn key(columns: &[&Column], row: usize) -> Option<Vec<Value>> {
 }
 
 fn show(key: &[Value]) -> String {
-    key.iter()
-        .map(ToString::to_string)
-        .collect::<Vec<_>>()
-        .join(", ")
+    key.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
 /// The row of each key of the one side; a null key is no key.
@@ -90,22 +87,12 @@ impl Lookup {
             [column] if column.domain() <= CODES_PER_ROW * rows as u64 + 65_536 => {
                 Ok(Lookup::by_code(column, &rows_of))
             }
-            _ => Ok(Lookup::by_row(
-                many,
-                rows,
-                one.first().map_or(0, |c| c.rows()),
-                &rows_of,
-            )),
+            _ => Ok(Lookup::by_row(many, rows, one.first().map_or(0, |c| c.rows()), &rows_of)),
         }
     }
 
     fn by_code(column: &Column, rows_of: &HashMap<Vec<Value>, u32>) -> Lookup {
-        let find = |code: u64| {
-            rows_of
-                .get(&[column.value_of(code)][..])
-                .copied()
-                .unwrap_or(NO_ROW)
-        };
+        let find = |code: u64| rows_of.get(&[column.value_of(code)][..]).copied().unwrap_or(NO_ROW);
         let mut target: Vec<u32> = (0..column.domain()).map(find).collect();
         target.push(NO_ROW);
         let mut unmatched_rows = column.nulls();
@@ -119,9 +106,7 @@ impl Lookup {
                     missing[code as usize] = true;
                 }
             }
-            let keys = (0..column.domain())
-                .filter(|c| missing[*c as usize])
-                .take(EXAMPLES);
+            let keys = (0..column.domain()).filter(|c| missing[*c as usize]).take(EXAMPLES);
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
         Lookup {
@@ -132,22 +117,14 @@ impl Lookup {
         }
     }
 
-    fn by_row(
-        many: &[&Column],
-        rows: usize,
-        one_rows: usize,
-        rows_of: &HashMap<Vec<Value>, u32>,
-    ) -> Lookup {
+    fn by_row(many: &[&Column], rows: usize, one_rows: usize, rows_of: &HashMap<Vec<Value>, u32>) -> Lookup {
         let mut examples: Vec<String> = Vec::new();
         let mut keys = std::collections::HashSet::new();
         let mut unmatched_rows = 0;
         let targets: Vec<u64> = (0..rows)
             .map(|row| {
                 let key = key(many, row);
-                let found = key
-                    .as_ref()
-                    .and_then(|k| rows_of.get(k))
-                    .map(|r| u64::from(*r));
+                let found = key.as_ref().and_then(|k| rows_of.get(k)).map(|r| u64::from(*r));
                 if found.is_none() {
                     unmatched_rows += 1;
                     if let Some(key) = &key
@@ -162,12 +139,7 @@ impl Lookup {
             })
             .collect();
         let packed = PackedInts::pack(targets.into_iter(), bits_for(one_rows as u64));
-        Lookup {
-            target: Target::ByRow(packed),
-            unmatched_rows,
-            key_count: keys.len() as u64,
-            examples,
-        }
+        Lookup { target: Target::ByRow(packed), unmatched_rows, key_count: keys.len() as u64, examples }
     }
 
     /// Bytes on the heap.

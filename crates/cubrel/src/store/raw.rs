@@ -55,30 +55,17 @@ impl RawColumn {
     pub fn vector(&self, positions: &[u32]) -> Vector {
         let at = |i: &u32| *i as usize;
         let data = match (&self.data, self.ty) {
-            (RawData::Ints(v), Type::Bool) => {
-                Data::Bool(positions.iter().map(|i| v[at(i)] != 0).collect())
-            }
+            (RawData::Ints(v), Type::Bool) => Data::Bool(positions.iter().map(|i| v[at(i)] != 0).collect()),
             (RawData::Ints(v), _) => Data::I64(positions.iter().map(|i| v[at(i)]).collect()),
             (RawData::Floats(v), _) => Data::F64(positions.iter().map(|i| v[at(i)]).collect()),
             (RawData::Texts { values, indices }, _) => {
                 let empty: Arc<str> = Arc::from("");
                 Data::Text(
-                    positions
-                        .iter()
-                        .map(|i| {
-                            values
-                                .get(indices[at(i)] as usize)
-                                .unwrap_or(&empty)
-                                .clone()
-                        })
-                        .collect(),
+                    positions.iter().map(|i| values.get(indices[at(i)] as usize).unwrap_or(&empty).clone()).collect(),
                 )
             }
         };
-        let valid = self
-            .valid
-            .as_ref()
-            .map(|v| positions.iter().map(|i| v[at(i)]).collect());
+        let valid = self.valid.as_ref().map(|v| positions.iter().map(|i| v[at(i)]).collect());
         Vector { data, valid }
     }
 
@@ -109,8 +96,7 @@ impl RawColumn {
 
 /// Distinct texts in order of appearance, and which one each row has.
 fn texts(rows: &[Arc<str>]) -> RawData {
-    let mut places: std::collections::HashMap<Arc<str>, u32, foldhash::fast::RandomState> =
-        Default::default();
+    let mut places: std::collections::HashMap<Arc<str>, u32, foldhash::fast::RandomState> = Default::default();
     let mut values: Vec<Arc<str>> = Vec::new();
     let indices = rows
         .iter()

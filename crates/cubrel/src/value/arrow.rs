@@ -4,13 +4,13 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
-    Date32Type, Date64Type, Decimal128Type, Float32Type, Float64Type, Int8Type, Int16Type,
-    Int32Type, Int64Type, TimestampMicrosecondType, TimestampMillisecondType,
-    TimestampNanosecondType, TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
+    Date32Type, Date64Type, Decimal128Type, Float32Type, Float64Type, Int8Type, Int16Type, Int32Type, Int64Type,
+    TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType, TimestampSecondType, UInt8Type,
+    UInt16Type, UInt32Type, UInt64Type,
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array,
-    StringArray, TimestampMicrosecondArray,
+    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array, StringArray,
+    TimestampMicrosecondArray,
 };
 use arrow_schema::{DataType, TimeUnit};
 
@@ -24,10 +24,7 @@ pub fn values(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
     macro_rules! ints {
         ($t:ty, $ty:expr, $make:expr) => {{
             let typed = array.as_primitive::<$t>();
-            (
-                $ty,
-                typed.iter().map(|v| v.map_or(Value::Null, $make)).collect(),
-            )
+            ($ty, typed.iter().map(|v| v.map_or(Value::Null, $make)).collect())
         }};
     }
     Ok(match array.data_type() {
@@ -43,56 +40,35 @@ pub fn values(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
         DataType::Float64 => ints!(Float64Type, Type::Float, Value::float),
         DataType::Date32 => ints!(Date32Type, Type::Date, Value::Date),
         DataType::Date64 => {
-            ints!(Date64Type, Type::Date, |v| Value::Date(
-                v.div_euclid(date::DAY_MICROS / 1000) as i32
-            ))
+            ints!(Date64Type, Type::Date, |v| Value::Date(v.div_euclid(date::DAY_MICROS / 1000) as i32))
         }
         DataType::Timestamp(unit, _) => match unit {
-            TimeUnit::Second => ints!(TimestampSecondType, Type::Timestamp, |v| Value::Timestamp(
-                v.saturating_mul(1_000_000)
-            )),
-            TimeUnit::Millisecond => ints!(TimestampMillisecondType, Type::Timestamp, |v| {
-                Value::Timestamp(v.saturating_mul(1000))
-            }),
+            TimeUnit::Second => {
+                ints!(TimestampSecondType, Type::Timestamp, |v| Value::Timestamp(v.saturating_mul(1_000_000)))
+            }
+            TimeUnit::Millisecond => {
+                ints!(TimestampMillisecondType, Type::Timestamp, |v| { Value::Timestamp(v.saturating_mul(1000)) })
+            }
             TimeUnit::Microsecond => {
                 ints!(TimestampMicrosecondType, Type::Timestamp, Value::Timestamp)
             }
-            TimeUnit::Nanosecond => ints!(TimestampNanosecondType, Type::Timestamp, |v| {
-                Value::Timestamp(v.div_euclid(1000))
-            }),
+            TimeUnit::Nanosecond => {
+                ints!(TimestampNanosecondType, Type::Timestamp, |v| { Value::Timestamp(v.div_euclid(1000)) })
+            }
         },
         DataType::Boolean => {
-            let values = array
-                .as_boolean()
-                .iter()
-                .map(|v| v.map_or(Value::Null, Value::Bool))
-                .collect();
+            let values = array.as_boolean().iter().map(|v| v.map_or(Value::Null, Value::Bool)).collect();
             (Type::Bool, values)
         }
-        DataType::Utf8 => (
-            Type::Text,
-            array
-                .as_string::<i32>()
-                .iter()
-                .map(|v| v.map_or(Value::Null, Value::text))
-                .collect(),
-        ),
-        DataType::LargeUtf8 => (
-            Type::Text,
-            array
-                .as_string::<i64>()
-                .iter()
-                .map(|v| v.map_or(Value::Null, Value::text))
-                .collect(),
-        ),
-        DataType::Utf8View => (
-            Type::Text,
-            array
-                .as_string_view()
-                .iter()
-                .map(|v| v.map_or(Value::Null, Value::text))
-                .collect(),
-        ),
+        DataType::Utf8 => {
+            (Type::Text, array.as_string::<i32>().iter().map(|v| v.map_or(Value::Null, Value::text)).collect())
+        }
+        DataType::LargeUtf8 => {
+            (Type::Text, array.as_string::<i64>().iter().map(|v| v.map_or(Value::Null, Value::text)).collect())
+        }
+        DataType::Utf8View => {
+            (Type::Text, array.as_string_view().iter().map(|v| v.map_or(Value::Null, Value::text)).collect())
+        }
         DataType::Decimal128(_, scale) => decimals(array, *scale)?,
         DataType::Dictionary(_, _) => dictionary(array)?,
         other => return Err(format!("arrays of type {other} cannot be columns")),
@@ -103,39 +79,20 @@ fn unsigned(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
     let typed = array.as_primitive::<UInt64Type>();
     let value = |v: Option<u64>| match v {
         None => Ok(Value::Null),
-        Some(v) => i64::try_from(v)
-            .map(Value::Int)
-            .map_err(|_| format!("{v} does not fit a 64-bit int")),
+        Some(v) => i64::try_from(v).map(Value::Int).map_err(|_| format!("{v} does not fit a 64-bit int")),
     };
-    Ok((
-        Type::Int,
-        typed.iter().map(value).collect::<Result<_, _>>()?,
-    ))
+    Ok((Type::Int, typed.iter().map(value).collect::<Result<_, _>>()?))
 }
 
 fn decimals(array: &dyn Array, scale: i8) -> Result<(Type, Vec<Value>), String> {
-    let scale = u8::try_from(scale)
-        .map_err(|_| format!("a decimal of scale {scale} cannot be a column"))?;
-    let ty = Type::Decimal {
-        precision: exact::STORED_DIGITS,
-        scale,
-    };
+    let scale = u8::try_from(scale).map_err(|_| format!("a decimal of scale {scale} cannot be a column"))?;
+    let ty = Type::Decimal { precision: exact::STORED_DIGITS, scale };
     let value = |v: Option<i128>| match v {
         None => Ok(Value::Null),
         Some(v) if i64::try_from(v).is_ok() => Ok(Value::Decimal { unscaled: v, scale }),
-        Some(v) => Err(format!(
-            "{} has more digits than a column can store",
-            exact::to_string(v, scale)
-        )),
+        Some(v) => Err(format!("{} has more digits than a column can store", exact::to_string(v, scale))),
     };
-    Ok((
-        ty,
-        array
-            .as_primitive::<Decimal128Type>()
-            .iter()
-            .map(value)
-            .collect::<Result<_, _>>()?,
-    ))
+    Ok((ty, array.as_primitive::<Decimal128Type>().iter().map(value).collect::<Result<_, _>>()?))
 }
 
 fn dictionary(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
@@ -145,11 +102,7 @@ fn dictionary(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
     let (ty, distinct) = values(any.values().as_ref())?;
     let keys = any.normalized_keys();
     let value = |(i, key): (usize, usize)| {
-        if array.is_null(i) {
-            Value::Null
-        } else {
-            distinct[key].clone()
-        }
+        if array.is_null(i) { Value::Null } else { distinct[key].clone() }
     };
     Ok((ty, keys.into_iter().enumerate().map(value).collect()))
 }
@@ -172,58 +125,39 @@ pub fn data_type(ty: Type) -> DataType {
 /// # Errors
 /// When a whole number does not fit 64 bits.
 pub fn array(ty: Type, values: &[&Value]) -> Result<ArrayRef, String> {
-    let ints = |pick: fn(&Value) -> Option<i64>| {
-        values.iter().map(|v| pick(v)).collect::<Vec<Option<i64>>>()
-    };
+    let ints = |pick: fn(&Value) -> Option<i64>| values.iter().map(|v| pick(v)).collect::<Vec<Option<i64>>>();
     Ok(match ty {
         Type::Int | Type::Null => {
             if let Some(large) = values.iter().find(|v| matches!(v, Value::Decimal { .. })) {
                 return Err(format!("{large} does not fit a 64-bit int"));
             }
             let pick = |v: &Value| {
-                if let Value::Int(v) = v {
-                    Some(*v)
-                } else {
-                    None
-                }
+                if let Value::Int(v) = v { Some(*v) } else { None }
             };
             Arc::new(Int64Array::from(ints(pick)))
         }
         Type::Decimal { scale, .. } => {
             let digits: Vec<Option<i128>> = values.iter().map(|v| v.as_exact(scale)).collect();
-            let array = Decimal128Array::from(digits)
-                .with_precision_and_scale(exact::MAX_DIGITS, scale as i8);
+            let array = Decimal128Array::from(digits).with_precision_and_scale(exact::MAX_DIGITS, scale as i8);
             Arc::new(array.map_err(|e| e.to_string())?)
         }
         Type::Float => Arc::new(values.iter().map(|v| v.as_f64()).collect::<Float64Array>()),
         Type::Text => Arc::new(values.iter().map(|v| v.as_text()).collect::<StringArray>()),
         Type::Bool => {
             let pick = |v: &&Value| {
-                if let Value::Bool(b) = v {
-                    Some(*b)
-                } else {
-                    None
-                }
+                if let Value::Bool(b) = v { Some(*b) } else { None }
             };
             Arc::new(values.iter().map(pick).collect::<BooleanArray>())
         }
         Type::Date => {
             let pick = |v: &&Value| {
-                if let Value::Date(d) = v {
-                    Some(*d)
-                } else {
-                    None
-                }
+                if let Value::Date(d) = v { Some(*d) } else { None }
             };
             Arc::new(values.iter().map(pick).collect::<Date32Array>())
         }
         Type::Timestamp => {
             let pick = |v: &Value| {
-                if let Value::Timestamp(t) = v {
-                    Some(*t)
-                } else {
-                    None
-                }
+                if let Value::Timestamp(t) = v { Some(*t) } else { None }
             };
             Arc::new(TimestampMicrosecondArray::from(ints(pick)))
         }

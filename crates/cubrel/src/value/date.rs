@@ -9,18 +9,12 @@ const EPOCH: Date = jiff::civil::date(1970, 1, 1);
 
 /// Year, month and day of a day number; `None` beyond the years −9999 to 9999.
 pub fn civil(days: i32) -> Option<Date> {
-    EPOCH
-        .checked_add(jiff::Span::new().try_days(i64::from(days)).ok()?)
-        .ok()
+    EPOCH.checked_add(jiff::Span::new().try_days(i64::from(days)).ok()?).ok()
 }
 
 /// The day number of a date.
 pub fn days(date: Date) -> i32 {
-    days_from_civil(
-        i32::from(date.year()),
-        i32::from(date.month()),
-        i32::from(date.day()),
-    )
+    days_from_civil(i32::from(date.year()), i32::from(date.month()), i32::from(date.day()))
 }
 
 /// Day number from year, month and day, by the days-from-civil method (H. Hinnant, "chrono-Compatible Low-Level Date
@@ -37,12 +31,7 @@ pub fn days_from_civil(year: i32, month: i32, day: i32) -> i32 {
 
 /// Day number of year, month, day, if there is such a day.
 pub fn make_date(year: i64, month: i64, day: i64) -> Option<i32> {
-    let date = Date::new(
-        i16::try_from(year).ok()?,
-        i8::try_from(month).ok()?,
-        i8::try_from(day).ok()?,
-    )
-    .ok()?;
+    let date = Date::new(i16::try_from(year).ok()?, i8::try_from(month).ok()?, i8::try_from(day).ok()?).ok()?;
     Some(days(date))
 }
 
@@ -51,11 +40,7 @@ pub fn parse_date(text: &[u8]) -> Option<i32> {
     if text.len() != 10 || text[4] != b'-' || text[7] != b'-' {
         return None;
     }
-    let (y, m, d) = (
-        digits(&text[..4])?,
-        digits(&text[5..7])?,
-        digits(&text[8..])?,
-    );
+    let (y, m, d) = (digits(&text[..4])?, digits(&text[5..7])?, digits(&text[8..])?);
     make_date(y, m, d)
 }
 
@@ -117,9 +102,7 @@ fn fraction(part: &[u8]) -> Option<i64> {
 }
 
 fn digits(text: &[u8]) -> Option<i64> {
-    text.iter().try_fold(0i64, |v, c| {
-        c.is_ascii_digit().then(|| v * 10 + i64::from(c - b'0'))
-    })
+    text.iter().try_fold(0i64, |v, c| c.is_ascii_digit().then(|| v * 10 + i64::from(c - b'0')))
 }
 
 /// `2026-03-01`
@@ -132,17 +115,8 @@ pub fn timestamp_to_string(micros: i64) -> String {
     let day = micros.div_euclid(DAY_MICROS) as i32;
     let rest = micros.rem_euclid(DAY_MICROS);
     let (seconds, part) = (rest / 1_000_000, rest % 1_000_000);
-    let clock = format!(
-        "{:02}:{:02}:{:02}",
-        seconds / 3600,
-        seconds / 60 % 60,
-        seconds % 60
-    );
-    let part = if part == 0 {
-        String::new()
-    } else {
-        format!(".{part:06}").trim_end_matches('0').to_string()
-    };
+    let clock = format!("{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    let part = if part == 0 { String::new() } else { format!(".{part:06}").trim_end_matches('0').to_string() };
     format!("{} {clock}{part}", date_to_string(day))
 }
 
@@ -164,12 +138,7 @@ pub fn civil_timestamp(micros: i64) -> Option<DateTime> {
 pub fn add_months(day: i32, months: i64) -> Option<i32> {
     let date = civil(day)?;
     let total = i64::from(date.year()) * 12 + i64::from(date.month()) - 1 + months;
-    let first = Date::new(
-        i16::try_from(total.div_euclid(12)).ok()?,
-        (total.rem_euclid(12) + 1) as i8,
-        1,
-    )
-    .ok()?;
+    let first = Date::new(i16::try_from(total.div_euclid(12)).ok()?, (total.rem_euclid(12) + 1) as i8, 1).ok()?;
     let clamped = date.day().min(first.days_in_month());
     Some(days(first) + i32::from(clamped) - 1)
 }
@@ -222,13 +191,8 @@ pub fn months_between(a: i32, b: i32) -> Option<i64> {
         return Some(-months_between(b, a)?);
     }
     let (from, to) = (civil(a)?, civil(b)?);
-    let months = (i64::from(to.year()) - i64::from(from.year())) * 12 + i64::from(to.month())
-        - i64::from(from.month());
-    Some(if add_months(a, months)? > b {
-        months - 1
-    } else {
-        months
-    })
+    let months = (i64::from(to.year()) - i64::from(from.year())) * 12 + i64::from(to.month()) - i64::from(from.month());
+    Some(if add_months(a, months)? > b { months - 1 } else { months })
 }
 
 #[cfg(test)]
@@ -273,17 +237,8 @@ mod tests {
         let day = |t: &str| parse_date(t.as_bytes()).expect(t);
         assert_eq!(add_months(day("2026-01-31"), 1), Some(day("2026-02-28")));
         assert_eq!(add_months(day("2024-02-29"), -12), Some(day("2023-02-28")));
-        assert_eq!(
-            months_between(day("2026-01-31"), day("2026-02-28")),
-            Some(1)
-        );
-        assert_eq!(
-            months_between(day("2026-03-15"), day("2026-02-16")),
-            Some(0)
-        );
-        assert_eq!(
-            months_between(day("2026-03-15"), day("2025-03-15")),
-            Some(-12)
-        );
+        assert_eq!(months_between(day("2026-01-31"), day("2026-02-28")), Some(1));
+        assert_eq!(months_between(day("2026-03-15"), day("2026-02-16")), Some(0));
+        assert_eq!(months_between(day("2026-03-15"), day("2025-03-15")), Some(-12));
     }
 }

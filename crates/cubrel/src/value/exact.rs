@@ -32,29 +32,18 @@ pub fn rescale(v: i128, from: u8, to: u8) -> Option<i128> {
 pub fn divide_rounded(v: i128, by: i128) -> i128 {
     let (quotient, rest) = (v / by, v % by);
     // 2·|rest| >= by, written so that it cannot overflow.
-    if rest.abs() >= by - rest.abs() {
-        quotient + v.signum()
-    } else {
-        quotient
-    }
+    if rest.abs() >= by - rest.abs() { quotient + v.signum() } else { quotient }
 }
 
 /// The nearest double.
 pub fn to_f64(v: i128, scale: u8) -> f64 {
-    if scale == 0 {
-        v as f64
-    } else {
-        v as f64 / 10f64.powi(i32::from(scale))
-    }
+    if scale == 0 { v as f64 } else { v as f64 / 10f64.powi(i32::from(scale)) }
 }
 
 /// Compares two exact numbers of any scales.
 pub fn compare(a: (i128, u8), b: (i128, u8)) -> Ordering {
     let scale = a.1.max(b.1);
-    match (
-        a.0.checked_mul(pow10(scale - a.1)),
-        b.0.checked_mul(pow10(scale - b.1)),
-    ) {
+    match (a.0.checked_mul(pow10(scale - a.1)), b.0.checked_mul(pow10(scale - b.1))) {
         (Some(x), Some(y)) => x.cmp(&y),
         _ => to_f64(a.0, a.1).total_cmp(&to_f64(b.0, b.1)),
     }
@@ -110,11 +99,7 @@ mod tests {
             (-5, 1, 0, -1),
             (4, 1, 0, 0),
         ] {
-            assert_eq!(
-                rescale(v, from, to),
-                Some(expected),
-                "{v} at {from} to {to}"
-            );
+            assert_eq!(rescale(v, from, to), Some(expected), "{v} at {from} to {to}");
         }
     }
 
@@ -126,25 +111,11 @@ mod tests {
 
     #[test]
     fn text_and_digits_round_trip() {
-        for text in [
-            "0",
-            "-0.05",
-            "12.340",
-            "99999999999999999999999999999999999999",
-            "-7",
-        ] {
+        for text in ["0", "-0.05", "12.340", "99999999999999999999999999999999999999", "-7"] {
             let (v, scale) = parse(text.as_bytes()).expect("a number");
             assert_eq!(to_string(v, scale), text);
         }
-        for bad in [
-            "",
-            "-",
-            ".",
-            "1.2.3",
-            "1e5",
-            " 1",
-            "999999999999999999999999999999999999999",
-        ] {
+        for bad in ["", "-", ".", "1.2.3", "1e5", " 1", "999999999999999999999999999999999999999"] {
             assert_eq!(parse(bad.as_bytes()), None, "{bad}");
         }
     }

@@ -17,11 +17,7 @@ pub struct Formats {
 impl Default for Formats {
     /// Without a locale: a point, commas between thousands, and `¤` for a currency that nobody has named.
     fn default() -> Formats {
-        Formats {
-            decimal: ".".into(),
-            group: ",".into(),
-            currency: "¤".into(),
-        }
+        Formats { decimal: ".".into(), group: ",".into(), currency: "¤".into() }
     }
 }
 
@@ -32,8 +28,8 @@ const CURRENCIES: &[(&str, &[&str])] = &[
     (
         "EUR",
         &[
-            "AT", "BE", "CY", "DE", "EE", "ES", "FI", "FR", "GR", "HR", "IE", "IT", "LT", "LU",
-            "LV", "MT", "NL", "PT", "SI", "SK",
+            "AT", "BE", "CY", "DE", "EE", "ES", "FI", "FR", "GR", "HR", "IE", "IT", "LT", "LU", "LV", "MT", "NL", "PT",
+            "SI", "SK",
         ],
     ),
     ("CHF", &["CH", "LI"]),
@@ -45,13 +41,7 @@ const CURRENCIES: &[(&str, &[&str])] = &[
     ("CAD", &["CA"]),
     ("AUD", &["AU"]),
 ];
-const SYMBOLS: &[(&str, &str)] = &[
-    ("GBP", "£"),
-    ("USD", "$"),
-    ("EUR", "€"),
-    ("JPY", "¥"),
-    ("PLN", "zł"),
-];
+const SYMBOLS: &[(&str, &str)] = &[("GBP", "£"), ("USD", "$"), ("EUR", "€"), ("JPY", "¥"), ("PLN", "zł")];
 
 /// What a pattern of numbers says.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -77,31 +67,20 @@ impl Formats {
     pub fn new(locale: Option<&str>, currency: Option<&str>) -> Result<Formats, String> {
         let mut formats = Formats::default();
         let Some(name) = locale else {
-            return Ok(Formats {
-                currency: symbol(currency.unwrap_or("¤")),
-                ..formats
-            });
+            return Ok(Formats { currency: symbol(currency.unwrap_or("¤")), ..formats });
         };
-        let parsed = Locale::try_from_str(name)
-            .map_err(|_| format!("`{name}` is not a locale such as `en-GB`"))?;
+        let parsed = Locale::try_from_str(name).map_err(|_| format!("`{name}` is not a locale such as `en-GB`"))?;
         let region = parsed.id.region.map(|r| r.to_string()).unwrap_or_default();
-        let formatter = DecimalFormatter::try_new((&parsed).into(), Default::default())
-            .map_err(|e| format!("`{name}`: {e}"))?;
+        let formatter =
+            DecimalFormatter::try_new((&parsed).into(), Default::default()).map_err(|e| format!("`{name}`: {e}"))?;
         let sample: Decimal = "1234567.8".parse().map_err(|e| format!("{e:?}"))?;
         let shown = formatter.format(&sample).to_string();
         let between: Vec<char> = shown.chars().filter(|c| !c.is_numeric()).collect();
         if let (Some(first), Some(last)) = (between.first(), between.last()) {
             formats.decimal = last.to_string();
-            formats.group = if between.len() > 1 {
-                first.to_string()
-            } else {
-                String::new()
-            };
+            formats.group = if between.len() > 1 { first.to_string() } else { String::new() };
         }
-        let of_region = CURRENCIES
-            .iter()
-            .find(|(_, regions)| regions.contains(&region.as_str()))
-            .map(|(c, _)| *c);
+        let of_region = CURRENCIES.iter().find(|(_, regions)| regions.contains(&region.as_str())).map(|(c, _)| *c);
         formats.currency = symbol(currency.or(of_region).unwrap_or("¤"));
         Ok(formats)
     }
@@ -126,11 +105,7 @@ impl Formats {
         match value {
             Value::Float(x) => {
                 // Four digits that say something, and no more than the number has.
-                let size = if *x == 0.0 {
-                    0
-                } else {
-                    x.abs().log10().floor() as i32
-                };
+                let size = if *x == 0.0 { 0 } else { x.abs().log10().floor() as i32 };
                 let decimals = (3 - size).clamp(0, 8) as usize;
                 let pattern = NumberPattern {
                     whole: 1,
@@ -165,10 +140,7 @@ impl Formats {
             Value::Float(x) => {
                 let scaled = x * 10f64.powi(i32::from(pattern.power));
                 let text = format!("{:.*}", pattern.decimals.1, scaled.abs());
-                (
-                    scaled < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)),
-                    text,
-                )
+                (scaled < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)), text)
             }
             _ => {
                 let scale = match value {
@@ -180,14 +152,9 @@ impl Formats {
                 let (v, scale) = if pattern.power <= scale {
                     (unscaled, scale - pattern.power)
                 } else {
-                    (
-                        unscaled.saturating_mul(exact::pow10(pattern.power - scale)),
-                        0,
-                    )
+                    (unscaled.saturating_mul(exact::pow10(pattern.power - scale)), 0)
                 };
-                let wanted = u8::try_from(pattern.decimals.1)
-                    .unwrap_or(u8::MAX)
-                    .min(scale);
+                let wanted = u8::try_from(pattern.decimals.1).unwrap_or(u8::MAX).min(scale);
                 let rounded = exact::rescale(v, scale, wanted).unwrap_or(v);
                 (rounded < 0, exact::to_string(rounded.abs(), wanted))
             }
@@ -198,21 +165,13 @@ impl Formats {
             (_, false) => (pattern.prefix.clone(), pattern.suffix.clone()),
         };
         let body = self.lay_out(&digits, pattern);
-        format!(
-            "{}{body}{}",
-            prefix.replace('¤', &self.currency),
-            suffix.replace('¤', &self.currency)
-        )
+        format!("{}{body}{}", prefix.replace('¤', &self.currency), suffix.replace('¤', &self.currency))
     }
 
     /// Digits with separators: at least as many as the pattern wants, trailing zeros beyond that dropped.
     fn lay_out(&self, digits: &str, pattern: &NumberPattern) -> String {
         let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
-        let whole = format!(
-            "{:0>width$}",
-            whole.trim_start_matches('0'),
-            width = pattern.whole
-        );
+        let whole = format!("{:0>width$}", whole.trim_start_matches('0'), width = pattern.whole);
         let mut part = part.to_string();
         while part.len() < pattern.decimals.0 {
             part.push('0');
@@ -233,10 +192,7 @@ impl Formats {
 }
 
 fn symbol(currency: &str) -> String {
-    SYMBOLS
-        .iter()
-        .find(|(code, _)| *code == currency)
-        .map_or_else(|| currency.to_string(), |(_, s)| s.to_string())
+    SYMBOLS.iter().find(|(code, _)| *code == currency).map_or_else(|| currency.to_string(), |(_, s)| s.to_string())
 }
 
 fn grouped(whole: &str, groups: (usize, usize), separator: &str) -> String {
@@ -265,20 +221,14 @@ impl NumberPattern {
             _ => 0,
         };
         if digits.is_empty() {
-            return Err(format!(
-                "`{pattern}` has no digits: write a pattern such as `#,##0.00`"
-            ));
+            return Err(format!("`{pattern}` has no digits: write a pattern such as `#,##0.00`"));
         }
         let (whole, part) = digits.split_once('.').unwrap_or((&digits, ""));
         parsed.whole = whole.bytes().filter(|b| *b == b'0').count();
         parsed.decimals = (part.bytes().filter(|b| *b == b'0').count(), part.len());
         let pieces: Vec<&str> = whole.split(',').collect();
         if let [.., before, last] = pieces.as_slice() {
-            let inner = if pieces.len() > 2 {
-                before.len()
-            } else {
-                last.len()
-            };
+            let inner = if pieces.len() > 2 { before.len() } else { last.len() };
             parsed.groups = Some((last.len(), inner));
         }
         if let Some(negative) = negative {
@@ -386,11 +336,7 @@ mod tests {
 
     fn dec(text: &str) -> Value {
         let (unscaled, scale) = exact::parse(text.as_bytes()).expect(text);
-        if scale == 0 {
-            Value::Int(unscaled as i64)
-        } else {
-            Value::Decimal { unscaled, scale }
-        }
+        if scale == 0 { Value::Int(unscaled as i64) } else { Value::Decimal { unscaled, scale } }
     }
 
     #[test]
@@ -398,12 +344,7 @@ mod tests {
         let cases = [
             ("en-GB", "¤#,##0.00", dec("1234567.891"), "£1,234,567.89"),
             ("de-DE", "#,##0.00 ¤", dec("1234567.891"), "1.234.567,89 €"),
-            (
-                "fr-FR",
-                "#,##0.0",
-                dec("1234567.891"),
-                "1\u{202f}234\u{202f}567,9",
-            ),
+            ("fr-FR", "#,##0.0", dec("1234567.891"), "1\u{202f}234\u{202f}567,9"),
             ("es-ES", "#,##0", dec("1234567.5"), "1.234.568"),
             ("en-GB", "0.0%", Value::Float(0.12345), "12.3%"),
             ("en-GB", "0.0%", dec("0.5"), "50.0%"),
@@ -416,11 +357,7 @@ mod tests {
         ];
         for (locale, pattern, value, expected) in cases {
             let formats = Formats::new(Some(locale), None).expect(locale);
-            assert_eq!(
-                formats.show(&value, value.natural_type(), Some(pattern)),
-                expected,
-                "{locale} {pattern}"
-            );
+            assert_eq!(formats.show(&value, value.natural_type(), Some(pattern)), expected, "{locale} {pattern}");
         }
     }
 

@@ -52,11 +52,7 @@ impl Value {
 
     /// A float value; NaN becomes null, as everywhere in the language.
     pub fn float(x: f64) -> Value {
-        if x.is_nan() {
-            Value::Null
-        } else {
-            Value::Float(x + 0.0)
-        }
+        if x.is_nan() { Value::Null } else { Value::Float(x + 0.0) }
     }
 
     /// Whether this is [`Value::Null`].
@@ -78,10 +74,7 @@ impl Value {
     pub fn as_exact(&self, scale: u8) -> Option<i128> {
         match self {
             Value::Int(v) => exact::rescale(i128::from(*v), 0, scale),
-            Value::Decimal {
-                unscaled,
-                scale: from,
-            } => exact::rescale(*unscaled, *from, scale),
+            Value::Decimal { unscaled, scale: from } => exact::rescale(*unscaled, *from, scale),
             _ => None,
         }
     }
@@ -99,10 +92,7 @@ impl Value {
         match self {
             Value::Null => Type::Null,
             Value::Int(_) => Type::Int,
-            Value::Decimal { scale, .. } => Type::Decimal {
-                precision: exact::MAX_DIGITS,
-                scale: *scale,
-            },
+            Value::Decimal { scale, .. } => Type::Decimal { precision: exact::MAX_DIGITS, scale: *scale },
             Value::Float(_) => Type::Float,
             Value::Text(_) => Type::Text,
             Value::Bool(_) => Type::Bool,
@@ -125,9 +115,7 @@ impl Value {
             (Bool(a), Bool(b)) => a.cmp(b),
             (Date(a), Date(b)) => a.cmp(b),
             (Timestamp(a), Timestamp(b)) => a.cmp(b),
-            (Int(_) | Decimal { .. }, Int(_) | Decimal { .. }) => {
-                exact::compare(self.parts(), other.parts())
-            }
+            (Int(_) | Decimal { .. }, Int(_) | Decimal { .. }) => exact::compare(self.parts(), other.parts()),
             _ => match (self.as_f64(), other.as_f64()) {
                 (Some(a), Some(b)) => a.total_cmp(&b),
                 _ => self.kind_rank().cmp(&other.kind_rank()),
@@ -202,23 +190,9 @@ mod tests {
     #[test]
     fn numbers_of_different_types_compare_by_value() {
         let cases = [
-            (
-                Value::Int(2),
-                Value::Decimal {
-                    unscaled: 200,
-                    scale: 2,
-                },
-                Ordering::Equal,
-            ),
+            (Value::Int(2), Value::Decimal { unscaled: 200, scale: 2 }, Ordering::Equal),
             (Value::Int(2), Value::Float(2.5), Ordering::Less),
-            (
-                Value::Decimal {
-                    unscaled: -15,
-                    scale: 1,
-                },
-                Value::Int(-1),
-                Ordering::Less,
-            ),
+            (Value::Decimal { unscaled: -15, scale: 1 }, Value::Int(-1), Ordering::Less),
             (Value::Null, Value::Int(i64::MAX), Ordering::Greater),
         ];
         for (a, b, expected) in cases {

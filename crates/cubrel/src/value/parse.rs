@@ -7,10 +7,7 @@ pub fn value(text: &str, ty: Type) -> Option<Value> {
     let bytes = text.as_bytes();
     Some(match ty {
         Type::Int => Value::Int(int(bytes)?),
-        Type::Decimal { precision, scale } => Value::Decimal {
-            unscaled: decimal(bytes, precision, scale)?,
-            scale,
-        },
+        Type::Decimal { precision, scale } => Value::Decimal { unscaled: decimal(bytes, precision, scale)?, scale },
         Type::Float => Value::float(float(bytes)?),
         Type::Text => Value::text(text),
         Type::Bool => Value::Bool(boolean(bytes)?),
@@ -23,11 +20,7 @@ pub fn value(text: &str, ty: Type) -> Option<Value> {
 /// A whole number of 64 bits.
 pub fn int(text: &[u8]) -> Option<i64> {
     let (v, scale) = exact::parse(text)?;
-    if scale > 0 {
-        None
-    } else {
-        i64::try_from(v).ok()
-    }
+    if scale > 0 { None } else { i64::try_from(v).ok() }
 }
 
 /// A decimal at `scale` that has at most `precision` digits.
@@ -40,17 +33,10 @@ pub fn decimal(text: &[u8], precision: u8, scale: u8) -> Option<i128> {
 /// A finite double, with or without an exponent.
 pub fn float(text: &[u8]) -> Option<f64> {
     // The names of infinity that Rust reads are not numbers in data.
-    if !text
-        .iter()
-        .all(|c| matches!(c, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'))
-    {
+    if !text.iter().all(|c| matches!(c, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E')) {
         return None;
     }
-    std::str::from_utf8(text)
-        .ok()?
-        .parse::<f64>()
-        .ok()
-        .filter(|v| v.is_finite())
+    std::str::from_utf8(text).ok()?.parse::<f64>().ok().filter(|v| v.is_finite())
 }
 
 /// `true` or `false`, in any case.
@@ -66,6 +52,5 @@ pub fn boolean(text: &[u8]) -> Option<bool> {
 
 /// A timestamp, or a date at midnight.
 pub fn timestamp(text: &[u8]) -> Option<i64> {
-    date::parse_timestamp(text)
-        .or_else(|| Some(i64::from(date::parse_date(text)?) * date::DAY_MICROS))
+    date::parse_timestamp(text).or_else(|| Some(i64::from(date::parse_date(text)?) * date::DAY_MICROS))
 }

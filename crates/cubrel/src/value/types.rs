@@ -31,10 +31,7 @@ pub enum Type {
 impl Type {
     /// A decimal result of a formula: all digits that computing has, with this many after the point.
     pub const fn decimal(scale: u8) -> Type {
-        Type::Decimal {
-            precision: MAX_DIGITS,
-            scale,
-        }
+        Type::Decimal { precision: MAX_DIGITS, scale }
     }
 
     /// Whether this is `int`, `decimal` or `float`.
@@ -79,11 +76,7 @@ impl Type {
             "date" => Type::Date,
             "timestamp" => Type::Timestamp,
             _ => {
-                let inner = text
-                    .strip_prefix("decimal")?
-                    .trim()
-                    .strip_prefix('(')?
-                    .strip_suffix(')')?;
+                let inner = text.strip_prefix("decimal")?.trim().strip_prefix('(')?.strip_suffix(')')?;
                 let (p, s) = inner.split_once(',')?;
                 let (precision, scale) = (p.trim().parse().ok()?, s.trim().parse().ok()?);
                 if precision == 0 || precision > MAX_DIGITS || scale > precision {

@@ -51,10 +51,7 @@ impl Vector {
     /// A vector with nulls where `valid` is false.
     pub fn with_validity(data: Data, valid: Vec<bool>) -> Vector {
         let all = valid.iter().all(|v| *v);
-        Vector {
-            data,
-            valid: if all { None } else { Some(valid) },
-        }
+        Vector { data, valid: if all { None } else { Some(valid) } }
     }
 
     /// `n` nulls of type `ty`.
@@ -65,10 +62,7 @@ impl Vector {
             Type::Text => Data::Text(vec![Arc::from(""); n]),
             _ => Data::I64(vec![0; n]),
         };
-        Vector {
-            data,
-            valid: Some(vec![false; n]),
-        }
+        Vector { data, valid: Some(vec![false; n]) }
     }
 
     /// `n` times the same value, as type `ty`.
@@ -110,20 +104,14 @@ impl Vector {
         }
         match &self.data {
             Data::I64(v) => match ty {
-                Type::Decimal { scale, .. } => Value::Decimal {
-                    unscaled: i128::from(v[i]),
-                    scale,
-                },
+                Type::Decimal { scale, .. } => Value::Decimal { unscaled: i128::from(v[i]), scale },
                 Type::Date => Value::Date(v[i] as i32),
                 Type::Timestamp => Value::Timestamp(v[i]),
                 _ => Value::Int(v[i]),
             },
             Data::I128(v) => match (ty, i64::try_from(v[i])) {
                 (Type::Int, Ok(small)) => Value::Int(small),
-                _ => Value::Decimal {
-                    unscaled: v[i],
-                    scale: ty.scale(),
-                },
+                _ => Value::Decimal { unscaled: v[i], scale: ty.scale() },
             },
             Data::F64(v) => Value::Float(v[i]),
             Data::Bool(v) => Value::Bool(v[i]),
@@ -141,10 +129,7 @@ impl Vector {
             Data::Bool(v) => Data::Bool(positions.iter().map(|i| v[at(i)]).collect()),
             Data::Text(v) => Data::Text(positions.iter().map(|i| v[at(i)].clone()).collect()),
         };
-        let valid = self
-            .valid
-            .as_ref()
-            .map(|valid| positions.iter().map(|i| valid[at(i)]).collect());
+        let valid = self.valid.as_ref().map(|valid| positions.iter().map(|i| valid[at(i)]).collect());
         Vector { data, valid }
     }
 
@@ -198,11 +183,7 @@ impl VectorBuilder {
             Type::Text => Data::Text(Vec::with_capacity(capacity)),
             _ => Data::I64(Vec::with_capacity(capacity)),
         };
-        VectorBuilder {
-            data,
-            valid: Vec::with_capacity(capacity),
-            wide: None,
-        }
+        VectorBuilder { data, valid: Vec::with_capacity(capacity), wide: None }
     }
 
     /// Adds a value of the builder's type, or null.

@@ -11,15 +11,8 @@ pub fn worked_example() -> cubrel::Builder {
     Model::builder()
         .rows(
             "route",
-            &[
-                ("id", Type::Text),
-                ("name", Type::Text),
-                ("region", Type::Text),
-            ],
-            &[
-                vec![text("r1"), text("Ness–Holm"), text("North")],
-                vec![text("r2"), text("Holm–Skaw"), text("South")],
-            ],
+            &[("id", Type::Text), ("name", Type::Text), ("region", Type::Text)],
+            &[vec![text("r1"), text("Ness–Holm"), text("North")], vec![text("r2"), text("Holm–Skaw"), text("South")]],
         )
         .rows(
             "booking",
@@ -37,52 +30,15 @@ pub fn worked_example() -> cubrel::Builder {
 
 /// Every configuration that may differ in speed only.
 pub fn configurations() -> Vec<(&'static str, Options)> {
-    let plain = Options {
-        hoist: false,
-        sparse_above: usize::MAX,
-        one_thread: true,
-        ..Options::default()
-    };
+    let plain = Options { hoist: false, sparse_above: usize::MAX, one_thread: true, ..Options::default() };
     vec![
         ("default", Options::default()),
         ("plain", plain.clone()),
-        (
-            "sparse",
-            Options {
-                sparse_above: 0,
-                ..Options::default()
-            },
-        ),
-        (
-            "hashed",
-            Options {
-                hash_groups: true,
-                ..Options::default()
-            },
-        ),
-        (
-            "hashed, plain rows",
-            Options {
-                hash_groups: true,
-                sparse_above: 0,
-                ..plain.clone()
-            },
-        ),
-        (
-            "small parts",
-            Options {
-                part_rows: Some(1),
-                ..Options::default()
-            },
-        ),
-        (
-            "small parts, one thread",
-            Options {
-                part_rows: Some(1),
-                one_thread: true,
-                ..Options::default()
-            },
-        ),
+        ("sparse", Options { sparse_above: 0, ..Options::default() }),
+        ("hashed", Options { hash_groups: true, ..Options::default() }),
+        ("hashed, plain rows", Options { hash_groups: true, sparse_above: 0, ..plain.clone() }),
+        ("small parts", Options { part_rows: Some(1), ..Options::default() }),
+        ("small parts, one thread", Options { part_rows: Some(1), one_thread: true, ..Options::default() }),
     ]
 }
 
@@ -91,9 +47,7 @@ pub fn run(model: &Model, text: &str) -> Grid {
     let query = model.query(text).unwrap_or_else(|e| panic!("{text}\n{e}"));
     let mut first: Option<Grid> = None;
     for (name, options) in configurations() {
-        let (grid, _) = query
-            .run_with(&options)
-            .unwrap_or_else(|e| panic!("{name}: {text}\n{e}"));
+        let (grid, _) = query.run_with(&options).unwrap_or_else(|e| panic!("{name}: {text}\n{e}"));
         match &first {
             None => first = Some(grid),
             Some(expected) => {
@@ -107,10 +61,7 @@ pub fn run(model: &Model, text: &str) -> Grid {
 /// A grid as text: a line for each, values separated by `|`, null as nothing, floats to ten digits.
 pub fn shown(grid: &Grid) -> Vec<String> {
     let value = |v: &Value| match v {
-        Value::Float(x) => format!("{:.10}", x)
-            .trim_end_matches('0')
-            .trim_end_matches('.')
-            .to_string(),
+        Value::Float(x) => format!("{:.10}", x).trim_end_matches('0').trim_end_matches('.').to_string(),
         v => v.to_string(),
     };
     grid.lines

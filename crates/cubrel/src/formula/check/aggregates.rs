@@ -69,13 +69,7 @@ impl Checker<'_> {
 
     /// `rows(t)`
     fn rows(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
-        let [
-            ast::Expr {
-                kind: ast::ExprKind::Name(table),
-                ..
-            },
-        ] = a.args.as_slice()
-        else {
+        let [ast::Expr { kind: ast::ExprKind::Name(table), .. }] = a.args.as_slice() else {
             return self.fail(
                 Problem::Type,
                 span,
@@ -84,12 +78,7 @@ impl Checker<'_> {
             );
         };
         if a.per.is_some() || !a.order.is_empty() {
-            return self.fail(
-                Problem::Syntax,
-                span,
-                "`rows` takes a table and nothing else",
-                "write `rows(booking)`",
-            );
+            return self.fail(Problem::Syntax, span, "`rows` takes a table and nothing else", "write `rows(booking)`");
         }
         let table = self.find_table(table)?;
         let aggregate = Aggregate {
@@ -99,19 +88,10 @@ impl Checker<'_> {
             order: Vec::new(),
             over: Over::Rows(table),
         };
-        Ok(Expr {
-            kind: Kind::Aggregate(Box::new(aggregate)),
-            ty: Type::Int,
-            span,
-        })
+        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty: Type::Int, span })
     }
 
-    fn over_values(
-        &mut self,
-        kind: AggregateKind,
-        a: &ast::Aggregate,
-        span: Span,
-    ) -> Checked<Expr> {
+    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
         let name = &a.name.text;
         let wanted = self.argument_count(kind, a, span)?;
         let (values, constants) = a.args.split_at(wanted);
@@ -138,24 +118,11 @@ impl Checker<'_> {
             }
         };
         let (args, ty) = self.result_type(kind, args)?;
-        let aggregate = Aggregate {
-            kind,
-            args,
-            constant,
-            order,
-            over,
-        };
-        Ok(Expr {
-            kind: Kind::Aggregate(Box::new(aggregate)),
-            ty,
-            span,
-        })
+        let aggregate = Aggregate { kind, args, constant, order, over };
+        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty, span })
     }
 
-    #[allow(
-        clippy::type_complexity,
-        reason = "two lists, checked apart so that both are reported"
-    )]
+    #[allow(clippy::type_complexity, reason = "two lists, checked apart so that both are reported")]
     fn values(
         &mut self,
         values: &[ast::Expr],
@@ -166,12 +133,7 @@ impl Checker<'_> {
         (args, order)
     }
 
-    fn argument_count(
-        &mut self,
-        kind: AggregateKind,
-        a: &ast::Aggregate,
-        span: Span,
-    ) -> Checked<usize> {
+    fn argument_count(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<usize> {
         use AggregateKind::*;
         let (given, name) = (a.args.len(), &a.name.text);
         let (values, constants) = match kind {
@@ -190,22 +152,14 @@ impl Checker<'_> {
             return self.fail(
                 Problem::Type,
                 span,
-                format!(
-                    "`{name}` takes {} argument(s), not {given}",
-                    values + constants
-                ),
+                format!("`{name}` takes {} argument(s), not {given}", values + constants),
                 help,
             );
         }
         Ok(values)
     }
 
-    fn constant(
-        &mut self,
-        kind: AggregateKind,
-        constants: &[ast::Expr],
-        span: Span,
-    ) -> Checked<Option<Value>> {
+    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr], span: Span) -> Checked<Option<Value>> {
         let Some(e) = constants.first() else {
             return Ok(None);
         };
@@ -215,9 +169,7 @@ impl Checker<'_> {
         };
         let fits = match kind {
             AggregateKind::StringAgg => value.as_text().is_some(),
-            _ => value
-                .as_f64()
-                .is_some_and(|share| (0.0..=1.0).contains(&share)),
+            _ => value.as_f64().is_some_and(|share| (0.0..=1.0).contains(&share)),
         };
         if !fits {
             let help = if kind == AggregateKind::StringAgg {
@@ -225,12 +177,7 @@ impl Checker<'_> {
             } else {
                 "a number from 0 to 1 such as `0.9`"
             };
-            return self.fail(
-                Problem::Type,
-                e.span.to(span),
-                "the second argument has to be a literal",
-                help,
-            );
+            return self.fail(Problem::Type, e.span.to(span), "the second argument has to be a literal", help);
         }
         Ok(Some(value))
     }
@@ -265,14 +212,7 @@ impl Checker<'_> {
         let (ty, span) = (first.ty, first.span);
         let numeric = matches!(
             kind,
-            Sum | Avg
-                | Median
-                | StddevSamp
-                | StddevPop
-                | VarSamp
-                | VarPop
-                | PercentileCont
-                | PercentileDisc
+            Sum | Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont | PercentileDisc
         );
         if numeric && !ty.is_number() && ty != Type::Null {
             let help = match ty {
@@ -280,12 +220,7 @@ impl Checker<'_> {
                 Type::Text => "count texts with `count(x)`, or turn them into numbers with `cast`",
                 _ => "the first and last of dates are `min` and `max`",
             };
-            return self.fail(
-                Problem::Type,
-                span,
-                format!("numbers are needed here, this is {ty}"),
-                help,
-            );
+            return self.fail(Problem::Type, span, format!("numbers are needed here, this is {ty}"), help);
         }
         if kind == StringAgg && !matches!(ty, Type::Text | Type::Null) {
             return self.fail(
@@ -296,31 +231,20 @@ impl Checker<'_> {
             );
         }
         let result = match kind {
-            Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont => {
-                Type::Float
-            }
+            Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont => Type::Float,
             Count | CountDistinct | Rows => Type::Int,
             Sum if ty.is_exact() && ty.scale() > 0 => Type::decimal(ty.scale()),
             Sum if ty == Type::Null => Type::Int,
             StringAgg => Type::Text,
             _ => ty,
         };
-        let args = if numeric && ty == Type::Null {
-            args.into_iter().map(|e| convert(e, Type::Int)).collect()
-        } else {
-            args
-        };
+        let args =
+            if numeric && ty == Type::Null { args.into_iter().map(|e| convert(e, Type::Int)).collect() } else { args };
         Ok((args, result))
     }
 
     /// The one table from which all columns can be looked up.
-    fn iterated_table(
-        &mut self,
-        name: &str,
-        args: &[Expr],
-        order: &[(Expr, bool)],
-        span: Span,
-    ) -> Checked<TableId> {
+    fn iterated_table(&mut self, name: &str, args: &[Expr], order: &[(Expr, bool)], span: Span) -> Checked<TableId> {
         let mut named: Vec<(ColumnId, Vec<RelationshipId>)> = Vec::new();
         for e in args.iter().chain(order.iter().map(|(e, _)| e)) {
             e.walk(&mut |part| {
@@ -330,11 +254,8 @@ impl Checker<'_> {
             });
         }
         let tables: BTreeSet<TableId> = named.iter().map(|(c, _)| c.table).collect();
-        let reaches_all = |from: TableId| {
-            named
-                .iter()
-                .all(|(c, detours)| self.schema.reach(from, detours).contains_key(&c.table))
-        };
+        let reaches_all =
+            |from: TableId| named.iter().all(|(c, detours)| self.schema.reach(from, detours).contains_key(&c.table));
         let candidates: Vec<TableId> = tables.iter().copied().filter(|t| reaches_all(*t)).collect();
         match (candidates.as_slice(), tables.len()) {
             ([table], _) => Ok(*table),
@@ -345,17 +266,11 @@ impl Checker<'_> {
                 "count rows with `rows(table)`, or say what to go through with `per`",
             ),
             _ => {
-                let names: Vec<&str> = tables
-                    .iter()
-                    .map(|t| self.schema.table(*t).name.as_str())
-                    .collect();
+                let names: Vec<&str> = tables.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
                 self.fail(
                     Problem::Path,
                     span,
-                    format!(
-                        "none of the tables {} can look up all the others",
-                        names.join(", ")
-                    ),
+                    format!("none of the tables {} can look up all the others", names.join(", ")),
                     "aggregate each table by itself, or say what to go through with `per`",
                 )
             }
@@ -386,13 +301,7 @@ impl Checker<'_> {
     fn hierarchy(&mut self, name: &ast::Name) -> Checked<Vec<ColumnId>> {
         for (t, table) in self.schema.tables.iter().enumerate() {
             if let Some((_, levels)) = table.hierarchies.iter().find(|(n, _)| *n == name.text) {
-                return Ok(levels
-                    .iter()
-                    .map(|l| ColumnId {
-                        table: TableId(t as u32),
-                        index: *l,
-                    })
-                    .collect());
+                return Ok(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect());
             }
         }
         let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
@@ -400,20 +309,10 @@ impl Checker<'_> {
             Some(near) => format!("did you mean `{}`?", words::quote_name(near)),
             None => "`per` is followed by a table or by columns, written `table.column`".into(),
         };
-        self.fail(
-            Problem::UnknownName,
-            name.span,
-            format!("`{}` is neither a table nor a hierarchy", name.text),
-            help,
-        )
+        self.fail(Problem::UnknownName, name.span, format!("`{}` is neither a table nor a hierarchy", name.text), help)
     }
 
-    fn per(
-        &mut self,
-        per: &ast::Per,
-        provider: (ProviderId, Provider),
-        filter: Option<Expr>,
-    ) -> Checked<Per> {
+    fn per(&mut self, per: &ast::Per, provider: (ProviderId, Provider), filter: Option<Expr>) -> Checked<Per> {
         let of = per.of.as_ref().map(|t| self.find_table(t)).transpose()?;
         let domain = match provider.1 {
             Provider::Row(table) => {
@@ -431,10 +330,7 @@ impl Checker<'_> {
                 if let Some(of) = of {
                     let reach = self.schema.reach(of, &self.detours);
                     if let Some(column) = columns.iter().find(|c| !reach.contains_key(&c.table)) {
-                        let (column, table) = (
-                            self.schema.column_name(*column),
-                            &self.schema.table(of).name,
-                        );
+                        let (column, table) = (self.schema.column_name(*column), &self.schema.table(of).name);
                         return self.fail(
                             Problem::Path,
                             per.span,
@@ -446,40 +342,21 @@ impl Checker<'_> {
                 PerDomain::Columns { columns, of }
             }
         };
-        Ok(Per {
-            provider: provider.0,
-            domain,
-            filter,
-        })
+        Ok(Per { provider: provider.0, domain, filter })
     }
 
     fn rank(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
         let help = "write `rank(net_revenue per route.name)`, with `asc` to begin at the smallest";
         let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
-            return self.fail(
-                Problem::Syntax,
-                span,
-                "`rank` needs a figure and the column to rank",
-                help,
-            );
+            return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);
         };
         let typed = self.at(Place::Cell, |c| {
             let provider = c.provider(per)?;
             let (id, Provider::Columns(columns)) = provider.clone() else {
-                return c.fail(
-                    Problem::Type,
-                    per.span,
-                    "`rank` ranks the values of a column, not rows",
-                    help,
-                );
+                return c.fail(Problem::Type, per.span, "`rank` ranks the values of a column, not rows", help);
             };
             let [column] = columns.as_slice() else {
-                return c.fail(
-                    Problem::Type,
-                    per.span,
-                    "`rank` ranks the values of one column",
-                    help,
-                );
+                return c.fail(Problem::Type, per.span, "`rank` ranks the values of one column", help);
             };
             if per.of.is_some() || per.filter.is_some() {
                 return c.fail(
@@ -493,17 +370,8 @@ impl Checker<'_> {
             let figure = c.expr(figure);
             c.providers.pop();
             let ascending = a.order.first().is_some_and(|(_, descending)| !descending);
-            let rank = Rank {
-                figure: figure?,
-                column: *column,
-                provider: id,
-                ascending,
-            };
-            Ok(Expr {
-                kind: Kind::Rank(Box::new(rank)),
-                ty: Type::Int,
-                span,
-            })
+            let rank = Rank { figure: figure?, column: *column, provider: id, ascending };
+            Ok(Expr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })
         })?;
         self.context_value(typed, "rank")
     }

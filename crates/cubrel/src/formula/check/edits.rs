@@ -10,12 +10,7 @@ use crate::formula::source::{Problem, Span};
 use crate::formula::typed::{Edit, EditTarget, Narrow};
 
 impl Checker<'_> {
-    pub(super) fn given(
-        &mut self,
-        body: &ast::Expr,
-        edits: &[ast::Edit],
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> Checked<Expr> {
         // Inside an aggregate or predicate, a `given` changes what a measure in it sees, never a column.
         let place = self.place;
         let typed = self.at(Place::Cell, |c| {
@@ -23,11 +18,7 @@ impl Checker<'_> {
             let edits = c.all(edits, |c, e| c.edit(e));
             let (body, edits) = (body?, edits?.concat());
             let ty = body.ty;
-            Ok(Expr {
-                kind: Kind::Given(Box::new(body), edits),
-                ty,
-                span,
-            })
+            Ok(Expr { kind: Kind::Given(Box::new(body), edits), ty, span })
         })?;
         debug_assert_eq!(place, self.place);
         self.context_value(typed, "`given`")
@@ -35,20 +26,12 @@ impl Checker<'_> {
 
     fn edit(&mut self, edit: &ast::Edit) -> Checked<Vec<Edit>> {
         match &edit.kind {
-            EditKind::Narrow {
-                instead,
-                table,
-                predicate,
-            } => {
+            EditKind::Narrow { instead, table, predicate } => {
                 let narrows = self.narrow(*instead, table.as_ref(), predicate)?;
                 Ok(narrows.into_iter().map(Edit::Narrow).collect())
             }
-            EditKind::Lift(targets) => Ok(vec![Edit::Lift(
-                self.all(targets, |c, t| c.edit_target(t))?,
-            )]),
-            EditKind::Leave(targets) => Ok(vec![Edit::Leave(
-                self.all(targets, |c, t| c.edit_target(t))?,
-            )]),
+            EditKind::Lift(targets) => Ok(vec![Edit::Lift(self.all(targets, |c, t| c.edit_target(t))?)]),
+            EditKind::Leave(targets) => Ok(vec![Edit::Leave(self.all(targets, |c, t| c.edit_target(t))?)]),
             EditKind::LiftAll => Ok(vec![Edit::LiftAll]),
             EditKind::LiftAxes => Ok(vec![Edit::LiftAxes]),
             EditKind::LiftRow => Ok(vec![Edit::LiftRow]),
@@ -64,9 +47,7 @@ impl Checker<'_> {
     fn edit_target(&mut self, target: &ast::Target) -> Checked<EditTarget> {
         match target {
             ast::Target::Name(table) => self.find_table(table).map(EditTarget::Table),
-            ast::Target::Column(table, column) => {
-                self.find_column(table, column).map(EditTarget::Column)
-            }
+            ast::Target::Column(table, column) => self.find_column(table, column).map(EditTarget::Column),
         }
     }
 
@@ -83,12 +64,7 @@ impl Checker<'_> {
         self.all(&parts, |c, part| c.one_filter(instead, table, part))
     }
 
-    fn one_filter(
-        &mut self,
-        instead: bool,
-        table: Option<TableId>,
-        predicate: &ast::Expr,
-    ) -> Checked<Narrow> {
+    fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> Checked<Narrow> {
         let span = predicate.span;
         let hoisted_before = std::mem::take(&mut self.hoisted);
         let expr = self.at(Place::Tested, |c| c.expr(predicate));
@@ -103,23 +79,14 @@ impl Checker<'_> {
             }
             None => self.tested_table(&expr, &columns, span)?,
         };
-        Ok(Narrow {
-            instead,
-            table,
-            columns,
-            outer,
-            predicate: Arc::new(expr),
-        })
+        Ok(Narrow { instead, table, columns, outer, predicate: Arc::new(expr) })
     }
 
     fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> Checked<()> {
         let mut missing = None;
         expr.walk(&mut |e| {
             if let Kind::Column { column, detours } = &e.kind
-                && !self
-                    .schema
-                    .reach(table, detours)
-                    .contains_key(&column.table)
+                && !self.schema.reach(table, detours).contains_key(&column.table)
             {
                 missing = Some(*column);
             }
@@ -127,10 +94,7 @@ impl Checker<'_> {
         match missing {
             None => Ok(()),
             Some(column) => {
-                let (column, table) = (
-                    self.schema.column_name(column),
-                    &self.schema.table(table).name,
-                );
+                let (column, table) = (self.schema.column_name(column), &self.schema.table(table).name);
                 self.fail(
                     Problem::Path,
                     span,
@@ -150,11 +114,10 @@ impl Checker<'_> {
                 named.push((column.table, detours.clone()));
             }
         });
-        let candidate = tables.iter().copied().find(|from| {
-            named
-                .iter()
-                .all(|(table, detours)| self.schema.reach(*from, detours).contains_key(table))
-        });
+        let candidate = tables
+            .iter()
+            .copied()
+            .find(|from| named.iter().all(|(table, detours)| self.schema.reach(*from, detours).contains_key(table)));
         match candidate {
             Some(table) => Ok(table),
             None if tables.is_empty() => self.fail(
@@ -164,10 +127,7 @@ impl Checker<'_> {
                 "name a column, or put the condition around the value with `if(condition, value)`",
             ),
             None => {
-                let names: Vec<&str> = tables
-                    .iter()
-                    .map(|t| self.schema.table(*t).name.as_str())
-                    .collect();
+                let names: Vec<&str> = tables.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
                 self.fail(
                     Problem::Path,
                     span,

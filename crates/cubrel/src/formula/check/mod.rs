@@ -82,12 +82,7 @@ struct Checker<'a> {
 pub type Outcome = (Option<Expr>, Vec<Diagnostic>);
 
 /// Checks the formula of a measure, or an item of a query.
-pub fn measure_formula(
-    schema: &Schema,
-    settings: &Settings,
-    source: &Arc<Source>,
-    formula: &ast::Expr,
-) -> Outcome {
+pub fn measure_formula(schema: &Schema, settings: &Settings, source: &Arc<Source>, formula: &ast::Expr) -> Outcome {
     let mut checker = Checker::new(schema, settings, source, None);
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
@@ -129,9 +124,7 @@ pub fn line_formula(
 ) -> Outcome {
     let mut checker = Checker::new(schema, settings, source, None);
     if !columns.is_empty() {
-        checker
-            .providers
-            .push((ROW, Provider::Columns(columns.to_vec())));
+        checker.providers.push((ROW, Provider::Columns(columns.to_vec())));
     }
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
@@ -179,12 +172,7 @@ pub fn row_filter(
 }
 
 impl<'a> Checker<'a> {
-    fn new(
-        schema: &'a Schema,
-        settings: &'a Settings,
-        source: &Arc<Source>,
-        own: Option<TableId>,
-    ) -> Checker<'a> {
+    fn new(schema: &'a Schema, settings: &'a Settings, source: &Arc<Source>, own: Option<TableId>) -> Checker<'a> {
         Checker {
             schema,
             settings,
@@ -200,15 +188,8 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn report(
-        &mut self,
-        problem: Problem,
-        span: Span,
-        message: impl Into<String>,
-        help: impl Into<String>,
-    ) {
-        self.problems
-            .push(Diagnostic::error(problem, &self.source, span, message).help(help));
+    fn report(&mut self, problem: Problem, span: Span, message: impl Into<String>, help: impl Into<String>) {
+        self.problems.push(Diagnostic::error(problem, &self.source, span, message).help(help));
     }
 
     fn fail<T>(
@@ -251,9 +232,7 @@ impl<'a> Checker<'a> {
             A::Like(a, b, negated) => self.like(a, b, *negated, span),
             A::Between(x, low, high, negated) => self.between(x, low, high, *negated, span),
             A::In(x, list, negated) => self.member(x, list, *negated, span),
-            A::Case(operand, arms, otherwise) => {
-                self.case(operand.as_deref(), arms, otherwise.as_deref(), span)
-            }
+            A::Case(operand, arms, otherwise) => self.case(operand.as_deref(), arms, otherwise.as_deref(), span),
             A::Cast(inner, ty, lenient) => self.cast(inner, *ty, *lenient, span),
             A::Call(name, args) => self.call(name, args, span),
             A::Let(bindings, body) => self.lets(bindings, body, span),
@@ -270,21 +249,12 @@ impl<'a> Checker<'a> {
     }
 
     /// Checks all, so that every problem is reported, then gives all or none.
-    fn all<T, U>(
-        &mut self,
-        list: &[T],
-        mut check: impl FnMut(&mut Self, &T) -> Checked<U>,
-    ) -> Checked<Vec<U>> {
+    fn all<T, U>(&mut self, list: &[T], mut check: impl FnMut(&mut Self, &T) -> Checked<U>) -> Checked<Vec<U>> {
         let results: Vec<Checked<U>> = list.iter().map(|item| check(self, item)).collect();
         results.into_iter().collect()
     }
 
-    fn lets(
-        &mut self,
-        bindings: &[(ast::Name, ast::Expr)],
-        body: &ast::Expr,
-        span: Span,
-    ) -> Checked<Expr> {
+    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> Checked<Expr> {
         let depth = self.lets.len();
         let mut values = Vec::new();
         let mut failed = false;
@@ -293,11 +263,7 @@ impl<'a> Checker<'a> {
             let value = self.expr(value);
             failed |= value.is_err();
             let ty = value.as_ref().map_or(Type::Null, |v| v.ty);
-            self.lets.push(Binding {
-                name: name.text.clone(),
-                id,
-                ty,
-            });
+            self.lets.push(Binding { name: name.text.clone(), id, ty });
             if let Ok(value) = value {
                 values.push((id, value));
             }
@@ -310,28 +276,15 @@ impl<'a> Checker<'a> {
         }
         for (id, value) in values.into_iter().rev() {
             let ty = result.ty;
-            result = Expr {
-                kind: Kind::Let(id, Box::new(value), Box::new(result)),
-                ty,
-                span,
-            };
+            result = Expr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span };
         }
         Ok(result)
     }
 
-    fn via(
-        &mut self,
-        body: &ast::Expr,
-        table: &ast::Name,
-        column: &ast::Name,
-        span: Span,
-    ) -> Checked<Expr> {
+    fn via(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
         let id = self.find_column(table, column)?;
         let candidates = self.schema.relationship_from(id);
-        let chosen = candidates
-            .iter()
-            .find(|r| self.schema.relationship(**r).spare)
-            .or(candidates.first());
+        let chosen = candidates.iter().find(|r| self.schema.relationship(**r).spare).or(candidates.first());
         let Some(relationship) = chosen.copied() else {
             return self.fail(
                 Problem::Path,
@@ -349,19 +302,11 @@ impl<'a> Checker<'a> {
             return Ok(Expr { span, ..body });
         }
         let ty = body.ty;
-        Ok(Expr {
-            kind: Kind::Via(Box::new(body), relationship),
-            ty,
-            span,
-        })
+        Ok(Expr { kind: Kind::Via(Box::new(body), relationship), ty, span })
     }
 }
 
 fn literal(value: Value, span: Span) -> Expr {
     let ty = value.natural_type();
-    Expr {
-        kind: Kind::Literal(value),
-        ty,
-        span,
-    }
+    Expr { kind: Kind::Literal(value), ty, span }
 }

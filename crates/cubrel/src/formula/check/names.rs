@@ -11,29 +11,16 @@ impl Checker<'_> {
     pub(super) fn parameter(&mut self, name: &str, span: Span) -> Checked<Expr> {
         match self.settings.parameters.get(name).map(Vec::as_slice) {
             Some([value]) => Ok(literal(value.clone(), span)),
-            Some(_) => self.fail(
-                Problem::Type,
-                span,
-                format!("`${name}` has several values"),
-                format!("write `in (${name})`"),
-            ),
+            Some(_) => {
+                self.fail(Problem::Type, span, format!("`${name}` has several values"), format!("write `in (${name})`"))
+            }
             None => {
-                let known: Vec<&str> = self
-                    .settings
-                    .parameters
-                    .keys()
-                    .map(String::as_str)
-                    .collect();
+                let known: Vec<&str> = self.settings.parameters.keys().map(String::as_str).collect();
                 let help = match closest(name, known.iter().copied()) {
                     Some(near) => format!("did you mean `${near}`?"),
                     None => format!("set it, on the command line with `--set {name}=…`"),
                 };
-                self.fail(
-                    Problem::UnknownName,
-                    span,
-                    format!("`${name}` has no value"),
-                    help,
-                )
+                self.fail(Problem::UnknownName, span, format!("`${name}` has no value"), help)
             }
         }
     }
@@ -42,15 +29,9 @@ impl Checker<'_> {
     pub(super) fn bare_name(&mut self, name: &ast::Name) -> Checked<Expr> {
         let span = name.span;
         if let Some(binding) = self.lets.iter().rev().find(|b| b.name == name.text) {
-            return Ok(Expr {
-                kind: Kind::LetRef(binding.id),
-                ty: binding.ty,
-                span,
-            });
+            return Ok(Expr { kind: Kind::LetRef(binding.id), ty: binding.ty, span });
         }
-        let column = self
-            .own
-            .and_then(|t| self.schema.find_column(t, &name.text));
+        let column = self.own.and_then(|t| self.schema.find_column(t, &name.text));
         let measure = self.schema.find_measure(&name.text);
         match (column, measure) {
             (Some(column), Some(_)) => {
@@ -58,10 +39,7 @@ impl Checker<'_> {
                 self.fail(
                     Problem::Ambiguous,
                     span,
-                    format!(
-                        "`{}` is both a column of this table and a measure",
-                        name.text
-                    ),
+                    format!("`{}` is both a column of this table and a measure", name.text),
                     format!("write `{full}` for the column, or rename one of them"),
                 )
             }
@@ -72,14 +50,7 @@ impl Checker<'_> {
                     return Err(Reported);
                 };
                 let ty = expr.ty;
-                self.context_value(
-                    Expr {
-                        kind: Kind::Measure(id),
-                        ty,
-                        span,
-                    },
-                    "measure",
-                )
+                self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "measure")
             }
             (None, None) => self.unknown_name(name),
         }
@@ -94,11 +65,7 @@ impl Checker<'_> {
                 let id = LetId(self.fresh());
                 let (ty, span) = (expr.ty, expr.span);
                 self.hoisted.push((id, expr));
-                Ok(Expr {
-                    kind: Kind::LetRef(id),
-                    ty,
-                    span,
-                })
+                Ok(Expr { kind: Kind::LetRef(id), ty, span })
             }
             Place::Aggregated => self.fail(
                 Problem::Aggregate,
@@ -113,13 +80,7 @@ impl Checker<'_> {
         let mut candidates: Vec<String> = self.lets.iter().map(|b| b.name.clone()).collect();
         candidates.extend(self.schema.measures.iter().map(|m| m.name.clone()));
         if let Some(own) = self.own {
-            candidates.extend(
-                self.schema
-                    .table(own)
-                    .columns
-                    .iter()
-                    .map(|c| c.name.clone()),
-            );
+            candidates.extend(self.schema.table(own).columns.iter().map(|c| c.name.clone()));
         }
         let homes: Vec<String> = (0..self.schema.tables.len() as u32)
             .filter_map(|t| self.schema.find_column(TableId(t), &name.text))
@@ -137,12 +98,7 @@ impl Checker<'_> {
         } else {
             "a bare name is a measure or a `let`; columns are written `table.column`".into()
         };
-        self.fail(
-            Problem::UnknownName,
-            name.span,
-            format!("nothing is called `{}`", name.text),
-            help,
-        )
+        self.fail(Problem::UnknownName, name.span, format!("nothing is called `{}`", name.text), help)
     }
 
     pub(super) fn find_table(&mut self, name: &ast::Name) -> Checked<TableId> {
@@ -154,19 +110,10 @@ impl Checker<'_> {
             Some(near) => format!("did you mean `{}`?", quote_name(near)),
             None => format!("the tables are {}", tables.join(", ")),
         };
-        self.fail(
-            Problem::UnknownName,
-            name.span,
-            format!("there is no table `{}`", name.text),
-            help,
-        )
+        self.fail(Problem::UnknownName, name.span, format!("there is no table `{}`", name.text), help)
     }
 
-    pub(super) fn find_column(
-        &mut self,
-        table: &ast::Name,
-        column: &ast::Name,
-    ) -> Checked<ColumnId> {
+    pub(super) fn find_column(&mut self, table: &ast::Name, column: &ast::Name) -> Checked<ColumnId> {
         let id = self.find_table(table)?;
         if let Some(found) = self.schema.find_column(id, &column.text) {
             return Ok(found);
@@ -174,11 +121,7 @@ impl Checker<'_> {
         let def = self.schema.table(id);
         let names: Vec<&str> = def.columns.iter().map(|c| c.name.as_str()).collect();
         let help = match closest(&column.text, names.iter().copied()) {
-            Some(near) => format!(
-                "did you mean `{}.{}`?",
-                quote_name(&def.name),
-                quote_name(near)
-            ),
+            Some(near) => format!("did you mean `{}.{}`?", quote_name(&def.name), quote_name(near)),
             None => {
                 let others: Vec<String> = (0..self.schema.tables.len() as u32)
                     .filter_map(|t| self.schema.find_column(TableId(t), &column.text))
@@ -192,20 +135,10 @@ impl Checker<'_> {
             }
         };
         let message = format!("table `{}` has no column `{}`", table.text, column.text);
-        self.fail(
-            Problem::UnknownName,
-            table.span.to(column.span),
-            message,
-            help,
-        )
+        self.fail(Problem::UnknownName, table.span.to(column.span), message, help)
     }
 
-    pub(super) fn column(
-        &mut self,
-        table: &ast::Name,
-        column: &ast::Name,
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn column(&mut self, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
         let id = self.find_column(table, column)?;
         self.column_value(id, span)
     }
@@ -215,22 +148,10 @@ impl Checker<'_> {
         let ty = self.schema.column(column).ty;
         let detours = self.detours.clone();
         if self.place != Place::Cell {
-            return Ok(Expr {
-                kind: Kind::Column { column, detours },
-                ty,
-                span,
-            });
+            return Ok(Expr { kind: Kind::Column { column, detours }, ty, span });
         }
         if let Some(provider) = self.provider_of(column) {
-            return Ok(Expr {
-                kind: Kind::Current {
-                    provider,
-                    column,
-                    detours,
-                },
-                ty,
-                span,
-            });
+            return Ok(Expr { kind: Kind::Current { provider, column, detours }, ty, span });
         }
         let name = self.schema.column_name(column);
         if self.providers.is_empty() {
@@ -255,28 +176,17 @@ impl Checker<'_> {
     }
 
     fn provider_of(&self, column: ColumnId) -> Option<ProviderId> {
-        self.providers
-            .iter()
-            .rev()
-            .find_map(|(id, provider)| match provider {
-                Provider::Row(table) => self
-                    .schema
-                    .reach(*table, &self.detours)
-                    .contains_key(&column.table)
-                    .then_some(*id),
-                Provider::Columns(columns) => columns.contains(&column).then_some(*id),
-            })
+        self.providers.iter().rev().find_map(|(id, provider)| match provider {
+            Provider::Row(table) => self.schema.reach(*table, &self.detours).contains_key(&column.table).then_some(*id),
+            Provider::Columns(columns) => columns.contains(&column).then_some(*id),
+        })
     }
 
     /// Whether an expression can be a condition.
     pub(super) fn condition(&mut self, expr: Expr) -> Checked<Expr> {
         match expr.ty {
             Type::Bool => Ok(expr),
-            Type::Null => Ok(Expr {
-                ty: Type::Bool,
-                kind: Kind::Literal(crate::value::Value::Null),
-                span: expr.span,
-            }),
+            Type::Null => Ok(Expr { ty: Type::Bool, kind: Kind::Literal(crate::value::Value::Null), span: expr.span }),
             other => self.fail(
                 Problem::Type,
                 expr.span,

@@ -18,20 +18,12 @@ pub(super) fn convert(expr: Expr, to: Type) -> Expr {
         return expr;
     }
     if expr.ty == Type::Null {
-        return Expr {
-            kind: Kind::Literal(Value::Null),
-            ty: to,
-            span,
-        };
+        return Expr { kind: Kind::Literal(Value::Null), ty: to, span };
     }
     if let Kind::Literal(value) = &expr.kind
         && let Some(value) = converted_literal(value, to)
     {
-        return Expr {
-            kind: Kind::Literal(value),
-            ty: to,
-            span,
-        };
+        return Expr { kind: Kind::Literal(value), ty: to, span };
     }
     let op = match (expr.ty, to) {
         (from, Type::Float) if from.is_exact() => Op::ToFloat,
@@ -39,47 +31,29 @@ pub(super) fn convert(expr: Expr, to: Type) -> Expr {
             if from.scale() == to.scale() {
                 return Expr { ty: to, ..expr };
             }
-            Op::Rescale {
-                from: from.scale(),
-                to: to.scale(),
-            }
+            Op::Rescale { from: from.scale(), to: to.scale() }
         }
         (Type::Date, Type::Timestamp) => Op::ToTimestamp,
         _ => return expr,
     };
-    Expr {
-        kind: Kind::Call(op, vec![expr]),
-        ty: to,
-        span,
-    }
+    Expr { kind: Kind::Call(op, vec![expr]), ty: to, span }
 }
 
 fn converted_literal(value: &Value, to: Type) -> Option<Value> {
     match to {
         Type::Float => value.as_f64().map(Value::Float),
-        Type::Decimal { scale, .. } => Some(Value::Decimal {
-            unscaled: value.as_exact(scale)?,
-            scale,
-        }),
+        Type::Decimal { scale, .. } => Some(Value::Decimal { unscaled: value.as_exact(scale)?, scale }),
         _ => None,
     }
 }
 
 fn call(op: Op, args: Vec<Expr>, ty: Type, span: Span) -> Expr {
-    Expr {
-        kind: Kind::Call(op, args),
-        ty,
-        span,
-    }
+    Expr { kind: Kind::Call(op, args), ty, span }
 }
 
 fn negated(expr: Expr, negated: bool) -> Expr {
     let span = expr.span;
-    if negated {
-        call(Op::Not, vec![expr], Type::Bool, span)
-    } else {
-        expr
-    }
+    if negated { call(Op::Not, vec![expr], Type::Bool, span) } else { expr }
 }
 
 impl Checker<'_> {
@@ -87,32 +61,19 @@ impl Checker<'_> {
         let inner = self.expr(inner)?;
         match inner.ty {
             ty if ty.is_number() || ty == Type::Null => Ok(match &inner.kind {
-                Kind::Literal(Value::Int(v)) => {
-                    literal(v.checked_neg().map_or(Value::Null, Value::Int), span)
-                }
+                Kind::Literal(Value::Int(v)) => literal(v.checked_neg().map_or(Value::Null, Value::Int), span),
                 Kind::Literal(Value::Decimal { unscaled, scale }) => {
                     // The smallest 64-bit number is written as the negative of one that does not fit.
                     let v = -*unscaled;
                     match i64::try_from(v) {
                         Ok(v) if *scale == 0 => literal(Value::Int(v), span),
-                        _ => literal(
-                            Value::Decimal {
-                                unscaled: v,
-                                scale: *scale,
-                            },
-                            span,
-                        ),
+                        _ => literal(Value::Decimal { unscaled: v, scale: *scale }, span),
                     }
                 }
                 Kind::Literal(Value::Float(v)) => literal(Value::Float(-v), span),
                 _ => call(Op::Negate, vec![inner], ty, span),
             }),
-            ty => self.fail(
-                Problem::Type,
-                span,
-                format!("{ty} has no negative"),
-                "`-` stands before numbers",
-            ),
+            ty => self.fail(Problem::Type, span, format!("{ty} has no negative"), "`-` stands before numbers"),
         }
     }
 
@@ -124,35 +85,18 @@ impl Checker<'_> {
 
     pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
         let inner = self.expr(inner)?;
-        Ok(negated(
-            call(Op::IsNull, vec![inner], Type::Bool, span),
-            negate,
-        ))
+        Ok(negated(call(Op::IsNull, vec![inner], Type::Bool, span), negate))
     }
 
-    pub(super) fn binary(
-        &mut self,
-        op: BinaryOp,
-        a: &ast::Expr,
-        b: &ast::Expr,
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> Checked<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         match op {
             BinaryOp::And | BinaryOp::Or => {
                 let (a, b) = (self.condition(a), self.condition(b));
                 let (a, b) = (Box::new(a?), Box::new(b?));
-                let kind = if op == BinaryOp::And {
-                    Kind::And(a, b)
-                } else {
-                    Kind::Or(a, b)
-                };
-                Ok(Expr {
-                    kind,
-                    ty: Type::Bool,
-                    span,
-                })
+                let kind = if op == BinaryOp::And { Kind::And(a, b) } else { Kind::Or(a, b) };
+                Ok(Expr { kind, ty: Type::Bool, span })
             }
             BinaryOp::Concat => Ok(call(Op::Concat, vec![a, b], Type::Text, span)),
             BinaryOp::Add | BinaryOp::Sub | BinaryOp::Mul | BinaryOp::Div | BinaryOp::Rem => {
@@ -169,9 +113,7 @@ impl Checker<'_> {
                     (Type::Date | Type::Timestamp, BinaryOp::Sub) if a.ty == b.ty => {
                         "the days between two dates are `days_between(a, b)`"
                     }
-                    (Type::Date | Type::Timestamp, _) => {
-                        "dates are moved with `add_days`, `add_months`, `add_years`"
-                    }
+                    (Type::Date | Type::Timestamp, _) => "dates are moved with `add_days`, `add_months`, `add_years`",
                     (Type::Text, BinaryOp::Add) => "texts are joined with `||`",
                     (Type::Text, _) => "turn text into a number with `cast(x as decimal(12,2))`",
                     _ => "count conditions with `sum(if(condition, 1, 0))`",
@@ -193,18 +135,13 @@ impl Checker<'_> {
                     return self.fail(
                         Problem::Type,
                         span,
-                        format!("this product has {scale} decimals, more than the {MAX_SCALE} that can be kept exactly"),
+                        format!(
+                            "this product has {scale} decimals, more than the {MAX_SCALE} that can be kept exactly"
+                        ),
                         "round one side, or turn it into a float with `cast(x as float)`",
                     );
                 }
-                (
-                    Op::Mul,
-                    if scale == 0 {
-                        Type::Int
-                    } else {
-                        Type::decimal(scale)
-                    },
-                )
+                (Op::Mul, if scale == 0 { Type::Int } else { Type::decimal(scale) })
             }
             BinaryOp::Mul => (Op::Mul, common),
             BinaryOp::Add => (Op::Add, common),
@@ -213,11 +150,7 @@ impl Checker<'_> {
         };
         let args = if kind == Op::Mul && ty.is_exact() {
             let own = |e: Expr| {
-                if e.ty == Type::Null {
-                    convert(e, ty)
-                } else {
-                    e
-                }
+                if e.ty == Type::Null { convert(e, ty) } else { e }
             };
             vec![own(a), own(b)]
         } else {
@@ -236,10 +169,7 @@ impl Checker<'_> {
             BinaryOp::Gt => Op::Gt,
             _ => Op::Ge,
         };
-        if matches!(
-            (&a.kind, &b.kind),
-            (Kind::Literal(Value::Null), _) | (_, Kind::Literal(Value::Null))
-        ) {
+        if matches!((&a.kind, &b.kind), (Kind::Literal(Value::Null), _) | (_, Kind::Literal(Value::Null))) {
             return self.fail(
                 Problem::Type,
                 span,
@@ -265,9 +195,7 @@ impl Checker<'_> {
                     format!("write it as `{ty} '2026-03-01'`")
                 }
             }
-            (x, Type::Text, _, Kind::Literal(_)) | (Type::Text, x, Kind::Literal(_), _)
-                if x.is_number() =>
-            {
+            (x, Type::Text, _, Kind::Literal(_)) | (Type::Text, x, Kind::Literal(_), _) if x.is_number() => {
                 "numbers stand without quotes".into()
             }
             (Type::Text, x, ..) | (x, Type::Text, ..) => {
@@ -275,21 +203,10 @@ impl Checker<'_> {
             }
             _ => "turn one of them with `cast(x as …)`".into(),
         };
-        self.fail(
-            Problem::Type,
-            span,
-            format!("{} and {} cannot be compared", a.ty, b.ty),
-            help,
-        )
+        self.fail(Problem::Type, span, format!("{} and {} cannot be compared", a.ty, b.ty), help)
     }
 
-    pub(super) fn like(
-        &mut self,
-        a: &ast::Expr,
-        b: &ast::Expr,
-        negate: bool,
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         for side in [&a, &b] {
@@ -317,39 +234,16 @@ impl Checker<'_> {
         let (x, low, high) = (self.expr(x), self.expr(low), self.expr(high));
         let (x, low, high) = (x?, low?, high?);
         let id = LetId(self.fresh());
-        let reference = Expr {
-            kind: Kind::LetRef(id),
-            ty: x.ty,
-            span: x.span,
-        };
+        let reference = Expr { kind: Kind::LetRef(id), ty: x.ty, span: x.span };
         let at_least = self.comparison(BinaryOp::Ge, reference.clone(), low, span)?;
         let at_most = self.comparison(BinaryOp::Le, reference, high, span)?;
-        let both = Expr {
-            kind: Kind::And(Box::new(at_least), Box::new(at_most)),
-            ty: Type::Bool,
-            span,
-        };
+        let both = Expr { kind: Kind::And(Box::new(at_least), Box::new(at_most)), ty: Type::Bool, span };
         let body = negated(both, negate);
-        Ok(Expr {
-            kind: Kind::Let(id, Box::new(x), Box::new(body)),
-            ty: Type::Bool,
-            span,
-        })
+        Ok(Expr { kind: Kind::Let(id, Box::new(x), Box::new(body)), ty: Type::Bool, span })
     }
 
-    pub(super) fn member(
-        &mut self,
-        x: &ast::Expr,
-        list: &[ast::Expr],
-        negate: bool,
-        span: Span,
-    ) -> Checked<Expr> {
-        if let [
-            ast::Expr {
-                kind: ast::ExprKind::Aggregate(a),
-                span,
-            },
-        ] = list
+    pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> Checked<Expr> {
+        if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span }] = list
             && matches!(a.name.text.as_str(), "top" | "bottom")
         {
             return self.fail(
@@ -376,10 +270,7 @@ impl Checker<'_> {
             let other = other.unwrap_or_else(|| x.clone());
             return self.brought_together(x, other, span).and(Err(Reported));
         };
-        let args = std::iter::once(x)
-            .chain(parts)
-            .map(|e| convert(e, common))
-            .collect();
+        let args = std::iter::once(x).chain(parts).map(|e| convert(e, common)).collect();
         Ok(negated(call(Op::In, args, Type::Bool, span), negate))
     }
 
@@ -409,11 +300,7 @@ impl Checker<'_> {
             let condition = match &operand {
                 None => c.condition(condition_expr)?,
                 Some((id, o)) => {
-                    let reference = Expr {
-                        kind: Kind::LetRef(*id),
-                        ty: o.ty,
-                        span: o.span,
-                    };
+                    let reference = Expr { kind: Kind::LetRef(*id), ty: o.ty, span: o.span };
                     c.comparison(BinaryOp::Eq, reference, condition_expr, condition.span)?
                 }
             };
@@ -424,18 +311,10 @@ impl Checker<'_> {
         let results: Vec<&Expr> = arms.iter().map(|(_, r)| r).chain(&otherwise).collect();
         let ty = self.common_type(&results, "the results of a `case`")?;
         let arms = arms.into_iter().map(|(c, r)| (c, convert(r, ty))).collect();
-        let case = Expr {
-            kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))),
-            ty,
-            span,
-        };
+        let case = Expr { kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))), ty, span };
         Ok(match operand {
             None => case,
-            Some((id, o)) => Expr {
-                kind: Kind::Let(id, Box::new(o), Box::new(case)),
-                ty,
-                span,
-            },
+            Some((id, o)) => Expr { kind: Kind::Let(id, Box::new(o), Box::new(case)), ty, span },
         })
     }
 
@@ -457,13 +336,7 @@ impl Checker<'_> {
         Ok(ty)
     }
 
-    pub(super) fn cast(
-        &mut self,
-        inner: &ast::Expr,
-        ty: Type,
-        lenient: bool,
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> Checked<Expr> {
         let inner = self.expr(inner)?;
         let possible = match (inner.ty, ty) {
             (Type::Null | Type::Text, _) | (_, Type::Text) => true,
@@ -481,24 +354,10 @@ impl Checker<'_> {
             );
         }
         let from = inner.ty;
-        Ok(call(
-            Op::Cast {
-                from,
-                to: ty,
-                lenient,
-            },
-            vec![inner],
-            ty,
-            span,
-        ))
+        Ok(call(Op::Cast { from, to: ty, lenient }, vec![inner], ty, span))
     }
 
-    pub(super) fn call(
-        &mut self,
-        name: &ast::Name,
-        args: &[ast::Expr],
-        span: Span,
-    ) -> Checked<Expr> {
+    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> Checked<Expr> {
         match name.text.as_str() {
             "coalesce" => return self.coalesce(args, span),
             "nullif" => return self.null_if(args, span),
@@ -522,69 +381,34 @@ impl Checker<'_> {
         let args = self.fit_arguments(function, args, span)?;
         let arguments: Vec<Argument<'_>> = args
             .iter()
-            .map(|e| Argument {
-                ty: e.ty,
-                literal: if let Kind::Literal(v) = &e.kind {
-                    Some(v)
-                } else {
-                    None
-                },
-            })
+            .map(|e| Argument { ty: e.ty, literal: if let Kind::Literal(v) = &e.kind { Some(v) } else { None } })
             .collect();
         let ty = (function.result)(&arguments);
         Ok(call(Op::Function(function), args, ty, span))
     }
 
-    fn fit_arguments(
-        &mut self,
-        function: &'static Function,
-        args: Vec<Expr>,
-        span: Span,
-    ) -> Checked<Vec<Expr>> {
-        let (most, least) = (
-            function.parameters.len(),
-            function.parameters.len() - function.optional,
-        );
+    fn fit_arguments(&mut self, function: &'static Function, args: Vec<Expr>, span: Span) -> Checked<Vec<Expr>> {
+        let (most, least) = (function.parameters.len(), function.parameters.len() - function.optional);
         if args.len() < least || (args.len() > most && !function.repeated) {
-            let wanted = if least == most {
-                most.to_string()
-            } else {
-                format!("{least} to {most}")
-            };
+            let wanted = if least == most { most.to_string() } else { format!("{least} to {most}") };
             return self.fail(
                 Problem::Type,
                 span,
-                format!(
-                    "`{}` takes {wanted} arguments, not {}",
-                    function.name,
-                    args.len()
-                ),
+                format!("`{}` takes {wanted} arguments, not {}", function.name, args.len()),
                 function.signature,
             );
         }
         let parameter = |i: usize| function.parameters[i.min(most - 1)];
         for (i, arg) in args.iter().enumerate() {
             if !parameter(i).accepts(arg.ty) {
-                let message = format!(
-                    "`{}` needs {} here, this is {}",
-                    function.name,
-                    parameter(i).describe(),
-                    arg.ty
-                );
+                let message = format!("`{}` needs {} here, this is {}", function.name, parameter(i).describe(), arg.ty);
                 return self.fail(Problem::Type, arg.span, message, function.signature);
             }
         }
-        let any: Vec<&Expr> = args
-            .iter()
-            .enumerate()
-            .filter(|(i, _)| parameter(*i) == Parameter::Any)
-            .map(|(_, e)| e)
-            .collect();
-        let common = if function.sees_nulls || any.is_empty() {
-            None
-        } else {
-            Some(self.common_type(&any, "the arguments")?)
-        };
+        let any: Vec<&Expr> =
+            args.iter().enumerate().filter(|(i, _)| parameter(*i) == Parameter::Any).map(|(_, e)| e).collect();
+        let common =
+            if function.sees_nulls || any.is_empty() { None } else { Some(self.common_type(&any, "the arguments")?) };
         Ok(args
             .into_iter()
             .enumerate()
@@ -592,9 +416,7 @@ impl Checker<'_> {
                 (Parameter::Float, _) => convert(e, Type::Float),
                 (Parameter::Int, _) => convert(e, Type::Int),
                 (Parameter::Text, _) => convert(e, Type::Text),
-                (Parameter::Day | Parameter::Moment, _) if e.ty == Type::Null => {
-                    convert(e, Type::Date)
-                }
+                (Parameter::Day | Parameter::Moment, _) if e.ty == Type::Null => convert(e, Type::Date),
                 (Parameter::Any, Some(ty)) => convert(e, ty),
                 _ => e,
             })
@@ -611,33 +433,16 @@ impl Checker<'_> {
             Some(near) => format!("did you mean `{near}`?"),
             None => "`cubrel functions` lists all of them".into(),
         };
-        self.fail(
-            Problem::UnknownName,
-            name.span,
-            format!("there is no function `{}`", name.text),
-            help,
-        )
+        self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)
     }
 
     fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> Checked<Expr> {
         if args.is_empty() {
-            return self.fail(
-                Problem::Type,
-                span,
-                "`coalesce` takes at least one argument",
-                "write `coalesce(x, 0)`",
-            );
+            return self.fail(Problem::Type, span, "`coalesce` takes at least one argument", "write `coalesce(x, 0)`");
         }
         let args = self.all(args, |c, e| c.expr(e))?;
-        let ty = self.common_type(
-            &args.iter().collect::<Vec<_>>(),
-            "the arguments of `coalesce`",
-        )?;
-        Ok(Expr {
-            kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()),
-            ty,
-            span,
-        })
+        let ty = self.common_type(&args.iter().collect::<Vec<_>>(), "the arguments of `coalesce`")?;
+        Ok(Expr { kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()), ty, span })
     }
 
     /// `nullif(a, b)`: null where both are equal, else a.
@@ -653,26 +458,10 @@ impl Checker<'_> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         let (id, ty) = (LetId(self.fresh()), a.ty);
-        let reference = Expr {
-            kind: Kind::LetRef(id),
-            ty,
-            span: a.span,
-        };
+        let reference = Expr { kind: Kind::LetRef(id), ty, span: a.span };
         let equal = self.comparison(BinaryOp::Eq, reference.clone(), b, span)?;
-        let null = Expr {
-            kind: Kind::Literal(Value::Null),
-            ty,
-            span,
-        };
-        let case = Expr {
-            kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))),
-            ty,
-            span,
-        };
-        Ok(Expr {
-            kind: Kind::Let(id, Box::new(a), Box::new(case)),
-            ty,
-            span,
-        })
+        let null = Expr { kind: Kind::Literal(Value::Null), ty, span };
+        let case = Expr { kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))), ty, span };
+        Ok(Expr { kind: Kind::Let(id, Box::new(a), Box::new(case)), ty, span })
     }
 }

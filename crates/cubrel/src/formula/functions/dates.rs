@@ -15,9 +15,7 @@ fn date_type(_: &[Argument<'_>]) -> Type {
 }
 
 fn moment_type(args: &[Argument<'_>]) -> Type {
-    args.iter()
-        .find(|a| matches!(a.ty, Type::Date | Type::Timestamp))
-        .map_or(Type::Date, |a| a.ty)
+    args.iter().find(|a| matches!(a.ty, Type::Date | Type::Timestamp)).map_or(Type::Date, |a| a.ty)
 }
 
 fn day(args: &[Value], i: usize) -> Option<i32> {
@@ -36,9 +34,7 @@ fn int(args: &[Value], i: usize) -> i64 {
 }
 
 fn part(args: &[Value], part: fn(Date) -> i64) -> Result<Value, FunctionError> {
-    Ok(day(args, 0)
-        .and_then(date::civil)
-        .map_or(Value::Null, |d| Value::Int(part(d))))
+    Ok(day(args, 0).and_then(date::civil).map_or(Value::Null, |d| Value::Int(part(d))))
 }
 
 /// The value moved by a function of its day; the time of day stays.
@@ -64,18 +60,14 @@ fn moved(value: &Value, change: impl Fn(i32) -> Option<i32>) -> Result<Value, Fu
 fn date_trunc(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let name = args[0].as_text().unwrap_or("");
     let Some(unit) = Unit::parse(name) else {
-        return Err(format!(
-            "`{name}` is not a unit: day, week, month, quarter or year"
-        ));
+        return Err(format!("`{name}` is not a unit: day, week, month, quarter or year"));
     };
     Ok(match &args[1] {
         Value::Timestamp(t) => i32::try_from(t.div_euclid(DAY_MICROS))
             .ok()
             .and_then(|d| unit.start(d))
             .map_or(Value::Null, |d| Value::Timestamp(i64::from(d) * DAY_MICROS)),
-        _ => day(args, 1)
-            .and_then(|d| unit.start(d))
-            .map_or(Value::Null, Value::Date),
+        _ => day(args, 1).and_then(|d| unit.start(d)).map_or(Value::Null, Value::Date),
     })
 }
 
@@ -85,9 +77,7 @@ fn months_of_years(years: i64) -> i64 {
 
 fn add_days(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let n = int(args, 1);
-    moved(&args[0], |d| {
-        i32::try_from(i64::from(d).saturating_add(n)).ok()
-    })
+    moved(&args[0], |d| i32::try_from(i64::from(d).saturating_add(n)).ok())
 }
 
 fn add_months(args: &[Value], _: Type) -> Result<Value, FunctionError> {
@@ -100,10 +90,7 @@ fn add_months(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 }
 
 fn add_years(args: &[Value], ty: Type) -> Result<Value, FunctionError> {
-    add_months(
-        &[args[0].clone(), Value::Int(months_of_years(int(args, 1)))],
-        ty,
-    )
+    add_months(&[args[0].clone(), Value::Int(months_of_years(int(args, 1)))], ty)
 }
 
 fn between(args: &[Value], count: fn(i32, i32) -> Option<i64>) -> Result<Value, FunctionError> {
@@ -114,16 +101,12 @@ fn between(args: &[Value], count: fn(i32, i32) -> Option<i64>) -> Result<Value, 
 }
 
 fn month_end(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    Ok(day(args, 0)
-        .and_then(date::civil)
-        .map_or(Value::Null, |d| Value::Date(date::days(d.last_of_month()))))
+    Ok(day(args, 0).and_then(date::civil).map_or(Value::Null, |d| Value::Date(date::days(d.last_of_month()))))
 }
 
 fn make_date(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let (y, m, d) = (int(args, 0), int(args, 1), int(args, 2));
-    date::make_date(y, m, d)
-        .map(Value::Date)
-        .ok_or_else(|| format!("there is no day {y}-{m}-{d}"))
+    date::make_date(y, m, d).map(Value::Date).ok_or_else(|| format!("there is no day {y}-{m}-{d}"))
 }
 
 const DAY: &[Parameter] = &[Parameter::Day];
@@ -158,22 +141,14 @@ macro_rules! date_part {
 
 pub(super) static FUNCTIONS: &[Function] = &[
     date_part!("year", "the year", "2026", |d| i64::from(d.year())),
-    date_part!("quarter", "the quarter, 1 to 4", "1", |d| (i64::from(
-        d.month()
-    ) - 1)
-        / 3
-        + 1),
+    date_part!("quarter", "the quarter, 1 to 4", "1", |d| (i64::from(d.month()) - 1) / 3 + 1),
     date_part!("month", "the month, 1 to 12", "3", |d| i64::from(d.month())),
-    date_part!("week", "the ISO week, 1 to 53", "9", |d| i64::from(
-        d.iso_week_date().week()
-    )),
+    date_part!("week", "the ISO week, 1 to 53", "9", |d| i64::from(d.iso_week_date().week())),
     date_part!("day", "the day of the month", "1", |d| i64::from(d.day())),
     date_part!("weekday", "the day of the week, Monday is 1", "7", |d| {
         i64::from(d.weekday().to_monday_one_offset())
     }),
-    date_part!("day_of_year", "the day of the year, from 1", "60", |d| {
-        i64::from(d.day_of_year())
-    }),
+    date_part!("day_of_year", "the day of the year, from 1", "60", |d| { i64::from(d.day_of_year()) }),
     Function {
         name: "make_date",
         signature: "make_date(year: int, month: int, day: int) -> date",

@@ -104,13 +104,9 @@ impl Parameter {
 
 /// All functions, by area, in the order in which they are listed.
 pub fn all() -> impl Iterator<Item = (&'static str, &'static Function)> {
-    [
-        ("numbers", numbers::FUNCTIONS),
-        ("text", text::FUNCTIONS),
-        ("dates", dates::FUNCTIONS),
-    ]
-    .into_iter()
-    .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
+    [("numbers", numbers::FUNCTIONS), ("text", text::FUNCTIONS), ("dates", dates::FUNCTIONS)]
+        .into_iter()
+        .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
 }
 
 /// The function of a name.
@@ -131,26 +127,10 @@ pub struct AggregateEntry {
 
 /// The aggregates, for lists and docs.
 pub const AGGREGATES: &[AggregateEntry] = &[
-    AggregateEntry {
-        name: "sum",
-        signature: "sum(x [per …])",
-        meaning: "the sum; exact numbers stay exact",
-    },
-    AggregateEntry {
-        name: "avg",
-        signature: "avg(x [per …])",
-        meaning: "the mean, as float",
-    },
-    AggregateEntry {
-        name: "min",
-        signature: "min(x [per …])",
-        meaning: "the smallest",
-    },
-    AggregateEntry {
-        name: "max",
-        signature: "max(x [per …])",
-        meaning: "the largest",
-    },
+    AggregateEntry { name: "sum", signature: "sum(x [per …])", meaning: "the sum; exact numbers stay exact" },
+    AggregateEntry { name: "avg", signature: "avg(x [per …])", meaning: "the mean, as float" },
+    AggregateEntry { name: "min", signature: "min(x [per …])", meaning: "the smallest" },
+    AggregateEntry { name: "max", signature: "max(x [per …])", meaning: "the largest" },
     AggregateEntry {
         name: "median",
         signature: "median(x [per …])",
@@ -171,31 +151,15 @@ pub const AGGREGATES: &[AggregateEntry] = &[
         signature: "stddev_samp(x [per …])",
         meaning: "standard deviation of a sample",
     },
-    AggregateEntry {
-        name: "stddev_pop",
-        signature: "stddev_pop(x [per …])",
-        meaning: "standard deviation of all",
-    },
-    AggregateEntry {
-        name: "var_samp",
-        signature: "var_samp(x [per …])",
-        meaning: "variance of a sample",
-    },
-    AggregateEntry {
-        name: "var_pop",
-        signature: "var_pop(x [per …])",
-        meaning: "variance of all",
-    },
+    AggregateEntry { name: "stddev_pop", signature: "stddev_pop(x [per …])", meaning: "standard deviation of all" },
+    AggregateEntry { name: "var_samp", signature: "var_samp(x [per …])", meaning: "variance of a sample" },
+    AggregateEntry { name: "var_pop", signature: "var_pop(x [per …])", meaning: "variance of all" },
     AggregateEntry {
         name: "count",
         signature: "count(x [per …]), count(distinct a, b)",
         meaning: "how many values are not null; how many different ones",
     },
-    AggregateEntry {
-        name: "rows",
-        signature: "rows(table)",
-        meaning: "how many rows of a table are visible",
-    },
+    AggregateEntry { name: "rows", signature: "rows(table)", meaning: "how many rows of a table are visible" },
     AggregateEntry {
         name: "single",
         signature: "single(x [per …])",
@@ -211,11 +175,7 @@ pub const AGGREGATES: &[AggregateEntry] = &[
         signature: "last(x order by y [per …])",
         meaning: "x where y is greatest; of several the greatest x",
     },
-    AggregateEntry {
-        name: "string_agg",
-        signature: "string_agg(x, ', ' [order by y])",
-        meaning: "the texts, joined",
-    },
+    AggregateEntry { name: "string_agg", signature: "string_agg(x, ', ' [order by y])", meaning: "the texts, joined" },
 ];
 
 #[cfg(test)]
@@ -231,11 +191,7 @@ mod tests {
         assert_eq!(names.len(), count);
         for (_, f) in all() {
             assert!(f.signature.starts_with(f.name), "{}", f.name);
-            assert!(
-                f.example.0.contains(f.name) && !f.meaning.is_empty(),
-                "{}",
-                f.name
-            );
+            assert!(f.example.0.contains(f.name) && !f.meaning.is_empty(), "{}", f.name);
             assert!(f.optional < f.parameters.len().max(1), "{}", f.name);
         }
     }
@@ -243,11 +199,7 @@ mod tests {
     #[test]
     fn every_aggregate_is_a_reserved_word() {
         for entry in AGGREGATES {
-            assert!(
-                super::super::words::is_reserved(entry.name),
-                "{}",
-                entry.name
-            );
+            assert!(super::super::words::is_reserved(entry.name), "{}", entry.name);
         }
     }
 }

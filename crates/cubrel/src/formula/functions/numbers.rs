@@ -17,11 +17,7 @@ fn int_type(_: &[Argument<'_>]) -> Type {
 
 /// Exact numbers lose their decimals; floats stay floats.
 fn whole_type(args: &[Argument<'_>]) -> Type {
-    if first_type(args) == Type::Float {
-        Type::Float
-    } else {
-        Type::Int
-    }
+    if first_type(args) == Type::Float { Type::Float } else { Type::Int }
 }
 
 /// With a literal number of digits, an exact result has just these; else it keeps its scale.
@@ -32,30 +28,18 @@ fn rounded_type(args: &[Argument<'_>]) -> Type {
     }
     let digits = match args.get(1) {
         None => 0,
-        Some(Argument {
-            literal: Some(Value::Int(n)),
-            ..
-        }) => *n,
+        Some(Argument { literal: Some(Value::Int(n)), .. }) => *n,
         Some(_) => return ty,
     };
     let scale = digits.clamp(0, i64::from(ty.scale())) as u8;
-    if scale == 0 {
-        Type::Int
-    } else {
-        Type::decimal(scale)
-    }
+    if scale == 0 { Type::Int } else { Type::decimal(scale) }
 }
 
 /// An exact value at the scale of the result's type.
 fn exact_value(v: i128, ty: Type) -> Result<Value, FunctionError> {
     match ty {
-        Type::Int => i64::try_from(v)
-            .map(Value::Int)
-            .map_err(|_| "the result does not fit 64 bits".into()),
-        _ => Ok(Value::Decimal {
-            unscaled: v,
-            scale: ty.scale(),
-        }),
+        Type::Int => i64::try_from(v).map(Value::Int).map_err(|_| "the result does not fit 64 bits".into()),
+        _ => Ok(Value::Decimal { unscaled: v, scale: ty.scale() }),
     }
 }
 
@@ -97,20 +81,14 @@ fn keep_digits(value: &Value, digits: i64, ty: Type, cut: Cut) -> Result<Value, 
     };
     let drop = i64::from(scale) - digits;
     if drop <= 0 {
-        return exact_value(
-            exact::rescale(v, scale, ty.scale()).ok_or_else(too_large)?,
-            ty,
-        );
+        return exact_value(exact::rescale(v, scale, ty.scale()).ok_or_else(too_large)?, ty);
     }
     if drop > 38 {
         return exact_value(0, ty);
     }
     let by = exact::pow10(drop as u8);
     let rounded = exact::checked(cut(v, by).checked_mul(by)).ok_or_else(too_large)?;
-    exact_value(
-        exact::rescale(rounded, scale, ty.scale()).ok_or_else(too_large)?,
-        ty,
-    )
+    exact_value(exact::rescale(rounded, scale, ty.scale()).ok_or_else(too_large)?, ty)
 }
 
 fn digits_argument(args: &[Value]) -> i64 {
@@ -178,11 +156,7 @@ fn sign(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 
 /// Infinite and undefined results are null: nothing in the language is "not a number".
 fn finite(x: f64) -> Result<Value, FunctionError> {
-    Ok(if x.is_finite() {
-        Value::float(x)
-    } else {
-        Value::Null
-    })
+    Ok(if x.is_finite() { Value::float(x) } else { Value::Null })
 }
 
 fn number(args: &[Value], i: usize) -> f64 {
@@ -194,9 +168,7 @@ fn power(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 }
 
 fn modulo_type(args: &[Argument<'_>]) -> Type {
-    args.iter()
-        .skip(1)
-        .fold(first_type(args), |t, a| t.common(a.ty).unwrap_or(t))
+    args.iter().skip(1).fold(first_type(args), |t, a| t.common(a.ty).unwrap_or(t))
 }
 
 fn modulo(args: &[Value], ty: Type) -> Result<Value, FunctionError> {
@@ -206,27 +178,15 @@ fn modulo(args: &[Value], ty: Type) -> Result<Value, FunctionError> {
     let (Some(a), Some(b)) = (args[0].as_exact(ty.scale()), args[1].as_exact(ty.scale())) else {
         return Ok(Value::Null);
     };
-    if b == 0 {
-        Ok(Value::Null)
-    } else {
-        exact_value(a % b, ty)
-    }
+    if b == 0 { Ok(Value::Null) } else { exact_value(a % b, ty) }
 }
 
 fn least(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    Ok(args
-        .iter()
-        .min_by(|a, b| a.total_cmp(b))
-        .cloned()
-        .unwrap_or(Value::Null))
+    Ok(args.iter().min_by(|a, b| a.total_cmp(b)).cloned().unwrap_or(Value::Null))
 }
 
 fn greatest(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    Ok(args
-        .iter()
-        .max_by(|a, b| a.total_cmp(b))
-        .cloned()
-        .unwrap_or(Value::Null))
+    Ok(args.iter().max_by(|a, b| a.total_cmp(b)).cloned().unwrap_or(Value::Null))
 }
 
 const NUMBER: &[Parameter] = &[Parameter::Number];
@@ -330,28 +290,10 @@ pub(super) static FUNCTIONS: &[Function] = &[
         run: power,
         ..BASE
     },
-    of_float!(
-        "sqrt",
-        "the square root; null below zero",
-        "sqrt(6.25)",
-        "2.5",
-        f64::sqrt
-    ),
+    of_float!("sqrt", "the square root; null below zero", "sqrt(6.25)", "2.5", f64::sqrt),
     of_float!("exp", "e to the power of x", "exp(0)", "1", f64::exp),
-    of_float!(
-        "ln",
-        "the natural logarithm; null at and below zero",
-        "ln(1)",
-        "0",
-        f64::ln
-    ),
-    of_float!(
-        "log10",
-        "the logarithm to base 10; null at and below zero",
-        "log10(1000)",
-        "3",
-        f64::log10
-    ),
+    of_float!("ln", "the natural logarithm; null at and below zero", "ln(1)", "0", f64::ln),
+    of_float!("log10", "the logarithm to base 10; null at and below zero", "log10(1000)", "3", f64::log10),
     Function {
         name: "mod",
         signature: "mod(x: number, y: number) -> number",

@@ -43,20 +43,12 @@ fn substring(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     };
     let skip = start.max(1) - 1;
     let take = end.saturating_sub(start.max(1)).max(0);
-    Ok(Value::text(
-        text(args, 0)
-            .chars()
-            .skip(skip as usize)
-            .take(take as usize)
-            .collect::<String>(),
-    ))
+    Ok(Value::text(text(args, 0).chars().skip(skip as usize).take(take as usize).collect::<String>()))
 }
 
 fn left(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let n = int(args, 1).max(0) as usize;
-    Ok(Value::text(
-        text(args, 0).chars().take(n).collect::<String>(),
-    ))
+    Ok(Value::text(text(args, 0).chars().take(n).collect::<String>()))
 }
 
 fn right(args: &[Value], _: Type) -> Result<Value, FunctionError> {
@@ -74,18 +66,14 @@ fn replace(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 }
 
 fn concat(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    Ok(Value::text(
-        args.iter().map(ToString::to_string).collect::<String>(),
-    ))
+    Ok(Value::text(args.iter().map(ToString::to_string).collect::<String>()))
 }
 
 fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let (t, width) = (text(args, 0), int(args, 1));
     let fill = if args.len() > 2 { text(args, 2) } else { " " };
     if width > MAX_LENGTH {
-        return Err(format!(
-            "a text of {width} characters is longer than the {MAX_LENGTH} allowed"
-        ));
+        return Err(format!("a text of {width} characters is longer than the {MAX_LENGTH} allowed"));
     }
     let (width, length) = (width.max(0) as usize, t.chars().count());
     if length >= width || fill.is_empty() {
@@ -97,8 +85,7 @@ fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 
 /// Whether `text` is like `pattern`: `%` stands for any characters, `_` for one.
 pub(crate) fn like(text: &str, pattern: &str) -> bool {
-    let (text, pattern): (Vec<char>, Vec<char>) =
-        (text.chars().collect(), pattern.chars().collect());
+    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
     let (mut t, mut p) = (0, 0);
     let mut retry: Option<(usize, usize)> = None;
     while t < text.len() {
