@@ -22,6 +22,10 @@ pub fn read(schema: &Schema, read: &Read) -> String {
         filters.dedup();
         let _ = write!(text, " where {}", filters.join(" and "));
     }
+    if !read.outer.is_empty() {
+        let slots: Vec<String> = read.outer.iter().map(|s| s.0.to_string()).collect();
+        let _ = write!(text, " for each outer {}", slots.join(", "));
+    }
     for relationship in &read.detours {
         let r = schema.relationship(*relationship);
         let columns: Vec<&str> =

@@ -64,7 +64,7 @@ impl Checker<'_> {
             _ => c.over_values(kind, a, span),
         })?;
         debug_assert_eq!(place, self.place);
-        self.context_value(typed, "aggregate")
+        self.context_value(typed, "an aggregate")
     }
 
     /// `rows(t)`
@@ -95,7 +95,7 @@ impl Checker<'_> {
         let name = &a.name.text;
         let wanted = self.argument_count(kind, a, span)?;
         let (values, constants) = a.args.split_at(wanted);
-        let constant = self.constant(kind, constants, span)?;
+        let constant = self.constant(kind, constants)?;
         self.check_order(kind, a, span)?;
         let (args, order, over) = match &a.per {
             None => {
@@ -159,7 +159,7 @@ impl Checker<'_> {
         Ok(values)
     }
 
-    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr], span: Span) -> Checked<Option<Value>> {
+    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr]) -> Checked<Option<Value>> {
         let Some(e) = constants.first() else {
             return Ok(None);
         };
@@ -177,7 +177,7 @@ impl Checker<'_> {
             } else {
                 "a number from 0 to 1 such as `0.9`"
             };
-            return self.fail(Problem::Type, e.span.to(span), "the second argument has to be a literal", help);
+            return self.fail(Problem::Type, e.span, "the second argument has to be a literal", help);
         }
         Ok(Some(value))
     }
@@ -373,6 +373,6 @@ impl Checker<'_> {
             let rank = Rank { figure: figure?, column: *column, provider: id, ascending };
             Ok(Expr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })
         })?;
-        self.context_value(typed, "rank")
+        self.context_value(typed, "a rank")
     }
 }

@@ -21,7 +21,7 @@ impl Checker<'_> {
             Ok(Expr { kind: Kind::Given(Box::new(body), edits), ty, span })
         })?;
         debug_assert_eq!(place, self.place);
-        self.context_value(typed, "`given`")
+        self.context_value(typed, "a `given`")
     }
 
     fn edit(&mut self, edit: &ast::Edit) -> Checked<Vec<Edit>> {

@@ -50,7 +50,7 @@ impl Checker<'_> {
                     return Err(Reported);
                 };
                 let ty = expr.ty;
-                self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "measure")
+                self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "a measure")
             }
             (None, None) => self.unknown_name(name),
         }
@@ -70,7 +70,7 @@ impl Checker<'_> {
             Place::Aggregated => self.fail(
                 Problem::Aggregate,
                 expr.span,
-                format!("a {what} inside an aggregate needs to know what to go through"),
+                format!("{what} inside an aggregate needs to know what to go through"),
                 "say it with `per`: `avg(net_revenue per customer)`",
             ),
         }
