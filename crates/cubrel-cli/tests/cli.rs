@@ -1,0 +1,398 @@
+//! The binary: on the demo model, and on bad input.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::fs;
+use std::path::Path;
+use std::process::Output;
+use std::sync::LazyLock;
+
+use assert_cmd::Command;
+use serde_json::Value as Json;
+use tempfile::TempDir;
+
+/// One demo model for all tests that only read it.
+static DEMO: LazyLock<(TempDir, String)> = LazyLock::new(|| {
+    let folder = tempfile::tempdir().unwrap();
+    let output = cubrel(folder.path(), &["demo", "ferries", "--rows", "30000"]);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    (folder, String::from_utf8(output.stdout).unwrap())
+});
+
+fn cubrel(folder: &Path, args: &[&str]) -> Output {
+    Command::cargo_bin("cubrel").unwrap().current_dir(folder).args(args).output().unwrap()
+}
+
+fn demo(args: &[&str]) -> Output {
+    let mut all = vec!["-m", "ferries"];
+    all.extend(args);
+    cubrel(DEMO.0.path(), &all)
+}
+
+fn stdout(output: &Output) -> String {
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+fn json(args: &[&str]) -> Json {
+    serde_json::from_str(&stdout(&demo(args))).unwrap()
+}
+
+/// A copy of the demo that a test may spoil.
+fn own_copy() -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let from = DEMO.0.path().join("ferries");
+    fs::create_dir_all(folder.path().join("data")).unwrap();
+    fs::copy(from.join("model.toml"), folder.path().join("model.toml")).unwrap();
+    for file in fs::read_dir(from.join("data")).unwrap() {
+        let file = file.unwrap();
+        fs::copy(file.path(), folder.path().join("data").join(file.file_name())).unwrap();
+    }
+    folder
+}
+
+fn replace(folder: &TempDir, file: &str, from: &str, to: &str) {
+    let path = folder.path().join(file);
+    let text = fs::read_to_string(&path).unwrap();
+    assert!(text.contains(from), "{file} has no {from}");
+    fs::write(path, text.replacen(from, to, 1)).unwrap();
+}
+
+fn append(folder: &TempDir, file: &str, more: &str) {
+    let path = folder.path().join(file);
+    let text = fs::read_to_string(&path).unwrap();
+    fs::write(path, text + more).unwrap();
+}
+
+#[test]
+fn the_tour_ends_with_a_grid_its_time_and_its_bytes() {
+    let tour = &DEMO.1;
+    for part in [
+        "Net revenue by year",
+        "North Sound",
+        "(none)",
+        "total",
+        "the median of 5 runs",
+        "read sum(booking.net)",
+        "booking.booking_ref",
+        "R99",
+    ] {
+        assert!(tour.contains(part), "no {part} in\n{tour}");
+    }
+    assert!(!tour.contains('\u{1b}'), "no colours on a pipe");
+}
+
+#[test]
+fn the_demo_is_the_same_every_time() {
+    let again = tempfile::tempdir().unwrap();
+    assert!(cubrel(again.path(), &["demo", "other", "--rows", "30000", "-q"]).status.success());
+    for file in ["booking-2024.csv", "booking-2026.csv", "sailing.csv", "customer.csv"] {
+        let read = |folder: &Path, model: &str| fs::read(folder.join(model).join("data").join(file)).unwrap();
+        assert!(read(DEMO.0.path(), "ferries") == read(again.path(), "other"), "{file} differs");
+    }
+}
+
+#[test]
+fn a_query_answers_in_every_format() {
+    let query = "grid bookings, load_factor by port.region split by calendar.year totals";
+    let table = stdout(&demo(&["query", query]));
+    assert!(table.contains("2024") && table.contains("Load factor") && table.contains('%'), "{table}");
+    let csv = stdout(&demo(&["query", query, "--format", "csv"]));
+    assert!(csv.starts_with("port.region,calendar.year,bookings,load_factor,total\n"), "{csv}");
+    let markdown = stdout(&demo(&["query", query, "--format", "markdown"]));
+    assert!(markdown.contains("|---|---:|"), "{markdown}");
+    let grid = json(&["query", query, "--format", "json"]);
+    let kinds: Vec<&str> = grid["columns"].as_array().unwrap().iter().map(|c| c["kind"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["row", "column", "measure", "measure", "total"]);
+    let rows = grid["rows"].as_array().unwrap();
+    let grand = rows.last().unwrap();
+    assert_eq!(grand[2], 30_000);
+    assert_eq!(grand[4], serde_json::json!(["port.region", "calendar.year"]));
+    let plain: u64 = rows.iter().filter(|r| r[4] == serde_json::json!([])).map(|r| r[2].as_u64().unwrap_or(0)).sum();
+    assert_eq!(plain, 30_000, "every booking is in one cell");
+}
+
+#[test]
+fn figures_of_the_demo_hold_together() {
+    let one = |query: &str| json(&["query", query, "--format", "json"])["rows"][0][0].clone();
+    assert_eq!(one("grid rows(booking) where route.name is null").as_u64(), Some(3), "orphan routes");
+    let csv = fs::read_to_string(DEMO.0.path().join("ferries/data/booking-2025.csv")).unwrap();
+    let lines = csv.lines().count() as u64 - 1;
+    assert_eq!(one("grid bookings where calendar.year = 2025").as_u64(), Some(lines));
+    let (sailed, booked) =
+        (one("grid net_revenue where calendar.year = 2025"), one("grid booked_revenue where calendar.year = 2025"));
+    assert_ne!(sailed, booked, "the two dates differ");
+    assert_eq!(
+        booked,
+        one("grid net_revenue where booked_calendar.year = 2025"),
+        "a spare relationship and a second calendar agree"
+    );
+    let shares = json(&["query", "grid share_of_revenue by route.name", "--format", "json"]);
+    let sum: f64 = shares["rows"].as_array().unwrap().iter().map(|r| r[1].as_f64().unwrap()).sum();
+    assert!((sum - 1.0).abs() < 1e-9, "{sum}");
+    assert_eq!(
+        one("grid rows(sailing) where route.id = 'R12' and calendar.month_of_year in (1, 2)").as_u64(),
+        Some(0),
+        "no winter sailings"
+    );
+}
+
+#[test]
+fn the_business_order_is_kept() {
+    let rows = json(&["query", "grid net_revenue by region.name", "--format", "json"]);
+    let names: Vec<&Json> = rows["rows"].as_array().unwrap().iter().map(|r| &r[0]).collect();
+    assert_eq!(
+        names,
+        ["North Sound", "Middle Reach", "South Skerries", "Outer Banks"]
+            .map(Json::from)
+            .iter()
+            .chain([&Json::Null])
+            .collect::<Vec<_>>()
+    );
+    let months = stdout(&demo(&["query", "grid bookings by calendar.month_name", "--format", "csv"]));
+    assert!(months.lines().nth(1).unwrap().starts_with("January"), "{months}");
+}
+
+#[test]
+fn saved_queries_parameters_and_standard_input() {
+    assert!(stdout(&demo(&["query", "routes"])).contains("Ness–Holm"));
+    let set = stdout(&demo(&[
+        "query",
+        "grid bookings where calendar.year in ($years)",
+        "--set",
+        "years=2024,2025",
+        "--format",
+        "csv",
+    ]));
+    let both = stdout(&demo(&["query", "grid bookings where calendar.year <= 2025", "--format", "csv"]));
+    assert_eq!(set, both);
+    let piped = Command::cargo_bin("cubrel")
+        .unwrap()
+        .current_dir(DEMO.0.path())
+        .args(["-m", "ferries", "query", "-", "--format", "csv"])
+        .write_stdin("grid bookings")
+        .output()
+        .unwrap();
+    assert_eq!(stdout(&piped), "bookings\n30000\n");
+    let today = stdout(&demo(&["query", "grid year(today()) as y", "--today", "1999-12-31", "--format", "csv"]));
+    assert_eq!(today, "y\n1999\n");
+}
+
+#[test]
+fn sizes_add_up_to_what_the_model_holds() {
+    let size = json(&["size", "--format", "json"]);
+    let tables = size["tables"].as_array().unwrap();
+    let bytes = |v: &Json| v["bytes"].as_u64().unwrap();
+    assert_eq!(tables.iter().map(bytes).sum::<u64>(), bytes(&size["model"]));
+    for table in tables {
+        let columns = table["columns"].as_array().unwrap();
+        assert_eq!(columns.iter().map(bytes).sum::<u64>(), bytes(table));
+        for column in columns {
+            let parts: u64 = column["parts"].as_object().unwrap().values().map(|p| p.as_u64().unwrap()).sum();
+            assert_eq!(parts, bytes(column), "{column}");
+        }
+    }
+    let keys: u64 = size["relationships"].as_array().unwrap().iter().map(|r| r["key_bytes"].as_u64().unwrap()).sum();
+    let in_columns: u64 = tables
+        .iter()
+        .flat_map(|t| t["columns"].as_array().unwrap())
+        .map(|c| c["parts"]["keys"].as_u64().unwrap())
+        .sum();
+    assert_eq!(keys, in_columns);
+    assert!(stdout(&demo(&["size"])).contains("times smaller than its"));
+    assert!(stdout(&demo(&["size", "--flat", "--sort", "name"])).contains("booking.booked_at"));
+}
+
+#[test]
+fn time_shows_each_read_once_and_counts_the_same_every_run() {
+    let query = "grid net_revenue, share_of_revenue, fare_per_passenger by port.region";
+    fn reads<'a>(node: &'a Json, into: &mut Vec<&'a Json>) {
+        if node.get("rows_read").is_some() {
+            into.push(node);
+        }
+        node["parts"].as_array().into_iter().flatten().for_each(|p| reads(p, into));
+    }
+    let counters = || -> Vec<(String, u64, u64, u64)> {
+        let timed = json(&["time", query, "--runs", "2", "--format", "json"]);
+        assert!(timed["warm"]["median_ms"].as_f64().unwrap() > 0.0 && timed["cold"]["ms"].as_f64().unwrap() > 0.0);
+        let mut list = Vec::new();
+        timed["tree"].as_array().unwrap().iter().for_each(|n| reads(n, &mut list));
+        let number = |n: &Json, key: &str| n[key].as_u64().unwrap();
+        list.iter()
+            .map(|n| (n["part"].to_string(), number(n, "rows_read"), number(n, "bytes_read"), number(n, "groups")))
+            .collect()
+    };
+    let first = counters();
+    assert_eq!(first, counters());
+    let of_bookings: Vec<_> = first.iter().filter(|(part, ..)| part.starts_with("\"booking")).collect();
+    assert_eq!(of_bookings.len(), 2, "three measures, two reads of bookings: {first:?}");
+    assert!(of_bookings.iter().all(|(_, rows, ..)| *rows == 30_000));
+    let each = stdout(&demo(&["time", query, "--runs", "1", "--each"]));
+    assert_eq!(each.lines().count(), 4, "{each}");
+}
+
+#[test]
+fn functions_are_listed_and_found() {
+    assert!(stdout(&demo(&["functions"])).contains("percentile_cont"));
+    assert!(stdout(&demo(&["functions", "round", "--format", "json"])).contains("half away from zero"));
+    let wrong = demo(&["functions", "ruond"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("did you mean `round`?"));
+}
+
+#[test]
+fn results_go_to_a_file_and_leave_no_half_of_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("out.csv");
+    let name = file.to_str().unwrap();
+    assert!(demo(&["query", "grid bookings", "--format", "csv", "-o", name]).status.success());
+    assert_eq!(fs::read_to_string(&file).unwrap(), "bookings\n30000\n");
+    assert_eq!(demo(&["query", "grid bookings +", "-o", name]).status.code(), Some(2));
+    assert_eq!(fs::read_to_string(&file).unwrap(), "bookings\n30000\n", "a failed query leaves the file");
+    let nowhere = demo(&["query", "grid bookings", "-o", "/nonexistent/out.csv"]);
+    assert_eq!(nowhere.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&nowhere.stderr).contains("/nonexistent/out.csv cannot be written"));
+}
+
+#[test]
+fn only_what_has_changed_is_read_again() {
+    let folder = own_copy();
+    let refresh =
+        || -> Json { serde_json::from_str(&stdout(&cubrel(folder.path(), &["refresh", "--format", "json"]))).unwrap() };
+    let read = |report: &Json| -> Vec<String> {
+        let tables = report["tables"].as_array().unwrap().iter();
+        tables
+            .filter(|t| t["read"] == true && t["source_bytes"] != 0)
+            .map(|t| t["table"].as_str().unwrap().to_string())
+            .collect()
+    };
+    assert_eq!(read(&refresh()).len(), 11);
+    assert_eq!(read(&refresh()), Vec::<String>::new());
+    append(&folder, "data/channel.csv", "C6,Kiosk,desk\n");
+    let query = cubrel(folder.path(), &["query", "grid rows(channel) as n", "--format", "csv"]);
+    assert!(String::from_utf8_lossy(&query.stderr).contains("read channel"), "it says that it refreshed first");
+    assert_eq!(stdout(&query), "n\n6\n");
+    assert_eq!(read(&refresh()), Vec::<String>::new(), "the query has refreshed already");
+    // A formula is changed: nothing is read, but columns computed after loading are computed again.
+    replace(&folder, "model.toml", "formula = \"net_revenue\"", "formula = \"net_revenue * 2\"");
+    let doubled = "grid sum(customer.spent) / net_revenue given (customer.id is not null) as x";
+    let twice = cubrel(folder.path(), &["query", doubled, "--format", "csv"]);
+    assert_eq!(stdout(&twice), "x\n2.0\n".replace("2.0", "2"));
+}
+
+/// Each is a change of a good model, and what the answer has to say.
+#[test]
+fn bad_input_is_answered_and_loses_nothing() {
+    type Change = fn(&TempDir);
+    let cases: &[(&str, Change, &str)] = &[
+        ("a typo in a key", |f| replace(f, "model.toml", "locale =", "locle ="), "unknown key `locle`"),
+        ("no TOML", |f| replace(f, "model.toml", "[model]", "[model"), "model.toml:"),
+        (
+            "an unknown column",
+            |f| replace(f, "model.toml", "sum(booking.net)", "sum(booking.nett)"),
+            "did you mean `booking.net`?",
+        ),
+        (
+            "a circle",
+            |f| append(f, "model.toml", "\n[measure.a]\nformula = \"b\"\n[measure.b]\nformula = \"a\"\n"),
+            "these formulas need each other: a → b → a",
+        ),
+        (
+            "two measures of one name",
+            |f| append(f, "model.toml", "\n[measure.bookings]\nformula = \"1\"\n"),
+            "`bookings` stands twice",
+        ),
+        ("a key that is not unique", |f| append(f, "data/route.csv", "R01,Again,P01,P02,1\n"), "`R01` in 2 rows"),
+        (
+            "text in a number column",
+            |f| {
+                replace(
+                    f,
+                    "model.toml",
+                    "[table.booking.column.gross]",
+                    "[table.booking.column.passengers]\ntype = \"int\"\n[table.booking.column.gross]",
+                );
+                append(
+                    f,
+                    "data/booking-2024.csv",
+                    "X,1,R01,C1,STD,2024-01-01 10:00:00,2024-01-01,2024-01-01,two,12.00,0,travelled\n",
+                );
+            },
+            "`two` in column `passengers` is not a whole number",
+        ),
+        ("a short row", |f| append(f, "data/booking-2024.csv", "X,1\n"), "2 fields, the header has 12"),
+        (
+            "an empty file",
+            |f| fs::write(f.path().join("data/channel.csv"), "").unwrap(),
+            "is empty: it has no header line",
+        ),
+        ("a missing file", |f| fs::remove_file(f.path().join("data/vessel.csv")).unwrap(), "vessel.csv"),
+        ("no file for a pattern", |f| replace(f, "model.toml", "booking-*.csv", "bookings-*.csv"), "no file matches"),
+        ("an unknown type", |f| replace(f, "model.toml", "decimal(10,2)", "number"), "`number` is not a type"),
+        (
+            "a column that is not there",
+            |f| replace(f, "model.toml", "[table.booking.column.unit_fare]", "[table.booking.column.unit_far]"),
+            "did you mean `unit_fare`?",
+        ),
+        (
+            "an aggregate missing",
+            |f| replace(f, "model.toml", "sum(booking.passengers)", "booking.passengers"),
+            "stands outside an aggregate",
+        ),
+        ("too little memory", |f| replace(f, "model.toml", "8 GiB", "10 KiB"), "more than the limit"),
+        (
+            "two ways",
+            |f| append(f, "model.toml", "\n[[relationship]]\nmany = \"booking.route_id\"\none = \"port.id\"\n"),
+            "two ways lead from `booking` to `port`",
+        ),
+    ];
+    for (what, change, expected) in cases {
+        let folder = own_copy();
+        assert!(cubrel(folder.path(), &["refresh", "-q"]).status.success());
+        let store = fs::read(folder.path().join(".cubrel/store")).unwrap();
+        change(&folder);
+        let output = cubrel(folder.path(), &["refresh"]);
+        let text = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_eq!(output.status.code(), Some(2), "{what}\n{text}");
+        assert!(text.contains(expected), "{what}: no `{expected}` in\n{text}");
+        assert!(fs::read(folder.path().join(".cubrel/store")).unwrap() == store, "{what}: the old data is still there");
+        let files = fs::read_dir(folder.path().join(".cubrel")).unwrap().count();
+        assert_eq!(files, 1, "{what}: nothing half written is left");
+    }
+}
+
+#[test]
+fn check_lists_problems_with_exit_code_1() {
+    let folder = own_copy();
+    assert_eq!(stdout(&cubrel(folder.path(), &["check"])), "nothing is wrong with this model\n");
+    append(
+        &folder,
+        "model.toml",
+        "\n[measure.a]\nformula = \"b +\"\n[measure.c]\nformula = \"sum(booking.nett)\"\n[query.q]\ntext = \"grid nothing\"\n",
+    );
+    let output = cubrel(folder.path(), &["check", "--format", "json"]);
+    assert_eq!(output.status.code(), Some(1));
+    let list: Json = serde_json::from_slice(&output.stdout).unwrap();
+    let messages: Vec<&str> = list.as_array().unwrap().iter().map(|p| p["message"].as_str().unwrap()).collect();
+    assert!(
+        messages.iter().any(|m| m.contains("expected a value")) && messages.iter().any(|m| m.contains("`nett`")),
+        "{messages:?}"
+    );
+    let none = tempfile::tempdir().unwrap();
+    assert_eq!(cubrel(none.path(), &["check"]).status.code(), Some(2));
+}
+
+#[test]
+fn files_with_a_header_only_and_damaged_stores_are_no_obstacle() {
+    let folder = own_copy();
+    fs::write(folder.path().join("data/channel.csv"), "id,name,kind\n").unwrap();
+    let query = ["query", "grid bookings by channel.name", "--format", "csv"];
+    assert_eq!(stdout(&cubrel(folder.path(), &query)), "channel.name,bookings\n,30000\n");
+    let store = folder.path().join(".cubrel/store");
+    let mut bytes = fs::read(&store).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&store, &bytes).unwrap();
+    let output = cubrel(folder.path(), &query);
+    assert_eq!(stdout(&output), "channel.name,bookings\n,30000\n");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("is damaged"), "it says what it did");
+}
