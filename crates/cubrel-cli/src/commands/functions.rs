@@ -117,11 +117,22 @@ pub fn run(args: &Args, out: &mut Output) -> Done {
                     area = part[0].area;
                     out.heading(area)?;
                 }
-                table(part).write(out)?;
+                short_table(part).write(out)?;
+            }
+            if let [only] = chosen.as_slice()
+                && let Some((formula, result)) = only.example
+            {
+                out.text(&format!("\n{formula}  gives  {}\n", if result.is_empty() { "null" } else { result }))?;
             }
         }
     }
     Ok(0)
+}
+
+fn short_table(entries: &[&Entry]) -> TextTable {
+    let mut table = TextTable::new(&[("", Align::Left), ("", Align::Left)]);
+    entries.iter().for_each(|e| table.row(vec![e.signature.into(), e.meaning.into()]));
+    table
 }
 
 fn table(entries: &[&Entry]) -> TextTable {

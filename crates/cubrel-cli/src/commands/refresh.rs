@@ -70,6 +70,7 @@ fn table(report: &RefreshReport) -> TextTable {
         let how = match (t.read, t.source_bytes) {
             (true, 0) => "generated",
             (true, _) => "read",
+            (false, 0) => "shared",
             (false, _) => "unchanged",
         };
         table.row(vec![

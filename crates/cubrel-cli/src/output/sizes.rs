@@ -19,7 +19,7 @@ pub enum Sort {
     Name,
 }
 
-const BAR: usize = 20;
+const BAR: usize = 14;
 
 /// The tree: model, tables, columns, with what their bytes are for.
 pub fn show_tree(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
@@ -79,8 +79,8 @@ pub fn show_tree(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
 
 fn how(c: &ColumnSize) -> String {
     let computed = match c.computed {
-        "loading" => ", computed while loading",
-        "after" => ", computed after loading",
+        "loading" => ", while loading",
+        "after" => ", after loading",
         _ => "",
     };
     format!("{} {}{computed}", c.ty, c.encoding)

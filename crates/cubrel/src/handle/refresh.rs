@@ -362,6 +362,7 @@ fn load_all(
             LoadedTable { name: name.clone(), files: Vec::new(), fingerprint: fingerprint(section), ..table.clone() };
         copy.report.table = name.clone();
         copy.report.source_bytes = 0;
+        copy.report.read = false;
         loaded.insert(name, copy);
     }
     Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())

@@ -223,6 +223,13 @@ impl Growing<'_> {
             }
             merged(nodes)
         });
+        // An item that is a measure and nothing else is that measure.
+        if let [only] = node.parts.as_mut_slice()
+            && only.kind == NodeKind::Formula
+            && only.part == label
+        {
+            node.parts = std::mem::take(&mut only.parts);
+        }
         node.total_ms = Some(ms(total));
         let below: f64 = node.parts.iter().filter_map(|n| n.total_ms).sum();
         node.own_ms = Some(((ms(total) - below).max(0.0) * 1e3).round() / 1e3);
@@ -236,15 +243,15 @@ impl Growing<'_> {
             Leaf::Dim(_) | Leaf::Current { .. } => Vec::new(),
             Leaf::Bind { values, body } => values.iter().chain([&**body]).flat_map(|a| self.inner(a)).collect(),
             Leaf::Fold(fold) => {
-                let mut nodes = self.domain(&fold.domain);
                 let bodies = fold.args.iter().chain(&fold.filter).chain(fold.order.iter().map(|(a, _)| a));
-                bodies.for_each(|a| nodes.extend(self.inner(a)));
+                let mut nodes: Vec<Node> = bodies.flat_map(|a| self.inner(a)).collect();
+                nodes.extend(self.domain(&fold.domain));
                 nodes
             }
             Leaf::Rank(rank) => {
                 let mut nodes = self.inner(&rank.mine);
-                nodes.extend(self.domain(&rank.domain));
                 nodes.extend(self.inner(&rank.figure));
+                nodes.extend(self.domain(&rank.domain));
                 nodes
             }
         }
@@ -258,10 +265,17 @@ impl Growing<'_> {
         vec![self.part(&assembly.label, NodeKind::Formula, &[assembly])]
     }
 
+    /// The reads that told which combinations there are. Where a formula's own read did that as well, it stands there.
     fn domain(&mut self, domain: &Domain) -> Vec<Node> {
         let reads =
             domain.groups.iter().flat_map(|g| std::iter::once(&g.read).chain(g.null_reads.iter().map(|(r, _)| r)));
-        reads.filter(|r| self.profile.reads[r.read].times > 0).map(|r| self.read(r.read)).collect()
+        let done: Vec<usize> = reads.map(|r| r.read).filter(|r| self.profile.reads[*r].times > 0).collect();
+        done.into_iter()
+            .filter(|r| !self.shown.contains(r))
+            .collect::<Vec<_>>()
+            .into_iter()
+            .map(|r| self.read(r))
+            .collect()
     }
 
     fn read(&mut self, id: usize) -> Node {
