@@ -19,6 +19,9 @@ const TOTAL: &str = "total";
 /// No column is wider than this on a terminal.
 const WIDEST: usize = 40;
 
+/// Values of some axes, each with whether it is totalled.
+type Key = Vec<(bool, Value)>;
+
 /// The stable JSON shape.
 pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
     let mut columns: Vec<Json> = grid
@@ -150,11 +153,11 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
     let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
     let items: Vec<usize> = of_kind(GridColumnKind::Measure).collect();
     // Lines that differ only on the column axes are one line of the display.
-    let row_key = |line: &GridLine| -> Vec<(bool, Value)> {
+    let row_key = |line: &GridLine| -> Key {
         row_axes.iter().map(|i| (line.totalled.contains(i), line.values[*i].clone())).collect()
     };
-    let mut keys: Vec<Vec<(bool, Value)>> = Vec::new();
-    let mut cells: HashMap<(usize, Vec<(bool, Value)>), &GridLine> = HashMap::new();
+    let mut keys: Vec<Key> = Vec::new();
+    let mut cells: HashMap<(usize, Key), &GridLine> = HashMap::new();
     for line in &grid.lines {
         let key = row_key(line);
         if keys.last() != Some(&key) {
@@ -168,7 +171,7 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
     let rows = row_axes.iter().enumerate().map(|(n, i)| row_block(grid, formats, &keys, n, *i, head_lines)).collect();
     let mut columns = Vec::new();
     for header in &grid.headers {
-        let key: Vec<(bool, Value)> =
+        let key: Key =
             column_axes.iter().zip(&header.values).map(|(i, v)| (header.totalled.contains(i), v.clone())).collect();
         for item in &items {
             let column = &grid.columns[*item];
@@ -200,14 +203,7 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
     Layout { rows, columns, totals }
 }
 
-fn row_block(
-    grid: &Grid,
-    formats: &Formats,
-    keys: &[Vec<(bool, Value)>],
-    n: usize,
-    axis: usize,
-    head_lines: usize,
-) -> Block {
+fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize, head_lines: usize) -> Block {
     let column = &grid.columns[axis];
     let mut heads = vec![String::new(); head_lines.saturating_sub(1)];
     heads.push(label(column));
@@ -263,9 +259,8 @@ fn title(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
 }
 
 fn pieces(columns: &[Block], left: usize, width: Option<usize>) -> Vec<std::ops::Range<usize>> {
-    let Some(width) = width else {
-        return vec![0..columns.len()];
-    };
+    // Without a terminal there is no edge.
+    let width = width.unwrap_or(usize::MAX);
     let mut pieces = Vec::new();
     let (mut start, mut used) = (0, left);
     for (i, column) in columns.iter().enumerate() {

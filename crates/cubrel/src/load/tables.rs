@@ -66,8 +66,11 @@ struct Recipe<'a> {
     bad_rows: Option<u64>,
     generate: Option<(Option<String>, Option<String>)>,
     calendar: &'a Option<String>,
-    columns: Vec<(String, Option<String>, Option<String>, Option<bool>, Option<String>)>,
+    columns: Vec<ColumnRecipe<'a>>,
 }
+
+/// What of a column's section decides how it is loaded: source name, type, keep, formula.
+type ColumnRecipe<'a> = (&'a String, &'a Option<String>, &'a Option<String>, Option<bool>, &'a Option<String>);
 
 /// A number that changes when the model says something else about how to load a table.
 pub fn fingerprint(section: &TableSection) -> u64 {
@@ -80,11 +83,7 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         bad_rows: section.bad_rows,
         generate: section.generate.as_ref().map(|g| (g.from.clone(), g.to.clone())),
         calendar: &section.calendar,
-        columns: section
-            .column
-            .iter()
-            .map(|(n, c)| (n.clone(), c.source_name.clone(), c.ty.clone(), c.keep, c.formula.clone()))
-            .collect(),
+        columns: section.column.iter().map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula)).collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
     xxhash_rust::xxh3::xxh3_64(text.as_bytes())

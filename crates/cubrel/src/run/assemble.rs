@@ -35,12 +35,17 @@ pub struct ReadProfile {
     pub stats: ReadStats,
 }
 
+/// Results by read and by values from outside.
+type Done = HashMap<(usize, Vec<Value>), Arc<ReadResult>>;
+/// Cells, and the result of a read that is for them.
+pub type ForCells = (Vec<u32>, Arc<ReadResult>);
+
 /// Evaluates the assemblies of one plan; every read is done once.
 pub struct Executor<'a> {
     tables: Tables<'a>,
     reads: &'a [Read],
     options: &'a Options,
-    done: Mutex<HashMap<(usize, Vec<Value>), Arc<ReadResult>>>,
+    done: Mutex<Done>,
     profile: Mutex<Vec<ReadProfile>>,
     parts: Mutex<HashMap<usize, Duration>>,
 }
@@ -118,7 +123,7 @@ impl<'a> Executor<'a> {
 
     /// The results that a read has for the cells of a frame: one, or one for each combination of values from outside;
     /// with the cells that each is for.
-    pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<(Vec<u32>, Arc<ReadResult>)>, RunError> {
+    pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<ForCells>, RunError> {
         let all = || (0..frame.cells as u32).collect();
         if read.outer.is_empty() {
             return Ok(vec![(all(), self.result(read.read, &[])?)]);

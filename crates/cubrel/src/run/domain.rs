@@ -144,6 +144,7 @@ impl GroupCells {
             }
             let columns = result.present();
             let count = result.seen.iter().filter(|s| **s).count();
+            #[allow(clippy::needless_range_loop, reason = "the row is a place in every column")]
             for row in 0..count {
                 let combination: Vec<u64> =
                     key_places.iter().zip(&nulls).map(|(p, null)| p.map_or(*null, |p| columns[p][row])).collect();

@@ -1,0 +1,159 @@
+//! Queries: measures, items, clauses in their order.
+
+use super::{Parsed, Parser, Reported};
+use crate::formula::ast::{Expr, Item, Limit, Query};
+use crate::formula::lexer::TokenKind;
+use crate::formula::source::closest;
+use crate::formula::words;
+
+const CLAUSES: [&str; 8] = ["by", "split", "where", "having", "order", "limit", "totals", "with"];
+
+impl Parser<'_> {
+    pub(super) fn order_list(&mut self) -> Parsed<Vec<(Expr, bool)>> {
+        let mut list = Vec::new();
+        loop {
+            let expr = self.expr()?;
+            let descending = self.eat_word("desc");
+            if !descending {
+                self.eat_word("asc");
+            }
+            list.push((expr, descending));
+            if !self.eat_symbol(",") {
+                return Ok(list);
+            }
+        }
+    }
+
+    /// `measure x = …; grid … by … where …`
+    pub(super) fn query(&mut self) -> Parsed<Query> {
+        let mut query = Query {
+            measures: Vec::new(),
+            items: Vec::new(),
+            records: false,
+            by: Vec::new(),
+            split: Vec::new(),
+            filter: None,
+            having: None,
+            order: Vec::new(),
+            limit: None,
+            totals: false,
+            with_empty: false,
+        };
+        while self.eat_word("measure") {
+            let name = self.name("a name after `measure`")?;
+            self.expect_symbol("=", "after the name of a measure")?;
+            let body = self.formula_body()?;
+            self.expect_symbol(";", "after a measure")?;
+            query.measures.push((name, body));
+        }
+        query.records = self.at_word("records");
+        if !self.eat_word("grid") && !self.eat_word("records") {
+            let found = self.found();
+            let help = match self.peek() {
+                TokenKind::Word(w) if !words::is_reserved(w) => match closest(w, ["grid", "records", "measure"]) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "write `grid net_revenue by route.name`".into(),
+                },
+                _ => "write `grid net_revenue by route.name`".into(),
+            };
+            return self.fail(format!("a query begins with `grid` or `records`, found {found}"), help);
+        }
+        self.items(&mut query.items)?;
+        self.clauses(&mut query)?;
+        Ok(query)
+    }
+
+    pub(super) fn items(&mut self, items: &mut Vec<Item>) -> Parsed<()> {
+        loop {
+            let expr = self.expr()?;
+            let heading = if self.eat_word("as") { Some(self.name("a heading after `as`")?) } else { None };
+            let format = if self.eat_word("format") {
+                let found = self.found();
+                let TokenKind::Text(pattern) = self.advance().kind else {
+                    return self.fail_at(
+                        self.last_span(),
+                        format!("expected a pattern after `format`, found {found}"),
+                        "write it in single quotes: `format '0.0%'`",
+                    );
+                };
+                Some(pattern)
+            } else {
+                None
+            };
+            let span = expr.span.to(self.last_span());
+            items.push(Item { expr, heading, format, span });
+            if !self.eat_symbol(",") {
+                return Ok(());
+            }
+        }
+    }
+
+    /// The clauses after the items. Each may fail on its own; they come in one order, and each once.
+    pub(super) fn clauses(&mut self, query: &mut Query) -> Parsed<()> {
+        let (mut reached, mut failed) = (0, false);
+        while *self.peek() != TokenKind::End {
+            let TokenKind::Word(word) = self.peek().clone() else {
+                return self.expect_end();
+            };
+            let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
+                let found = self.found();
+                let help = match closest(&word, CLAUSES) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
+                };
+                return self.fail(format!("unexpected {found}"), help);
+            };
+            if place < reached {
+                return self.fail(
+                    format!("`{word}` stands too late"),
+                    format!("the order of the clauses is {}", CLAUSES.join(", ")),
+                );
+            }
+            reached = place + 1;
+            self.advance();
+            if self.clause(&word, query).is_err() {
+                failed = true;
+                while !matches!(self.peek(), TokenKind::End)
+                    && !matches!(self.peek(), TokenKind::Word(w) if CLAUSES.contains(&w.as_str()))
+                {
+                    self.advance();
+                }
+            }
+        }
+        if failed { Err(Reported) } else { Ok(()) }
+    }
+
+    pub(super) fn clause(&mut self, word: &str, query: &mut Query) -> Parsed<()> {
+        match word {
+            "by" => query.by = self.targets("a column for the rows")?,
+            "split" => {
+                self.expect_word("by", "after `split`")?;
+                query.split = self.targets("a column for the columns")?;
+            }
+            "where" => query.filter = Some(self.expr()?),
+            "having" => query.having = Some(self.expr()?),
+            "order" => {
+                self.expect_word("by", "after `order`")?;
+                query.order = self.order_list()?;
+            }
+            "limit" => query.limit = Some(self.limit()?),
+            "totals" => query.totals = true,
+            _ => {
+                self.expect_word("empty", "after `with`")?;
+                query.with_empty = true;
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn limit(&mut self) -> Parsed<Limit> {
+        let TokenKind::Exact(count, 0) = *self.peek() else {
+            let found = self.found();
+            return self.fail(format!("expected a number of lines, found {found}"), "write `limit 10`");
+        };
+        self.advance();
+        let within = if self.eat_word("within") { self.targets("a row column after `within`")? } else { Vec::new() };
+        let others = self.at_word("others").then(|| self.advance().span);
+        Ok(Limit { count: usize::try_from(count).unwrap_or(usize::MAX), within, others })
+    }
+}

@@ -1,0 +1,101 @@
+//! Which rows of a table a filter lets through.
+
+use std::collections::HashSet;
+
+use super::super::anchors::{Outer, RowCompiler, Tables, WholeLeaves};
+use super::super::{Options, RunError};
+use super::BATCH;
+use super::batch::Batch;
+use crate::formula::schema::ColumnId;
+use crate::plan::{Filter, FilterTest, Predicate, RowLeaf};
+use crate::store::NO_ROW;
+use crate::value::{Type, Vector};
+
+/// Which rows of a filter's table pass, and whether a row that points at nothing does.
+pub(super) fn far_rows(
+    tables: Tables<'_>,
+    filter: &Filter,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<(Vec<bool>, bool), RunError> {
+    let predicate = filter.predicate();
+    let passes = rows_where(tables, predicate, outer, options)?;
+    let null_passes = null_row_passes(tables, predicate, outer)?;
+    match &filter.test {
+        FilterTest::Predicate(_) => Ok((passes, null_passes)),
+        FilterTest::Projected(_, kept) => project(tables, predicate, kept, &passes, null_passes),
+    }
+}
+
+/// Which rows of a predicate's table satisfy it.
+pub fn rows_where(
+    tables: Tables<'_>,
+    predicate: &Predicate,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<Vec<bool>, RunError> {
+    let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
+    let rows = tables.rows(predicate.table);
+    let mut passes = Vec::with_capacity(rows);
+    for start in (0..rows).step_by(BATCH) {
+        let len = BATCH.min(rows - start);
+        let batch = Batch::new(tables, predicate.table, start, len);
+        let all: Vec<u32> = (0..len as u32).collect();
+        passes.extend(compiled.eval(tables, &batch, &all)?.truths());
+    }
+    Ok(passes)
+}
+
+/// Whether a row of nulls satisfies a predicate.
+pub fn null_row_passes(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>) -> Result<bool, RunError> {
+    let test = &predicate.test;
+    let leaves = test.leaves.iter().map(|leaf| {
+        Some(match leaf {
+            RowLeaf::Column { column, .. } => Vector::nulls(tables.schema.column(*column).ty, 1),
+            RowLeaf::Outer(slot) => match outer.iter().find(|(s, ..)| s == slot) {
+                Some((_, value, ty)) => Vector::constant(value, *ty, 1),
+                None => Vector::nulls(Type::Null, 1),
+            },
+        })
+    });
+    let values = test.scalar.eval(&WholeLeaves(leaves.collect()), 1)?;
+    Ok(values.truths()[0])
+}
+
+/// What is left of a filter of which only some columns are kept: rows whose values of these occur in a row that passes.
+pub(super) fn project(
+    tables: Tables<'_>,
+    predicate: &Predicate,
+    kept: &[ColumnId],
+    passes: &[bool],
+    null_passes: bool,
+) -> Result<(Vec<bool>, bool), RunError> {
+    let path = |c: &ColumnId| {
+        let leaf = predicate.test.leaves.iter().find_map(|l| match l {
+            RowLeaf::Column { column, path } if column == c => Some(path.clone()),
+            _ => None,
+        });
+        leaf.unwrap_or_default()
+    };
+    let columns: Vec<Vec<u64>> = kept
+        .iter()
+        .map(|column| {
+            let (data, path) = (tables.column(*column), path(column));
+            (0..passes.len() as u32)
+                .map(|row| match tables.follow_path(&path, row) {
+                    NO_ROW => data.null_code(),
+                    row => data.code(row as usize),
+                })
+                .collect()
+        })
+        .collect();
+    let nulls: Vec<u64> = kept.iter().map(|c| tables.column(*c).null_code()).collect();
+    let combination = |row: usize| columns.iter().map(|c| c[row]).collect::<Vec<u64>>();
+    let mut allowed: HashSet<Vec<u64>> =
+        passes.iter().enumerate().filter(|(_, p)| **p).map(|(row, _)| combination(row)).collect();
+    if null_passes {
+        allowed.insert(nulls.clone());
+    }
+    let all = (0..passes.len()).map(|row| allowed.contains(&combination(row))).collect();
+    Ok((all, allowed.contains(&nulls)))
+}

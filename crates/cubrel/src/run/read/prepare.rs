@@ -1,0 +1,329 @@
+//! A read made ready: filters and keys as arrays over codes, aggregates with the source of their values.
+
+use std::collections::BTreeSet;
+
+use super::super::accumulate::{Spec, bits_of};
+use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
+use super::super::{Options, RunError};
+use super::filters::far_rows;
+use super::result::strides;
+use crate::formula::scalar::ScalarKind;
+use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use crate::formula::typed::AggregateKind;
+use crate::plan::{Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf};
+use crate::store::NO_ROW;
+use crate::value::{Data, Vector};
+
+/// Groups are numbered by place in an array up to this many; beyond it, by a hash table.
+const DENSE_GROUPS: u128 = 1 << 20;
+/// Set in a group's number when the row does not pass.
+pub(super) const DROPPED: u32 = 1 << 31;
+
+/// What one anchor decides of a row.
+pub(super) struct AnchorPlan {
+    pub(super) anchor: Anchor,
+    /// By code: whether the row passes; all do when empty.
+    pub(super) pass: Vec<bool>,
+    /// By code: what it adds to the group's number, with [`DROPPED`] where it does not pass.
+    pub(super) dense: Vec<u32>,
+    /// The same for large numbers of groups.
+    pub(super) wide: Vec<u128>,
+}
+
+/// Keys that are taken row by row, because their anchor has too many codes for an array.
+pub(super) struct LooseKey {
+    pub(super) key: Key,
+    pub(super) stride: u128,
+    pub(super) path: Vec<RelationshipId>,
+}
+
+pub(super) struct Prepared<'a> {
+    pub(super) tables: Tables<'a>,
+    pub(super) table: TableId,
+    pub(super) anchors: Vec<AnchorPlan>,
+    pub(super) loose: Vec<LooseKey>,
+    /// Filters that need several anchors, row by row.
+    pub(super) row_filters: Vec<CompiledRow>,
+    pub(super) aggregates: Vec<(Spec, Feed)>,
+    pub(super) dense: bool,
+    pub(super) groups: usize,
+    /// Columns whose codes are unpacked.
+    pub(super) columns: BTreeSet<u32>,
+}
+
+/// Where an aggregate's input comes from.
+pub(super) enum Feed {
+    Rows,
+    /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
+    Gathered(Anchor, Vec<i64>, u32),
+    Codes {
+        anchor: Option<Anchor>,
+        map: Vec<u64>,
+        column: ColumnId,
+    },
+    Values(Vec<CompiledRow>),
+}
+
+pub(super) fn prepare<'a>(
+    tables: Tables<'a>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<Prepared<'a>, RunError> {
+    let table = read.table;
+    let sizes = key_sizes(tables, read);
+    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
+    let Some(product) = product else {
+        return Err(RunError::Limit(
+            "the group-by columns together have more than 2^128 combinations: group by fewer columns".into(),
+        ));
+    };
+    let room = DENSE_GROUPS.min(4 * tables.rows(table) as u128 + 4096);
+    let strides = strides(&sizes);
+    let mut builder =
+        Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
+    for filter in &read.filters {
+        builder.filter(filter, read)?;
+    }
+    for (key, stride) in read.keys.iter().zip(&strides) {
+        builder.key(*key, *stride, read);
+    }
+    let dense = product <= room && builder.loose.is_empty() && !options.hash_groups;
+    for anchor in &mut builder.anchors {
+        anchor.seal(dense);
+    }
+    let compiler = RowCompiler::new(tables, table, outer, options.hoist);
+    let aggregates: Vec<(Spec, Feed)> =
+        read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
+    let columns = needed_columns(&builder, &aggregates, tables);
+    Ok(Prepared {
+        tables,
+        table,
+        anchors: builder.anchors,
+        loose: builder.loose,
+        row_filters: builder.row_filters,
+        aggregates,
+        dense,
+        groups: if dense { product as usize } else { 0 },
+        columns,
+    })
+}
+
+pub(super) fn key_sizes(tables: Tables<'_>, read: &Read) -> Vec<u64> {
+    let size = |key: &Key| match key {
+        Key::Column(column) => tables.column(*column).domain().saturating_add(1),
+        Key::Row(table) => tables.rows(*table) as u64 + 1,
+        Key::Value(_) => 1,
+    };
+    read.keys.iter().map(size).collect()
+}
+
+pub(super) struct Builder<'a, 'o> {
+    tables: Tables<'a>,
+    table: TableId,
+    outer: Outer<'o>,
+    options: &'o Options,
+    anchors: Vec<AnchorPlan>,
+    loose: Vec<LooseKey>,
+    row_filters: Vec<CompiledRow>,
+}
+
+impl Builder<'_, '_> {
+    pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
+        let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
+            let codes = self.tables.codes_of(self.table, anchor) as usize;
+            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), dense: Vec::new(), wide: vec![0; codes] });
+            self.anchors.len() - 1
+        });
+        &mut self.anchors[place]
+    }
+
+    pub(super) fn path(&self, read: &Read, to: TableId) -> Vec<RelationshipId> {
+        self.tables.schema.reach(self.table, &read.detours).remove(&to).unwrap_or_default()
+    }
+
+    pub(super) fn key(&mut self, key: Key, stride: u128, read: &Read) {
+        let (table, column) = match key {
+            Key::Column(column) => (column.table, Some(column)),
+            Key::Row(table) => (table, None),
+            Key::Value(_) => return,
+        };
+        let path = self.path(read, table);
+        let anchor = match (column, path.first()) {
+            (Some(column), _) => self.tables.anchor(column, &path),
+            (None, Some(relationship)) => self.tables.anchor_of_path(*relationship),
+            (None, None) => Anchor::Row,
+        };
+        if !self.tables.is_small(self.table, anchor) {
+            self.loose.push(LooseKey { key, stride, path });
+            return;
+        }
+        let codes: Vec<u64> = match column {
+            Some(column) => self.tables.codes_by_code(column, &path),
+            None => {
+                let none = self.tables.rows(table) as u64;
+                self.tables
+                    .rows_by_code(&path)
+                    .into_iter()
+                    .map(|r| if r == NO_ROW { none } else { u64::from(r) })
+                    .collect()
+            }
+        };
+        let plan = self.anchor(anchor);
+        for (slot, code) in plan.wide.iter_mut().zip(codes) {
+            *slot += u128::from(code) * stride;
+        }
+    }
+
+    /// A filter becomes a truth value for each code of one anchor where that is possible.
+    pub(super) fn filter(&mut self, filter: &Filter, read: &Read) -> Result<(), RunError> {
+        let predicate = filter.predicate();
+        let path = self.path(read, predicate.table);
+        if let FilterTest::Predicate(predicate) = &filter.test
+            && path.is_empty()
+        {
+            return self.own_filter(predicate);
+        }
+        let (passes, null_passes) = far_rows(self.tables, filter, self.outer, self.options)?;
+        let pass_row = |row: u32| {
+            if row == NO_ROW { null_passes } else { passes[row as usize] }
+        };
+        let Some(first) = path.first() else {
+            // What a projection leaves of a filter of the table itself.
+            self.row_filters.push(CompiledRow::of_rows(passes));
+            return Ok(());
+        };
+        let anchor = self.tables.anchor_of_path(*first);
+        let pass: Vec<bool> = self.tables.rows_by_code(&path).into_iter().map(pass_row).collect();
+        self.anchor(anchor).narrow(&pass);
+        Ok(())
+    }
+
+    pub(super) fn own_filter(&mut self, predicate: &Predicate) -> Result<(), RunError> {
+        let compiler = RowCompiler::new(self.tables, self.table, self.outer, self.options.hoist);
+        let compiled = compiler.compile(&predicate.test);
+        if let Some((anchor, values)) = compiled.as_mapped() {
+            let pass = values.truths();
+            self.anchor(anchor).narrow(&pass);
+        } else {
+            self.row_filters.push(compiled);
+        }
+        Ok(())
+    }
+}
+
+impl AnchorPlan {
+    pub(super) fn narrow(&mut self, pass: &[bool]) {
+        if self.pass.is_empty() {
+            self.pass = pass.to_vec();
+        } else {
+            self.pass.iter_mut().zip(pass).for_each(|(a, b)| *a &= b);
+        }
+    }
+
+    /// Brings the sums into the form that the rows are looked up in.
+    pub(super) fn seal(&mut self, dense: bool) {
+        if !dense {
+            return;
+        }
+        let wide = std::mem::take(&mut self.wide);
+        let drop = |i: usize| {
+            if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED }
+        };
+        self.dense = wide.into_iter().enumerate().map(|(i, sum)| sum as u32 | drop(i)).collect();
+    }
+}
+
+pub(super) fn feed(
+    tables: Tables<'_>,
+    table: TableId,
+    a: &ReadAggregate,
+    compiler: &RowCompiler<'_>,
+    options: &Options,
+) -> (Spec, Feed) {
+    use AggregateKind::*;
+    let mut spec = Spec {
+        kind: a.kind,
+        input: a.args.first().map_or(a.ty, |e| e.scalar.ty),
+        inputs: a.args.iter().map(|e| e.scalar.ty).collect(),
+        order: a.order.iter().map(|(e, d)| (e.scalar.ty, *d)).collect(),
+        constant: a.constant.clone(),
+        ty: a.ty,
+        coded: None,
+        nullable: true,
+    };
+    if a.kind == Rows {
+        return (spec, Feed::Rows);
+    }
+    if options.hoist
+        && matches!(a.kind, Min | Max | CountDistinct | Single | Count)
+        && let [only] = a.args.as_slice()
+        && let Some((column, path)) = bare_column(only)
+    {
+        let anchor = tables.anchor(column, path);
+        if path.is_empty() {
+            spec.coded = Some(tables.column(column).clone());
+            return (spec, Feed::Codes { anchor: None, map: Vec::new(), column });
+        }
+        if tables.is_small(table, anchor) {
+            spec.coded = Some(tables.column(column).clone());
+            return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
+        }
+    }
+    let rows: Vec<CompiledRow> =
+        a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
+    spec.nullable = rows.iter().any(CompiledRow::nullable);
+    if let (Sum, false, Some((anchor, Vector { data: Data::I64(values), .. }))) =
+        (a.kind, spec.nullable, rows.first().and_then(CompiledRow::as_mapped))
+    {
+        return (spec, Feed::Gathered(anchor, values.clone(), bits_of(values)));
+    }
+    (spec, Feed::Values(rows))
+}
+
+/// A row expression that is just a column.
+pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])> {
+    match (&row.scalar.kind, row.leaves.as_slice()) {
+        (ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => Some((*column, path)),
+        _ => None,
+    }
+}
+
+/// The table's columns whose codes are unpacked, for counting bytes.
+pub(super) fn needed_columns(
+    builder: &Builder<'_, '_>,
+    aggregates: &[(Spec, Feed)],
+    tables: Tables<'_>,
+) -> BTreeSet<u32> {
+    let mut columns = BTreeSet::new();
+    let mut anchor = |a: Anchor| {
+        if let Anchor::Column(index) = a {
+            columns.insert(index);
+        }
+    };
+    builder.anchors.iter().for_each(|a| anchor(a.anchor));
+    for compiled in &builder.row_filters {
+        compiled.anchors().for_each(&mut anchor);
+        compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+    }
+    for (_, feed) in aggregates {
+        match feed {
+            Feed::Rows => {}
+            Feed::Gathered(a, ..) => anchor(*a),
+            Feed::Codes { anchor: Some(a), .. } => anchor(*a),
+            Feed::Codes { column, .. } => anchor(Anchor::Column(column.index)),
+            Feed::Values(rows) => {
+                for compiled in rows {
+                    compiled.anchors().for_each(&mut anchor);
+                    compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+                }
+            }
+        }
+    }
+    for loose in &builder.loose {
+        if let Key::Column(column) = loose.key {
+            anchor(tables.anchor(column, &loose.path));
+        }
+    }
+    columns
+}
