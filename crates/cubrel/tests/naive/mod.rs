@@ -1,0 +1,602 @@
+//! An evaluator that does everything the slow way: one cell after the other, one row after the other, from the rules of
+//! the language and nothing else. Operators on values are the library's (held against SQLite elsewhere); filters,
+//! aggregates, `per`, `given`, `via`, rows and lines are written here a second time.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::cell::Cell;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use cubrel::formula::check::{self, Settings};
+use cubrel::formula::parser;
+use cubrel::formula::scalar::{self, EvalError, Leaves, ScalarKind};
+use cubrel::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use cubrel::formula::source::Source;
+use cubrel::formula::typed::{
+    Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId,
+};
+use cubrel::value::Vector;
+use cubrel::{Model, Value};
+
+/// The rows of a model, decoded.
+pub struct Data<'a> {
+    schema: &'a Schema,
+    /// By table, row, column.
+    tables: Vec<Vec<Vec<Value>>>,
+}
+
+/// Who put a filter there.
+#[derive(Clone, Copy, PartialEq)]
+enum Origin {
+    Axis,
+    Where,
+    Edit,
+    Row,
+    Per,
+}
+
+/// One filter of one cell.
+#[derive(Clone)]
+struct Filter {
+    /// The table whose rows it tests.
+    table: TableId,
+    /// The columns that it restricts; none for a bound row.
+    columns: Vec<ColumnId>,
+    /// By row: whether it passes.
+    rows: Vec<bool>,
+    /// Whether a row of nulls passes.
+    null: bool,
+    origin: Origin,
+}
+
+/// The filter context of one cell.
+#[derive(Clone, Default)]
+struct Context {
+    filters: Vec<Filter>,
+    detours: Vec<RelationshipId>,
+}
+
+/// What names stand for where an expression is evaluated.
+#[derive(Clone, Default)]
+struct Names {
+    lets: Vec<(LetId, Value)>,
+    rows: Vec<(ProviderId, TableId, usize)>,
+    values: Vec<(ProviderId, Vec<(ColumnId, Value)>)>,
+}
+
+struct NoLeaves;
+
+impl Leaves for NoLeaves {
+    type Error = EvalError;
+
+    fn leaf(&self, _: usize, _: &[u32]) -> Result<Vector, EvalError> {
+        unreachable!("every leaf has been given as a constant")
+    }
+}
+
+impl<'a> Data<'a> {
+    /// The rows of a model.
+    pub fn new(model: &'a Model) -> Data<'a> {
+        let tables = model
+            .store()
+            .tables
+            .iter()
+            .map(|t| (0..t.rows).map(|r| t.columns.iter().map(|c| c.value_of(c.code(r))).collect()).collect())
+            .collect();
+        Data { schema: model.schema(), tables }
+    }
+
+    fn value(&self, column: ColumnId, row: Option<usize>) -> Value {
+        row.map_or(Value::Null, |r| self.tables[column.table.0 as usize][r][column.index as usize].clone())
+    }
+
+    /// The row that a row points at: the one whose key is equal.
+    fn follow(&self, relationship: RelationshipId, row: Option<usize>) -> Option<usize> {
+        let def = self.schema.relationship(relationship);
+        let key: Vec<Value> = def.many_columns.iter().map(|c| self.value(ColumnId { table: def.many, index: *c }, row)).collect();
+        if key.iter().any(Value::is_null) {
+            return None;
+        }
+        let target = &self.tables[def.one.0 as usize];
+        target.iter().position(|r| def.one_columns.iter().zip(&key).all(|(c, k)| r[*c as usize] == *k))
+    }
+
+    fn look_up(&self, from: TableId, row: Option<usize>, column: ColumnId, detours: &[RelationshipId]) -> Value {
+        let path = &self.schema.reach(from, detours)[&column.table];
+        self.value(column, path.iter().fold(row, |row, r| self.follow(*r, row)))
+    }
+
+    /// The rows of a table that all filters let through.
+    fn visible(&self, table: TableId, context: &Context) -> Vec<usize> {
+        let reach = self.schema.reach(table, &context.detours);
+        (0..self.tables[table.0 as usize].len())
+            .filter(|row| {
+                context.filters.iter().all(|f| match reach.get(&f.table) {
+                    None => true,
+                    Some(path) => match path.iter().fold(Some(*row), |row, r| self.follow(*r, row)) {
+                        None => f.null,
+                        Some(far) => f.rows[far],
+                    },
+                })
+            })
+            .collect()
+    }
+
+    fn equals(&self, column: ColumnId, value: &Value, origin: Origin) -> Filter {
+        let rows = self.tables[column.table.0 as usize].iter().map(|r| r[column.index as usize] == *value).collect();
+        Filter { table: column.table, columns: vec![column], rows, null: value.is_null(), origin }
+    }
+
+    fn one_row(&self, table: TableId, row: usize) -> Filter {
+        let rows = (0..self.tables[table.0 as usize].len()).map(|r| r == row).collect();
+        Filter { table, columns: Vec::new(), rows, null: false, origin: Origin::Row }
+    }
+}
+
+/// Evaluates formulas of one model.
+pub struct Naive<'a> {
+    data: Data<'a>,
+    source: Arc<Source>,
+    /// Whether an aggregate has read a row since this was last cleared.
+    read: Cell<bool>,
+}
+
+impl<'a> Naive<'a> {
+    /// An evaluator for a model.
+    pub fn new(model: &'a Model) -> Naive<'a> {
+        Naive { data: Data::new(model), source: Source::new("naive", ""), read: Cell::new(false) }
+    }
+
+    fn eval(&self, e: &Expr, context: &Context, names: &Names) -> Value {
+        let truth = |e: &Expr| self.eval(e, context, names);
+        match &e.kind {
+            Kind::Literal(value) => value.clone(),
+            Kind::Let(id, value, body) => {
+                let mut inner = names.clone();
+                inner.lets.push((*id, self.eval(value, context, names)));
+                self.eval(body, context, &inner)
+            }
+            Kind::LetRef(id) => names.lets.iter().rev().find(|(other, _)| other == id).unwrap().1.clone(),
+            Kind::Current { provider, column, detours } => {
+                if let Some((_, table, row)) = names.rows.iter().rev().find(|(p, ..)| p == provider) {
+                    let all: Vec<_> = context.detours.iter().chain(detours).copied().collect();
+                    return self.data.look_up(*table, Some(*row), *column, &all);
+                }
+                let (_, values) = names.values.iter().rev().find(|(p, _)| p == provider).unwrap();
+                values.iter().find(|(c, _)| c == column).unwrap().1.clone()
+            }
+            Kind::Case(arms, otherwise) => {
+                for (condition, result) in arms {
+                    if truth(condition) == Value::Bool(true) {
+                        return truth(result);
+                    }
+                }
+                otherwise.as_ref().map_or(Value::Null, |e| truth(e))
+            }
+            Kind::Coalesce(parts) => parts.iter().map(truth).find(|v| !v.is_null()).unwrap_or(Value::Null),
+            Kind::And(a, b) => connect(false, truth(a), || truth(b)),
+            Kind::Or(a, b) => connect(true, truth(a), || truth(b)),
+            Kind::Call(..) => {
+                let scalar = scalar::from_expr(e, &self.source, &mut |part| {
+                    if std::ptr::eq(part, e) {
+                        return None;
+                    }
+                    Some(ScalarKind::Constant(self.eval(part, context, names)))
+                });
+                scalar.eval(&NoLeaves, 1).unwrap().get(0, e.ty)
+            }
+            Kind::Measure(id) => {
+                let body = self.data.schema.measure(*id).expr.clone().unwrap();
+                self.eval(&body, context, &Names::default())
+            }
+            Kind::Via(body, relationship) => {
+                let mut inner = context.clone();
+                inner.detours.push(*relationship);
+                self.eval(body, &inner, names)
+            }
+            Kind::Given(body, edits) => {
+                let (inner, names) = self.edited(edits, context, names);
+                self.eval(body, &inner, &names)
+            }
+            Kind::Aggregate(a) => self.aggregate(a, context, names),
+            Kind::Column { .. } | Kind::Rank(_) => unreachable!("not made by the generator here"),
+        }
+    }
+
+    /// An expression over a row and what it looks up.
+    fn row_value(&self, e: &Expr, table: TableId, row: Option<usize>, context: &Context, names: &Names) -> Value {
+        if let Kind::Column { column, detours } = &e.kind {
+            let all: Vec<_> = context.detours.iter().chain(detours).copied().collect();
+            return self.data.look_up(table, row, *column, &all);
+        }
+        let part = |e: &Expr| self.row_value(e, table, row, context, names);
+        match &e.kind {
+            Kind::LetRef(_) | Kind::Literal(_) => self.eval(e, context, names),
+            Kind::Let(id, value, body) => {
+                let mut inner = names.clone();
+                inner.lets.push((*id, part(value)));
+                self.row_value(body, table, row, context, &inner)
+            }
+            Kind::Case(arms, otherwise) => {
+                let taken = arms.iter().find(|(c, _)| part(c) == Value::Bool(true)).map(|(_, r)| r);
+                taken.or(otherwise.as_deref()).map_or(Value::Null, part)
+            }
+            Kind::Coalesce(parts) => parts.iter().map(part).find(|v| !v.is_null()).unwrap_or(Value::Null),
+            Kind::And(a, b) => connect(false, part(a), || part(b)),
+            Kind::Or(a, b) => connect(true, part(a), || part(b)),
+            _ => {
+                let scalar = scalar::from_expr(e, &self.source, &mut |inner| {
+                    (!std::ptr::eq(inner, e)).then(|| ScalarKind::Constant(part(inner)))
+                });
+                scalar.eval(&NoLeaves, 1).unwrap().get(0, e.ty)
+            }
+        }
+    }
+
+    // ---- given
+
+    fn edited(&self, edits: &[Edit], context: &Context, names: &Names) -> (Context, Names) {
+        let mut names = names.clone();
+        for edit in edits {
+            if let Edit::Narrow(narrow) = edit {
+                for (id, value) in &narrow.outer {
+                    let value = self.eval(value, context, &names);
+                    names.lets.push((*id, value));
+                }
+            }
+        }
+        let mut inner = context.clone();
+        edits.iter().for_each(|e| self.lift(e, &mut inner));
+        for edit in edits {
+            if let Edit::Narrow(narrow) = edit {
+                inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit));
+            }
+        }
+        (inner, names)
+    }
+
+    fn predicate(&self, narrow: &Narrow, context: &Context, names: &Names, origin: Origin) -> Filter {
+        let passes = |row| self.row_value(&narrow.predicate, narrow.table, row, context, names) == Value::Bool(true);
+        Filter {
+            table: narrow.table,
+            columns: narrow.columns.clone(),
+            rows: (0..self.data.tables[narrow.table.0 as usize].len()).map(|r| passes(Some(r))).collect(),
+            null: passes(None),
+            origin,
+        }
+    }
+
+    fn lift(&self, edit: &Edit, context: &mut Context) {
+        let named = |targets: &[EditTarget], c: ColumnId| {
+            targets.contains(&EditTarget::Column(c)) || targets.contains(&EditTarget::Table(c.table))
+        };
+        let row_of = |targets: &[EditTarget], f: &Filter| targets.contains(&EditTarget::Table(f.table));
+        let keep: Box<dyn Fn(&Filter, ColumnId) -> bool> = match edit {
+            Edit::Narrow(n) if !n.instead => return,
+            Edit::Narrow(n) => {
+                let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
+                Box::new(move |_, c| !named(&targets, c))
+            }
+            Edit::Lift(targets) => {
+                context.filters.retain(|f| f.origin != Origin::Row || !row_of(targets, f));
+                Box::new(move |_, c| !named(targets, c))
+            }
+            Edit::Leave(targets) => {
+                context.filters.retain(|f| f.origin != Origin::Row || row_of(targets, f));
+                Box::new(move |_, c| named(targets, c))
+            }
+            Edit::LiftAll => {
+                context.filters.clear();
+                return;
+            }
+            Edit::LiftAxes => {
+                context.filters.retain(|f| f.origin != Origin::Axis);
+                return;
+            }
+            Edit::LiftRow => {
+                if let Some(place) = context.filters.iter().rposition(|f| f.origin == Origin::Row) {
+                    context.filters.remove(place);
+                }
+                return;
+            }
+        };
+        context.filters = context.filters.iter().filter_map(|f| self.kept(f, &*keep)).collect();
+    }
+
+    /// What is left of a filter when some of its columns are lifted: rows whose other values occur in a row that passes.
+    fn kept(&self, f: &Filter, keep: &dyn Fn(&Filter, ColumnId) -> bool) -> Option<Filter> {
+        if f.origin == Origin::Row {
+            return Some(f.clone());
+        }
+        let columns: Vec<ColumnId> = f.columns.iter().copied().filter(|c| keep(f, *c)).collect();
+        if columns.len() == f.columns.len() {
+            return Some(f.clone());
+        }
+        if columns.is_empty() {
+            return None;
+        }
+        let combination = |row| columns.iter().map(|c| self.data.look_up(f.table, row, *c, &[])).collect::<Vec<_>>();
+        let count = f.rows.len();
+        let mut allowed: Vec<Vec<Value>> = (0..count).filter(|r| f.rows[*r]).map(|r| combination(Some(r))).collect();
+        if f.null {
+            allowed.push(combination(None));
+        }
+        let rows = (0..count).map(|r| allowed.contains(&combination(Some(r)))).collect();
+        let null = allowed.contains(&combination(None));
+        Some(Filter { columns, rows, null, ..f.clone() })
+    }
+
+    // ---- aggregates
+
+    fn aggregate(&self, a: &Aggregate, context: &Context, names: &Names) -> Value {
+        match &a.over {
+            Over::Rows(table) => {
+                let rows = self.data.visible(*table, context);
+                if !rows.is_empty() {
+                    self.read.set(true);
+                }
+                let values = rows.iter().map(|r| a.args.iter().map(|e| self.row_value(e, *table, Some(*r), context, names)).collect());
+                fold(a.kind, values.collect())
+            }
+            Over::Per(per) => {
+                let mut values = Vec::new();
+                let before = self.read.get();
+                for (inner, names) in self.combinations(per, &a.args, context, names) {
+                    if let Some(filter) = &per.filter {
+                        self.read.set(before);
+                        if self.eval(filter, &inner, &names) != Value::Bool(true) {
+                            continue;
+                        }
+                    }
+                    values.push((inner, names));
+                }
+                self.read.set(before);
+                let with_reads = a.args.iter().any(has_aggregate);
+                let list = values
+                    .iter()
+                    .map(|(inner, names)| {
+                        let row = a.args.iter().map(|e| self.eval(e, inner, names)).collect();
+                        if !with_reads {
+                            self.read.set(true);
+                        }
+                        row
+                    })
+                    .collect();
+                fold(a.kind, list)
+            }
+        }
+    }
+
+    /// The contexts that a `per` goes through.
+    fn combinations(&self, per: &Per, args: &[Expr], context: &Context, names: &Names) -> Vec<(Context, Names)> {
+        match &per.domain {
+            PerDomain::Table(table) => self
+                .data
+                .visible(*table, context)
+                .into_iter()
+                .map(|row| {
+                    let (mut context, mut names) = (context.clone(), names.clone());
+                    context.filters.push(self.data.one_row(*table, row));
+                    names.rows.push((per.provider, *table, row));
+                    (context, names)
+                })
+                .collect(),
+            PerDomain::Columns { columns, of } => {
+                let mut tables = BTreeSet::new();
+                args.iter().chain(&per.filter).for_each(|e| self.aggregated(e, &mut tables));
+                let groups = match of {
+                    Some(table) => vec![(*table, columns.clone())],
+                    None => self.chains(columns),
+                };
+                let mut combinations: Vec<Vec<(ColumnId, Value)>> = vec![Vec::new()];
+                for (table, members) in groups {
+                    let mut list = self.visible_values(table, &members, context);
+                    let nulls: Vec<Value> = members.iter().map(|_| Value::Null).collect();
+                    let under_null = |other: &TableId| {
+                        *other != table
+                            && self.data.schema.reach(*other, &context.detours).contains_key(&table)
+                            && self.visible_values(*other, &members, context).contains(&nulls)
+                    };
+                    if of.is_none() && !list.contains(&nulls) && tables.iter().any(under_null) {
+                        list.push(nulls);
+                    }
+                    combinations = combinations
+                        .iter()
+                        .flat_map(|before| {
+                            list.iter().map(|values| before.iter().cloned().chain(members.iter().copied().zip(values.clone())).collect())
+                        })
+                        .collect();
+                }
+                combinations
+                    .into_iter()
+                    .map(|values| {
+                        let (mut context, mut names) = (context.clone(), names.clone());
+                        for (column, value) in &values {
+                            context.filters.push(self.data.equals(*column, value, Origin::Per));
+                        }
+                        names.values.push((per.provider, values));
+                        (context, names)
+                    })
+                    .collect()
+            }
+        }
+    }
+
+    fn visible_values(&self, table: TableId, columns: &[ColumnId], context: &Context) -> Vec<Vec<Value>> {
+        let mut list: Vec<Vec<Value>> = Vec::new();
+        for row in self.data.visible(table, context) {
+            let values: Vec<Value> = columns.iter().map(|c| self.data.look_up(table, Some(row), *c, &context.detours)).collect();
+            if !list.contains(&values) {
+                list.push(values);
+            }
+        }
+        list
+    }
+
+    /// Columns by the finest table of their chain of lookups.
+    fn chains(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<ColumnId>)> {
+        let reaches = |a: TableId, b: TableId| self.data.schema.reach(a, &[]).contains_key(&b);
+        let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
+        let finest = tables.iter().copied().filter(|t| !tables.iter().any(|o| o != t && reaches(*o, *t)));
+        let mut groups: Vec<(TableId, Vec<ColumnId>)> = finest.map(|t| (t, Vec::new())).collect();
+        for column in columns {
+            groups.iter_mut().find(|(t, _)| reaches(*t, column.table)).unwrap().1.push(*column);
+        }
+        groups
+    }
+
+    fn aggregated(&self, e: &Expr, tables: &mut BTreeSet<TableId>) {
+        e.walk(&mut |part| match &part.kind {
+            Kind::Aggregate(a) => match &a.over {
+                Over::Rows(table) => drop(tables.insert(*table)),
+                Over::Per(Per { domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, .. }) => drop(tables.insert(*t)),
+                Over::Per(_) => {}
+            },
+            Kind::Measure(id) => self.aggregated(&self.data.schema.measure(*id).expr.clone().unwrap(), tables),
+            _ => {}
+        });
+    }
+
+    // ---- grids
+
+    /// `grid items by axes where filter`: lines of axis values and items, in any order.
+    pub fn grid(&self, items: &[&str], axes: &[&str], filter: Option<&str>) -> Vec<Vec<Value>> {
+        let schema = self.data.schema;
+        let settings = Settings::default();
+        let axes: Vec<ColumnId> = axes
+            .iter()
+            .map(|a| {
+                let (t, c) = a.split_once('.').unwrap();
+                schema.find_column(schema.find_table(t).unwrap(), c).unwrap()
+            })
+            .collect();
+        let mut base = Context::default();
+        if let Some(text) = filter {
+            let source = Source::new("where", text);
+            let (tree, _) = parser::formula(&source);
+            let (narrows, problems) = check::filter(schema, &settings, &source, &tree);
+            assert!(problems.is_empty(), "{text}: {problems:?}");
+            for narrow in &narrows {
+                let mut names = Names::default();
+                for (id, value) in &narrow.outer {
+                    names.lets.push((*id, self.eval(value, &Context::default(), &names)));
+                }
+                base.filters.push(self.predicate(narrow, &Context::default(), &names, Origin::Where));
+            }
+        }
+        let exprs: Vec<Expr> = items
+            .iter()
+            .map(|text| {
+                let source = Source::new("item", *text);
+                let (tree, problems) = parser::formula(&source);
+                assert!(problems.is_empty(), "{text}: {problems:?}");
+                let (expr, problems) = check::measure_formula(schema, &settings, &source, &tree);
+                expr.unwrap_or_else(|| panic!("{text}: {problems:?}"))
+            })
+            .collect();
+        let mut tried: Vec<Vec<(ColumnId, Value)>> = vec![Vec::new()];
+        for (table, members) in self.chains(&axes) {
+            let mut list = self.visible_values(table, &members, &base);
+            let nulls: Vec<Value> = members.iter().map(|_| Value::Null).collect();
+            let reach = schema.reach(table, &[]);
+            let let_through = base.filters.iter().filter(|f| reach.contains_key(&f.table)).all(|f| f.null);
+            if let_through && self.is_missed(table) && !list.contains(&nulls) {
+                list.push(nulls);
+            }
+            tried = tried
+                .iter()
+                .flat_map(|before| list.iter().map(|v| before.iter().cloned().chain(members.iter().copied().zip(v.clone())).collect()))
+                .collect();
+        }
+        let mut lines = Vec::new();
+        for combination in tried {
+            let mut context = base.clone();
+            for (column, value) in &combination {
+                context.filters.push(self.data.equals(*column, value, Origin::Axis));
+            }
+            let (mut shows, mut figures) = (axes.is_empty(), Vec::new());
+            for e in &exprs {
+                self.read.set(false);
+                let value = self.eval(e, &context, &Names::default());
+                shows |= self.read.get() && !value.is_null();
+                figures.push(value);
+            }
+            if shows {
+                let axis = |a: &ColumnId| combination.iter().find(|(c, _)| c == a).unwrap().1.clone();
+                lines.push(axes.iter().map(axis).chain(figures).collect());
+            }
+        }
+        lines
+    }
+
+    /// Whether some row of some table finds nothing in this one, by any path.
+    fn is_missed(&self, table: TableId) -> bool {
+        let schema = self.data.schema;
+        let mut leading = vec![table];
+        let mut i = 0;
+        while i < leading.len() {
+            let more: Vec<TableId> = schema.relationships.iter().filter(|r| r.one == leading[i]).map(|r| r.many).collect();
+            leading.extend(more.into_iter().filter(|t| !leading.contains(t)).collect::<Vec<_>>());
+            i += 1;
+        }
+        (0..schema.relationships.len() as u32).map(RelationshipId).any(|id| {
+            let def = schema.relationship(id);
+            let rows = self.data.tables[def.many.0 as usize].len();
+            leading.contains(&def.one) && (0..rows).any(|r| self.data.follow(id, Some(r)).is_none())
+        })
+    }
+}
+
+fn has_aggregate(e: &Expr) -> bool {
+    let mut found = false;
+    e.walk(&mut |part| found |= matches!(part.kind, Kind::Aggregate(_) | Kind::Measure(_)));
+    found
+}
+
+/// `and` and `or` by three-valued logic.
+fn connect(decisive: bool, left: Value, right: impl FnOnce() -> Value) -> Value {
+    if left == Value::Bool(decisive) {
+        return left;
+    }
+    let right = right();
+    if right == Value::Bool(decisive) {
+        right
+    } else if left.is_null() || right.is_null() {
+        Value::Null
+    } else {
+        Value::Bool(!decisive)
+    }
+}
+
+/// The values of the rows of one group to one value.
+fn fold(kind: AggregateKind, rows: Vec<Vec<Value>>) -> Value {
+    use AggregateKind::*;
+    let values: Vec<&Value> = rows.iter().filter_map(|r| r.first()).filter(|v| !v.is_null()).collect();
+    let sum = || {
+        let scale = values.iter().map(|v| if let Value::Decimal { scale, .. } = v { *scale } else { 0 }).max().unwrap_or(0);
+        if values.iter().any(|v| matches!(v, Value::Float(_))) {
+            return Value::Float(values.iter().map(|v| v.as_f64().unwrap()).sum());
+        }
+        let unscaled: i128 = values.iter().map(|v| v.as_exact(scale).unwrap()).sum();
+        if scale == 0 { Value::Int(unscaled as i64) } else { Value::Decimal { unscaled, scale } }
+    };
+    match kind {
+        Rows => Value::Int(rows.len() as i64),
+        Count => Value::Int(values.len() as i64),
+        CountDistinct => {
+            let complete = rows.iter().filter(|r| r.iter().all(|v| !v.is_null()));
+            let distinct: std::collections::HashSet<&Vec<Value>> = complete.collect();
+            Value::Int(distinct.len() as i64)
+        }
+        Single => match rows.first() {
+            Some(first) if rows.iter().all(|r| r[0] == first[0]) => first[0].clone(),
+            _ => Value::Null,
+        },
+        _ if values.is_empty() => Value::Null,
+        Sum => sum(),
+        Avg => Value::Float(sum().as_f64().unwrap() / values.len() as f64),
+        Min => (*values.iter().min_by(|a, b| a.total_cmp(b)).unwrap()).clone(),
+        Max => (*values.iter().max_by(|a, b| a.total_cmp(b)).unwrap()).clone(),
+        other => unreachable!("{other:?} is not made by the generator"),
+    }
+}
