@@ -93,7 +93,8 @@ impl<'a> Data<'a> {
     /// The row that a row points at: the one whose key is equal.
     fn follow(&self, relationship: RelationshipId, row: Option<usize>) -> Option<usize> {
         let def = self.schema.relationship(relationship);
-        let key: Vec<Value> = def.many_columns.iter().map(|c| self.value(ColumnId { table: def.many, index: *c }, row)).collect();
+        let key: Vec<Value> =
+            def.many_columns.iter().map(|c| self.value(ColumnId { table: def.many, index: *c }, row)).collect();
         if key.iter().any(Value::is_null) {
             return None;
         }
@@ -335,7 +336,9 @@ impl<'a> Naive<'a> {
                 if !rows.is_empty() {
                     self.read.set(true);
                 }
-                let values = rows.iter().map(|r| a.args.iter().map(|e| self.row_value(e, *table, Some(*r), context, names)).collect());
+                let values = rows
+                    .iter()
+                    .map(|r| a.args.iter().map(|e| self.row_value(e, *table, Some(*r), context, names)).collect());
                 fold(a.kind, values.collect())
             }
             Over::Per(per) => {
@@ -403,7 +406,9 @@ impl<'a> Naive<'a> {
                     combinations = combinations
                         .iter()
                         .flat_map(|before| {
-                            list.iter().map(|values| before.iter().cloned().chain(members.iter().copied().zip(values.clone())).collect())
+                            list.iter().map(|values| {
+                                before.iter().cloned().chain(members.iter().copied().zip(values.clone())).collect()
+                            })
                         })
                         .collect();
                 }
@@ -425,7 +430,8 @@ impl<'a> Naive<'a> {
     fn visible_values(&self, table: TableId, columns: &[ColumnId], context: &Context) -> Vec<Vec<Value>> {
         let mut list: Vec<Vec<Value>> = Vec::new();
         for row in self.data.visible(table, context) {
-            let values: Vec<Value> = columns.iter().map(|c| self.data.look_up(table, Some(row), *c, &context.detours)).collect();
+            let values: Vec<Value> =
+                columns.iter().map(|c| self.data.look_up(table, Some(row), *c, &context.detours)).collect();
             if !list.contains(&values) {
                 list.push(values);
             }
@@ -449,7 +455,9 @@ impl<'a> Naive<'a> {
         e.walk(&mut |part| match &part.kind {
             Kind::Aggregate(a) => match &a.over {
                 Over::Rows(table) => drop(tables.insert(*table)),
-                Over::Per(Per { domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, .. }) => drop(tables.insert(*t)),
+                Over::Per(Per { domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, .. }) => {
+                    drop(tables.insert(*t))
+                }
                 Over::Per(_) => {}
             },
             Kind::Measure(id) => self.aggregated(&self.data.schema.measure(*id).expr.clone().unwrap(), tables),
@@ -505,7 +513,9 @@ impl<'a> Naive<'a> {
             }
             tried = tried
                 .iter()
-                .flat_map(|before| list.iter().map(|v| before.iter().cloned().chain(members.iter().copied().zip(v.clone())).collect()))
+                .flat_map(|before| {
+                    list.iter().map(|v| before.iter().cloned().chain(members.iter().copied().zip(v.clone())).collect())
+                })
                 .collect();
         }
         let mut lines = Vec::new();
@@ -535,7 +545,8 @@ impl<'a> Naive<'a> {
         let mut leading = vec![table];
         let mut i = 0;
         while i < leading.len() {
-            let more: Vec<TableId> = schema.relationships.iter().filter(|r| r.one == leading[i]).map(|r| r.many).collect();
+            let more: Vec<TableId> =
+                schema.relationships.iter().filter(|r| r.one == leading[i]).map(|r| r.many).collect();
             leading.extend(more.into_iter().filter(|t| !leading.contains(t)).collect::<Vec<_>>());
             i += 1;
         }
@@ -573,7 +584,8 @@ fn fold(kind: AggregateKind, rows: Vec<Vec<Value>>) -> Value {
     use AggregateKind::*;
     let values: Vec<&Value> = rows.iter().filter_map(|r| r.first()).filter(|v| !v.is_null()).collect();
     let sum = || {
-        let scale = values.iter().map(|v| if let Value::Decimal { scale, .. } = v { *scale } else { 0 }).max().unwrap_or(0);
+        let scale =
+            values.iter().map(|v| if let Value::Decimal { scale, .. } = v { *scale } else { 0 }).max().unwrap_or(0);
         if values.iter().any(|v| matches!(v, Value::Float(_))) {
             return Value::Float(values.iter().map(|v| v.as_f64().unwrap()).sum());
         }

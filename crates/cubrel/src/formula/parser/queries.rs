@@ -98,6 +98,7 @@ impl Parser<'_> {
             let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
                 let found = self.found();
                 let help = match closest(&word, CLAUSES) {
+                    _ if word == "per" => "`per` stands inside an aggregate: `avg(net_revenue per customer)`".into(),
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
                 };
