@@ -84,7 +84,12 @@ fn the_tour_ends_with_a_grid_its_time_and_its_bytes() {
 #[test]
 fn the_demo_is_the_same_every_time() {
     let again = tempfile::tempdir().unwrap();
-    assert!(cubrel(again.path(), &["demo", "other", "--rows", "30000", "-q"]).status.success());
+    let output = cubrel(again.path(), &["demo", "other", "--rows", "30000", "-q", "--format", "json"]);
+    let tour: Json = serde_json::from_str(&stdout(&output)).unwrap();
+    assert_eq!(tour["refresh"]["unmatched"][0]["rows"], tour["odd_rows"]["orphan_routes"], "what was hidden is found");
+    let customers =
+        tour["odd_rows"]["orphan_customers"].as_u64().unwrap() + tour["odd_rows"]["no_customer"].as_u64().unwrap();
+    assert_eq!(tour["refresh"]["unmatched"][1]["rows"].as_u64(), Some(customers));
     for file in ["booking-2024.csv", "booking-2026.csv", "sailing.csv", "customer.csv"] {
         let read = |folder: &Path, model: &str| fs::read(folder.join(model).join("data").join(file)).unwrap();
         assert!(read(DEMO.0.path(), "ferries") == read(again.path(), "other"), "{file} differs");

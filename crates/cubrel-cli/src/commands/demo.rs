@@ -2,11 +2,13 @@
 
 use std::path::PathBuf;
 
-use cubrel::Model;
+use cubrel::insight::timed::Timed;
+use cubrel::{Grid, Model, RefreshReport};
+use serde_json::json;
 
-use super::{Done, refresh_options};
+use super::{Done, Failure, refresh_options};
 use crate::output::progress::Progress;
-use crate::output::{Output, grid, sizes, times};
+use crate::output::{Format, Output, grid, sizes, times};
 use crate::{Global, demo};
 
 /// Arguments of `demo`.
@@ -27,39 +29,73 @@ const TOUR: &str = "grid net_revenue by port.region split by calendar.year total
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let ours = args.dir.join("data").join("booking-2024.csv");
     if args.dir.join("model.toml").exists() && !ours.exists() {
-        return Err(super::Failure::Other(
+        return Err(Failure::Other(
             format!("{} already holds a model", args.dir.display()),
             "name a folder that does not exist yet".into(),
         ));
     }
-    out.heading(&format!("1. The demo model in {}", args.dir.display()))?;
     let odd = demo::write(&args.dir, args.rows)
         .map_err(|error| cubrel::Error::Io { path: args.dir.display().to_string(), error })?;
-    out.text(&format!(
-        "{} bookings in one CSV file a year, sailings, and eight describing tables.\n\
-         Hidden among the bookings, as in real data: {} with a route that does not exist, {} with a customer that\n\
-         does not exist, {} without a customer, {} without a concession, {} lines that stand twice.\n",
-        args.rows, odd.orphan_routes, odd.orphan_customers, odd.no_customer, odd.no_concession, odd.repeated
-    ))?;
     let progress = Progress::new(global);
     let (model, report) = Model::refresh(&args.dir, &refresh_options(global), &progress)?;
     progress.finish();
-    out.heading("2. Loaded: cubrel refresh")?;
-    super::refresh::show(&report, out)?;
-    out.heading(&format!("3. A grid: cubrel query '{TOUR}'"))?;
     let (timed, result) = cubrel::insight::timed::timed(&model, TOUR, &Default::default(), 5)?;
-    grid::show(&result, &super::query::formats(&model)?, out)?;
-    out.heading(&format!("4. Its time: cubrel time '{TOUR}'"))?;
-    times::show(&timed, out)?;
-    out.heading("5. Its bytes: cubrel size --flat")?;
-    sizes::show_flat(&model.sizes(), sizes::Sort::Bytes, Some(8), out)?;
-    let dir = args.dir.display();
-    out.heading("Next")?;
-    out.text(&format!(
-        "cubrel -m {dir} query routes\n\
-         cubrel -m {dir} query 'grid bookings, load_factor by calendar.month_name split by calendar.year'\n\
-         cubrel -m {dir} size\n\
-         cubrel functions\n"
-    ))?;
+    let tour = Tour { args, odd: &odd, report: &report, timed: &timed, grid: &result, model: &model };
+    match out.format() {
+        Format::Json => out.json(&tour.as_json())?,
+        Format::Csv => grid::write_csv(&result, None, out)?,
+        Format::Table | Format::Markdown => tour.show(out)?,
+    }
     Ok(0)
+}
+
+/// What the tour shows.
+struct Tour<'a> {
+    args: &'a Args,
+    odd: &'a demo::Oddities,
+    report: &'a RefreshReport,
+    timed: &'a Timed,
+    grid: &'a Grid,
+    model: &'a Model,
+}
+
+impl Tour<'_> {
+    fn as_json(&self) -> serde_json::Value {
+        let elapsed = std::time::Duration::from_secs_f64(self.timed.warm.median_ms / 1e3);
+        json!({
+            "folder": self.args.dir,
+            "bookings": self.args.rows,
+            "odd_rows": self.odd,
+            "refresh": super::refresh::as_json(self.report),
+            "query": grid::as_json(self.grid, elapsed),
+            "time": self.timed,
+            "size": self.model.sizes(),
+        })
+    }
+
+    fn show(&self, out: &mut Output) -> Result<(), Failure> {
+        let (dir, odd) = (self.args.dir.display(), self.odd);
+        out.heading(&format!("1. The demo model in {dir}"))?;
+        out.text(&format!(
+            "{} bookings in one CSV file a year, sailings, and nine describing tables.\n\
+             Hidden among the bookings, as in real data: {} with a route that does not exist, {} with a customer that\n\
+             does not exist, {} without a customer, {} without a concession, {} lines that stand twice.\n",
+            self.args.rows, odd.orphan_routes, odd.orphan_customers, odd.no_customer, odd.no_concession, odd.repeated
+        ))?;
+        out.heading("2. Loaded: cubrel refresh")?;
+        super::refresh::show(self.report, out)?;
+        out.heading(&format!("3. A grid: cubrel query '{TOUR}'"))?;
+        grid::show(self.grid, &super::query::formats(self.model)?, out)?;
+        out.heading(&format!("4. Its time: cubrel time '{TOUR}'"))?;
+        times::show(self.timed, out)?;
+        out.heading("5. Its bytes: cubrel size --flat")?;
+        sizes::show_flat(&self.model.sizes(), sizes::Sort::Bytes, Some(8), out)?;
+        out.heading("Next")?;
+        out.text(&format!(
+            "cubrel -m {dir} query routes\n\
+             cubrel -m {dir} query 'grid bookings, load_factor by calendar.month_name split by calendar.year'\n\
+             cubrel -m {dir} size\n\
+             cubrel functions\n"
+        ))
+    }
 }

@@ -37,7 +37,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     Ok(0)
 }
 
-fn as_json(report: &RefreshReport) -> serde_json::Value {
+/// A report for scripts.
+pub fn as_json(report: &RefreshReport) -> serde_json::Value {
     let mut value = json!({
         "tables": report.tables,
         "unmatched": report.unmatched.iter().map(|u| json!({

@@ -7,7 +7,7 @@ use std::path::Path;
 use super::random::Random;
 
 /// How many rows of the bookings are odd in which way.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
 pub struct Oddities {
     /// Route keys that no route has.
     pub orphan_routes: u64,

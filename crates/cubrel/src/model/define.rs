@@ -13,7 +13,7 @@ use crate::formula::schema::{
 };
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
 use crate::formula::typed::Expr;
-use crate::value::{Type, exact};
+use crate::value::{Type, exact, format};
 
 /// The columns that a table has, as loading found them.
 #[derive(Clone, Debug)]
@@ -67,6 +67,7 @@ pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], s
     definer.paths();
     definer.measures();
     definer.formulas(formulas, settings);
+    definer.formats();
     Defined { schema: definer.schema, after: definer.after, problems: definer.problems }
 }
 
@@ -369,6 +370,39 @@ impl Definer<'_> {
                     self.after.push((id, Arc::new(expr), parsed.source.clone()));
                 }
             }
+        }
+    }
+
+    /// Patterns of numbers have to have digits, and the locale has to be one.
+    fn formats(&mut self) {
+        let mut wrong = Vec::new();
+        let mut look = |ty: Type, pattern: &Option<String>, path: String| {
+            if let (true, Some(pattern)) = (ty.is_number(), pattern)
+                && let Err(message) = format::check_number_pattern(pattern)
+            {
+                wrong.push((path, message));
+            }
+        };
+        for table in &self.schema.tables {
+            for column in &table.columns {
+                look(column.ty, &column.format, format!("table.{}.column.{}.format", table.name, column.name));
+            }
+        }
+        for measure in &self.schema.measures {
+            let ty = measure.expr.as_ref().map_or(Type::Null, |e| e.ty);
+            look(ty, &measure.format, format!("measure.{}.format", measure.name));
+        }
+        let section = &self.document.file.model;
+        if let Err(message) = format::Formats::new(section.locale.as_deref(), section.currency.as_deref()) {
+            wrong.push(("model.locale".into(), message));
+        }
+        for (path, message) in wrong {
+            self.problem(
+                Problem::Model,
+                &path,
+                message,
+                "patterns of numbers are like `#,##0.00`, locales like `en-GB`".into(),
+            );
         }
     }
 
