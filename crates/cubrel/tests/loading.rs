@@ -60,10 +60,22 @@ fn types_and_values_are_found() {
         ("a,b\n1,NA\n-,3\n", "missing = [\"NA\", \"-\"]\n", &["a int: 1; ", "b int: ; 3"]),
         ("a\n1\n2\n", "[table.t.column.a]\ntype = \"decimal(10,2)\"\n", &["a decimal(10,2): 1.00; 2.00"]),
         ("Odd Name,b\n1,2\n", "[table.t.column.fine]\nsource_name = \"Odd Name\"\n", &["fine int: 1", "b int: 2"]),
-        ("a,b\n1,2\n", "[table.t.column.a]\nkeep = false\n[table.t.column.c]\nformula = \"a + b\"\n", &["b int: 2", "c int: 3"]),
+        (
+            "a,b\n1,2\n",
+            "[table.t.column.a]\nkeep = false\n[table.t.column.c]\nformula = \"a + b\"\n",
+            &["b int: 2", "c int: 3"],
+        ),
         ("a,b\n1,2\n5,6\n", "where = \"a > 1 and b is not null\"\n", &["a int: 5", "b int: 6"]),
-        ("a\n1\n", "[table.t.column.b]\nformula = \"a / 4\"\n[table.t.column.c]\nformula = \"round(b, 1)\"\n", &["a int: 1", "b float: 0.25", "c float: 0.3"]),
-        ("a\n1\n", "[table.t.column.b]\nformula = \"a * 2.345\"\ntype = \"decimal(8,1)\"\n", &["a int: 1", "b decimal(8,1): 2.3"]),
+        (
+            "a\n1\n",
+            "[table.t.column.b]\nformula = \"a / 4\"\n[table.t.column.c]\nformula = \"round(b, 1)\"\n",
+            &["a int: 1", "b float: 0.25", "c float: 0.3"],
+        ),
+        (
+            "a\n1\n",
+            "[table.t.column.b]\nformula = \"a * 2.345\"\ntype = \"decimal(8,1)\"\n",
+            &["a int: 1", "b decimal(8,1): 2.3"],
+        ),
         ("a\n", "", &["a text: "]),
     ];
     for (csv, toml, expected) in cases {
@@ -81,17 +93,33 @@ fn what_cannot_be_read_says_where_and_why() {
         ("a,,b\n1,2,3\n", "", "column 2 has no name"),
         ("a,b\n1\n", "", "t.csv line 2: 1 fields, the header has 2"),
         ("a\nx\n", "[table.t.column.a]\ntype = \"int\"\n", "t.csv line 2: `x` in column `a` is not a whole number"),
-        ("a\n1.234\n99999999999\n", "[table.t.column.a]\ntype = \"decimal(5,2)\"\n", "`99999999999` in column `a` is not a decimal(5,2)"),
-        ("a\n2026-02-30\n", "[table.t.column.a]\ntype = \"date\"\n", "`2026-02-30` in column `a` is not a date such as 2026-03-01"),
+        (
+            "a\n1.234\n99999999999\n",
+            "[table.t.column.a]\ntype = \"decimal(5,2)\"\n",
+            "`99999999999` in column `a` is not a decimal(5,2)",
+        ),
+        (
+            "a\n2026-02-30\n",
+            "[table.t.column.a]\ntype = \"date\"\n",
+            "`2026-02-30` in column `a` is not a date such as 2026-03-01",
+        ),
         ("a\n1\n", "[table.t.column.a]\ntype = \"decimal(30,2)\"\n", "a column stores at most 18 digits"),
         ("a\n1\n", "[table.t.column.b]\nhidden = true\n", "the source of table `t` has no column `b`"),
         ("a\n1\n", "[table.t.column.a]\nformula = \"1\"\n", "`a` stands in the source and has a formula"),
         ("a\n1\n1\n2\n", "key = \"a\"\n", "t.a is not unique: 1 rows too many: `1` in 2 rows"),
-        ("a,o\nx,1\ny,2\nx,3\n", "[table.t.column.a]\ndisplay_order = \"o\"\n", "t.a is ordered by o, but `x` has both 1 and 3"),
+        (
+            "a,o\nx,1\ny,2\nx,3\n",
+            "[table.t.column.a]\ndisplay_order = \"o\"\n",
+            "t.a is ordered by o, but `x` has both 1 and 3",
+        ),
         ("a\n1\n", "where = \"a\"\n", "a filter is true or false, this is int"),
         ("a\n1\n", "where = \"b > 1\"\n", "nothing is called `b`"),
         ("a\nx\n", "[table.t.column.b]\nformula = \"cast(a as int)\"\n", "row 1 of t: `x` cannot be turned into int"),
-        ("a\n9223372036854775807\n", "[table.t.column.b]\nformula = \"a + 1\"\n", "t.b in row 1: 9223372036854775808 does not fit a column"),
+        (
+            "a\n9223372036854775807\n",
+            "[table.t.column.b]\nformula = \"a + 1\"\n",
+            "t.b in row 1: 9223372036854775808 does not fit a column",
+        ),
         ("a\n1\n", "csv = { delimiter = \"ab\" }\n", "a delimiter is one character"),
         ("a\n1\n", "calendar = \"a\"\nsame_as = \"u\"\n[table.u]\nsame_as = \"t\"\n", "to be the same as"),
     ];
@@ -147,7 +175,8 @@ fn a_store_answers_like_the_sources_it_was_made_from() {
         "grid single(dim.\"all\") by dim.id",
         "grid total by calendar.year split by dim.name with empty",
     ];
-    let answers = |model: &Model| -> Vec<Vec<String>> { queries.iter().map(|q| common::shown(&common::run(model, q))).collect() };
+    let answers =
+        |model: &Model| -> Vec<Vec<String>> { queries.iter().map(|q| common::shown(&common::run(model, q))).collect() };
     let (fresh, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
     assert!(report.is_some(), "the sources were read");
     let (stored, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
@@ -195,7 +224,8 @@ fn only_named_tables_are_read_when_tables_are_named() {
     let folder = folder(b"a\n1\n", "[table.u]\nsource = \"u.csv\"\n");
     fs::write(folder.path().join("u.csv"), "b\n1\n").unwrap();
     let refresh = |tables: &[&str]| {
-        let options = RefreshOptions { tables: tables.iter().map(|t| t.to_string()).collect(), ..RefreshOptions::default() };
+        let options =
+            RefreshOptions { tables: tables.iter().map(|t| t.to_string()).collect(), ..RefreshOptions::default() };
         Model::refresh(folder.path(), &options, &Silent).map(|(_, report)| report.tables)
     };
     refresh(&[]).unwrap();

@@ -399,7 +399,7 @@ impl Staged<'_> {
             return Err(LoadError::Problems(problems));
         };
         let expr = stored(expr, ty);
-        let ty = stored_type(expr.ty);
+        let ty = ty.unwrap_or(stored_type(expr.ty));
         let vector = self.eval(&expr, &formula.source)?;
         to_raw(vector, ty, &format!("{}.{column}", self.name), &formula.source).map_err(LoadError::from)
     }

@@ -7,6 +7,7 @@ use super::calendar;
 use super::dependencies::{Formulas, Node};
 use super::document::Document;
 use super::file::{ColumnSection, TableSection};
+use crate::formula::ast;
 use crate::formula::check::{self, Settings};
 use crate::formula::schema::{
     ColumnDef, ColumnId, Computed, MeasureDef, RelationshipDef, RelationshipId, Schema, TableDef, TableId,
@@ -358,6 +359,10 @@ impl Definer<'_> {
                     let Some(id) = table_id.and_then(|t| self.schema.find_column(t, column)) else {
                         continue;
                     };
+                    if self.needs_dropped(table, &parsed.expr) {
+                        // It was checked while the column was there.
+                        continue;
+                    }
                     let (expr, problems) =
                         check::column_formula(&self.schema, settings, &parsed.source, id.table, &parsed.expr);
                     self.take_problems(problems, formulas);
@@ -371,6 +376,21 @@ impl Definer<'_> {
                 }
             }
         }
+    }
+
+    /// Whether a formula names a column that is there only while loading.
+    fn needs_dropped(&self, table: &str, expr: &ast::Expr) -> bool {
+        let Some(section) = self.document.file.table.get(table) else { return false };
+        let dropped = |name: &str| section.column.get(name).is_some_and(|c| c.keep == Some(false));
+        let mut found = false;
+        expr.walk(&mut |e| {
+            found |= match &e.kind {
+                ast::ExprKind::Name(name) => dropped(&name.text),
+                ast::ExprKind::Column(t, column) => t.text == table && dropped(&column.text),
+                _ => false,
+            };
+        });
+        found
     }
 
     /// Patterns of numbers have to have digits, and the locale has to be one.
