@@ -29,7 +29,7 @@ fn model(seed: u64) -> Model {
     let r = &mut Random(seed);
     let nulls = [0, 10, 30][r.below(3) as usize];
     let (zones, shops, sales, visits) = (r.below(4), r.below(6), r.below(25), r.below(12));
-    let mut or_null = |r: &mut Random, v: Value| if r.below(100) < nulls { Value::Null } else { v };
+    let or_null = |r: &mut Random, v: Value| if r.below(100) < nulls { Value::Null } else { v };
     let int = |v: u64| Value::Int(v as i64);
     let zone: Vec<Vec<Value>> =
         (0..zones).map(|i| vec![int(i), or_null(r, Value::text(["N", "S"][i as usize % 2]))]).collect();

@@ -73,6 +73,7 @@ enum State {
     ExtremeCode(Vec<u64>),
     ExtremeValue(Vec<Value>),
     Moments(Vec<Moments>),
+    DistinctBits(DistinctBits),
     DistinctCodes(HashSet<(u32, u64), foldhash::fast::RandomState>, usize),
     DistinctValues(HashSet<(u32, Vec<Value>)>, usize),
     SingleCode(Vec<u64>),
@@ -86,6 +87,43 @@ enum Single {
     Nothing,
     One(Value),
     Several,
+}
+
+/// One bit for each group and code.
+#[derive(Debug)]
+struct DistinctBits {
+    words: Vec<u64>,
+    per_group: usize,
+}
+
+/// Codes of all groups together are counted with one bit each up to this many bytes; beyond it, by a hash set.
+const DISTINCT_BYTES: u64 = 1 << 23;
+
+impl DistinctBits {
+    /// Room for all groups, if they and the codes are few enough.
+    fn new(groups: usize, spec: &Spec) -> Option<DistinctBits> {
+        let per_group = spec.coded.as_ref()?.domain().div_ceil(64).max(1);
+        let bytes = per_group.saturating_mul(8).saturating_mul(groups as u64);
+        // Groups that are numbered as they come are not known yet.
+        (groups > 0 && bytes <= DISTINCT_BYTES)
+            .then(|| DistinctBits { words: vec![0; groups * per_group as usize], per_group: per_group as usize })
+    }
+
+    fn set(&mut self, group: usize, code: u64) {
+        self.words[group * self.per_group + (code / 64) as usize] |= 1 << (code % 64);
+    }
+
+    fn counts(&self) -> Vec<u64> {
+        let ones = |words: &[u64]| words.iter().map(|w| u64::from(w.count_ones())).sum();
+        self.words.chunks(self.per_group).map(ones).collect()
+    }
+
+    fn merge(&mut self, other: &DistinctBits, to: &[u32]) {
+        for (group, words) in other.words.chunks(self.per_group).enumerate() {
+            let start = to[group] as usize * self.per_group;
+            self.words[start..start + self.per_group].iter_mut().zip(words).for_each(|(a, b)| *a |= b);
+        }
+    }
 }
 
 /// Count, mean and squared distance from it: Welford's method, merged as by Chan, Golub and LeVeque, "Updating
@@ -260,7 +298,10 @@ impl Accumulator {
             Min | Max if spec.coded.is_some() => State::ExtremeCode(vec![NONE; groups]),
             Min | Max => State::ExtremeValue(vec![Value::Null; groups]),
             StddevSamp | StddevPop | VarSamp | VarPop => State::Moments(vec![Moments::default(); groups]),
-            CountDistinct if spec.coded.is_some() => State::DistinctCodes(HashSet::default(), groups),
+            CountDistinct if spec.coded.is_some() => match DistinctBits::new(groups, spec) {
+                Some(bits) => State::DistinctBits(bits),
+                None => State::DistinctCodes(HashSet::default(), groups),
+            },
             CountDistinct => State::DistinctValues(HashSet::new(), groups),
             Single if spec.coded.is_some() => State::SingleCode(vec![NONE; groups]),
             Single => State::SingleValue(vec![self::Single::Nothing; groups]),
@@ -290,6 +331,7 @@ impl Accumulator {
             State::ExtremeCode(v) | State::SingleCode(v) => v.resize(groups, NONE),
             State::ExtremeValue(v) => v.resize(groups, Value::Null),
             State::Moments(v) => v.resize(groups, Moments::default()),
+            State::DistinctBits(bits) => bits.words.resize(groups * bits.per_group, 0),
             State::DistinctCodes(_, n) | State::DistinctValues(_, n) => *n = groups,
             State::SingleValue(v) => v.resize(groups, Single::Nothing),
             State::Best(v) => v.resize(groups, None),
@@ -334,6 +376,7 @@ impl Accumulator {
                     };
                 }
             }
+            State::DistinctBits(bits) => valid.for_each(|(i, code)| bits.set(groups.of(i), code)),
             State::DistinctCodes(set, _) => {
                 set.extend(valid.map(|(i, code)| (groups.of(i) as u32, code)));
             }
@@ -438,6 +481,7 @@ impl Accumulator {
                 b.into_iter().enumerate().for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
             }
             (State::Moments(a), State::Moments(b)) => b.into_iter().enumerate().for_each(|(i, m)| a[at(i)].merge(m)),
+            (State::DistinctBits(a), State::DistinctBits(b)) => a.merge(&b, to),
             (State::DistinctCodes(a, _), State::DistinctCodes(b, _)) => {
                 a.extend(b.into_iter().map(|(g, c)| (to[g as usize], c)));
             }
@@ -478,6 +522,7 @@ impl Accumulator {
         };
         match self.state {
             State::Count(counts) => counted(counts),
+            State::DistinctBits(bits) => counted(bits.counts()),
             State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
             State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
             State::SumExact(sums) => finish_exact(&sums, &spec, seen),

@@ -64,6 +64,9 @@ struct Names {
     values: Vec<(ProviderId, Vec<(ColumnId, Value)>)>,
 }
 
+/// Whether a filter keeps what it says of a column.
+type Keep<'a> = dyn Fn(&Filter, ColumnId) -> bool + 'a;
+
 struct NoLeaves;
 
 impl Leaves for NoLeaves {
@@ -102,9 +105,18 @@ impl<'a> Data<'a> {
         target.iter().position(|r| def.one_columns.iter().zip(&key).all(|(c, k)| r[*c as usize] == *k))
     }
 
+    /// The row at the end of a path; a row that points at nothing leads nowhere.
+    fn follow_all(&self, path: &[RelationshipId], row: Option<usize>) -> Option<usize> {
+        let mut at = row;
+        for relationship in path {
+            at = self.follow(*relationship, at);
+        }
+        at
+    }
+
     fn look_up(&self, from: TableId, row: Option<usize>, column: ColumnId, detours: &[RelationshipId]) -> Value {
         let path = &self.schema.reach(from, detours)[&column.table];
-        self.value(column, path.iter().fold(row, |row, r| self.follow(*r, row)))
+        self.value(column, self.follow_all(path, row))
     }
 
     /// The rows of a table that all filters let through.
@@ -114,7 +126,7 @@ impl<'a> Data<'a> {
             .filter(|row| {
                 context.filters.iter().all(|f| match reach.get(&f.table) {
                     None => true,
-                    Some(path) => match path.iter().fold(Some(*row), |row, r| self.follow(*r, row)) {
+                    Some(path) => match self.follow_all(path, Some(*row)) {
                         None => f.null,
                         Some(far) => f.rows[far],
                     },
@@ -272,7 +284,7 @@ impl<'a> Naive<'a> {
             targets.contains(&EditTarget::Column(c)) || targets.contains(&EditTarget::Table(c.table))
         };
         let row_of = |targets: &[EditTarget], f: &Filter| targets.contains(&EditTarget::Table(f.table));
-        let keep: Box<dyn Fn(&Filter, ColumnId) -> bool> = match edit {
+        let keep: Box<Keep<'_>> = match edit {
             Edit::Narrow(n) if !n.instead => return,
             Edit::Narrow(n) => {
                 let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
@@ -305,7 +317,7 @@ impl<'a> Naive<'a> {
     }
 
     /// What is left of a filter when some of its columns are lifted: rows whose other values occur in a row that passes.
-    fn kept(&self, f: &Filter, keep: &dyn Fn(&Filter, ColumnId) -> bool) -> Option<Filter> {
+    fn kept(&self, f: &Filter, keep: &Keep<'_>) -> Option<Filter> {
         if f.origin == Origin::Row {
             return Some(f.clone());
         }
@@ -454,9 +466,11 @@ impl<'a> Naive<'a> {
     fn aggregated(&self, e: &Expr, tables: &mut BTreeSet<TableId>) {
         e.walk(&mut |part| match &part.kind {
             Kind::Aggregate(a) => match &a.over {
-                Over::Rows(table) => drop(tables.insert(*table)),
+                Over::Rows(table) => {
+                    tables.insert(*table);
+                }
                 Over::Per(Per { domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, .. }) => {
-                    drop(tables.insert(*t))
+                    tables.insert(*t);
                 }
                 Over::Per(_) => {}
             },
