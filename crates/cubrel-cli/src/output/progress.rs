@@ -3,11 +3,15 @@
 use std::collections::HashMap;
 use std::io::IsTerminal;
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use cubrel::load::{Observer, TableReport};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::Global;
+
+/// How often a bar without counts moves.
+const TICK: Duration = Duration::from_millis(120);
 
 /// A bar for each table that is being read.
 pub struct Progress {
@@ -43,6 +47,12 @@ impl Observer for Progress {
     fn progress(&self, name: &str, bytes: u64) {
         if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
             bar.inc(bytes);
+            // All bytes are read; what is left is computing and coding, which has no bytes to count.
+            if bar.length().is_some_and(|all| bar.position() >= all) {
+                let style = ProgressStyle::with_template("{prefix:>16} {total_bytes} read, coding {spinner} {elapsed}");
+                bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+                bar.enable_steady_tick(TICK);
+            }
         }
     }
 
