@@ -4,25 +4,9 @@
 mod common;
 mod naive;
 
+use common::Random;
 use cubrel::{Model, Type, Value};
 use naive::Naive;
-
-/// SplitMix64, so that a failing case can be run again by its number.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, n: u64) -> u64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        (z ^ (z >> 31)) % n
-    }
-
-    fn pick<'a>(&mut self, list: &[&'a str]) -> &'a str {
-        list[self.below(list.len() as u64) as usize]
-    }
-}
 
 /// Two fact tables over a chain, a spare relationship, a key of two columns, orphans, nulls, equal rows, empty tables.
 fn model(seed: u64) -> Model {

@@ -5,30 +5,10 @@ mod common;
 
 use std::collections::BTreeMap;
 
+use common::Random;
 use cubrel::{Grid, Model, Type, Value};
 use rusqlite::Connection;
 use rusqlite::types::Value as Sql;
-
-/// SplitMix64, so that a failing case can be run again by its number.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, n: u64) -> u64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        (z ^ (z >> 31)) % n
-    }
-
-    fn pick<'a, T: ?Sized>(&mut self, list: &[&'a T]) -> &'a T {
-        list[self.below(list.len() as u64) as usize]
-    }
-
-    fn chance(&mut self, percent: u64) -> bool {
-        self.below(100) < percent
-    }
-}
 
 /// `sale` points at `shop`, `shop` at `zone`: a chain, with keys that are missing or find nothing.
 struct Case {

@@ -80,3 +80,27 @@ pub fn shown(grid: &Grid) -> Vec<String> {
 pub fn expect(model: &Model, text: &str, lines: &[&str]) {
     assert_eq!(shown(&run(model, text)), lines, "{text}");
 }
+
+/// SplitMix64, so that a failing case can be run again by its number.
+pub struct Random(pub u64);
+
+impl Random {
+    /// A number below `n`.
+    pub fn below(&mut self, n: u64) -> u64 {
+        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        (z ^ (z >> 31)) % n
+    }
+
+    /// One of a list.
+    pub fn pick<'a>(&mut self, list: &[&'a str]) -> &'a str {
+        list[self.below(list.len() as u64) as usize]
+    }
+
+    /// True so often in a hundred.
+    pub fn chance(&mut self, percent: u64) -> bool {
+        self.below(100) < percent
+    }
+}
