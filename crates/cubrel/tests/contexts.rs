@@ -54,6 +54,149 @@ fn model(seed: u64) -> Model {
         .unwrap()
 }
 
+/// Two roles of a calendar, and a bridge over which filters travel both ways.
+fn model_with_days(seed: u64) -> Model {
+    let r = &mut Random(seed);
+    let nulls = [0, 10, 30][r.below(3) as usize];
+    let (people, accounts, bridges, postings) = (r.below(4), r.below(4), r.below(7), r.below(30));
+    let or_null = |r: &mut Random, v: Value| if r.below(100) < nulls { Value::Null } else { v };
+    let int = |v: u64| Value::Int(v as i64);
+    let first = cubrel::value::date::make_date(2023, 12, 20).unwrap();
+    let day = |r: &mut Random| Value::Date(first + r.below(440) as i32 / if r.chance(50) { 1 } else { 6 });
+    let name = |r: &mut Random| Value::text(["a", "b", "c"][r.below(3) as usize]);
+    let person: Vec<Vec<Value>> = (0..people)
+        .map(|i| {
+            let name = name(r);
+            vec![int(i), or_null(r, name)]
+        })
+        .collect();
+    let account: Vec<Vec<Value>> = (0..accounts)
+        .map(|i| {
+            let kind = Value::text(["p", "q"][r.below(2) as usize]);
+            vec![int(i), or_null(r, kind)]
+        })
+        .collect();
+    let bridge: Vec<Vec<Value>> = (0..bridges)
+        .map(|_| {
+            let (p, a) = (int(r.below(people + 1)), int(r.below(accounts + 1)));
+            vec![or_null(r, p), or_null(r, a)]
+        })
+        .collect();
+    let posting: Vec<Vec<Value>> = (0..postings)
+        .map(|_| {
+            let (account, on, due, x) = (int(r.below(accounts + 1)), day(r), day(r), Value::Int(r.below(9) as i64 - 2));
+            vec![or_null(r, account), or_null(r, on), due, or_null(r, x)]
+        })
+        .collect();
+    Model::builder()
+        .definitions(
+            "[table.calendar]\ncalendar = 'date'\ngenerate = { from = '2024-01-01', to = '2025-02-20' }\n
+             [table.due]\nsame_as = 'calendar'\n
+             [[relationship]]\nmany = 'bridge.account'\none = 'account.id'\nboth_ways = true\n",
+        )
+        .rows("person", &[("id", Type::Int), ("name", Type::Text)], &person)
+        .rows("account", &[("id", Type::Int), ("kind", Type::Text)], &account)
+        .rows("bridge", &[("person", Type::Int), ("account", Type::Int)], &bridge)
+        .rows("posting", &[("account", Type::Int), ("on", Type::Date), ("due", Type::Date), ("x", Type::Int)], &posting)
+        .relationship("bridge.person", "person.id")
+        .relationship("posting.account", "account.id")
+        .relationship("posting.on", "calendar.date")
+        .relationship("posting.due", "due.date")
+        .measure("total", "sum(posting.x)")
+        .build()
+        .unwrap()
+}
+
+fn period(r: &mut Random) -> String {
+    let unit = |r: &mut Random| r.pick(&["day", "week", "month", "quarter", "year"]);
+    let edit = match r.below(9) {
+        0 | 1 => format!("so_far({})", unit(r)),
+        2 => format!("trailing({} {})", r.below(20) + 1, unit(r)),
+        3 | 4 => format!("shift({} {})", r.below(15) as i64 - 8, unit(r)),
+        5 => format!("whole({})", unit(r)),
+        6 => format!("{}({})", r.pick(&["preceding", "following"]), unit(r)),
+        7 => r.pick(&["at_start", "at_end"]).to_string(),
+        _ => "at_end(posting)".to_string(),
+    };
+    format!("{edit} on {}", r.pick(&["calendar", "calendar", "due"]))
+}
+
+const DAY_AXES: &[&str] =
+    &["calendar.month", "calendar.year", "calendar.weekday", "due.quarter", "person.name", "account.kind"];
+
+fn day_formula(r: &mut Random, depth: u64) -> String {
+    if depth == 0 {
+        return r
+            .pick(&[
+                "total",
+                "rows(posting)",
+                "rows(account)",
+                "rows(person)",
+                "rows(bridge)",
+                "rows(calendar)",
+                "max(posting.x)",
+                "avg(posting.x)",
+                "count(distinct posting.account)",
+                "days_between(min(calendar.date), max(calendar.date))",
+                "single(account.id)",
+                "(rows(person) both_ways bridge.person)",
+                "(count(distinct person.name) both_ways bridge.person)",
+                "rank(total per account.kind)",
+                "rank(rows(posting) per person.name asc)",
+                "if(narrowed(calendar.month), total, 7)",
+                "(total + grouping(account.kind))",
+                "(total given (account.kind in top(1, total per account.kind)))",
+                "(total given (person.name in bottom(2, rows(posting) per person.name)))",
+                "sum(total per account.kind where account.kind in top(1, total per account.kind))",
+            ])
+            .to_string();
+    }
+    let inner = day_formula(r, depth - 1);
+    match r.below(11) {
+        0 => format!("({inner} + {})", day_formula(r, depth - 1)),
+        1 => format!("coalesce({inner}, 0)"),
+        2..=4 => format!("({inner}) given ({})", period(r)),
+        5 => format!("({inner}) given ({}, {})", period(r), period(r)),
+        6 => {
+            let edit = r.pick(&[
+                "calendar.month > date '2024-06-01'",
+                "instead calendar.weekday = 1",
+                "calendar.weekday in (2, 3) or calendar.year = 2025",
+                "lift calendar.month",
+                "lift calendar",
+                "lift account",
+                "person.name = 'a'",
+                "instead account.kind = 'p'",
+                "lift axes",
+                "leave calendar",
+                "lift row",
+                "posting where (account.kind = 'p' or calendar.year = 2024)",
+            ]);
+            if r.chance(50) {
+                format!("({inner}) given ({edit}, {})", period(r))
+            } else {
+                format!("({inner}) given ({}, {edit})", period(r))
+            }
+        }
+        7 => format!("({inner} both_ways {})", r.pick(&["bridge.person", "bridge.account"])),
+        _ => {
+            let domain = r.pick(&[
+                "calendar.month",
+                "person",
+                "account",
+                "posting",
+                "person.name",
+                "(account.kind, calendar.year)",
+                "due.month of posting",
+                "calendar.weekday",
+            ]);
+            let aggregate = r.pick(&["sum", "max", "count", "avg"]);
+            let condition = r.pick(&["", "", " where total > 1", " where rows(bridge) > 0"]);
+            format!("{aggregate}({inner} per {domain}{condition})")
+        }
+    }
+}
+
 const AXES: &[&str] = &["zone.name", "shop.name", "shop.id", "sale.kind"];
 const LIFTABLE: &[&str] = &["zone.name", "shop.name", "shop.id", "sale.kind", "shop", "zone", "sale", "(shop, zone)"];
 
@@ -154,24 +297,54 @@ fn shown(lines: &[Vec<Value>]) -> Vec<String> {
     all
 }
 
-fn check(seed: u64, cases: u64, depth: u64) {
-    let model = model(seed);
+/// A random model with what can stand in queries on it.
+struct Subject {
+    model: fn(u64) -> Model,
+    axes: &'static [&'static str],
+    filters: &'static [&'static str],
+    formula: fn(&mut Random, u64) -> String,
+}
+
+const SHOPS: Subject = Subject {
+    model,
+    axes: AXES,
+    filters: &[
+        "zone.name = 'N'",
+        "shop.name is not null",
+        "sale.x > 0",
+        "shop.name = 'a' or zone.name = 'S'",
+        "sale.x >= avg(sale.x)",
+        "shop.name in top(1, total per shop.name)",
+    ],
+    formula,
+};
+
+const DAYS: Subject = Subject {
+    model: model_with_days,
+    axes: DAY_AXES,
+    filters: &[
+        "calendar.year = 2024",
+        "calendar.month is null or calendar.month > date '2024-05-01'",
+        "person.name = 'a'",
+        "person.name is null and account.kind = 'p'",
+        "account.kind is not null",
+        "calendar.weekday < 4",
+        "posting.x > 0",
+    ],
+    formula: day_formula,
+};
+
+fn check(subject: &Subject, seed: u64, cases: u64, depth: u64) {
+    let model = (subject.model)(seed);
     let naive = Naive::new(&model);
     let r = &mut Random(seed ^ 0x5EED);
     for _ in 0..cases {
-        let mut axes: Vec<&str> = (0..r.below(3)).map(|_| r.pick(AXES)).collect();
+        let mut axes: Vec<&str> = (0..r.below(3)).map(|_| r.pick(subject.axes)).collect();
+        axes.sort_unstable();
         axes.dedup();
-        let filter = (r.below(3) == 0).then(|| {
-            r.pick(&[
-                "zone.name = 'N'",
-                "shop.name is not null",
-                "sale.x > 0",
-                "shop.name = 'a' or zone.name = 'S'",
-                "sale.x >= avg(sale.x)",
-            ])
-        });
+        let filter = (r.below(3) == 0).then(|| r.pick(subject.filters));
         let depth = r.below(depth + 1);
-        let item = formula(r, depth);
+        let item = (subject.formula)(r, depth);
         let mut text = format!("grid {item} as x");
         if !axes.is_empty() {
             text += &format!(" by {}", axes.join(", "));
@@ -191,10 +364,15 @@ fn check(seed: u64, cases: u64, depth: u64) {
 
 #[test]
 fn simple_formulas_in_every_context() {
-    (0..1000).for_each(|seed| check(seed, 12, 1));
+    (0..1000).for_each(|seed| check(&SHOPS, seed, 12, 1));
 }
 
 #[test]
 fn nested_formulas_in_every_context() {
-    (10_000..11_200).for_each(|seed| check(seed, 12, 3));
+    (10_000..11_200).for_each(|seed| check(&SHOPS, seed, 12, 3));
+}
+
+#[test]
+fn periods_bridges_sets_and_ranks_in_every_context() {
+    (20_000..20_400).for_each(|seed| check(&DAYS, seed, 8, 2));
 }

@@ -134,13 +134,17 @@ pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Exp
             let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
             ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
         }
-        Kind::Via(body, _) => return part(body),
+        Kind::Via(body, _) | Kind::BothWays(body, _) => return part(body),
         // The checker has put values of cells that stand inside a row into `let`s, and `resolve` has given the rest.
         Kind::Column { .. }
         | Kind::Current { .. }
         | Kind::Aggregate(_)
         | Kind::Rank(_)
         | Kind::Measure(_)
+        | Kind::Set(_)
+        | Kind::Member(..)
+        | Kind::Narrowed(_)
+        | Kind::Grouping(_)
         | Kind::Given(..) => ScalarKind::Constant(Value::Null),
     };
     Scalar { kind, ty: expr.ty, place }

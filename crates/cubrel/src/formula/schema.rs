@@ -3,9 +3,11 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::ast;
 use super::source::Source;
 use super::typed::Expr;
 use crate::value::Type;
+use crate::value::days::CalendarRules;
 
 /// A table of the schema.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -75,6 +77,8 @@ pub struct TableDef {
     pub hierarchies: Vec<(String, Vec<u32>)>,
     /// The date column, where the table is a calendar.
     pub calendar: Option<u32>,
+    /// Where the calendar's years and weeks begin.
+    pub rules: CalendarRules,
 }
 
 /// Many rows point at one row.
@@ -115,6 +119,34 @@ pub struct MeasureDef {
     pub expr: Option<Arc<Expr>>,
 }
 
+/// Another way to see any figure (language reference, section 10).
+#[derive(Clone, Debug)]
+pub struct LensDef {
+    /// Its name in queries.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// The lenses whose result this one is applied to, where both are in one query.
+    pub wraps: Vec<String>,
+    /// In display order.
+    pub readings: Vec<ReadingDef>,
+}
+
+/// One way in which a lens shows a figure.
+#[derive(Clone, Debug)]
+pub struct ReadingDef {
+    /// Its name in queries.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// A pattern for its values, in place of the figure's own.
+    pub format: Option<String>,
+    /// Its formula, as written.
+    pub source: Arc<Source>,
+    /// Its formula, in which `shown` stands for the figure.
+    pub expr: Arc<ast::Expr>,
+}
+
 /// Spare relationships that stand in for the default paths between two tables, innermost last.
 pub type Detours = Vec<RelationshipId>;
 
@@ -127,6 +159,8 @@ pub struct Schema {
     pub relationships: Vec<RelationshipDef>,
     /// By [`MeasureId`].
     pub measures: Vec<MeasureDef>,
+    /// Lenses.
+    pub lenses: Vec<LensDef>,
 }
 
 impl Schema {
@@ -254,6 +288,33 @@ impl Schema {
         })
     }
 
+    /// Two tables between which filters would travel in two ways, if there are any; with some more relationships that
+    /// filter both ways.
+    pub fn second_way(&self, both_ways: &[RelationshipId]) -> Option<(TableId, TableId)> {
+        let back = |id: RelationshipId| self.relationship(id).both_ways || both_ways.contains(&id);
+        let all: Vec<RelationshipId> = (0..self.relationships.len() as u32).map(RelationshipId).collect();
+        // Filters travel from the one side to the many side, and back where a relationship says so.
+        let edges: Vec<(TableId, TableId, RelationshipId)> = all
+            .into_iter()
+            .filter(|id| !self.relationship(*id).spare)
+            .flat_map(|id| {
+                let r = self.relationship(id);
+                let backward = back(id).then_some((r.many, r.one, id));
+                [(r.one, r.many, id)].into_iter().chain(backward)
+            })
+            .collect();
+        if !edges.iter().any(|(from, _, id)| self.relationship(*id).many == *from) {
+            return None;
+        }
+        (0..self.tables.len() as u32).map(TableId).find_map(|from| {
+            let mut times = vec![0usize; self.tables.len()];
+            times[from.0 as usize] = 1;
+            travel(&edges, from, &mut Vec::new(), &mut times);
+            let second = times.iter().position(|n| *n > 1)?;
+            Some((from, TableId(second as u32)))
+        })
+    }
+
     /// Every default path between two tables, for checking that there is at most one.
     pub fn all_paths(&self, from: TableId, to: TableId) -> Vec<Vec<RelationshipId>> {
         let mut paths = Vec::new();
@@ -273,6 +334,26 @@ impl Schema {
             path.push(id);
             self.walk(self.relationship(id).one, to, path, paths);
             path.pop();
+        }
+    }
+}
+
+/// Counts in how many ways each table is come to, no relationship being taken twice on one way.
+fn travel(
+    edges: &[(TableId, TableId, RelationshipId)],
+    at: TableId,
+    taken: &mut Vec<RelationshipId>,
+    times: &mut [usize],
+) {
+    for (from, to, id) in edges {
+        if *from == at && !taken.contains(id) {
+            times[to.0 as usize] += 1;
+            if times[to.0 as usize] > 1 {
+                return;
+            }
+            taken.push(*id);
+            travel(edges, *to, taken, times);
+            taken.pop();
         }
     }
 }

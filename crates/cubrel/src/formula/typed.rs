@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::functions::Function;
 use super::schema::{ColumnId, MeasureId, RelationshipId, TableId};
 use super::source::Span;
+use crate::value::days::PeriodEdit;
 use crate::value::{Type, Value};
 
 /// A typed expression.
@@ -71,6 +72,16 @@ pub enum Kind {
     Given(Box<Expr>, Vec<Edit>),
     /// The body with a spare relationship in place of default paths.
     Via(Box<Expr>, RelationshipId),
+    /// The body with a relationship that filters both ways.
+    BothWays(Box<Expr>, RelationshipId),
+    /// The best or worst values of a column: only as the value of a `let`.
+    Set(Box<SetOf>),
+    /// Whether a value is in the set that a `let` holds.
+    Member(Box<Expr>, LetId),
+    /// `narrowed(t.c)`: whether a filter acts on a column.
+    Narrowed(ColumnId),
+    /// `grouping(t.c)`: 0 on a grid line of that column, else 1.
+    Grouping(ColumnId),
 }
 
 /// Operators and functions on values.
@@ -167,6 +178,21 @@ pub struct Rank {
     pub ascending: bool,
 }
 
+/// `top(5, x per t.c)`: the values of a column whose figure is among the greatest, ties at the cut included.
+#[derive(Clone, Debug)]
+pub struct SetOf {
+    /// The figure of each value.
+    pub figure: Expr,
+    /// The column.
+    pub column: ColumnId,
+    /// Names the value in the figure.
+    pub provider: ProviderId,
+    /// How many.
+    pub count: u64,
+    /// Takes the smallest figures.
+    pub bottom: bool,
+}
+
 /// What an aggregate goes through.
 #[derive(Clone, Debug)]
 pub enum Over {
@@ -216,6 +242,21 @@ pub enum Edit {
     LiftRow,
     /// Drops everything but filters on these.
     Leave(Vec<EditTarget>),
+    /// Puts other days in place of those that are visible.
+    Period(Period),
+}
+
+/// A typed period edit (language reference, section 8).
+#[derive(Clone, Copy, Debug)]
+pub struct Period {
+    /// The calendar.
+    pub calendar: TableId,
+    /// Its date column.
+    pub date: ColumnId,
+    /// What it does.
+    pub edit: PeriodEdit,
+    /// The table whose last visible day counts, for `at_end(t)`.
+    pub rows_of: Option<TableId>,
 }
 
 /// A table or a column that an edit names.
@@ -253,6 +294,9 @@ impl Expr {
             | Kind::LetRef(_)
             | Kind::Measure(_)
             | Kind::Rank(_)
+            | Kind::Set(_)
+            | Kind::Narrowed(_)
+            | Kind::Grouping(_)
             | Kind::Aggregate(_) => {}
             Kind::Let(_, a, b) | Kind::And(a, b) | Kind::Or(a, b) => {
                 visit(a);
@@ -266,7 +310,7 @@ impl Expr {
                 }
                 otherwise.iter().for_each(|e| visit(e));
             }
-            Kind::Given(body, _) | Kind::Via(body, _) => visit(body),
+            Kind::Given(body, _) | Kind::Via(body, _) | Kind::BothWays(body, _) | Kind::Member(body, _) => visit(body),
         }
     }
 
@@ -283,6 +327,7 @@ impl Expr {
                 }
             }
             Kind::Rank(rank) => rank.figure.walk(visit),
+            Kind::Set(set) => set.figure.walk(visit),
             Kind::Given(_, edits) => {
                 for edit in edits {
                     if let Edit::Narrow(narrow) = edit {

@@ -10,6 +10,7 @@ use crate::formula::schema::{ColumnId, Computed, Schema};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source};
 use crate::formula::typed::Expr;
 use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, stored, to_raw};
+use crate::model::calendar::check_days;
 use crate::model::define::{Defined, ShapeColumn, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
 use crate::model::document::Document;
@@ -53,6 +54,10 @@ pub fn assemble(
         let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
         let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
         store.tables.push(TableData { rows: table.rows, columns });
+    }
+    let gaps: Vec<Diagnostic> = calendar_problems(&schema, &store);
+    if !gaps.is_empty() {
+        return Err(Error::Problems(gaps));
     }
     store.lookups = if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
         known.lookups
@@ -104,6 +109,17 @@ fn shape(document: &Document, formulas: &Formulas, table: &LoadedTable) -> Table
         }
     }
     TableShape { name: table.name.clone(), columns }
+}
+
+/// Calendars with gaps, doubles or rows without a day.
+fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
+    let calendars = schema.tables.iter().zip(&store.tables);
+    let dates = calendars.filter_map(|(table, data)| {
+        let index = table.calendar?;
+        let name = format!("{}.{}", table.name, table.columns[index as usize].name);
+        check_days(&name, &data.columns[index as usize])
+    });
+    dates.collect()
 }
 
 fn lookups(schema: &Schema, store: &Store) -> Result<Vec<Arc<Lookup>>, Error> {

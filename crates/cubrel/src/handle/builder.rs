@@ -43,6 +43,7 @@ use crate::value::{Type, Value, VectorBuilder, arrow};
 #[derive(Debug, Default)]
 pub struct Builder {
     file: ModelFile,
+    document: Option<Document>,
     tables: Vec<(String, Vec<(String, RawColumn)>)>,
     problems: Vec<Diagnostic>,
     settings: Settings,
@@ -83,6 +84,25 @@ impl Builder {
         self.raw_table(name, taken)
     }
 
+    /// What a `model.toml` would say: measures, lenses, roles, relationships, sections of tables. Tables that it names need
+    /// rows from [`Builder::table`], unless they are generated calendars or second roles.
+    #[must_use]
+    pub fn definitions(mut self, toml: &str) -> Builder {
+        match Document::parse("definitions", toml, std::path::PathBuf::new()) {
+            Ok(document) => {
+                let file = document.file.clone();
+                self.file.model = file.model;
+                self.file.table.extend(file.table);
+                self.file.relationship.extend(file.relationship);
+                self.file.measure.extend(file.measure);
+                self.file.query.extend(file.query);
+                self.document = Some(document);
+            }
+            Err(problems) => self.problems.extend(problems),
+        }
+        self
+    }
+
     fn with_problem(mut self, problem: Diagnostic) -> Builder {
         self.problems.push(problem);
         self
@@ -99,7 +119,11 @@ impl Builder {
     pub fn calendar(mut self, name: &str, from: &str, to: &str) -> Builder {
         let section = self.file.table.entry(name.to_string()).or_default();
         section.calendar = Some("date".into());
-        section.generate = Some(crate::model::file::GenerateSection { from: Some(from.into()), to: Some(to.into()) });
+        section.generate = Some(crate::model::file::GenerateSection {
+            from: Some(from.into()),
+            to: Some(to.into()),
+            ..Default::default()
+        });
         self
     }
 
@@ -133,7 +157,7 @@ impl Builder {
 
     fn related(mut self, many: &str, one: &str, spare: bool) -> Builder {
         let side = |text: &str| OneOrMany::Many(text.split('+').map(|s| s.trim().to_string()).collect());
-        self.file.relationship.push(RelationshipSection { many: side(many), one: side(one), spare });
+        self.file.relationship.push(RelationshipSection { many: side(many), one: side(one), spare, both_ways: false });
         self
     }
 
@@ -176,7 +200,10 @@ impl Builder {
         if !self.problems.is_empty() {
             return Err(Error::Problems(self.problems));
         }
-        let document = Document::in_memory(self.file);
+        let document = match self.document {
+            Some(document) => document.with_file(self.file),
+            None => Document::in_memory(self.file),
+        };
         let formulas = formulas(&document);
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.problems));
@@ -185,6 +212,17 @@ impl Builder {
         let mut given = self.tables;
         let mut tables: Vec<LoadedTable> = Vec::new();
         for (name, section) in &document.file.table {
+            if let Some(first) = &section.same_as {
+                match tables.iter().find(|t| t.name == *first) {
+                    Some(first) => tables.push(first.in_role(name, section)),
+                    None => {
+                        let message =
+                            format!("table `{name}` is the same as `{first}`, which does not stand before it");
+                        return Err(Error::Problems(vec![Diagnostic::general(Problem::Model, message)]));
+                    }
+                }
+                continue;
+            }
             let place = given.iter().position(|(n, _)| n == name);
             tables.push(match place {
                 Some(place) => loader.given(name, section, given.swap_remove(place).1)?,

@@ -358,12 +358,8 @@ fn load_all(
             );
             return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
         };
-        let mut copy =
-            LoadedTable { name: name.clone(), files: Vec::new(), fingerprint: fingerprint(section), ..table.clone() };
-        copy.report.table = name.clone();
-        copy.report.source_bytes = 0;
-        copy.report.read = false;
-        loaded.insert(name, copy);
+        let role = table.in_role(name, section);
+        loaded.insert(name, role);
     }
     Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())
 }

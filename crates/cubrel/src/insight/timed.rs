@@ -9,7 +9,7 @@ use crate::formula::parser;
 use crate::formula::schema::Schema;
 use crate::formula::source::Source;
 use crate::plan::query::GridPlan;
-use crate::plan::{Assembly, Domain, Leaf, print};
+use crate::plan::{Assembly, Bound, Domain, Leaf, print};
 use crate::run::Options;
 use crate::run::assemble::part_key;
 use crate::run::grid::RunProfile;
@@ -241,7 +241,23 @@ impl Growing<'_> {
             Leaf::Read(read, _) => vec![self.read(read.read)],
             Leaf::Part(body) | Leaf::Project { body, .. } => self.inner(body),
             Leaf::Dim(_) | Leaf::Current { .. } => Vec::new(),
-            Leaf::Bind { values, body } => values.iter().chain([&**body]).flat_map(|a| self.inner(a)).collect(),
+            Leaf::Bind { values, body } => {
+                let mut nodes: Vec<Node> = values.iter().flat_map(|v| self.bound(v)).collect();
+                nodes.extend(self.inner(body));
+                nodes
+            }
+            Leaf::Member(of, _) => self.inner(of),
+            Leaf::Period(period) => {
+                let days = std::iter::once(&period.visible).chain(&period.with_rows);
+                let mut nodes = self.inner(&period.body);
+                nodes.extend(days.map(|r| self.read(r.read)).collect::<Vec<_>>());
+                nodes
+            }
+            Leaf::OverDays(over) => {
+                let done =
+                    [over.by_day.read, over.by_set.read].into_iter().filter(|r| self.profile.reads[*r].times > 0);
+                done.collect::<Vec<_>>().into_iter().map(|r| self.read(r)).collect()
+            }
             Leaf::Fold(fold) => {
                 let bodies = fold.args.iter().chain(&fold.filter).chain(fold.order.iter().map(|(a, _)| a));
                 let mut nodes: Vec<Node> = bodies.flat_map(|a| self.inner(a)).collect();
@@ -252,6 +268,17 @@ impl Growing<'_> {
                 let mut nodes = self.inner(&rank.mine);
                 nodes.extend(self.inner(&rank.figure));
                 nodes.extend(self.domain(&rank.domain));
+                nodes
+            }
+        }
+    }
+
+    fn bound(&mut self, bound: &Bound) -> Vec<Node> {
+        match bound {
+            Bound::Value(value) => self.inner(value),
+            Bound::Set(set) => {
+                let mut nodes = self.inner(&set.figure);
+                nodes.extend(self.domain(&set.domain));
                 nodes
             }
         }

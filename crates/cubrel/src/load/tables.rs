@@ -20,6 +20,7 @@ use crate::model::calendar;
 use crate::model::define::stored_type;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
+use crate::model::file::GenerateSection;
 use crate::model::file::TableSection;
 use crate::store::{Column, RawColumn, RawData, SEGMENT_ROWS};
 use crate::value::{Type, Value, Vector, date, exact};
@@ -64,7 +65,7 @@ struct Recipe<'a> {
     missing: &'a Option<Vec<String>>,
     filter: &'a Option<String>,
     bad_rows: Option<u64>,
-    generate: Option<(Option<String>, Option<String>)>,
+    generate: &'a Option<GenerateSection>,
     calendar: &'a Option<String>,
     columns: Vec<ColumnRecipe<'a>>,
 }
@@ -81,12 +82,26 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         missing: &section.missing,
         filter: &section.filter,
         bad_rows: section.bad_rows,
-        generate: section.generate.as_ref().map(|g| (g.from.clone(), g.to.clone())),
+        generate: &section.generate,
         calendar: &section.calendar,
         columns: section.column.iter().map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula)).collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
     xxhash_rust::xxh3::xxh3_64(text.as_bytes())
+}
+
+impl LoadedTable {
+    /// The same table in a second role.
+    pub fn in_role(&self, name: &str, section: &TableSection) -> LoadedTable {
+        let report = TableReport { table: name.to_string(), source_bytes: 0, read: false, ..self.report.clone() };
+        LoadedTable {
+            name: name.to_string(),
+            files: Vec::new(),
+            fingerprint: fingerprint(section),
+            report,
+            ..self.clone()
+        }
+    }
 }
 
 /// Loads tables of a model.
@@ -217,12 +232,12 @@ impl Loader<'_> {
                 }),
             }
         };
-        let year_of = |day: i32| date::civil(day).map(|d| i32::from(d.year()));
-        let first = data_days.and_then(|(a, _)| Some(date::days_from_civil(year_of(a)?, 1, 1)));
-        let last = data_days.and_then(|(_, b)| Some(date::days_from_civil(year_of(b)?, 12, 31)));
+        let rules = calendar::rules(self.document, name, section)?;
+        let first = data_days.and_then(|(a, _)| rules.start(date::Unit::Year, a));
+        let last = data_days.and_then(|(_, b)| rules.end(date::Unit::Year, b));
         let (from, to) = (day("from", &generate.from, first)?, day("to", &generate.to, last)?);
         let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
-        let table = self.finish(name, section, calendar::generate(from, to)?, &mut report)?;
+        let table = self.finish(name, section, calendar::generate(from, to, &rules)?, &mut report)?;
         report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&report);
         Ok(LoadedTable { report, ..table })

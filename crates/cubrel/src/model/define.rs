@@ -14,6 +14,7 @@ use crate::formula::schema::{
 };
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
 use crate::formula::typed::Expr;
+use crate::value::days::CalendarRules;
 use crate::value::{Type, exact, format};
 
 /// The columns that a table has, as loading found them.
@@ -66,6 +67,7 @@ pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], s
         definer.relationship(i);
     }
     definer.paths();
+    definer.ways_back();
     definer.measures();
     definer.formulas(formulas, settings);
     definer.formats();
@@ -172,6 +174,10 @@ impl Definer<'_> {
                 );
             }
         }
+        let rules = calendar::rules(self.document, &shape.name, &section).unwrap_or_else(|problem| {
+            self.problems.push(problem);
+            CalendarRules::default()
+        });
         self.schema.tables.push(TableDef {
             name: shape.name.clone(),
             label: section.label.clone(),
@@ -179,6 +185,7 @@ impl Definer<'_> {
             columns,
             hierarchies,
             calendar: section.calendar.as_ref().and_then(|c| place(c)),
+            rules,
         });
     }
 
@@ -253,7 +260,7 @@ impl Definer<'_> {
             one,
             one_columns,
             spare: section.spare,
-            both_ways: false,
+            both_ways: section.both_ways,
         });
     }
 
@@ -312,6 +319,20 @@ impl Definer<'_> {
                 }
             }
         }
+    }
+
+    /// Filters reach a table in one way, also where relationships filter both ways.
+    fn ways_back(&mut self) {
+        let Some((a, b)) = self.schema.second_way(&[]) else { return };
+        let (a, b) = (self.schema.table(a).name.clone(), self.schema.table(b).name.clone());
+        let at = self.document.file.relationship.iter().position(|r| r.both_ways).unwrap_or(0);
+        let message = if a == b {
+            format!("filters on `{a}` come back to it, because relationships filter both ways")
+        } else {
+            format!("filters on `{a}` reach `{b}` in two ways, because relationships filter both ways")
+        };
+        let help = "leave `both_ways` out here and say it in the formulas that need it: `x both_ways t.c`";
+        self.problem(Problem::Path, &format!("relationship.{at}.both_ways"), message, help.into());
     }
 
     fn path_of(&self, way: &[RelationshipId]) -> String {

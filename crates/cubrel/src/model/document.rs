@@ -65,6 +65,12 @@ impl Document {
         Document { file, source, folder: PathBuf::new(), places: HashMap::new() }
     }
 
+    /// The same text, saying more.
+    #[must_use]
+    pub fn with_file(self, file: ModelFile) -> Document {
+        Document { file, ..self }
+    }
+
     /// Where the value at a path of keys stands, such as `table.booking.key`.
     pub fn place(&self, path: &str) -> Span {
         self.places.get(path).copied().unwrap_or_default()

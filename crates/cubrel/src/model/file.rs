@@ -63,6 +63,10 @@ pub struct TableSection {
     pub hierarchy: IndexMap<String, HierarchySection>,
     /// The date column, where the table is a calendar.
     pub calendar: Option<String>,
+    /// Month and day on which the calendar's years start, such as `04-01`; also inside `generate`.
+    pub year_starts: Option<String>,
+    /// The day on which the calendar's weeks start, such as `sunday`; also inside `generate`.
+    pub week_starts: Option<String>,
     /// Makes the calendar's rows.
     pub generate: Option<GenerateSection>,
     /// Another table, of which this is a second role.
@@ -122,6 +126,10 @@ pub struct GenerateSection {
     pub from: Option<String>,
     /// Last day, by default the last of the last year in the data.
     pub to: Option<String>,
+    /// Month and day on which years start, such as `04-01`; by default `01-01`.
+    pub year_starts: Option<String>,
+    /// The day on which weeks start, such as `sunday`; by default `monday`.
+    pub week_starts: Option<String>,
 }
 
 /// `[[relationship]]`
@@ -135,6 +143,9 @@ pub struct RelationshipSection {
     /// Followed only where a formula names it.
     #[serde(default)]
     pub spare: bool,
+    /// Filters also travel from the many side to the one side.
+    #[serde(default)]
+    pub both_ways: bool,
 }
 
 /// One text, or several.
@@ -194,4 +205,4 @@ pub struct QuerySection {
 /// Sections of the model file that this version cannot use yet.
 pub const LATER: &[&str] = &["lens", "role", "outline", "expect"];
 /// Keys of the model file that this version cannot use yet.
-pub const LATER_KEYS: &[&str] = &["both_ways", "date_pattern", "partition", "year_starts", "week_starts"];
+pub const LATER_KEYS: &[&str] = &["date_pattern", "partition"];

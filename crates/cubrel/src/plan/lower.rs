@@ -6,14 +6,14 @@ use std::sync::Arc;
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
 use super::{
-    Assembly, Domain, DomainGroup, Fold, Leaf, Predicate, RankLeaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
-    Slot, print,
+    Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, Predicate, RankLeaf, Read, ReadAggregate,
+    ReadRef, RowExpr, RowLeaf, SetLeaf, Slot, print,
 };
 use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Source, Span};
 use crate::formula::typed::{
-    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId, Rank,
+    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId, Rank, SetOf,
 };
 use crate::value::{Type, Value};
 
@@ -141,6 +141,10 @@ impl<'a> Planner<'a> {
         Planner { schema, reads: Vec::new(), known: HashMap::new(), next_slot: 0 }
     }
 
+    pub(super) fn schema(&self) -> &Schema {
+        self.schema
+    }
+
     /// All reads planned so far.
     pub fn into_reads(self) -> Vec<Read> {
         self.reads
@@ -150,7 +154,7 @@ impl<'a> Planner<'a> {
     pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
         let mut leaves = Vec::new();
         let scalar = self.lower(expr, scope, env, &mut leaves);
-        Assembly { label: label.to_string(), scalar, leaves }
+        Assembly { label: label.to_string(), scalar, leaves, scope: Arc::new(scope.clone()) }
     }
 
     /// A slot that nothing else uses.
@@ -178,7 +182,7 @@ impl<'a> Planner<'a> {
                     inner.constants.insert(*id, constant.clone());
                     return self.lower(body, scope, &inner, leaves);
                 }
-                if !is_captured(body, *id) {
+                if !matches!(value.kind, Kind::Set(_)) && !is_captured(body, *id) {
                     let value = Box::new(self.lower(value, scope, env, leaves));
                     let body = Box::new(self.lower(body, scope, env, leaves));
                     return scalar(ScalarKind::Let(*id, value, body));
@@ -226,6 +230,22 @@ impl<'a> Planner<'a> {
                 inner.detours.push(*relationship);
                 Leaf::Part(Box::new(self.assembly("", body, &inner, env)))
             }
+            Kind::BothWays(body, relationship) => {
+                let mut inner = scope.clone();
+                inner.both_ways.push(*relationship);
+                Leaf::Part(Box::new(self.assembly("", body, &inner, env)))
+            }
+            Kind::Narrowed(column) => return scalar(ScalarKind::Constant(Value::Bool(scope.narrows(*column)))),
+            Kind::Grouping(column) => {
+                let totalled = !scope.axes.contains(column);
+                return scalar(ScalarKind::Constant(Value::Int(i64::from(totalled))));
+            }
+            Kind::Member(of, id) => {
+                let of = Box::new(self.assembly("", of, scope, env));
+                Leaf::Member(of, env.lets.get(id).copied().unwrap_or(0))
+            }
+            // A set is the value of a `let` around what tests against it, and `bind` makes it.
+            Kind::Set(_) => return scalar(ScalarKind::Constant(Value::Null)),
             Kind::Aggregate(aggregate) => match &aggregate.over {
                 Over::Rows(table) => self.row_aggregate(*table, aggregate, expr.ty, scope, env),
                 Over::Per(per) => self.fold(per, aggregate, expr.ty, scope, env),
@@ -276,13 +296,21 @@ impl<'a> Planner<'a> {
         let (mut inner, mut inner_env) = (scope.clone(), env.clone());
         let mut assemblies = Vec::new();
         for (id, value) in values {
-            assemblies.push(self.assembly("", value, scope, env));
+            assemblies.push(self.bound(value, scope, env));
             let slot = self.fresh_slot();
             inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
             inner_env.lets.insert(*id, inner.dims.len() - 1);
         }
         let body = Box::new(body(self, &inner, &inner_env));
         Leaf::Bind { values: assemblies, body }
+    }
+
+    /// A value, or a set.
+    pub(super) fn bound(&mut self, value: &Expr, scope: &Scope, env: &Environment) -> Bound {
+        match &value.kind {
+            Kind::Set(set) => Bound::Set(Box::new(self.set(set, scope, env))),
+            _ => Bound::Value(self.assembly("", value, scope, env)),
+        }
     }
 
     // ---- given
@@ -301,19 +329,52 @@ impl<'a> Planner<'a> {
         self.bind(&outer, scope, env, |planner, scope, env| {
             let leaf = planner.edited(body, edits, scope, env);
             let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: body.ty, place: env.place(body.span) };
-            Assembly { label: String::new(), scalar, leaves: vec![leaf] }
+            Assembly { label: String::new(), scalar, leaves: vec![leaf], scope: Arc::new(scope.clone()) }
         })
     }
 
+    /// Lifting acts on the filters that were there before; narrowing and period edits then apply left to right.
     fn edited(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
         let mut inner = scope.clone();
         edits.iter().for_each(|e| inner.lift(e));
-        for edit in edits {
-            if let Edit::Narrow(narrow) = edit {
-                inner.filters.push(self.filter(narrow, scope, env, Origin::Edit));
+        self.narrowed(body, edits, inner, env)
+    }
+
+    fn narrowed(&mut self, body: &Expr, edits: &[Edit], mut scope: Scope, env: &Environment) -> Leaf {
+        for (i, edit) in edits.iter().enumerate() {
+            match edit {
+                Edit::Narrow(narrow) => {
+                    let filter = self.filter(narrow, &scope, env, Origin::Edit);
+                    scope.filters.push(filter);
+                }
+                Edit::Period(period) => return self.period(period, body, &edits[i + 1..], &scope, env),
+                Edit::Lift(_) | Edit::LiftAll | Edit::LiftAxes | Edit::LiftRow | Edit::Leave(_) => {}
             }
         }
-        self.projected(body, "", &inner, env)
+        self.projected(body, "", &scope, env)
+    }
+
+    /// A period edit, and the edits after it: the days that it leaves are one more dimension.
+    fn period(&mut self, period: &Period, body: &Expr, rest: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
+        let (calendar, date) = (period.calendar, period.date);
+        let mut seen = scope.clone();
+        seen.lift_cyclic(self.schema, calendar);
+        seen.dims.push(Dim { key: Key::Column(date), origin: Origin::Per, filters: true });
+        let visible = self.read(calendar, &seen, None).0;
+        let with_rows = period.rows_of.map(|table| {
+            let mut seen = scope.clone();
+            seen.dims.push(Dim { key: Key::Column(date), origin: Origin::Per, filters: true });
+            self.read(table, &seen, None).0
+        });
+        let mut inner = scope.clone();
+        inner.lift_days(self.schema, calendar);
+        let slot = self.fresh_slot();
+        inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+        inner.filters.push(days_filter(self.schema, date, slot, &env.place(body.span)));
+        let leaf = self.narrowed(body, rest, inner.clone(), env);
+        let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: body.ty, place: env.place(body.span) };
+        let body = Assembly { label: String::new(), scalar, leaves: vec![leaf], scope: Arc::new(inner) };
+        Leaf::Period(Box::new(PeriodLeaf { period: *period, visible, with_rows, body }))
     }
 
     /// Plans `body` over only those dimensions that still filter or whose value is used.
@@ -328,8 +389,13 @@ impl<'a> Planner<'a> {
     /// A predicate as a filter, its outside values being dimensions of `scope`.
     pub(super) fn filter(&mut self, narrow: &Narrow, scope: &Scope, env: &Environment, origin: Origin) -> Filter {
         let test = self.row(&narrow.predicate, narrow.table, scope, env);
-        let predicate =
-            Predicate { table: narrow.table, columns: narrow.columns.clone(), outer: outer_slots(&test), test };
+        let predicate = Predicate {
+            table: narrow.table,
+            columns: narrow.columns.clone(),
+            outer: outer_slots(&test),
+            test,
+            days: None,
+        };
         Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin }
     }
 
@@ -351,6 +417,14 @@ impl<'a> Planner<'a> {
                 },
                 (None, None) => None,
             },
+            Kind::Member(of, id) => match env.lets.get(id).map(|dim| scope.dims[*dim].key) {
+                Some(Key::Value(slot)) => {
+                    let of = Box::new(self.row(of, table, scope, env));
+                    leaves.push(RowLeaf::Member { slot, of });
+                    Some(ScalarKind::Leaf(leaves.len() - 1))
+                }
+                _ => None,
+            },
             _ => None,
         });
         RowExpr { scalar, leaves }
@@ -360,27 +434,61 @@ impl<'a> Planner<'a> {
         let args = a.args.iter().map(|e| self.row(e, table, scope, env)).collect();
         let order = a.order.iter().map(|(e, d)| (self.row(e, table, scope, env), *d)).collect();
         let aggregate = ReadAggregate { kind: a.kind, args, constant: a.constant.clone(), order, ty };
+        if let Some(leaf) = self.over_days(table, &aggregate, scope) {
+            return leaf;
+        }
         let (read, index) = self.read(table, scope, Some(aggregate));
         Leaf::Read(read, index)
     }
 
+    /// An aggregate under a period edit that can be put together from its values by day.
+    fn over_days(&mut self, table: TableId, aggregate: &ReadAggregate, scope: &Scope) -> Option<Leaf> {
+        use AggregateKind::*;
+        let reach = self.schema.reach(table, &scope.detours);
+        let at = scope.filters.iter().rposition(|f| f.days().is_some() && reach.contains_key(&f.table()))?;
+        let days = &scope.filters[at];
+        let slot = days.days()?;
+        let column = *days.columns().first()?;
+        let parts: Vec<ReadAggregate> = match aggregate.kind {
+            Sum | Count | Rows | Min | Max => vec![aggregate.clone()],
+            Avg => {
+                let input = aggregate.args.first()?.scalar.ty;
+                let sum = if input.is_exact() && input.scale() > 0 { Type::decimal(input.scale()) } else { input };
+                let part = |kind, ty| ReadAggregate { kind, ty, ..aggregate.clone() };
+                vec![part(Sum, sum), part(Count, Type::Int)]
+            }
+            _ => return None,
+        };
+        let mut by_day = scope.clone();
+        by_day.filters.remove(at);
+        by_day.dims.push(Dim { key: Key::Column(column), origin: Origin::Per, filters: true });
+        let mut places = Vec::new();
+        let mut read = None;
+        for part in parts {
+            let (reference, place) = self.read(table, &by_day, Some(part));
+            places.push(place);
+            read = Some(reference);
+        }
+        let (by_set, place) = self.read(table, scope, Some(aggregate.clone()));
+        Some(Leaf::OverDays(Box::new(OverDays {
+            by_day: read?,
+            parts: places,
+            by_set,
+            aggregate: place,
+            days: scope.dims.iter().rposition(|d| d.key == Key::Value(slot))?,
+            outer_dims: scope.dims.len(),
+            kind: aggregate.kind,
+            ty: aggregate.ty,
+        })))
+    }
+
     /// The read of a table in a scope, shared with equal ones; an aggregate is added to it unless it is there.
     pub(super) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
-        let reach = self.schema.reach(table, &scope.detours);
-        let filters: Vec<Filter> =
-            scope.filters.iter().filter(|f| reach.contains_key(&f.predicate().table)).cloned().collect();
-        let dims: Vec<usize> = (0..scope.dims.len())
-            .filter(|d| {
-                let dim = &scope.dims[*d];
-                dim.filters
-                    && match dim.key {
-                        Key::Column(c) => reach.contains_key(&c.table),
-                        Key::Row(t) => reach.contains_key(&t),
-                        Key::Value(_) => false,
-                    }
-            })
-            .collect();
-        let mut outer: Vec<Slot> = filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
+        let reached = self.reached(table, scope, None, 0);
+        let mut dims: Vec<usize> = reached.all_dims();
+        dims.sort_unstable();
+        dims.dedup();
+        let mut outer: Vec<Slot> = reached.all_outer();
         if let Some(a) = &aggregate {
             outer.extend(a.args.iter().chain(a.order.iter().map(|(e, _)| e)).flat_map(outer_slots));
         }
@@ -388,14 +496,7 @@ impl<'a> Planner<'a> {
         outer.dedup();
         let value_dims =
             outer.iter().map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0)).collect();
-        let read = Read {
-            table,
-            filters,
-            keys: dims.iter().map(|d| scope.dims[*d].key).collect(),
-            detours: scope.detours.clone(),
-            outer,
-            aggregates: Vec::new(),
-        };
+        let read = reached.into_read(table, scope, &dims, outer);
         let signature = print::read(self.schema, &read);
         let index = *self.known.entry(signature).or_insert_with(|| {
             self.reads.push(read);
@@ -485,6 +586,8 @@ impl<'a> Planner<'a> {
             let path = self.schema.reach(*other, &scope.detours).remove(&table).unwrap_or_default();
             if !path.is_empty() {
                 null_reads.push((self.read(*other, &inner, None).0, path));
+            } else if *other != table && self.reached(*other, &inner, None, 0).comes_back_from(table) {
+                null_reads.push((self.read(*other, &inner, None).0, Vec::new()));
             }
         }
         DomainGroup { keys: members, read, null_reads }
@@ -522,6 +625,24 @@ impl<'a> Planner<'a> {
         Leaf::Rank(Box::new(RankLeaf { mine, single, keep, domain, figure, ascending: rank.ascending }))
     }
 
+    /// `top(…)`: like `rank`, but every filter stays.
+    fn set(&mut self, set: &SetOf, scope: &Scope, env: &Environment) -> SetLeaf {
+        let keep = needed_dims(scope, &env.dims_used_by(&set.figure));
+        let mut outer = scope.clone();
+        outer.dims = keep.iter().map(|d| scope.dims[*d]).collect();
+        let keys = [Key::Column(set.column)];
+        let inner = extended(&outer, &keys, Origin::Per);
+        let mut figure_env = env.projected(&keep);
+        let place = ProviderAt::Columns(vec![(set.column, outer.dims.len())]);
+        figure_env.providers.insert(set.provider, place);
+        let figure = self.assembly("", &set.figure, &inner, &figure_env);
+        let mut tables = BTreeSet::new();
+        aggregated_tables(self.schema, &set.figure, &mut tables);
+        let per = PerDomain::Columns { columns: vec![set.column], of: None };
+        let domain = self.domain(&per, &keys, &tables, &outer);
+        SetLeaf { keep, domain, column: set.column, figure, count: set.count, bottom: set.bottom }
+    }
+
     /// `single(column)`, as a leaf.
     fn single(&mut self, column: ColumnId, scope: &Scope, env: &Environment) -> Leaf {
         let ty = self.schema.column(column).ty;
@@ -539,7 +660,7 @@ impl<'a> Planner<'a> {
 }
 
 fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
-    leaves.iter().position(|l| *l == leaf).unwrap_or_else(|| {
+    leaves.iter().position(|l| l.is_same(&leaf)).unwrap_or_else(|| {
         leaves.push(leaf);
         leaves.len() - 1
     })
@@ -548,11 +669,27 @@ fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
 fn outer_slots(row: &RowExpr) -> Vec<Slot> {
     row.leaves
         .iter()
-        .filter_map(|l| match l {
-            RowLeaf::Outer(slot) => Some(*slot),
-            RowLeaf::Column { .. } => None,
+        .flat_map(|l| match l {
+            RowLeaf::Outer(slot) => vec![*slot],
+            RowLeaf::Column { .. } => Vec::new(),
+            RowLeaf::Member { slot, of } => outer_slots(of).into_iter().chain([*slot]).collect(),
         })
         .collect()
+}
+
+/// The filter that lets the days through that a dimension holds.
+fn days_filter(schema: &Schema, date: ColumnId, slot: Slot, place: &Place) -> Filter {
+    let leaf = |leaf, ty| (Scalar { kind: ScalarKind::Leaf(0), ty, place: place.clone() }, vec![leaf]);
+    let (scalar, leaves) = leaf(RowLeaf::Column { column: date, path: Vec::new() }, schema.column(date).ty);
+    let (test, leaves) = leaf(RowLeaf::Member { slot, of: Box::new(RowExpr { scalar, leaves }) }, Type::Bool);
+    let predicate = Predicate {
+        table: date.table,
+        columns: vec![date],
+        test: RowExpr { scalar: test, leaves },
+        outer: vec![slot],
+        days: Some(slot),
+    };
+    Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: Origin::Edit }
 }
 
 /// A scope with further dimensions. An older one of the same column or row is implied by the new one.
@@ -567,7 +704,7 @@ fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
 
 /// Dimensions that filter, are used as values, or are taken by a filter in force.
 fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
-    let slots: BTreeSet<Slot> = scope.filters.iter().flat_map(|f| f.predicate().outer.clone()).collect();
+    let slots: BTreeSet<Slot> = scope.filters.iter().flat_map(|f| f.outer().to_vec()).collect();
     (0..scope.dims.len())
         .filter(|d| {
             let dim = &scope.dims[*d];

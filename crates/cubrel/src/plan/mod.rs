@@ -9,6 +9,7 @@
 //!
 //! Plans are plain data. They know the schema and nothing of the store.
 
+mod bridges;
 mod lower;
 pub mod print;
 pub mod query;
@@ -17,7 +18,9 @@ mod uses;
 
 use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
-use crate::formula::typed::AggregateKind;
+use std::sync::Arc;
+
+use crate::formula::typed::{AggregateKind, Period};
 use crate::value::{Type, Value};
 
 pub use lower::{Environment, Planner};
@@ -39,10 +42,26 @@ pub struct Read {
     pub keys: Vec<Key>,
     /// Spare relationships in place of default paths.
     pub detours: Detours,
+    /// Tables that point at this one, or at one that it looks up, and whose filters and keys travel back to it.
+    pub bridges: Vec<Bridge>,
     /// Values from outside: the read is done once for each combination of them that occurs.
     pub outer: Vec<Slot>,
     /// What is computed of each group.
     pub aggregates: Vec<ReadAggregate>,
+}
+
+/// A relationship that filters both ways, as a read takes it: a row counts under every combination of keys that the
+/// rows pointing at it (or at what it looks up) have.
+#[derive(Clone, Debug)]
+pub struct Bridge {
+    /// The relationship.
+    pub relationship: RelationshipId,
+    /// From the read's table to the one side; nothing when it is the one side.
+    pub path: Vec<RelationshipId>,
+    /// The rows of the many side: grouped by the row that they point at, then by `keys`.
+    pub pairs: Box<Read>,
+    /// Which of the outer read's keys come this way.
+    pub keys: Vec<usize>,
 }
 
 /// One aggregate of a read.
@@ -70,7 +89,7 @@ pub struct RowExpr {
 }
 
 /// What a row expression takes its values from.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug)]
 pub enum RowLeaf {
     /// A column, looked up over relationships.
     Column {
@@ -81,6 +100,24 @@ pub enum RowLeaf {
     },
     /// A value from outside.
     Outer(Slot),
+    /// Whether a value is in a set from outside.
+    Member {
+        /// The set.
+        slot: Slot,
+        /// The value.
+        of: Box<RowExpr>,
+    },
+}
+
+impl RowLeaf {
+    /// Whether two leaves have the same value in every row.
+    pub fn is_same(&self, other: &RowLeaf) -> bool {
+        match (self, other) {
+            (RowLeaf::Column { column: a, path: p }, RowLeaf::Column { column: b, path: q }) => a == b && p == q,
+            (RowLeaf::Outer(a), RowLeaf::Outer(b)) => a == b,
+            _ => false,
+        }
+    }
 }
 
 /// Operators over results of reads, for all cells of a scope at once.
@@ -92,6 +129,8 @@ pub struct Assembly {
     pub scalar: Scalar,
     /// What the leaves are.
     pub leaves: Vec<Leaf>,
+    /// The cells that it is evaluated for.
+    pub scope: Arc<Scope>,
 }
 
 /// A read of the plan, as one scope uses it.
@@ -128,7 +167,7 @@ pub enum Leaf {
     /// Values evaluated once, then a body that has them as further dimensions.
     Bind {
         /// The values.
-        values: Vec<Assembly>,
+        values: Vec<Bound>,
         /// The body, over the scope with one more dimension for each value.
         body: Box<Assembly>,
     },
@@ -143,6 +182,73 @@ pub enum Leaf {
     Fold(Box<Fold>),
     /// `rank(…)`
     Rank(Box<RankLeaf>),
+    /// A period edit: a body with one more dimension, the days that are visible in it.
+    Period(Box<PeriodLeaf>),
+    /// An aggregate over rows of some days.
+    OverDays(Box<OverDays>),
+    /// Whether a value is in the set that a dimension holds.
+    Member(Box<Assembly>, usize),
+}
+
+/// What is evaluated once and kept.
+#[derive(Clone, Debug)]
+pub enum Bound {
+    /// A value.
+    Value(Assembly),
+    /// A set of values.
+    Set(Box<SetLeaf>),
+}
+
+/// `top(…)` and `bottom(…)`
+#[derive(Clone, Debug)]
+pub struct SetLeaf {
+    /// The dimensions that the set depends on.
+    pub keep: Vec<usize>,
+    /// All values of the column.
+    pub domain: Domain,
+    /// The column.
+    pub column: ColumnId,
+    /// The figure of each value.
+    pub figure: Assembly,
+    /// How many are chosen.
+    pub count: u64,
+    /// Chooses the smallest figures.
+    pub bottom: bool,
+}
+
+/// A period edit.
+#[derive(Clone, Debug)]
+pub struct PeriodLeaf {
+    /// What it does.
+    pub period: Period,
+    /// The days that are visible: the calendar's rows by outer dimensions, and by date as one more.
+    pub visible: ReadRef,
+    /// The days on which another table has visible rows, in the same form.
+    pub with_rows: Option<ReadRef>,
+    /// The body, over the scope with one more dimension.
+    pub body: Assembly,
+}
+
+/// An aggregate over rows of some days, in either of two ways: one read by day, put together; or one read for each
+/// different set of days.
+#[derive(Clone, Debug)]
+pub struct OverDays {
+    /// By outer dimensions, and by date as one more.
+    pub by_day: ReadRef,
+    /// Which aggregates of it: for an average the sum and the count, else one.
+    pub parts: Vec<usize>,
+    /// With the days as a value from outside.
+    pub by_set: ReadRef,
+    /// Which aggregate of it.
+    pub aggregate: usize,
+    /// The dimension that holds the days.
+    pub days: usize,
+    /// How many dimensions the scope has.
+    pub outer_dims: usize,
+    /// What is computed.
+    pub kind: AggregateKind,
+    /// The type of the result.
+    pub ty: Type,
 }
 
 /// An aggregate over combinations.
@@ -217,4 +323,6 @@ pub struct Predicate {
     pub test: RowExpr,
     /// Values from outside that it takes.
     pub outer: Vec<Slot>,
+    /// Where it says no more than that the date is among some days: those.
+    pub days: Option<Slot>,
 }

@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf};
 use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::schema::Schema;
+use crate::formula::schema::{RelationshipId, Schema};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::formula::words::{quote_name, quote_text};
 use crate::value::Value;
@@ -27,12 +27,21 @@ pub fn read(schema: &Schema, read: &Read) -> String {
         let _ = write!(text, " for each outer {}", slots.join(", "));
     }
     for relationship in &read.detours {
-        let r = schema.relationship(*relationship);
-        let columns: Vec<&str> =
-            r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
-        let _ = write!(text, " via {}.{}", schema.table(r.many).name, columns.join("+"));
+        let _ = write!(text, " via {}", relationship_name(schema, *relationship));
+    }
+    for bridge in &read.bridges {
+        let through = relationship_name(schema, bridge.relationship);
+        let _ = write!(text, " both ways over {through} with ({})", self::read(schema, &bridge.pairs));
     }
     text
+}
+
+/// A relationship, by its many side.
+pub fn relationship_name(schema: &Schema, id: RelationshipId) -> String {
+    let r = schema.relationship(id);
+    let columns: Vec<&str> =
+        r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
+    format!("{}.{}", schema.table(r.many).name, columns.join("+"))
 }
 
 /// What a read groups by.
@@ -125,6 +134,7 @@ pub fn row(schema: &Schema, row: &RowExpr) -> String {
             text
         }
         RowLeaf::Outer(slot) => format!("outer {}", slot.0),
+        RowLeaf::Member { slot, of } => format!("{} in outer {}", self::row(schema, of), slot.0),
     })
 }
 

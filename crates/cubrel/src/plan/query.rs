@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use super::lower::{Environment, Planner, chains};
 use super::scope::{Dim, Filter, Key, Origin, Scope};
-use super::{Assembly, Domain, Read, Slot};
+use super::uses::both_ways_of;
+use super::{Assembly, Bound, Domain, Read, Slot};
 use crate::formula::ast::{self, Target};
 use crate::formula::check::{self, ROW, Settings};
 use crate::formula::parser;
-use crate::formula::schema::{ColumnId, MeasureDef, Schema, TableId};
+use crate::formula::schema::{ColumnId, MeasureDef, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
 use crate::formula::typed::{Expr, Kind, LetId};
 use crate::formula::words::quote_name;
@@ -27,7 +28,7 @@ pub struct GridPlan {
     /// What is shown.
     pub items: Vec<PlannedItem>,
     /// Values that the `where` takes from outside, evaluated once without axes.
-    pub outer: Vec<(Slot, Assembly)>,
+    pub outer: Vec<(Slot, Bound)>,
     /// The cells, then the totals, if they are wanted.
     pub parts: Vec<GridPart>,
     /// What judges row lines, by how many row axes are left: all of them first.
@@ -38,6 +39,8 @@ pub struct GridPlan {
     pub limit: Option<(usize, Vec<usize>)>,
     /// Whether combinations without anything in them show.
     pub with_empty: bool,
+    /// Relationships that some item lets filter both ways.
+    pub both_ways: Vec<RelationshipId>,
 }
 
 /// One item.
@@ -347,9 +350,9 @@ fn build(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: Che
     let outside: Vec<(LetId, Expr)> = checked.filters.iter().flat_map(|f| f.outer.clone()).collect();
     let mut outer = Vec::new();
     for (id, value) in &outside {
-        let assembly = planner.assembly("", value, &Scope::default(), &Environment::new(source));
+        let bound = planner.bound(value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
-        outer.push((slot, assembly));
+        outer.push((slot, bound));
         base.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
         env.bind(*id, base.dims.len() - 1);
     }
@@ -361,6 +364,8 @@ fn build(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: Che
     let row_axes = checked.rows.len();
     let mut layout = Layout { planner, schema, base, env, axes: axes.clone(), row_axes };
     let exprs: Vec<&Expr> = checked.items.iter().map(|(_, e)| e).collect();
+    let mut both_ways = Vec::new();
+    exprs.iter().for_each(|e| both_ways_of(schema, e, &mut both_ways));
     let names: Vec<&str> = checked.items.iter().map(|(i, _)| i.name.as_str()).collect();
     let parts =
         subsets(row_axes, axes.len(), query.totals).into_iter().map(|axes| layout.part(axes, &names, &exprs)).collect();
@@ -381,6 +386,7 @@ fn build(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: Che
         descending: checked.order.iter().map(|(_, d)| *d).collect(),
         limit: checked.limit,
         with_empty: query.with_empty,
+        both_ways,
     }
 }
 
@@ -414,6 +420,7 @@ impl Layout<'_> {
         for axis in axes {
             let origin = if *axis < self.row_axes { Origin::RowAxis } else { Origin::ColumnAxis };
             scope.dims.push(Dim { key: Key::Column(self.axes[*axis]), origin, filters: true });
+            scope.axes.push(self.axes[*axis]);
         }
         scope
     }
@@ -425,9 +432,8 @@ impl Layout<'_> {
         let mut groups = Vec::new();
         let mut null_filters = Vec::new();
         for (table, members) in chains(self.schema, &columns) {
-            let reach = self.schema.reach(table, &[]);
-            let reaches = |f: &&Filter| reach.contains_key(&f.predicate().table);
-            null_filters.push(self.base.filters.iter().filter(reaches).cloned().collect());
+            let reached = self.planner.reached(table, &self.base, None, 0);
+            null_filters.push(reached.all_filters().into_iter().cloned().collect());
             groups.push(self.planner.domain_group(table, members, &keys, &BTreeSet::new(), &self.base));
         }
         let domain = Domain { outer_dims: self.base.dims.len(), keys, groups };

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::{Predicate, Slot};
-use crate::formula::schema::{ColumnId, Detours, TableId};
+use crate::formula::schema::{ColumnId, Detours, RelationshipId, Schema, TableId};
 use crate::formula::typed::{Edit, EditTarget};
 
 /// What differs from cell to cell.
@@ -66,6 +66,24 @@ pub enum FilterTest {
 }
 
 impl Filter {
+    /// The table whose rows it tests.
+    pub fn table(&self) -> TableId {
+        self.predicate().table
+    }
+
+    /// The values from outside that it takes.
+    pub fn outer(&self) -> &[Slot] {
+        &self.predicate().outer
+    }
+
+    /// Where it lets through some days and says no more: the value that holds them.
+    pub fn days(&self) -> Option<Slot> {
+        match &self.test {
+            FilterTest::Predicate(p) => p.days,
+            FilterTest::Projected(..) => None,
+        }
+    }
+
     /// The predicate behind it.
     pub fn predicate(&self) -> &Arc<Predicate> {
         match &self.test {
@@ -104,6 +122,10 @@ pub struct Scope {
     pub filters: Vec<Filter>,
     /// Spare relationships in place of default paths, innermost last.
     pub detours: Detours,
+    /// Relationships that filter both ways besides those of which the model says so.
+    pub both_ways: Vec<RelationshipId>,
+    /// The columns of the grid line that all this is for, filtering or not.
+    pub axes: Vec<ColumnId>,
 }
 
 impl Scope {
@@ -128,7 +150,7 @@ impl Scope {
                 let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
                 self.lift(&Edit::Lift(named));
             }
-            Edit::Narrow(_) => {}
+            Edit::Narrow(_) | Edit::Period(_) => {}
         }
     }
 
@@ -142,6 +164,22 @@ impl Scope {
             };
         }
         self.filters = self.filters.iter().filter_map(|f| f.without(|c| !column(c))).collect();
+    }
+
+    /// Drops what period edits replace: everything on the calendar but its cyclic columns.
+    pub(super) fn lift_days(&mut self, schema: &Schema, calendar: TableId) {
+        self.keep_only(|c| c.table != calendar || schema.column(c).cyclic, |t| t != calendar);
+    }
+
+    /// Drops what does not count for the days that are visible: filters on cyclic columns.
+    pub(super) fn lift_cyclic(&mut self, schema: &Schema, calendar: TableId) {
+        self.keep_only(|c| c.table != calendar || !schema.column(c).cyclic, |_| true);
+    }
+
+    /// Whether a filter acts on a column, or binds a row of its table.
+    pub fn narrows(&self, column: ColumnId) -> bool {
+        let dim = |d: &Dim| d.filters && (d.key == Key::Column(column) || d.key == Key::Row(column.table));
+        self.dims.iter().any(dim) || self.filters.iter().any(|f| f.columns().contains(&column))
     }
 
     /// The dimension whose value a column has in every cell, if a filtering one fixes it.

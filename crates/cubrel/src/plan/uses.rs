@@ -2,13 +2,13 @@
 
 use std::collections::BTreeSet;
 
-use crate::formula::schema::{Schema, TableId};
+use crate::formula::schema::{RelationshipId, Schema, TableId};
 use crate::formula::typed::{AggregateKind, Expr, Kind, LetId, Op, Over, PerDomain, ProviderId};
 
 /// The `let`s and providers that an expression refers to, wherever in it.
 pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mut BTreeSet<ProviderId>) {
     expr.walk(&mut |e| match &e.kind {
-        Kind::LetRef(id) => {
+        Kind::LetRef(id) | Kind::Member(_, id) => {
             lets.insert(*id);
         }
         Kind::Current { provider, .. } => {
@@ -22,7 +22,8 @@ pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mu
 pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
     match &expr.kind {
         Kind::LetRef(_) | Kind::Literal(_) | Kind::Column { .. } | Kind::Current { .. } | Kind::Measure(_) => false,
-        Kind::Aggregate(_) | Kind::Rank(_) | Kind::Given(..) | Kind::Via(..) => {
+        Kind::Member(_, held) if *held == id => true,
+        Kind::Aggregate(_) | Kind::Rank(_) | Kind::Set(_) | Kind::Given(..) | Kind::Via(..) | Kind::BothWays(..) => {
             let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
             references(expr, &mut lets, &mut providers);
             lets.contains(&id)
@@ -58,12 +59,31 @@ pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTree
     });
 }
 
+/// The relationships that an expression lets filter both ways, measures included.
+pub(super) fn both_ways_of(schema: &Schema, expr: &Expr, found: &mut Vec<RelationshipId>) {
+    expr.walk(&mut |e| match &e.kind {
+        Kind::BothWays(_, id) if !found.contains(id) => found.push(*id),
+        Kind::Measure(id) => {
+            if let Some(expr) = &schema.measure(*id).expr {
+                both_ways_of(schema, expr, found);
+            }
+        }
+        _ => {}
+    });
+}
+
 /// Whether an expression is surely null in a cell for which its aggregates read no row. Such cells need not be looked at.
 pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
     let all = |e: &Expr| is_null_without_rows(schema, e);
     match &expr.kind {
         Kind::Literal(value) => value.is_null(),
-        Kind::Column { .. } | Kind::Current { .. } | Kind::LetRef(_) | Kind::Rank(_) => false,
+        Kind::Column { .. }
+        | Kind::Current { .. }
+        | Kind::LetRef(_)
+        | Kind::Rank(_)
+        | Kind::Set(_)
+        | Kind::Narrowed(_)
+        | Kind::Grouping(_) => false,
         Kind::Let(_, _, body) => all(body),
         Kind::Call(op, args) => match op {
             Op::IsNull => false,
@@ -85,6 +105,6 @@ pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
         }
         Kind::Measure(id) => schema.measure(*id).expr.as_ref().is_some_and(|e| all(e)),
         // An edited body may read rows in cells where the unedited would not; it is null where *it* reads none.
-        Kind::Given(body, _) | Kind::Via(body, _) => all(body),
+        Kind::Given(body, _) | Kind::Via(body, _) | Kind::BothWays(body, _) | Kind::Member(body, _) => all(body),
     }
 }

@@ -7,11 +7,12 @@
 use std::sync::Arc;
 
 use super::RunError;
+use super::frame::{Held, Members};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::{RowExpr, RowLeaf, Slot};
 use crate::store::{Coding, Column, Lookup, NO_ROW, Store, Target};
-use crate::value::{Type, Value, Vector};
+use crate::value::{Type, Value, Vector, VectorBuilder};
 
 /// Arrays over codes are made while there are at most this many codes,
 const SMALL_DOMAIN: u64 = 1 << 16;
@@ -161,10 +162,12 @@ pub enum CompiledLeaf {
     Constant(Value, Type),
     /// A truth value for each row of the table.
     ByRow(Arc<Vec<bool>>),
+    /// Whether a value is in a set from outside.
+    Member(Arc<Members>, Box<CompiledRow>),
 }
 
 /// Values from outside, by slot.
-pub type Outer<'a> = &'a [(Slot, Value, Type)];
+pub type Outer<'a> = &'a [(Slot, Held, Type)];
 
 /// Compiles row expressions of one table.
 pub struct RowCompiler<'a> {
@@ -192,23 +195,40 @@ impl<'a> RowCompiler<'a> {
     fn common_anchor(&self, scalar: &Scalar, row: &RowExpr) -> Option<Anchor> {
         let mut anchors = Vec::new();
         let mut fixed = true;
-        scalar.each_leaf(&mut |leaf| match &row.leaves[leaf] {
-            RowLeaf::Column { column, path } => {
-                let anchor = self.tables.anchor(*column, path);
-                if !anchors.contains(&anchor) {
-                    anchors.push(anchor);
-                }
-            }
-            RowLeaf::Outer(slot) => fixed &= self.outer.iter().any(|(s, ..)| s == slot),
-        });
+        scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&row.leaves[leaf], &mut anchors));
         match anchors.as_slice() {
             [anchor] if fixed && self.tables.is_small(self.table, *anchor) => Some(*anchor),
             _ => None,
         }
     }
 
+    /// Adds the anchors that a leaf hangs off; false when a value from outside is missing.
+    fn leaf_anchors(&self, leaf: &RowLeaf, anchors: &mut Vec<Anchor>) -> bool {
+        match leaf {
+            RowLeaf::Column { column, path } => {
+                let anchor = self.tables.anchor(*column, path);
+                if !anchors.contains(&anchor) {
+                    anchors.push(anchor);
+                }
+                true
+            }
+            RowLeaf::Outer(slot) => self.held(*slot).is_some(),
+            RowLeaf::Member { slot, of } => {
+                let mut fixed = self.held(*slot).is_some();
+                of.scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&of.leaves[leaf], anchors));
+                fixed
+            }
+        }
+    }
+
+    fn held(&self, slot: Slot) -> Option<&(Slot, Held, Type)> {
+        self.outer.iter().find(|(s, ..)| *s == slot)
+    }
+
     fn scalar(&self, scalar: &Scalar, row: &RowExpr, leaves: &mut Vec<CompiledLeaf>) -> Scalar {
-        if let ScalarKind::Leaf(leaf) = scalar.kind {
+        if let ScalarKind::Leaf(leaf) = scalar.kind
+            && !(self.hoist && matches!(row.leaves[leaf], RowLeaf::Member { .. }))
+        {
             let compiled = self.leaf(&row.leaves[leaf]);
             leaves.push(compiled);
             return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
@@ -224,7 +244,10 @@ impl<'a> RowCompiler<'a> {
         let mut part = |s: &Scalar| self.scalar(s, row, leaves);
         let kind = match &scalar.kind {
             ScalarKind::Constant(v) => ScalarKind::Constant(v.clone()),
-            ScalarKind::Leaf(i) => ScalarKind::Leaf(*i),
+            ScalarKind::Leaf(i) => {
+                leaves.push(self.leaf(&row.leaves[*i]));
+                ScalarKind::Leaf(leaves.len() - 1)
+            }
             ScalarKind::LetRef(id) => ScalarKind::LetRef(*id),
             ScalarKind::Let(id, a, b) => ScalarKind::Let(*id, Box::new(part(a)), Box::new(part(b))),
             ScalarKind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
@@ -242,11 +265,16 @@ impl<'a> RowCompiler<'a> {
     fn leaf(&self, leaf: &RowLeaf) -> CompiledLeaf {
         match leaf {
             RowLeaf::Outer(slot) => {
-                let found = self.outer.iter().find(|(s, ..)| s == slot);
-                found.map_or(CompiledLeaf::Constant(Value::Null, Type::Null), |(_, v, ty)| {
-                    CompiledLeaf::Constant(v.clone(), *ty)
+                self.held(*slot).map_or(CompiledLeaf::Constant(Value::Null, Type::Null), |(_, held, ty)| {
+                    CompiledLeaf::Constant(held.value(), *ty)
                 })
             }
+            RowLeaf::Member { slot, of } => match self.held(*slot) {
+                Some((_, Held::Members(members), _)) => {
+                    CompiledLeaf::Member(members.clone(), Box::new(self.compile(of)))
+                }
+                _ => CompiledLeaf::Constant(Value::Null, Type::Bool),
+            },
             RowLeaf::Column { column, path } => {
                 let data = self.tables.column(*column);
                 let anchor = self.tables.anchor(*column, path);
@@ -285,23 +313,41 @@ impl<'a> RowCompiler<'a> {
             .map(|i| {
                 let mut used = false;
                 scalar.each_leaf(&mut |leaf| used |= leaf == i);
-                used.then(|| match &row.leaves[i] {
-                    RowLeaf::Column { column, path } => {
-                        self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path))
-                    }
-                    RowLeaf::Outer(slot) => {
-                        let (_, value, ty) = self.outer.iter().find(|(s, ..)| s == slot).cloned().unwrap_or((
-                            *slot,
-                            Value::Null,
-                            Type::Null,
-                        ));
-                        Vector::constant(&value, ty, codes)
-                    }
-                })
+                used.then(|| self.leaf_over_codes(&row.leaves[i], anchor))
             })
-            .collect();
+            .map(|leaf| leaf.map_or(Some(None), |vector| vector.map(Some)))
+            .collect::<Option<_>>()?;
         scalar.eval(&WholeLeaves(leaves), codes).ok()
     }
+
+    fn leaf_over_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<Vector> {
+        let codes = self.tables.codes_of(self.table, anchor) as usize;
+        match leaf {
+            RowLeaf::Column { column, path } => {
+                Some(self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path)))
+            }
+            RowLeaf::Outer(slot) => {
+                let (_, held, ty) = self.held(*slot)?;
+                Some(Vector::constant(&held.value(), *ty, codes))
+            }
+            RowLeaf::Member { slot, of } => {
+                let (_, Held::Members(members), _) = self.held(*slot)? else {
+                    return None;
+                };
+                Some(membership(&self.over_codes(&of.scalar, of, anchor)?, of.scalar.ty, members))
+            }
+        }
+    }
+}
+
+/// For each value whether it is among the members; null for null.
+pub fn membership(values: &Vector, ty: Type, members: &Members) -> Vector {
+    let mut builder = VectorBuilder::new(Type::Bool, values.len());
+    for i in 0..values.len() {
+        let value = values.get(i, ty);
+        builder.push(if value.is_null() { Value::Null } else { Value::Bool(members.contains(&value)) });
+    }
+    builder.finish()
 }
 
 /// Whether a `let` is used that is bound outside of the tree.
@@ -363,19 +409,23 @@ impl CompiledRow {
     }
 
     /// The table's columns that are decoded row by row.
-    pub fn own_columns(&self) -> impl Iterator<Item = u32> + '_ {
-        self.leaves.iter().filter_map(|l| match l {
-            CompiledLeaf::Own(_, index) => Some(*index),
-            _ => None,
-        })
+    pub fn own_columns(&self) -> Vec<u32> {
+        let of_leaf = |l: &CompiledLeaf| match l {
+            CompiledLeaf::Own(_, index) => vec![*index],
+            CompiledLeaf::Member(_, of) => of.own_columns(),
+            _ => Vec::new(),
+        };
+        self.leaves.iter().flat_map(of_leaf).collect()
     }
 
     /// The anchors whose codes it needs.
-    pub fn anchors(&self) -> impl Iterator<Item = Anchor> + '_ {
-        self.leaves.iter().filter_map(|l| match l {
-            CompiledLeaf::Mapped(anchor, _) => Some(*anchor),
-            _ => None,
-        })
+    pub fn anchors(&self) -> Vec<Anchor> {
+        let of_leaf = |l: &CompiledLeaf| match l {
+            CompiledLeaf::Mapped(anchor, _) => vec![*anchor],
+            CompiledLeaf::Member(_, of) => of.anchors(),
+            _ => Vec::new(),
+        };
+        self.leaves.iter().flat_map(of_leaf).collect()
     }
 
     /// When the whole expression is an array over one anchor's codes: that.
@@ -397,12 +447,16 @@ impl CompiledRow {
 
     /// The values in the rows at `positions` of a batch.
     pub fn eval(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, RunError> {
+        Ok(self.eval_exact(tables, batch, positions)?)
+    }
+
+    fn eval_exact(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, EvalError> {
         let leaves = BatchLeaves { row: self, tables, batch, positions };
         if let ScalarKind::Leaf(leaf) = self.scalar.kind {
             let slots: Vec<u32> = (0..positions.len() as u32).collect();
-            return Ok(leaves.leaf(leaf, &slots)?);
+            return leaves.leaf(leaf, &slots);
         }
-        Ok(self.scalar.eval(&leaves, positions.len())?)
+        self.scalar.eval(&leaves, positions.len())
     }
 }
 
@@ -428,6 +482,10 @@ impl Leaves for BatchLeaves<'_> {
             CompiledLeaf::Own(column, index) => column.own_vector(&self.batch.column(column, *index, positions)),
             CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
             CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
+            CompiledLeaf::Member(members, of) => {
+                let values = of.eval_exact(self.tables, self.batch, positions)?;
+                membership(&values, of.scalar.ty, members)
+            }
             CompiledLeaf::ByRow(passes) => {
                 let rows = self.batch.rows(positions);
                 Vector::new(crate::value::Data::Bool(rows.iter().map(|r| passes[*r as usize]).collect()))

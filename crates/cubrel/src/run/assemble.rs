@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use super::accumulate::{Accumulator, Groups, Input, Spec};
 use super::anchors::Tables;
 use super::domain::{Expanded, Support, expand};
-use super::frame::{Frame, KeyColumn, KeyKind};
+use super::frame::{Frame, Held, KeyColumn, KeyKind};
 use super::read::{self, ReadResult, ReadStats};
-use super::{Options, RunError};
+use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::Leaves;
-use crate::plan::{Assembly, Fold, Leaf, RankLeaf, Read, ReadRef};
+use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
 use crate::store::NO_ROW;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -36,7 +36,7 @@ pub struct ReadProfile {
 }
 
 /// Results by read and by values from outside.
-type Done = HashMap<(usize, Vec<Value>), Arc<ReadResult>>;
+type Done = HashMap<(usize, Vec<Held>), Arc<ReadResult>>;
 /// Cells, and the result of a read that is for them.
 pub type ForCells = (Vec<u32>, Arc<ReadResult>);
 
@@ -68,6 +68,11 @@ impl<'a> Executor<'a> {
         self.tables
     }
 
+    /// A read of the plan.
+    pub fn read_plan(&self, read: usize) -> &Read {
+        &self.reads[read]
+    }
+
     /// How to run.
     pub fn options(&self) -> &Options {
         self.options
@@ -93,8 +98,8 @@ impl<'a> Executor<'a> {
     }
 
     /// The result of a read for given values from outside.
-    fn result(&self, read: usize, outer: &[(Value, Type)]) -> Result<Arc<ReadResult>, RunError> {
-        let key = (read, outer.iter().map(|(v, _)| v.clone()).collect::<Vec<_>>());
+    pub(super) fn result(&self, read: usize, outer: &[(Held, Type)]) -> Result<Arc<ReadResult>, RunError> {
+        let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());
         if let Some(result) = self.done.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
             return Ok(result.clone());
         }
@@ -135,7 +140,7 @@ impl<'a> Executor<'a> {
             .into_iter()
             .enumerate()
             .map(|(class, cells)| {
-                let outer: Vec<(Value, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
+                let outer: Vec<(Held, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
                 Ok((cells, self.result(read.read, &outer)?))
             })
             .collect()
@@ -173,9 +178,9 @@ impl<'a> Executor<'a> {
                 let mut read = vec![false; frame.cells];
                 let mut dims = Vec::new();
                 for value in values {
-                    let cells = self.eval(value, frame)?;
-                    read.iter_mut().zip(&cells.read).for_each(|(a, b)| *a |= b);
-                    dims.push(KeyColumn::of_values(&cells.values, value.scalar.ty));
+                    let (dim, rows) = self.bound(value, frame)?;
+                    read.iter_mut().zip(rows).for_each(|(a, b)| *a |= b);
+                    dims.push(dim);
                 }
                 let mut cells = self.eval(body, &frame.with(dims))?;
                 cells.read.iter_mut().zip(read).for_each(|(a, b)| *a |= b);
@@ -189,6 +194,35 @@ impl<'a> Executor<'a> {
             }
             Leaf::Fold(fold) => self.fold(fold, frame),
             Leaf::Rank(rank) => self.rank(rank, frame),
+            Leaf::Period(period) => {
+                let days = periods::days(self, period, frame)?;
+                self.eval(&period.body, &frame.with([days]))
+            }
+            Leaf::OverDays(over) => periods::over_days(self, over, frame),
+            Leaf::Member(of, dim) => {
+                let cells = self.eval(of, frame)?;
+                let mut values = VectorBuilder::new(Type::Bool, frame.cells);
+                for cell in 0..frame.cells {
+                    let value = cells.values.get(cell, of.scalar.ty);
+                    let members = frame.dims[*dim].held(cell).and_then(Held::members);
+                    values.push(match members {
+                        Some(members) if !value.is_null() => Value::Bool(members.contains(&value)),
+                        _ => Value::Null,
+                    });
+                }
+                Ok(Cells { values: values.finish(), read: cells.read })
+            }
+        }
+    }
+
+    /// What is held in each cell, and whether a row was read for that.
+    pub(super) fn bound(&self, bound: &Bound, frame: &Frame) -> Result<(KeyColumn, Vec<bool>), RunError> {
+        match bound {
+            Bound::Value(value) => {
+                let cells = self.eval(value, frame)?;
+                Ok((KeyColumn::of_values(&cells.values, value.scalar.ty), cells.read))
+            }
+            Bound::Set(set) => Ok((sets::chosen(self, set, frame)?, vec![false; frame.cells])),
         }
     }
 
@@ -198,13 +232,13 @@ impl<'a> Executor<'a> {
             KeyKind::Row => Vector::new(Data::I64(dim.codes.iter().map(|c| *c as i64).collect())),
             KeyKind::Values(pool) => {
                 let mut builder = VectorBuilder::new(pool.ty, dim.codes.len());
-                dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].clone()));
+                dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].value()));
                 builder.finish()
             }
         }
     }
 
-    fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
+    pub(super) fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
         let results = self.results(read, frame)?;
         if let [(_, result)] = results.as_slice() {
             let groups = result.find(frame, &read.dims);
@@ -328,11 +362,20 @@ impl<'a> Executor<'a> {
             Leaf::Dim(_) | Leaf::Current { .. } => Ok(Some(Vec::new())),
             Leaf::Part(body) => self.supports(std::slice::from_ref(body)),
             Leaf::Bind { values, body } => {
-                let (Some(mut all), Some(more)) = (self.supports(values)?, self.supports(std::slice::from_ref(body))?)
-                else {
+                let Some(mut all) = self.supports(std::slice::from_ref(body))? else {
                     return Ok(None);
                 };
-                all.extend(more);
+                for value in values {
+                    let more = match value {
+                        Bound::Value(value) => self.supports(std::slice::from_ref(value))?,
+                        // What the set is worked out from is no row of the cell.
+                        Bound::Set(_) => Some(Vec::new()),
+                    };
+                    let Some(more) = more else {
+                        return Ok(None);
+                    };
+                    all.extend(more);
+                }
                 Ok(Some(all))
             }
             Leaf::Project { keep, body } => {
@@ -353,14 +396,20 @@ impl<'a> Executor<'a> {
                 Ok(inner)
             }
             Leaf::Rank(rank) => self.supports(std::slice::from_ref(&rank.mine)),
+            Leaf::Member(of, _) => self.supports(std::slice::from_ref(&**of)),
+            Leaf::Period(period) => self.supports(std::slice::from_ref(&period.body)),
+            Leaf::OverDays(over) => periods::support(self, over),
         }
     }
 }
 
 impl Support {
     /// Drops dimensions that the outer scope does not have.
-    fn keep_below(&mut self, dims: usize) {
+    pub(super) fn keep_below(&mut self, dims: usize) {
         let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i] < dims).collect();
+        if places.len() == self.dims.len() {
+            return;
+        }
         let rows = self.keys.first().map_or(1, Vec::len);
         let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
         let (_, first) = super::frame::distinct(&slices, rows);
@@ -381,17 +430,22 @@ pub fn reads_rows(assembly: &Assembly) -> bool {
         Leaf::Read(..) => true,
         Leaf::Dim(_) | Leaf::Current { .. } => false,
         Leaf::Part(body) | Leaf::Project { body, .. } => reads_rows(body),
-        Leaf::Bind { values, body } => values.iter().any(reads_rows) || reads_rows(body),
+        Leaf::Bind { values, body } => {
+            values.iter().any(|v| matches!(v, Bound::Value(value) if reads_rows(value))) || reads_rows(body)
+        }
         // A fold without reads in its body goes through combinations, which are rows read, too.
         Leaf::Fold(_) => true,
         Leaf::Rank(rank) => reads_rows(&rank.mine),
+        Leaf::Member(of, _) => reads_rows(of),
+        Leaf::Period(period) => reads_rows(&period.body),
+        Leaf::OverDays(_) => true,
     })
 }
 
-fn value_of(dim: &KeyColumn, cell: usize) -> (Value, Type) {
+fn value_of(dim: &KeyColumn, cell: usize) -> (Held, Type) {
     match &dim.kind {
         KeyKind::Values(pool) => (pool.values[dim.codes[cell] as usize].clone(), pool.ty),
-        KeyKind::Column(_) | KeyKind::Row => (Value::Null, Type::Null),
+        KeyKind::Column(_) | KeyKind::Row => (Held::Value(Value::Null), Type::Null),
     }
 }
 

@@ -9,6 +9,7 @@ use std::collections::{HashMap, HashSet};
 use super::RunError;
 use super::assemble::Executor;
 use super::frame::{Frame, KeyColumn, distinct};
+use super::read;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
 
@@ -89,7 +90,7 @@ impl GroupCells {
         cells.take(executor, domain, group, &group.read, outer, &first, false)?;
         let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, domain.keys[*k])).collect();
         for (read, path) in &group.null_reads {
-            if may_miss(executor, path) {
+            if path.is_empty() || may_miss(executor, path) {
                 cells.take(executor, domain, group, read, outer, &first, true)?;
             }
         }
@@ -197,11 +198,14 @@ fn may_miss(executor: &Executor<'_>, path: &[RelationshipId]) -> bool {
 }
 
 /// Whether some row of some table finds nothing in `table`, by any path, spare ones included.
-pub fn is_missed(executor: &Executor<'_>, table: TableId) -> bool {
-    let schema = executor.tables().schema;
-    (0..schema.relationships.len() as u32).map(RelationshipId).any(|id| {
-        let one = schema.relationship(id).one;
-        executor.tables().lookup(id).unmatched_rows > 0 && leads_to(executor, one, table, 0)
+/// or stands under null because nothing points at it and a relationship filters both ways.
+pub fn is_missed(executor: &Executor<'_>, table: TableId, both_ways: &[RelationshipId]) -> bool {
+    let tables = executor.tables();
+    (0..tables.schema.relationships.len() as u32).map(RelationshipId).any(|id| {
+        let r = tables.schema.relationship(id);
+        let misses = tables.lookup(id).unmatched_rows > 0 && leads_to(executor, r.one, table, 0);
+        let comes_back = (r.both_ways || both_ways.contains(&id)) && leads_to(executor, r.many, table, 0);
+        misses || comes_back && read::pointed_at(tables, id, r.one).len() < tables.rows(r.one)
     })
 }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use crate::formula::schema::ColumnId;
 use crate::plan::Key;
+use crate::value::days::DaySet;
 use crate::value::{Type, Value, Vector};
 
 /// The cells of a scope.
@@ -32,17 +33,72 @@ pub enum KeyKind {
     Column(ColumnId),
     /// Rows of a table.
     Row,
-    /// Places in a list of values.
+    /// Places in a list of what is held.
     Values(Arc<Pool>),
 }
 
-/// Distinct values of a dimension that holds values.
+/// What the cells of a dimension hold, each different thing once.
 #[derive(Debug)]
 pub struct Pool {
-    /// The values.
-    pub values: Vec<Value>,
-    /// Their type.
+    /// The things held.
+    pub values: Vec<Held>,
+    /// The type of values.
     pub ty: Type,
+}
+
+/// A value from outside, or a set of values.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Held {
+    /// A value.
+    Value(Value),
+    /// Several.
+    Members(Arc<Members>),
+}
+
+/// A set of values.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub enum Members {
+    /// Days.
+    Days(DaySet),
+    /// Values, in order.
+    Values(Vec<Value>),
+}
+
+impl Members {
+    /// Whether a value is one of them; null never is.
+    pub fn contains(&self, value: &Value) -> bool {
+        match (self, value) {
+            (Members::Days(days), Value::Date(day)) => days.contains(*day),
+            (Members::Days(_), _) => false,
+            (Members::Values(values), value) => values.binary_search_by(|v| v.total_cmp(value)).is_ok(),
+        }
+    }
+
+    /// The days, where that is what it holds.
+    pub fn days(&self) -> Option<&DaySet> {
+        match self {
+            Members::Days(days) => Some(days),
+            Members::Values(_) => None,
+        }
+    }
+}
+
+impl Held {
+    /// The value; a set is none.
+    pub fn value(&self) -> Value {
+        match self {
+            Held::Value(value) => value.clone(),
+            Held::Members(_) => Value::Null,
+        }
+    }
+
+    /// The set; a value is none.
+    pub fn members(&self) -> Option<&Members> {
+        match self {
+            Held::Value(_) => None,
+            Held::Members(members) => Some(members),
+        }
+    }
 }
 
 impl KeyColumn {
@@ -57,18 +113,30 @@ impl KeyColumn {
 
     /// Values, each distinct one once.
     pub fn of_values(vector: &Vector, ty: Type) -> KeyColumn {
-        let mut places: HashMap<Value, u64> = HashMap::new();
+        KeyColumn::of_held((0..vector.len()).map(|i| Held::Value(vector.get(i, ty))), ty)
+    }
+
+    /// What each cell holds, each different thing once.
+    pub fn of_held(cells: impl Iterator<Item = Held>, ty: Type) -> KeyColumn {
+        let mut places: HashMap<Held, u64> = HashMap::new();
         let mut values = Vec::new();
-        let codes = (0..vector.len())
-            .map(|i| {
-                let value = vector.get(i, ty);
-                *places.entry(value.clone()).or_insert_with(|| {
-                    values.push(value);
+        let codes = cells
+            .map(|held| {
+                *places.entry(held.clone()).or_insert_with(|| {
+                    values.push(held);
                     values.len() as u64 - 1
                 })
             })
             .collect();
         KeyColumn { codes: Arc::new(codes), kind: KeyKind::Values(Arc::new(Pool { values, ty })) }
+    }
+
+    /// What a cell holds, in a dimension that holds values.
+    pub fn held(&self, cell: usize) -> Option<&Held> {
+        match &self.kind {
+            KeyKind::Values(pool) => pool.values.get(self.codes[cell] as usize),
+            KeyKind::Column(_) | KeyKind::Row => None,
+        }
     }
 
     fn gather(&self, cells: &[u32]) -> KeyColumn {

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use super::anchors::{Outer, Tables};
 use super::assemble::{Executor, ReadProfile};
 use super::domain::{expand, is_missed};
-use super::frame::{Frame, KeyColumn};
+use super::frame::{Frame, Held, KeyColumn};
 use super::read::null_row_passes;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, Schema};
@@ -105,13 +105,12 @@ fn base_frame(executor: &Executor<'_>, plan: &GridPlan) -> Result<Frame, RunErro
     let one = Frame::one();
     let mut dims = Vec::new();
     for (_, value) in &plan.outer {
-        let cells = executor.eval(value, &one)?;
-        dims.push(KeyColumn::of_values(&cells.values, value.scalar.ty));
+        dims.push(executor.bound(value, &one)?.0);
     }
     Ok(one.with(dims))
 }
 
-fn outer_values(base: &Frame, plan: &GridPlan) -> Vec<(Slot, Value, Type)> {
+fn outer_values(base: &Frame, plan: &GridPlan) -> Vec<(Slot, Held, Type)> {
     plan.outer
         .iter()
         .zip(&base.dims)
@@ -135,7 +134,7 @@ fn cells(
     for ((table, members), filters) in part.domain.groups.iter().map(|g| (g.read.read, &g.keys)).zip(&part.null_filters)
     {
         let table = plan.reads[table].table;
-        let mut null = !members.is_empty() && is_missed(executor, table);
+        let mut null = !members.is_empty() && is_missed(executor, table, &plan.both_ways);
         for filter in filters {
             null = null && null_row_passes(executor.tables(), filter.predicate(), outer)?;
         }

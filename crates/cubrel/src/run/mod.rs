@@ -5,6 +5,8 @@
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
+//! * `periods`: days under period edits, and aggregates over them
+//! * `sets`: what `top` and `bottom` choose
 //! * [`grid`]: lines, order, limits, totals
 
 pub mod accumulate;
@@ -13,7 +15,9 @@ pub mod assemble;
 pub mod domain;
 pub mod frame;
 pub mod grid;
+mod periods;
 pub mod read;
+mod sets;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -28,6 +32,8 @@ pub struct Options {
     pub hoist: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
     pub sparse_above: usize,
+    /// Read once for each set of days, never by day.
+    pub days_by_set: bool,
     /// Number groups by hash, always.
     pub hash_groups: bool,
     /// Rows of a part that one thread works on.
@@ -47,6 +53,7 @@ impl Default for Options {
         Options {
             hoist: true,
             sparse_above: 1 << 14,
+            days_by_set: false,
             hash_groups: false,
             part_rows: None,
             one_thread: false,

@@ -5,6 +5,7 @@
 
 pub mod arrow;
 pub mod date;
+pub mod days;
 pub mod exact;
 pub mod format;
 pub mod parse;

@@ -37,6 +37,7 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         ("sparse", Options { sparse_above: 0, ..Options::default() }),
         ("hashed", Options { hash_groups: true, ..Options::default() }),
         ("hashed, plain rows", Options { hash_groups: true, sparse_above: 0, ..plain.clone() }),
+        ("days by set", Options { days_by_set: true, ..Options::default() }),
         ("small parts", Options { part_rows: Some(1), ..Options::default() }),
         ("small parts, one thread", Options { part_rows: Some(1), one_thread: true, ..Options::default() }),
     ]

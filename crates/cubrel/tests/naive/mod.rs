@@ -3,6 +3,8 @@
 //! aggregates, `per`, `given`, `via`, rows and lines are written here a second time.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod days;
+
 use std::cell::Cell;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -13,7 +15,8 @@ use cubrel::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use cubrel::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use cubrel::formula::source::Source;
 use cubrel::formula::typed::{
-    Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, ProviderId,
+    Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId,
+    Rank, SetOf,
 };
 use cubrel::value::Vector;
 use cubrel::{Model, Value};
@@ -54,12 +57,15 @@ struct Filter {
 struct Context {
     filters: Vec<Filter>,
     detours: Vec<RelationshipId>,
+    both_ways: Vec<RelationshipId>,
+    axes: Vec<ColumnId>,
 }
 
 /// What names stand for where an expression is evaluated.
 #[derive(Clone, Default)]
 struct Names {
     lets: Vec<(LetId, Value)>,
+    sets: Vec<(LetId, Vec<Value>)>,
     rows: Vec<(ProviderId, TableId, usize)>,
     values: Vec<(ProviderId, Vec<(ColumnId, Value)>)>,
 }
@@ -121,18 +127,57 @@ impl<'a> Data<'a> {
 
     /// The rows of a table that all filters let through.
     fn visible(&self, table: TableId, context: &Context) -> Vec<usize> {
-        let reach = self.schema.reach(table, &context.detours);
-        (0..self.tables[table.0 as usize].len())
-            .filter(|row| {
-                context.filters.iter().all(|f| match reach.get(&f.table) {
-                    None => true,
-                    Some(path) => match self.follow_all(path, Some(*row)) {
-                        None => f.null,
-                        Some(far) => f.rows[far],
-                    },
+        (0..self.tables[table.0 as usize].len()).filter(|row| self.passes(table, Some(*row), context, None)).collect()
+    }
+
+    /// Whether a row (or a row of nulls) meets all filters that reach its table, apart from those that come `by` a
+    /// relationship.
+    fn passes(&self, table: TableId, row: Option<usize>, context: &Context, by: Option<RelationshipId>) -> bool {
+        let mut reach = self.schema.reach(table, &context.detours);
+        reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
+        let forward = context.filters.iter().all(|f| match reach.get(&f.table) {
+            None => true,
+            Some(path) => match self.follow_all(path, row) {
+                None => f.null,
+                Some(far) => f.rows[far],
+            },
+        });
+        forward
+            && reach.iter().all(|(one, path)| {
+                self.bridges(*one, path, context, by).into_iter().all(|id| {
+                    let many = self.schema.relationship(id).many;
+                    let pointing = match self.follow_all(path, row) {
+                        None => Vec::new(),
+                        Some(far) => self.pointing_at(id, far),
+                    };
+                    if pointing.is_empty() {
+                        return self.passes(many, None, context, Some(id));
+                    }
+                    pointing.into_iter().any(|r| self.passes(many, Some(r), context, Some(id)))
                 })
             })
-            .collect()
+    }
+
+    /// The relationships that filter both ways and end at a table.
+    fn bridges(
+        &self,
+        one: TableId,
+        path: &[RelationshipId],
+        context: &Context,
+        by: Option<RelationshipId>,
+    ) -> Vec<RelationshipId> {
+        let comes_back = |id: &RelationshipId| {
+            let r = self.schema.relationship(*id);
+            let followed = self.schema.reach(r.many, &context.detours).get(&one) == Some(&vec![*id]);
+            let both = r.both_ways || context.both_ways.contains(id);
+            r.one == one && both && followed && by != Some(*id) && !path.contains(id)
+        };
+        (0..self.schema.relationships.len() as u32).map(RelationshipId).filter(comes_back).collect()
+    }
+
+    fn pointing_at(&self, id: RelationshipId, row: usize) -> Vec<usize> {
+        let many = self.schema.relationship(id).many;
+        (0..self.tables[many.0 as usize].len()).filter(|r| self.follow(id, Some(*r)) == Some(row)).collect()
     }
 
     fn equals(&self, column: ColumnId, value: &Value, origin: Origin) -> Filter {
@@ -166,7 +211,7 @@ impl<'a> Naive<'a> {
             Kind::Literal(value) => value.clone(),
             Kind::Let(id, value, body) => {
                 let mut inner = names.clone();
-                inner.lets.push((*id, self.eval(value, context, names)));
+                self.bind(*id, value, context, names, &mut inner);
                 self.eval(body, context, &inner)
             }
             Kind::LetRef(id) => names.lets.iter().rev().find(|(other, _)| other == id).unwrap().1.clone(),
@@ -207,12 +252,29 @@ impl<'a> Naive<'a> {
                 inner.detours.push(*relationship);
                 self.eval(body, &inner, names)
             }
+            Kind::BothWays(body, relationship) => {
+                let mut inner = context.clone();
+                inner.both_ways.push(*relationship);
+                self.eval(body, &inner, names)
+            }
+            Kind::Narrowed(column) => Value::Bool(
+                context
+                    .filters
+                    .iter()
+                    .any(|f| f.columns.contains(column) || f.origin == Origin::Row && f.table == column.table),
+            ),
+            Kind::Grouping(column) => Value::Int(i64::from(!context.axes.contains(column))),
+            Kind::Member(of, id) => {
+                let value = self.eval(of, context, names);
+                member(value, &names.sets.iter().rev().find(|(other, _)| other == id).unwrap().1)
+            }
+            Kind::Rank(rank) => self.rank(rank, context, names),
             Kind::Given(body, edits) => {
                 let (inner, names) = self.edited(edits, context, names);
                 self.eval(body, &inner, &names)
             }
             Kind::Aggregate(a) => self.aggregate(a, context, names),
-            Kind::Column { .. } | Kind::Rank(_) => unreachable!("not made by the generator here"),
+            Kind::Column { .. } | Kind::Set(_) => unreachable!("not made by the generator here"),
         }
     }
 
@@ -224,6 +286,9 @@ impl<'a> Naive<'a> {
         }
         let part = |e: &Expr| self.row_value(e, table, row, context, names);
         match &e.kind {
+            Kind::Member(of, id) => {
+                member(part(of), &names.sets.iter().rev().find(|(other, _)| other == id).unwrap().1)
+            }
             Kind::LetRef(_) | Kind::Literal(_) => self.eval(e, context, names),
             Kind::Let(id, value, body) => {
                 let mut inner = names.clone();
@@ -246,6 +311,81 @@ impl<'a> Naive<'a> {
         }
     }
 
+    /// A `let`: a value, or a set.
+    fn bind(&self, id: LetId, value: &Expr, context: &Context, names: &Names, to: &mut Names) {
+        match &value.kind {
+            Kind::Set(set) => to.sets.push((id, self.set(set, context, names))),
+            _ => to.lets.push((id, self.eval(value, context, names))),
+        }
+    }
+
+    /// The figures of a column's values, in a context in which each is the only one.
+    fn figures(
+        &self,
+        column: ColumnId,
+        provider: ProviderId,
+        figure: &Expr,
+        context: &Context,
+        names: &Names,
+    ) -> Vec<(Value, Value)> {
+        let before = self.read.get();
+        let per = Per { provider, domain: PerDomain::Columns { columns: vec![column], of: None }, filter: None };
+        let list = self.combinations(&per, std::slice::from_ref(figure), context, names);
+        let figures = list.iter().map(|(inner, names)| {
+            let (_, values) = names.values.last().unwrap();
+            (values[0].1.clone(), self.eval(figure, inner, names))
+        });
+        let figures = figures.filter(|(_, f)| !f.is_null()).collect();
+        self.read.set(before);
+        figures
+    }
+
+    fn set(&self, set: &SetOf, context: &Context, names: &Names) -> Vec<Value> {
+        let figures = self.figures(set.column, set.provider, &set.figure, context, names);
+        let ahead = |a: &Value, b: &Value| if set.bottom { a.total_cmp(b).is_lt() } else { a.total_cmp(b).is_gt() };
+        let chosen = figures
+            .iter()
+            .filter(|(_, f)| (figures.iter().filter(|(_, other)| ahead(other, f)).count() as u64) < set.count);
+        chosen.map(|(v, _)| v.clone()).collect()
+    }
+
+    fn rank(&self, rank: &Rank, context: &Context, names: &Names) -> Value {
+        let column = rank.column;
+        let rows = self.data.visible(column.table, context);
+        let values: BTreeSet<String> =
+            rows.iter().map(|r| format!("{:?}", self.data.value(column, Some(*r)))).collect();
+        let fixed = context
+            .filters
+            .iter()
+            .rev()
+            .find(|f| f.columns == [column] && matches!(f.origin, Origin::Axis | Origin::Per));
+        let own = match fixed {
+            Some(f) => {
+                let row = f.rows.iter().position(|p| *p);
+                self.data.value(column, row)
+            }
+            None if values.len() == 1 => self.data.value(column, Some(rows[0])),
+            None => Value::Null,
+        };
+        let mut mine = names.clone();
+        mine.values.push((rank.provider, vec![(column, own.clone())]));
+        let figure = self.eval(&rank.figure, context, &mine);
+        if figure.is_null() || fixed.is_none() && own.is_null() {
+            return Value::Null;
+        }
+        let mut lifted = context.clone();
+        lifted.filters.retain(|f| match f.origin {
+            Origin::Axis | Origin::Per => f.columns != [column],
+            Origin::Row => f.table != column.table,
+            _ => true,
+        });
+        let figures = self.figures(column, rank.provider, &rank.figure, &lifted, names);
+        let ahead = figures
+            .iter()
+            .filter(|(_, f)| if rank.ascending { f.total_cmp(&figure).is_lt() } else { f.total_cmp(&figure).is_gt() });
+        Value::Int(ahead.count() as i64 + 1)
+    }
+
     // ---- given
 
     fn edited(&self, edits: &[Edit], context: &Context, names: &Names) -> (Context, Names) {
@@ -253,19 +393,58 @@ impl<'a> Naive<'a> {
         for edit in edits {
             if let Edit::Narrow(narrow) = edit {
                 for (id, value) in &narrow.outer {
-                    let value = self.eval(value, context, &names);
-                    names.lets.push((*id, value));
+                    let around = names.clone();
+                    self.bind(*id, value, context, &around, &mut names);
                 }
             }
         }
         let mut inner = context.clone();
         edits.iter().for_each(|e| self.lift(e, &mut inner));
         for edit in edits {
-            if let Edit::Narrow(narrow) = edit {
-                inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit));
+            match edit {
+                Edit::Narrow(narrow) => inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit)),
+                Edit::Period(period) => self.period(period, &mut inner),
+                _ => {}
             }
         }
         (inner, names)
+    }
+
+    fn period(&self, period: &Period, context: &mut Context) {
+        let schema = self.data.schema;
+        let calendar = period.calendar;
+        let cyclic = |c: ColumnId| schema.column(c).cyclic;
+        let seen = Context {
+            filters: context
+                .filters
+                .iter()
+                .filter_map(|f| self.kept(f, &|_, c| c.table != calendar || !cyclic(c)))
+                .collect(),
+            ..context.clone()
+        };
+        let date = |row: usize| match self.data.value(period.date, Some(row)) {
+            Value::Date(day) => day,
+            other => unreachable!("{other:?} in a calendar"),
+        };
+        let mut visible: BTreeSet<i32> = self.data.visible(calendar, &seen).into_iter().map(date).collect();
+        if let Some(table) = period.rows_of {
+            let path = schema.reach(table, &context.detours)[&calendar].clone();
+            let rows = self.data.visible(table, context).into_iter();
+            let days: BTreeSet<i32> = rows.filter_map(|r| self.data.follow_all(&path, Some(r))).map(date).collect();
+            visible.retain(|day| days.contains(day));
+        }
+        context.filters.retain(|f| f.origin != Origin::Row || f.table != calendar);
+        context.filters =
+            context.filters.iter().filter_map(|f| self.kept(f, &|_, c| c.table != calendar || cyclic(c))).collect();
+        let days = days::edited(&visible, period.edit);
+        let rows = (0..self.data.tables[calendar.0 as usize].len()).map(|r| days.contains(&date(r))).collect();
+        context.filters.push(Filter {
+            table: calendar,
+            columns: vec![period.date],
+            rows,
+            null: false,
+            origin: Origin::Edit,
+        });
     }
 
     fn predicate(&self, narrow: &Narrow, context: &Context, names: &Names, origin: Origin) -> Filter {
@@ -285,6 +464,7 @@ impl<'a> Naive<'a> {
         };
         let row_of = |targets: &[EditTarget], f: &Filter| targets.contains(&EditTarget::Table(f.table));
         let keep: Box<Keep<'_>> = match edit {
+            Edit::Period(_) => return,
             Edit::Narrow(n) if !n.instead => return,
             Edit::Narrow(n) => {
                 let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
@@ -407,11 +587,8 @@ impl<'a> Naive<'a> {
                 for (table, members) in groups {
                     let mut list = self.visible_values(table, &members, context);
                     let nulls: Vec<Value> = members.iter().map(|_| Value::Null).collect();
-                    let under_null = |other: &TableId| {
-                        *other != table
-                            && self.data.schema.reach(*other, &context.detours).contains_key(&table)
-                            && self.visible_values(*other, &members, context).contains(&nulls)
-                    };
+                    let under_null =
+                        |other: &TableId| *other != table && self.stands_under(*other, table, &members, context);
                     if of.is_none() && !list.contains(&nulls) && tables.iter().any(under_null) {
                         list.push(nulls);
                     }
@@ -437,6 +614,29 @@ impl<'a> Naive<'a> {
                     .collect()
             }
         }
+    }
+
+    /// Whether a visible row of `other` stands under null in columns of `table` (or its lookups): it finds nothing there,
+    /// or nothing that comes back to it is there.
+    fn stands_under(&self, other: TableId, table: TableId, members: &[ColumnId], context: &Context) -> bool {
+        let mut under_null = context.clone();
+        for column in members {
+            under_null.filters.push(self.data.equals(*column, &Value::Null, Origin::Per));
+        }
+        let reaches = self.reaches(other, table, context, None);
+        reaches && !self.data.visible(other, &under_null).is_empty()
+    }
+
+    fn reaches(&self, from: TableId, to: TableId, context: &Context, by: Option<RelationshipId>) -> bool {
+        let mut reach = self.data.schema.reach(from, &context.detours);
+        reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
+        reach.contains_key(&to)
+            || reach.iter().any(|(one, path)| {
+                self.data
+                    .bridges(*one, path, context, by)
+                    .into_iter()
+                    .any(|id| self.reaches(self.data.schema.relationship(id).many, to, context, Some(id)))
+            })
     }
 
     fn visible_values(&self, table: TableId, columns: &[ColumnId], context: &Context) -> Vec<Vec<Value>> {
@@ -501,7 +701,8 @@ impl<'a> Naive<'a> {
             for narrow in &narrows {
                 let mut names = Names::default();
                 for (id, value) in &narrow.outer {
-                    names.lets.push((*id, self.eval(value, &Context::default(), &names)));
+                    let around = names.clone();
+                    self.bind(*id, value, &Context::default(), &around, &mut names);
                 }
                 base.filters.push(self.predicate(narrow, &Context::default(), &names, Origin::Where));
             }
@@ -516,13 +717,14 @@ impl<'a> Naive<'a> {
                 expr.unwrap_or_else(|| panic!("{text}: {problems:?}"))
             })
             .collect();
+        let mut both_ways = Vec::new();
+        exprs.iter().for_each(|e| self.both_ways_in(e, &mut both_ways));
         let mut tried: Vec<Vec<(ColumnId, Value)>> = vec![Vec::new()];
         for (table, members) in self.chains(&axes) {
             let mut list = self.visible_values(table, &members, &base);
             let nulls: Vec<Value> = members.iter().map(|_| Value::Null).collect();
-            let reach = schema.reach(table, &[]);
-            let let_through = base.filters.iter().filter(|f| reach.contains_key(&f.table)).all(|f| f.null);
-            if let_through && self.is_missed(table) && !list.contains(&nulls) {
+            let let_through = self.data.passes(table, None, &base, None);
+            if let_through && self.is_missed(table, &both_ways) && !list.contains(&nulls) {
                 list.push(nulls);
             }
             tried = tried
@@ -534,7 +736,7 @@ impl<'a> Naive<'a> {
         }
         let mut lines = Vec::new();
         for combination in tried {
-            let mut context = base.clone();
+            let mut context = Context { axes: axes.clone(), ..base.clone() };
             for (column, value) in &combination {
                 context.filters.push(self.data.equals(*column, value, Origin::Axis));
             }
@@ -554,7 +756,7 @@ impl<'a> Naive<'a> {
     }
 
     /// Whether some row of some table finds nothing in this one, by any path.
-    fn is_missed(&self, table: TableId) -> bool {
+    fn is_missed(&self, table: TableId, both_ways: &[RelationshipId]) -> bool {
         let schema = self.data.schema;
         let mut leading = vec![table];
         let mut i = 0;
@@ -567,8 +769,21 @@ impl<'a> Naive<'a> {
         (0..schema.relationships.len() as u32).map(RelationshipId).any(|id| {
             let def = schema.relationship(id);
             let rows = self.data.tables[def.many.0 as usize].len();
-            leading.contains(&def.one) && (0..rows).any(|r| self.data.follow(id, Some(r)).is_none())
+            let misses = leading.contains(&def.one) && (0..rows).any(|r| self.data.follow(id, Some(r)).is_none());
+            let alone = |row| self.data.pointing_at(id, row).is_empty();
+            let comes_back = (def.both_ways || both_ways.contains(&id)) && leading.contains(&def.many);
+            misses || comes_back && (0..self.data.tables[def.one.0 as usize].len()).any(alone)
         })
+    }
+}
+
+impl Naive<'_> {
+    fn both_ways_in(&self, e: &Expr, found: &mut Vec<RelationshipId>) {
+        e.walk(&mut |part| match &part.kind {
+            Kind::BothWays(_, id) => found.push(*id),
+            Kind::Measure(id) => self.both_ways_in(&self.data.schema.measure(*id).expr.clone().unwrap(), found),
+            _ => {}
+        });
     }
 }
 
@@ -576,6 +791,10 @@ fn has_aggregate(e: &Expr) -> bool {
     let mut found = false;
     e.walk(&mut |part| found |= matches!(part.kind, Kind::Aggregate(_) | Kind::Measure(_)));
     found
+}
+
+fn member(value: Value, set: &[Value]) -> Value {
+    if value.is_null() { Value::Null } else { Value::Bool(set.contains(&value)) }
 }
 
 /// `and` and `or` by three-valued logic.

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Place, Provider, ast};
+use super::{Checked, Checker, Expr, Kind, Place, Provider, ast, with_lets};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::source::{Problem, Span, closest};
 use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
@@ -42,8 +42,11 @@ impl Checker<'_> {
             return self.rank(a, span);
         }
         let Some(kind) = kind_of(name, a.distinct) else {
+            if matches!(name, "narrowed" | "grouping") {
+                return self.context_question(a, span);
+            }
             return self.fail(
-                Problem::Unsupported,
+                Problem::Syntax,
                 span,
                 format!("`{name}` is a set: it stands after `in`"),
                 "write `route.name in top(5, net_revenue per route.name)`",
@@ -58,13 +61,15 @@ impl Checker<'_> {
             );
         }
         // Inside another aggregate there is no place for this one, whatever it goes through.
-        let place = self.place;
+        let sets_around = std::mem::take(&mut self.sets);
+        self.around.push((self.providers.len(), self.lets.len()));
         let typed = self.at(Place::Cell, |c| match kind {
             AggregateKind::Rows => c.rows(a, span),
             _ => c.over_values(kind, a, span),
-        })?;
-        debug_assert_eq!(place, self.place);
-        self.context_value(typed, "an aggregate")
+        });
+        self.around.pop();
+        let sets = std::mem::replace(&mut self.sets, sets_around);
+        self.context_value(with_lets(typed?, sets, span), "an aggregate")
     }
 
     /// `rows(t)`
@@ -277,7 +282,7 @@ impl Checker<'_> {
         }
     }
 
-    fn provider(&mut self, per: &ast::Per) -> Checked<(ProviderId, Provider)> {
+    pub(super) fn provider(&mut self, per: &ast::Per) -> Checked<(ProviderId, Provider)> {
         let id = ProviderId(self.fresh());
         if let [ast::Target::Name(name)] = per.targets.as_slice()
             && self.schema.find_table(&name.text).is_some()

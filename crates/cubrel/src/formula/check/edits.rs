@@ -7,7 +7,8 @@ use super::{Checked, Checker, Expr, Kind, Place, ast};
 use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span};
-use crate::formula::typed::{Edit, EditTarget, Narrow};
+use crate::formula::typed::{Edit, EditTarget, Narrow, Period};
+use crate::value::days::PeriodEdit;
 
 impl Checker<'_> {
     pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> Checked<Expr> {
@@ -35,11 +36,73 @@ impl Checker<'_> {
             EditKind::LiftAll => Ok(vec![Edit::LiftAll]),
             EditKind::LiftAxes => Ok(vec![Edit::LiftAxes]),
             EditKind::LiftRow => Ok(vec![Edit::LiftRow]),
-            EditKind::Period(..) => self.fail(
-                Problem::Unsupported,
-                edit.span,
-                "period edits cannot be run yet",
-                "narrow by the calendar's columns instead: `given (instead calendar.year = 2025)`",
+            EditKind::Period(period, calendar) => self.period(period, calendar.as_ref(), edit.span).map(|e| vec![e]),
+        }
+    }
+
+    fn period(&mut self, period: &ast::Period, calendar: Option<&ast::Name>, span: Span) -> Checked<Edit> {
+        let calendar = self.calendar(calendar, span)?;
+        let index = self.schema.table(calendar).calendar.unwrap_or_default();
+        let date = ColumnId { table: calendar, index };
+        let mut rows_of = None;
+        let edit = match period {
+            ast::Period::SoFar(unit) => PeriodEdit::SoFar(*unit),
+            ast::Period::Trailing(count, unit) => PeriodEdit::Trailing(*count, *unit),
+            ast::Period::Shift(count, unit) => PeriodEdit::Shift(*count, *unit),
+            ast::Period::Whole(unit) => PeriodEdit::Whole(*unit),
+            ast::Period::Preceding(unit) => PeriodEdit::Preceding(*unit),
+            ast::Period::Following(unit) => PeriodEdit::Following(*unit),
+            ast::Period::AtStart => PeriodEdit::AtStart,
+            ast::Period::AtEnd(table) => {
+                rows_of = table.as_ref().map(|t| self.find_table(t)).transpose()?;
+                PeriodEdit::AtEnd
+            }
+        };
+        if let Some(table) = rows_of
+            && !self.schema.reach(table, &self.detours).contains_key(&calendar)
+        {
+            let (table, calendar) = (&self.schema.table(table).name, &self.schema.table(calendar).name);
+            let message = format!("the rows of `{table}` have no day in `{calendar}`");
+            let help = "`at_end(t)` names a table that points at the calendar; a spare relationship is taken with `via` \
+                        around the whole";
+            return self.fail(Problem::Path, span, message, help);
+        }
+        Ok(Edit::Period(Period { calendar, date, edit, rows_of }))
+    }
+
+    /// The calendar that is named, or the only one.
+    fn calendar(&mut self, named: Option<&ast::Name>, span: Span) -> Checked<TableId> {
+        let all: Vec<TableId> = (0..self.schema.tables.len() as u32)
+            .map(TableId)
+            .filter(|t| self.schema.table(*t).calendar.is_some())
+            .collect();
+        let names: Vec<&str> = all.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
+        let names = names.join(" or ");
+        if let Some(name) = named {
+            let table = self.find_table(name)?;
+            if all.contains(&table) {
+                return Ok(table);
+            }
+            let help = if all.is_empty() {
+                "mark a table with `calendar = \"date\"` in model.toml".to_string()
+            } else {
+                format!("name {names}")
+            };
+            return self.fail(Problem::UnknownName, name.span, format!("`{}` is not a calendar", name.text), help);
+        }
+        match all.as_slice() {
+            [one] => Ok(*one),
+            [] => self.fail(
+                Problem::NoRow,
+                span,
+                "there is no calendar whose days this could change",
+                "mark a table with `calendar = \"date\"` in model.toml: one row a day, without gaps",
+            ),
+            _ => self.fail(
+                Problem::Ambiguous,
+                span,
+                "there are several calendars",
+                format!("say which one: `… on {names}`"),
             ),
         }
     }

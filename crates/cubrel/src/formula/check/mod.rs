@@ -4,17 +4,19 @@
 //! * [`operators`]: operators, `case`, functions, and the conversions between types
 //! * [`aggregates`]: what an aggregate goes through
 //! * [`edits`]: `given (…)`
+//! * [`sets`]: `top`, `bottom`, and what asks the filter context
 
 mod aggregates;
 mod edits;
 mod names;
 mod operators;
+mod sets;
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::ast;
-use super::schema::{ColumnId, RelationshipId, Schema, TableId};
+use super::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use super::source::{Diagnostic, Problem, Source, Span};
 use super::typed::{Expr, Kind, LetId, Narrow, ProviderId};
 use crate::value::{Type, Value};
@@ -26,6 +28,10 @@ pub struct Settings {
     pub today: i32,
     /// The values of `$name`; a list has several.
     pub parameters: HashMap<String, Vec<Value>>,
+    /// What `user()` gives.
+    pub user: Option<String>,
+    /// What `shown` stands for, in the formula of a reading.
+    pub shown: Option<MeasureId>,
 }
 
 /// A problem has been reported; there is no tree to go on with.
@@ -74,6 +80,10 @@ struct Checker<'a> {
     detours: Vec<RelationshipId>,
     /// Values that a predicate takes from outside.
     hoisted: Vec<(LetId, Expr)>,
+    /// Sets that belong around the aggregate that is being checked.
+    sets: Vec<(LetId, Expr)>,
+    /// For each aggregate around the current place, the providers and `let`s that stand around it.
+    around: Vec<(usize, usize)>,
     next: u32,
     problems: Vec<Diagnostic>,
 }
@@ -183,6 +193,8 @@ impl<'a> Checker<'a> {
             providers: Vec::new(),
             detours: Vec::new(),
             hoisted: Vec::new(),
+            sets: Vec::new(),
+            around: Vec::new(),
             next: 1,
             problems: Vec::new(),
         }
@@ -239,12 +251,7 @@ impl<'a> Checker<'a> {
             A::Aggregate(aggregate) => self.aggregate(aggregate, span),
             A::Given(body, list) => self.given(body, list, span),
             A::Via(body, table, column) => self.via(body, table, column, span),
-            A::BothWays(_, _, _) => self.fail(
-                Problem::Unsupported,
-                span,
-                "`both_ways` cannot be run yet",
-                "count the distinct keys in the many-side table instead",
-            ),
+            A::BothWays(body, table, column) => self.both_ways(body, table, column, span),
         }
     }
 
@@ -270,29 +277,47 @@ impl<'a> Checker<'a> {
         }
         let body = self.expr(body);
         self.lets.truncate(depth);
-        let mut result = body?;
+        let result = body?;
         if failed {
             return Err(Reported);
         }
-        for (id, value) in values.into_iter().rev() {
-            let ty = result.ty;
-            result = Expr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span };
-        }
-        Ok(result)
+        Ok(with_lets(result, values, span))
     }
 
-    fn via(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
+    /// The relationship that starts at a column; of several, a spare one.
+    fn relationship_at(&mut self, table: &ast::Name, column: &ast::Name, word: &str) -> Checked<RelationshipId> {
         let id = self.find_column(table, column)?;
         let candidates = self.schema.relationship_from(id);
         let chosen = candidates.iter().find(|r| self.schema.relationship(**r).spare).or(candidates.first());
-        let Some(relationship) = chosen.copied() else {
-            return self.fail(
+        match chosen.copied() {
+            Some(relationship) => Ok(relationship),
+            None => self.fail(
                 Problem::Path,
                 table.span.to(column.span),
                 format!("no relationship starts at {}", self.schema.column_name(id)),
-                "`via` names the many-side column of a relationship in the model",
+                format!("`{word}` names the many-side column of a relationship in the model"),
+            ),
+        }
+    }
+
+    fn both_ways(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
+        let relationship = self.relationship_at(table, column, "both_ways")?;
+        let body = self.expr(body)?;
+        if let Some((a, b)) = self.schema.second_way(&[relationship]) {
+            let (a, b) = (self.schema.table(a).name.clone(), self.schema.table(b).name.clone());
+            return self.fail(
+                Problem::Path,
+                span,
+                format!("with this relationship both ways, filters on `{a}` would reach `{b}` in two ways"),
+                "take one of the other relationships out with `via`, or count distinct keys in the many-side table",
             );
-        };
+        }
+        let ty = body.ty;
+        Ok(Expr { kind: Kind::BothWays(Box::new(body), relationship), ty, span })
+    }
+
+    fn via(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
+        let relationship = self.relationship_at(table, column, "via")?;
         self.detours.push(relationship);
         let body = self.expr(body);
         self.detours.pop();
@@ -304,6 +329,14 @@ impl<'a> Checker<'a> {
         let ty = body.ty;
         Ok(Expr { kind: Kind::Via(Box::new(body), relationship), ty, span })
     }
+}
+
+/// An expression with `let`s around it, the first outermost.
+fn with_lets(body: Expr, values: Vec<(LetId, Expr)>, span: Span) -> Expr {
+    values.into_iter().rev().fold(body, |result, (id, value)| {
+        let ty = result.ty;
+        Expr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span }
+    })
 }
 
 fn literal(value: Value, span: Span) -> Expr {

@@ -31,6 +31,10 @@ impl Checker<'_> {
         if let Some(binding) = self.lets.iter().rev().find(|b| b.name == name.text) {
             return Ok(Expr { kind: Kind::LetRef(binding.id), ty: binding.ty, span });
         }
+        if let (Some(id), "shown") = (self.settings.shown, name.text.as_str()) {
+            let ty = self.schema.measure(id).expr.as_ref().map_or(Type::Null, |e| e.ty);
+            return self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "`shown`");
+        }
         let column = self.own.and_then(|t| self.schema.find_column(t, &name.text));
         let measure = self.schema.find_measure(&name.text);
         match (column, measure) {

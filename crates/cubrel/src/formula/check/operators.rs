@@ -243,15 +243,11 @@ impl Checker<'_> {
     }
 
     pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> Checked<Expr> {
-        if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span }] = list
+        if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span: set_span }] = list
             && matches!(a.name.text.as_str(), "top" | "bottom")
         {
-            return self.fail(
-                Problem::Unsupported,
-                *span,
-                format!("`{}` cannot be run yet", a.name.text),
-                "filter by rank instead: `rank(net_revenue per route.name) <= 5`",
-            );
+            let test = self.in_set(x, a, *set_span, span)?;
+            return Ok(negated(test, negate));
         }
         let x = self.expr(x);
         let parts = self.all(list, |c, e| c.list_part(e));
@@ -364,7 +360,11 @@ impl Checker<'_> {
             "today" if args.is_empty() => {
                 return Ok(literal(Value::Date(self.settings.today), span));
             }
-            "narrowed" | "grouping" | "user" | "to_text" => {
+            "user" if args.is_empty() => {
+                let user = self.settings.user.as_ref().map_or(Value::Null, Value::text);
+                return Ok(Expr { kind: Kind::Literal(user), ty: Type::Text, span });
+            }
+            "to_text" => {
                 return self.fail(
                     Problem::Unsupported,
                     name.span,

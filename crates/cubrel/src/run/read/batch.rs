@@ -1,6 +1,6 @@
 //! Consecutive rows of one segment, whose codes are unpacked when they are asked for.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
 use super::super::anchors::{Anchor, BatchCodes, Tables};
@@ -19,6 +19,8 @@ pub(super) struct Batch<'a> {
     within: usize,
     /// Codes that were already unpacked.
     unpacked: RefCell<Vec<(Anchor, Arc<Vec<u32>>)>>,
+    /// Whether positions can be repeated, so that their number says nothing.
+    repeats: Cell<bool>,
 }
 
 impl<'a> Batch<'a> {
@@ -26,7 +28,21 @@ impl<'a> Batch<'a> {
         let columns = &tables.store.tables[table.0 as usize].columns;
         let segment_rows = columns.first().and_then(|c| c.segments().first()).map_or(1, |s| s.codes.len().max(1));
         let (segment, within) = (start / segment_rows, start % segment_rows);
-        Batch { tables, table, start, len, segment, within, unpacked: Default::default() }
+        Batch { tables, table, start, len, segment, within, unpacked: Default::default(), repeats: Cell::new(false) }
+    }
+
+    /// The number of a row in its table.
+    pub(super) fn row(&self, position: u32) -> u32 {
+        self.start as u32 + position
+    }
+
+    /// From here on rows can stand in several groups.
+    pub(super) fn repeat(&self) {
+        self.repeats.set(true);
+    }
+
+    fn is_whole(&self, positions: &[u32]) -> bool {
+        positions.len() == self.len && !self.repeats.get()
     }
 
     pub(super) fn packed_bytes(&self, column: u32) -> u64 {
@@ -84,7 +100,7 @@ impl<'a> Batch<'a> {
 impl BatchCodes for Batch<'_> {
     fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>> {
         let codes = self.unpack(anchor);
-        if positions.len() == self.len {
+        if self.is_whole(positions) {
             return codes;
         }
         Arc::new(positions.iter().map(|i| codes[*i as usize]).collect())
@@ -94,7 +110,7 @@ impl BatchCodes for Batch<'_> {
         let segment = &column.segments()[self.segment];
         let mut codes = vec![0u64; self.len];
         segment.codes.unpack(self.within, segment.base, &mut codes);
-        if positions.len() == self.len {
+        if self.is_whole(positions) {
             return codes;
         }
         positions.iter().map(|i| codes[*i as usize]).collect()

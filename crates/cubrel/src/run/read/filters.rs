@@ -2,12 +2,13 @@
 
 use std::collections::HashSet;
 
-use super::super::anchors::{Outer, RowCompiler, Tables, WholeLeaves};
+use super::super::anchors::{Outer, RowCompiler, Tables, WholeLeaves, membership};
+use super::super::frame::Held;
 use super::super::{Options, RunError};
 use super::BATCH;
 use super::batch::Batch;
 use crate::formula::schema::ColumnId;
-use crate::plan::{Filter, FilterTest, Predicate, RowLeaf};
+use crate::plan::{Filter, FilterTest, Predicate, RowExpr, RowLeaf};
 use crate::store::NO_ROW;
 use crate::value::{Type, Vector};
 
@@ -24,6 +25,19 @@ pub(super) fn far_rows(
     match &filter.test {
         FilterTest::Predicate(_) => Ok((passes, null_passes)),
         FilterTest::Projected(_, kept) => project(tables, predicate, kept, &passes, null_passes),
+    }
+}
+
+/// Whether a row that points at nothing passes a filter.
+pub(super) fn null_passes(
+    tables: Tables<'_>,
+    filter: &Filter,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<bool, RunError> {
+    match &filter.test {
+        FilterTest::Predicate(predicate) => null_row_passes(tables, predicate, outer),
+        FilterTest::Projected(..) => Ok(far_rows(tables, filter, outer, options)?.1),
     }
 }
 
@@ -48,18 +62,28 @@ pub fn rows_where(
 
 /// Whether a row of nulls satisfies a predicate.
 pub fn null_row_passes(tables: Tables<'_>, predicate: &Predicate, outer: Outer<'_>) -> Result<bool, RunError> {
-    let test = &predicate.test;
-    let leaves = test.leaves.iter().map(|leaf| {
-        Some(match leaf {
+    Ok(of_null_row(tables, &predicate.test, outer)?.truths()[0])
+}
+
+/// The value of an expression for a row of nulls.
+fn of_null_row(tables: Tables<'_>, row: &RowExpr, outer: Outer<'_>) -> Result<Vector, RunError> {
+    let leaves = row.leaves.iter().map(|leaf| {
+        Ok(match leaf {
             RowLeaf::Column { column, .. } => Vector::nulls(tables.schema.column(*column).ty, 1),
             RowLeaf::Outer(slot) => match outer.iter().find(|(s, ..)| s == slot) {
-                Some((_, value, ty)) => Vector::constant(value, *ty, 1),
+                Some((_, held, ty)) => Vector::constant(&held.value(), *ty, 1),
                 None => Vector::nulls(Type::Null, 1),
+            },
+            RowLeaf::Member { slot, of } => match outer.iter().find(|(s, ..)| s == slot) {
+                Some((_, Held::Members(members), _)) => {
+                    membership(&of_null_row(tables, of, outer)?, of.scalar.ty, members)
+                }
+                _ => Vector::nulls(Type::Bool, 1),
             },
         })
     });
-    let values = test.scalar.eval(&WholeLeaves(leaves.collect()), 1)?;
-    Ok(values.truths()[0])
+    let leaves = leaves.map(|l: Result<_, RunError>| l.map(Some)).collect::<Result<_, _>>()?;
+    Ok(row.scalar.eval(&WholeLeaves(leaves), 1)?)
 }
 
 /// What is left of a filter of which only some columns are kept: rows whose values of these occur in a row that passes.

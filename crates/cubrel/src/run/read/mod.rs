@@ -7,10 +7,12 @@
 //!
 //! * `prepare`: filters, keys and aggregates made ready
 //! * `filters`: which rows a filter lets through
+//! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
 //! * `result`: groups and aggregates
 
 mod batch;
+mod bridges;
 mod filters;
 mod prepare;
 mod result;
@@ -27,6 +29,7 @@ use batch::Batch;
 use prepare::{DROPPED, Feed, Prepared, key_sizes, prepare};
 use result::Numbering;
 
+pub(super) use bridges::pointed_at;
 pub use filters::null_row_passes;
 pub use result::{ReadResult, ReadStats};
 
@@ -54,6 +57,11 @@ pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options)
         parts.iter().map(work).collect::<Result<_, _>>()?
     };
     prepared.finish(done, read, rows)
+}
+
+/// How many combinations the keys of a read could have.
+pub fn room(tables: Tables<'_>, read: &Read) -> Option<u128> {
+    key_sizes(tables, read).iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)))
 }
 
 /// What one part of the rows gives.
@@ -230,10 +238,13 @@ impl Prepared<'_> {
         }
         let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
         self.apply_row_filters(batch, &mut positions)?;
-        let groups = positions
-            .iter()
-            .map(|i| {
-                let key = keys[*i as usize];
+        let mut keys: Vec<u128> = positions.iter().map(|i| keys[*i as usize]).collect();
+        for bridge in &self.bridges {
+            bridge.spread(self.tables, batch, &mut positions, &mut keys);
+        }
+        let groups = keys
+            .into_iter()
+            .map(|key| {
                 *part.numbers.entry(key).or_insert_with(|| {
                     part.keys.push(key);
                     part.keys.len() as u32 - 1

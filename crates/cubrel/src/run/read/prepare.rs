@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use super::super::accumulate::{Spec, bits_of};
 use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
 use super::super::{Options, RunError};
+use super::bridges::PairsOf;
 use super::filters::far_rows;
 use super::result::strides;
 use crate::formula::scalar::ScalarKind;
@@ -42,6 +43,8 @@ pub(super) struct Prepared<'a> {
     pub(super) table: TableId,
     pub(super) anchors: Vec<AnchorPlan>,
     pub(super) loose: Vec<LooseKey>,
+    /// What comes back from tables that point at this one.
+    pub(super) bridges: Vec<PairsOf>,
     /// Filters that need several anchors, row by row.
     pub(super) row_filters: Vec<CompiledRow>,
     pub(super) aggregates: Vec<(Spec, Feed)>,
@@ -85,10 +88,15 @@ pub(super) fn prepare<'a>(
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
-    for (key, stride) in read.keys.iter().zip(&strides) {
-        builder.key(*key, *stride, read);
+    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i));
+    for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
+        if !comes_back(i) {
+            builder.key(*key, *stride, read);
+        }
     }
-    let dense = product <= room && builder.loose.is_empty() && !options.hash_groups;
+    let bridges = read.bridges.iter().map(|b| PairsOf::new(tables, b, &strides, outer, options));
+    let bridges = bridges.collect::<Result<Vec<_>, _>>()?;
+    let dense = product <= room && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
     for anchor in &mut builder.anchors {
         anchor.seal(dense);
     }
@@ -101,6 +109,7 @@ pub(super) fn prepare<'a>(
         table,
         anchors: builder.anchors,
         loose: builder.loose,
+        bridges,
         row_filters: builder.row_filters,
         aggregates,
         dense,
@@ -303,8 +312,8 @@ pub(super) fn needed_columns(
     };
     builder.anchors.iter().for_each(|a| anchor(a.anchor));
     for compiled in &builder.row_filters {
-        compiled.anchors().for_each(&mut anchor);
-        compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+        compiled.anchors().into_iter().for_each(&mut anchor);
+        compiled.own_columns().into_iter().for_each(|i| anchor(Anchor::Column(i)));
     }
     for (_, feed) in aggregates {
         match feed {
@@ -314,8 +323,8 @@ pub(super) fn needed_columns(
             Feed::Codes { column, .. } => anchor(Anchor::Column(column.index)),
             Feed::Values(rows) => {
                 for compiled in rows {
-                    compiled.anchors().for_each(&mut anchor);
-                    compiled.own_columns().for_each(|i| anchor(Anchor::Column(i)));
+                    compiled.anchors().into_iter().for_each(&mut anchor);
+                    compiled.own_columns().into_iter().for_each(|i| anchor(Anchor::Column(i)));
                 }
             }
         }

@@ -68,6 +68,16 @@ impl ReadResult {
             .collect()
     }
 
+    /// The groups that have rows.
+    pub fn present_groups(&self) -> Vec<u32> {
+        (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect()
+    }
+
+    /// How many codes a key has, null's included.
+    pub fn size(&self, key: usize) -> u64 {
+        self.sizes[key]
+    }
+
     /// The codes of every group that has rows, key by key.
     pub fn present(&self) -> Vec<Vec<u64>> {
         let strides = strides(&self.sizes);

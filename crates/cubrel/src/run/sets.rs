@@ -1,0 +1,48 @@
+//! What `top(…)` and `bottom(…)` choose (language reference, section 4).
+
+use std::sync::Arc;
+
+use super::RunError;
+use super::assemble::Executor;
+use super::domain::expand;
+use super::frame::{Frame, Held, KeyColumn, Members};
+use crate::plan::SetLeaf;
+use crate::value::{Type, Value};
+
+/// The set that holds in each cell.
+pub(super) fn chosen(executor: &Executor<'_>, set: &SetLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
+    let (outer, places) = frame.project(&set.keep);
+    let expanded = expand(executor, &set.domain, &outer, &[], || Ok(None))?;
+    let figures = executor.eval(&set.figure, &expanded.frame)?;
+    let codes = &expanded.frame.dims[outer.dims.len()].codes;
+    let mut candidates: Vec<Vec<(Value, u64)>> = vec![Vec::new(); outer.cells];
+    for (i, parent) in expanded.parents.iter().enumerate() {
+        let figure = figures.values.get(i, set.figure.scalar.ty);
+        if !figure.is_null() {
+            candidates[*parent as usize].push((figure, codes[i]));
+        }
+    }
+    let column = executor.tables().column(set.column);
+    let sets: Vec<Held> = candidates
+        .into_iter()
+        .map(|list| {
+            let mut values: Vec<Value> = cut(list, set).into_iter().map(|code| column.value_of(code)).collect();
+            values.retain(|v| !v.is_null());
+            values.sort_by(Value::total_cmp);
+            Held::Members(Arc::new(Members::Values(values)))
+        })
+        .collect();
+    Ok(KeyColumn::of_held(places.iter().map(|p| sets[*p as usize].clone()), Type::Null))
+}
+
+/// The codes of the best figures; those equal to the last one that fits are kept, too.
+fn cut(mut list: Vec<(Value, u64)>, set: &SetLeaf) -> Vec<u64> {
+    list.sort_by(|(a, _), (b, _)| if set.bottom { a.total_cmp(b) } else { b.total_cmp(a) });
+    let count = usize::try_from(set.count).unwrap_or(usize::MAX).min(list.len());
+    let Some((last, _)) = count.checked_sub(1).and_then(|i| list.get(i)).cloned() else {
+        return Vec::new();
+    };
+    let ties = list[count..].iter().take_while(|(figure, _)| *figure == last).count();
+    list.truncate(count + ties);
+    list.into_iter().map(|(_, code)| code).collect()
+}
