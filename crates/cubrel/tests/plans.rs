@@ -36,7 +36,7 @@ fn model() -> Model {
 fn reads(query: &str) -> Vec<String> {
     let model = model();
     let query = model.query(query).unwrap();
-    let with_aggregates = query.grid_plan().reads.iter().filter(|r| !r.aggregates.is_empty());
+    let with_aggregates = query.query_plan().reads().iter().filter(|r| !r.aggregates.is_empty());
     with_aggregates
         .map(|r| {
             let aggregates: Vec<String> = r.aggregates.iter().map(|a| print::aggregate(model.schema(), a)).collect();

@@ -85,7 +85,7 @@ impl Tour<'_> {
         out.heading("2. Loaded: cubrel refresh")?;
         super::refresh::show(self.report, out)?;
         out.heading(&format!("3. A grid: cubrel query '{TOUR}'"))?;
-        grid::show(self.grid, &super::query::formats(self.model)?, out)?;
+        grid::show(self.grid, &super::query::formats(self.model)?, false, out)?;
         out.heading(&format!("4. Its time: cubrel time '{TOUR}'"))?;
         times::show(self.timed, out)?;
         out.heading("5. Its bytes: cubrel size --flat")?;

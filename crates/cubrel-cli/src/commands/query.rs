@@ -25,13 +25,27 @@ pub struct Args {
     /// In CSV: values as people read them
     #[arg(long)]
     formatted: bool,
+    /// Draw bars beside the numbers
+    #[arg(long)]
+    bars: bool,
+    /// Ask in a role of the model; several roles unite their rows
+    #[arg(long = "as", value_name = "ROLE")]
+    roles: Vec<String>,
+    /// Who asks: what `user()` gives
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
 }
 
 /// Runs a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
+    let options = QueryOptions {
+        parameters: parameters(&args.parameters)?,
+        today: global.today,
+        roles: args.roles.clone(),
+        user: args.user.clone(),
+    };
     let start = Instant::now();
     let result = model.query_with(&text, &options)?.run()?;
     let elapsed = start.elapsed();
@@ -40,7 +54,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Json => out.json(&grid::as_json(&result, elapsed))?,
         Format::Csv => grid::write_csv(&result, args.formatted.then_some(&formats), out)?,
         Format::Markdown => grid::write_markdown(&result, &formats, out)?,
-        Format::Table => grid::show(&result, &formats, out)?,
+        Format::Table => grid::show(&result, &formats, args.bars, out)?,
     }
     Ok(0)
 }

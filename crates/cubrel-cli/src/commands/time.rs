@@ -32,7 +32,8 @@ pub struct Args {
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = QueryOptions { parameters: parameters(&args.parameters)?, today: global.today };
+    let options =
+        QueryOptions { parameters: parameters(&args.parameters)?, today: global.today, ..QueryOptions::default() };
     if !args.each {
         let (timed, _) = timed(&model, &text, &options, args.runs as usize)?;
         match out.format() {

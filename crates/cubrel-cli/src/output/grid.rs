@@ -16,11 +16,41 @@ use crate::commands::Failure;
 const NONE: &str = "(none)";
 /// What a totalled axis is called.
 const TOTAL: &str = "total";
+/// What the rest of a limit is called.
+const OTHERS: &str = "others";
 /// No column is wider than this on a terminal.
 const WIDEST: usize = 40;
 
-/// Values of some axes, each with whether it is totalled.
-type Key = Vec<(bool, Value)>;
+/// What stands on an axis of a line.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+enum At {
+    Value(Value),
+    Others,
+    Total,
+}
+
+/// What stands on some axes of a line.
+type Key = Vec<At>;
+
+impl At {
+    fn of(line: &GridLine, axis: usize) -> At {
+        if line.totalled.contains(&axis) {
+            At::Total
+        } else if line.others.contains(&axis) {
+            At::Others
+        } else {
+            At::Value(line.values[axis].clone())
+        }
+    }
+
+    fn shown(&self, column: &GridColumn, formats: &Formats) -> String {
+        match self {
+            At::Value(value) => shown(value, column, column.format.as_deref(), formats),
+            At::Others => OTHERS.to_string(),
+            At::Total => TOTAL.to_string(),
+        }
+    }
+}
 
 /// The stable JSON shape.
 pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
@@ -32,13 +62,20 @@ pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
     if grid.totals {
         columns.push(json!({"name": "total", "kind": "total"}));
     }
+    if grid.others {
+        columns.push(json!({"name": "others", "kind": "others"}));
+    }
+    let named = |axes: &[usize]| json!(axes.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>());
     let rows: Vec<Json> = grid
         .lines
         .iter()
         .map(|line| {
             let mut values: Vec<Json> = line.values.iter().map(json_value).collect();
             if grid.totals {
-                values.push(json!(line.totalled.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>()));
+                values.push(named(&line.totalled));
+            }
+            if grid.others {
+                values.push(named(&line.others));
             }
             Json::Array(values)
         })
@@ -49,7 +86,7 @@ pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
 
 fn kind(kind: GridColumnKind) -> &'static str {
     match kind {
-        GridColumnKind::Row => "row",
+        GridColumnKind::Row | GridColumnKind::Field => "row",
         GridColumnKind::Column => "column",
         GridColumnKind::Measure => "measure",
     }
@@ -69,15 +106,17 @@ fn json_value(value: &Value) -> Json {
 
 /// What people read over a column.
 fn label(column: &GridColumn) -> String {
-    column.label.clone().unwrap_or_else(|| match column.kind {
+    let prefix = column.prefix.clone().unwrap_or_default();
+    let own = column.label.clone().unwrap_or_else(|| match column.kind {
         GridColumnKind::Measure => column.name.clone(),
         // `route.name` is about routes, and `calendar.month` about months.
         _ => match column.name.split_once('.') {
             Some((table, "name")) => spaced(table),
             Some((_, column)) => spaced(column),
-            None => column.name.clone(),
+            None => spaced(&column.name),
         },
-    })
+    });
+    prefix + &own
 }
 
 fn spaced(name: &str) -> String {
@@ -87,24 +126,29 @@ fn spaced(name: &str) -> String {
 }
 
 /// A value of an axis or an item as people read it.
-fn shown(value: &Value, column: &GridColumn, formats: &Formats) -> String {
-    let axis = column.kind != GridColumnKind::Measure;
+fn shown(value: &Value, column: &GridColumn, format: Option<&str>, formats: &Formats) -> String {
+    let axis = matches!(column.kind, GridColumnKind::Row | GridColumnKind::Column);
     if axis && value.is_null() {
         return NONE.to_string();
     }
-    // Years and other whole numbers that name something have no commas.
-    if axis && column.format.is_none() && column.ty == Type::Int {
-        return value.to_string();
+    if let Some(reading) = column.readings.iter().find(|r| value.as_text() == Some(&r.name)) {
+        return reading.label.clone().unwrap_or_else(|| spaced(&reading.name));
     }
-    formats.show(value, column.ty, column.format.as_deref())
+    let prefix = if axis { column.prefix.clone().unwrap_or_default() } else { String::new() };
+    // Years and other whole numbers that name something have no commas.
+    if axis && format.is_none() && column.ty == Type::Int {
+        return prefix + &value.to_string();
+    }
+    prefix + &formats.show(value, column.ty, format)
 }
 
 /// Flat CSV: bare values, or as people read them.
 pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Result<(), Failure> {
     let heads: Vec<String> =
         grid.columns.iter().map(|c| if formats.is_some() { label(c) } else { c.name.clone() }).collect();
-    let total = grid.totals.then_some(TOTAL);
-    out.text(&csv_line(heads.iter().map(String::as_str).chain(total)))?;
+    let marks = [grid.totals.then_some(TOTAL), grid.others.then_some(OTHERS)];
+    out.text(&csv_line(heads.iter().map(String::as_str).chain(marks.into_iter().flatten())))?;
+    let named = |axes: &[usize]| axes.iter().map(|i| grid.columns[*i].name.as_str()).collect::<Vec<_>>().join(" ");
     for line in &grid.lines {
         let mut fields: Vec<String> = line
             .values
@@ -112,12 +156,16 @@ pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Re
             .enumerate()
             .map(|(i, v)| match formats {
                 Some(_) if line.totalled.contains(&i) => TOTAL.to_string(),
-                Some(f) => shown(v, &grid.columns[i], f),
+                Some(_) if line.others.contains(&i) => OTHERS.to_string(),
+                Some(f) => shown(v, &grid.columns[i], grid.format_of(line, i), f),
                 None => v.to_string(),
             })
             .collect();
         if grid.totals {
-            fields.push(line.totalled.iter().map(|i| grid.columns[*i].name.as_str()).collect::<Vec<_>>().join(" "));
+            fields.push(named(&line.totalled));
+        }
+        if grid.others {
+            fields.push(named(&line.others));
         }
         out.text(&csv_line(fields.iter().map(String::as_str)))?;
     }
@@ -131,6 +179,10 @@ struct Block {
     cells: Vec<String>,
     total: bool,
     width: usize,
+    /// The numbers of the cells, totals apart, for bars.
+    figures: Vec<Option<f64>>,
+    /// How wide a bar can be; none is drawn when 0.
+    bar: usize,
 }
 
 impl Block {
@@ -151,41 +203,45 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
     let of_kind = |kind| grid.columns.iter().enumerate().filter(move |(_, c)| c.kind == kind).map(|(i, _)| i);
     let row_axes: Vec<usize> = of_kind(GridColumnKind::Row).collect();
     let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
-    let items: Vec<usize> = of_kind(GridColumnKind::Measure).collect();
+    let items: Vec<usize> = of_kind(GridColumnKind::Measure).chain(of_kind(GridColumnKind::Field)).collect();
     // Lines that differ only on the column axes are one line of the display.
-    let row_key = |line: &GridLine| -> Key {
-        row_axes.iter().map(|i| (line.totalled.contains(i), line.values[*i].clone())).collect()
-    };
+    let row_key = |line: &GridLine| -> Key { row_axes.iter().map(|i| At::of(line, *i)).collect() };
+    // Records have no axes, and each is a line of its own.
+    let records = grid.columns.iter().any(|c| c.kind == GridColumnKind::Field);
     let mut keys: Vec<Key> = Vec::new();
     let mut cells: HashMap<(usize, Key), &GridLine> = HashMap::new();
     for line in &grid.lines {
         let key = row_key(line);
-        if keys.last() != Some(&key) {
+        if records || keys.last() != Some(&key) {
             keys.push(key);
         }
-        let header = column_axes.iter().map(|i| (line.totalled.contains(i), line.values[*i].clone())).collect();
+        let header = column_axes.iter().map(|i| At::of(line, *i)).collect();
         cells.insert((keys.len() - 1, header), line);
     }
-    let totals: Vec<bool> = keys.iter().map(|k| k.iter().any(|(t, _)| *t)).collect();
+    let totals: Vec<bool> = keys.iter().map(|k| k.contains(&At::Total)).collect();
     let head_lines = column_axes.len() + usize::from(items.len() > 1 || column_axes.is_empty());
     let rows = row_axes.iter().enumerate().map(|(n, i)| row_block(grid, formats, &keys, n, *i, head_lines)).collect();
     let mut columns = Vec::new();
     for header in &grid.headers {
-        let key: Key =
-            column_axes.iter().zip(&header.values).map(|(i, v)| (header.totalled.contains(i), v.clone())).collect();
+        let at = |(i, v): (&usize, &Value)| {
+            if header.totalled.contains(i) { At::Total } else { At::Value(v.clone()) }
+        };
+        let key: Key = column_axes.iter().zip(&header.values).map(at).collect();
         for item in &items {
             let column = &grid.columns[*item];
-            let mut heads: Vec<String> = key
-                .iter()
-                .zip(&column_axes)
-                .map(|((total, v), i)| if *total { TOTAL.to_string() } else { shown(v, &grid.columns[*i], formats) })
-                .collect();
+            let mut heads: Vec<String> =
+                key.iter().zip(&column_axes).map(|(at, i)| at.shown(&grid.columns[*i], formats)).collect();
             if heads.len() < head_lines {
                 heads.push(label(column));
             }
+            let line = |row| cells.get(&(row, key.clone()));
             let cell = |row| {
-                cells.get(&(row, key.clone())).map_or_else(String::new, |l| shown(&l.values[*item], column, formats))
+                line(row)
+                    .map_or_else(String::new, |l| shown(&l.values[*item], column, grid.format_of(l, *item), formats))
             };
+            let figures: Vec<Option<f64>> = (0..keys.len())
+                .map(|row| line(row).filter(|_| !totals[row]).and_then(|l| l.values[*item].as_f64()))
+                .collect();
             let align = if matches!(column.ty, Type::Text | Type::Date | Type::Timestamp | Type::Bool) {
                 Align::Left
             } else {
@@ -195,8 +251,10 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
                 heads,
                 align,
                 cells: (0..keys.len()).map(cell).collect(),
-                total: key.iter().any(|(t, _)| *t),
+                total: key.contains(&At::Total),
                 width: 0,
+                figures,
+                bar: 0,
             });
         }
     }
@@ -208,29 +266,35 @@ fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize
     let mut heads = vec![String::new(); head_lines.saturating_sub(1)];
     heads.push(label(column));
     let cell = |row: usize| {
-        let (total, value) = &keys[row][n];
         // The outer value stands once for all lines below it.
         let repeats = row > 0 && keys[row - 1][..=n] == keys[row][..=n] && n + 1 < keys[row].len();
-        let outer_total = n > 0 && keys[row][n - 1].0;
-        match (total, repeats || outer_total) {
-            (_, true) => String::new(),
-            (true, _) => TOTAL.to_string(),
-            (false, _) => shown(value, column, formats),
-        }
+        let under_mark = n > 0 && keys[row][n - 1] == keys[row][n] && !matches!(keys[row][n], At::Value(_));
+        if repeats || under_mark { String::new() } else { keys[row][n].shown(column, formats) }
     };
     let numeric = matches!(column.ty, Type::Int | Type::Float | Type::Decimal { .. });
     let align = if numeric { Align::Right } else { Align::Left };
-    Block { heads, align, cells: (0..keys.len()).map(cell).collect(), total: false, width: 0 }
+    Block {
+        heads,
+        align,
+        cells: (0..keys.len()).map(cell).collect(),
+        total: false,
+        width: 0,
+        figures: Vec::new(),
+        bar: 0,
+    }
 }
 
 /// Shows a grid to a person; one that is wider than the terminal comes in pieces, each with its row heads.
-pub fn show(grid: &Grid, formats: &Formats, out: &mut Output) -> Result<(), Failure> {
+pub fn show(grid: &Grid, formats: &Formats, bars: bool, out: &mut Output) -> Result<(), Failure> {
     let mut layout = layout(grid, formats);
     if grid.lines.is_empty() {
         return out.text("nothing matches\n");
     }
     let widest = if out.width().is_some() { WIDEST } else { usize::MAX };
     layout.rows.iter_mut().chain(&mut layout.columns).for_each(|b| b.measure(widest));
+    if bars {
+        draw_bars(&mut layout.columns);
+    }
     title(grid, out)?;
     let left: usize = layout.rows.iter().map(|b| b.width + 2).sum();
     let pieces = pieces(&layout.columns, left, out.width());
@@ -256,6 +320,44 @@ fn title(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
         out.text(&format!("{text}\n"))?;
     }
     Ok(())
+}
+
+/// Gives each column of numbers room for bars.
+fn draw_bars(columns: &mut [Block]) {
+    const BAR: usize = 12;
+    for column in columns.iter_mut().filter(|c| c.align == Align::Right && !c.total) {
+        if column.figures.iter().flatten().any(|v| *v != 0.0) {
+            column.bar = BAR;
+            column.width += BAR + 1;
+        }
+    }
+}
+
+/// A bar as long as a number is large beside the largest of its column, in eighths of a character; a negative one is
+/// hollow.
+fn bar(value: Option<f64>, largest: f64, width: usize) -> String {
+    const EIGHTHS: [char; 8] = [' ', '▏', '▎', '▍', '▌', '▋', '▊', '▉'];
+    let Some(value) = value.filter(|v| v.is_finite() && *v != 0.0 && largest > 0.0) else {
+        return " ".repeat(width);
+    };
+    let eighths = ((value.abs() / largest) * width as f64 * 8.0).round().max(1.0) as usize;
+    let full = if value < 0.0 { '░' } else { '█' };
+    let mut text: String = std::iter::repeat_n(full, eighths / 8).collect();
+    if eighths % 8 > 0 && text.chars().count() < width {
+        text.push(if value < 0.0 { '░' } else { EIGHTHS[eighths % 8] });
+    }
+    pad(&text, width, Align::Left)
+}
+
+/// A cell of a block, with its bar.
+fn cell_text(block: &Block, row: usize) -> String {
+    if block.bar == 0 {
+        return pad(&cut(&block.cells[row], block.width), block.width, block.align);
+    }
+    let width = block.width - block.bar - 1;
+    let largest = block.figures.iter().flatten().fold(0.0f64, |m, v| m.max(v.abs()));
+    let number = pad(&cut(&block.cells[row], width), width, block.align);
+    format!("{number} {}", bar(block.figures.get(row).copied().flatten(), largest, block.bar))
 }
 
 fn pieces(columns: &[Block], left: usize, width: Option<usize>) -> Vec<std::ops::Range<usize>> {
@@ -285,7 +387,9 @@ fn write_piece(layout: &Layout, piece: std::ops::Range<usize>, out: &mut Output)
                 && level + 1 < head_lines
                 && blocks[i - 1].heads[..=level] == block.heads[..=level];
             let text = if covered { "" } else { block.heads[level].as_str() };
-            line.push(pad(&cut(text, block.width), block.width, block.align));
+            // Over bars a head stands over the number.
+            let width = if block.bar > 0 { block.width - block.bar - 1 } else { block.width };
+            line.push(pad(&pad(&cut(text, width), width, block.align), block.width, Align::Left));
         }
         let text = out.paint(Tone::Head, line.join("  ").trim_end());
         out.text(&format!("{text}\n"))?;
@@ -294,7 +398,7 @@ fn write_piece(layout: &Layout, piece: std::ops::Range<usize>, out: &mut Output)
         let cells: Vec<String> = blocks
             .iter()
             .map(|b| {
-                let text = pad(&cut(&b.cells[row], b.width), b.width, b.align);
+                let text = cell_text(b, row);
                 let tone = if layout.totals[row] || b.total {
                     Tone::Total
                 } else if b.cells[row] == NONE {

@@ -265,6 +265,21 @@ pub struct Item {
 }
 
 impl Expr {
+    /// Calls `visit` on every table and column that stands where either can: after `per`, `lift` and `leave`.
+    pub fn walk_targets<'e>(&'e self, visit: &mut dyn FnMut(&'e Target)) {
+        self.walk(&mut |e| match &e.kind {
+            ExprKind::Aggregate(a) => a.per.iter().flat_map(|p| &p.targets).for_each(&mut *visit),
+            ExprKind::Given(_, edits) => {
+                for edit in edits {
+                    if let EditKind::Lift(targets) | EditKind::Leave(targets) = &edit.kind {
+                        targets.iter().for_each(&mut *visit);
+                    }
+                }
+            }
+            _ => {}
+        });
+    }
+
     /// Calls `visit` on this expression and everything in it.
     pub fn walk<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
         visit(self);

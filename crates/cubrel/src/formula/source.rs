@@ -97,6 +97,8 @@ pub enum Problem {
     Model,
     /// Data that does not fit what the model says of it.
     Data,
+    /// Something that a role does not answer.
+    Denied,
     /// Legal but surprising.
     Surprise,
     /// Part of the language that this version cannot run.

@@ -47,13 +47,13 @@ pub fn assemble(
     if defined.has_errors() {
         return Err(Error::Problems(defined.problems));
     }
-    let Defined { schema, after, problems } = defined;
+    let Defined { schema, after, roles, problems } = defined;
     let mut store = Store::default();
     let empty = Arc::new(empty_column());
     for (table, shape) in tables.iter().zip(&shapes) {
         let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
         let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
-        store.tables.push(TableData { rows: table.rows, columns });
+        store.tables.push(TableData { rows: table.rows, columns, allowed: None });
     }
     let gaps: Vec<Diagnostic> = calendar_problems(&schema, &store);
     if !gaps.is_empty() {
@@ -74,7 +74,8 @@ pub fn assemble(
     }
     let reports = tables.iter().map(|t| t.report.clone()).collect();
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
-    Ok(Model { inner: Arc::new(Inner { document, schema, store, settings, reports, warnings }) })
+    let restricted = Default::default();
+    Ok(Model { inner: Arc::new(Inner { document, schema, store, settings, reports, warnings, roles, restricted }) })
 }
 
 /// Everything that is wrong with a model whose tables are known.

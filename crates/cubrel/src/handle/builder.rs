@@ -96,6 +96,8 @@ impl Builder {
                 self.file.relationship.extend(file.relationship);
                 self.file.measure.extend(file.measure);
                 self.file.query.extend(file.query);
+                self.file.lens.extend(file.lens);
+                self.file.role.extend(file.role);
                 self.document = Some(document);
             }
             Err(problems) => self.problems.extend(problems),

@@ -4,6 +4,7 @@ mod assembled;
 mod builder;
 mod query;
 mod refresh;
+mod restricted;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -13,6 +14,7 @@ use crate::formula::schema::Schema;
 use crate::formula::source::Diagnostic;
 use crate::load::{LoadError, Observer, Silent, TableReport};
 use crate::model::Document;
+use crate::model::roles::RoleDef;
 use crate::run::RunError;
 use crate::store::Store;
 
@@ -93,6 +95,8 @@ struct Inner {
     settings: Settings,
     reports: Vec<TableReport>,
     warnings: Vec<Diagnostic>,
+    roles: Vec<RoleDef>,
+    restricted: restricted::Cache,
 }
 
 impl Model {
@@ -164,6 +168,11 @@ impl Model {
     /// What `model.toml` says.
     pub fn document(&self) -> &Document {
         &self.inner.document
+    }
+
+    /// The roles that people can ask in.
+    pub fn roles(&self) -> &[RoleDef] {
+        &self.inner.roles
     }
 
     /// How each table was loaded.

@@ -6,11 +6,12 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use arrow_schema::{Field, Schema as ArrowSchema};
 
-use super::{Error, Model};
+use super::{Error, Model, restricted};
 use crate::formula::source::Source;
-use crate::plan::query::{GridPlan, plan};
+use crate::plan::query::{QueryPlan, plan};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, RunProfile};
+use crate::store::Store;
 use crate::value::{Value, arrow};
 
 /// What a query is asked with.
@@ -20,13 +21,19 @@ pub struct QueryOptions {
     pub parameters: HashMap<String, Vec<Value>>,
     /// The day that `today()` is; by default the one that the model was opened with.
     pub today: Option<i32>,
+    /// The roles of who asks; what they let through is united, what one denies is denied. None: everything.
+    pub roles: Vec<String>,
+    /// Who asks: what `user()` gives.
+    pub user: Option<String>,
 }
 
 /// A query that has been checked and planned; it can be run any number of times.
 #[derive(Clone, Debug)]
 pub struct Query {
     model: Model,
-    plan: Arc<GridPlan>,
+    plan: Arc<QueryPlan>,
+    /// What the roles of who asks leave of the data.
+    restricted: Option<Arc<Store>>,
 }
 
 impl Query {
@@ -34,19 +41,26 @@ impl Query {
         let mut settings = model.inner.settings.clone();
         settings.parameters = options.parameters.clone();
         settings.today = options.today.unwrap_or(settings.today);
+        settings.user = options.user.clone();
+        let restricted = restricted::restrict(model, &options.roles, &mut settings)?;
         let source = Source::new("query", text);
         let plan = plan(model.schema(), &settings, &source)?;
-        Ok(Query { model: model.clone(), plan: Arc::new(plan) })
+        Ok(Query { model: model.clone(), plan: Arc::new(plan), restricted })
     }
 
     /// Its plan.
-    pub fn grid_plan(&self) -> &GridPlan {
+    pub fn query_plan(&self) -> &QueryPlan {
         &self.plan
     }
 
     /// The model that it asks.
     pub fn model(&self) -> &Model {
         &self.model
+    }
+
+    /// The data as who asks may see it.
+    pub fn store(&self) -> &Store {
+        self.restricted.as_deref().unwrap_or(self.model.store())
     }
 
     /// Runs it.
@@ -62,7 +76,7 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
-        Ok(grid::run(self.model.schema(), self.model.store(), &self.plan, options)?)
+        Ok(grid::run(self.model.schema(), self.store(), &self.plan, options)?)
     }
 }
 

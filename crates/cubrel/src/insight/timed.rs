@@ -8,8 +8,8 @@ use serde::Serialize;
 use crate::formula::parser;
 use crate::formula::schema::Schema;
 use crate::formula::source::Source;
-use crate::plan::query::GridPlan;
-use crate::plan::{Assembly, Bound, Domain, Leaf, print};
+use crate::plan::query::QueryPlan;
+use crate::plan::{Assembly, Bound, Domain, Leaf, Read, print};
 use crate::run::Options;
 use crate::run::assemble::part_key;
 use crate::run::grid::RunProfile;
@@ -172,8 +172,20 @@ pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
 }
 
 fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
-    let plan = query.grid_plan();
-    let mut growing = Growing { schema, plan, profile, shown: HashSet::new() };
+    let query_plan = query.query_plan();
+    let mut growing = Growing { schema, reads: query_plan.reads(), profile, shown: HashSet::new() };
+    let plan = match query_plan {
+        QueryPlan::Grid(plan) => plan,
+        QueryPlan::Records(plan) => {
+            let mut nodes: Vec<Node> =
+                plan.items.iter().map(|(item, a)| growing.part(&item.name, NodeKind::Item, &[a])).collect();
+            let order: Vec<&Assembly> = plan.order.iter().map(|(a, ..)| a).collect();
+            if !order.is_empty() {
+                nodes.push(growing.part("order by", NodeKind::Item, &order));
+            }
+            return nodes;
+        }
+    };
     let mut lines = growing.group("lines of the grid", NodeKind::Formula, |g| {
         plan.parts.iter().flat_map(|p| g.domain(&p.domain)).collect()
     });
@@ -184,6 +196,10 @@ fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
     for i in 0..plan.items.len() {
         let assemblies: Vec<&Assembly> = plan.parts.iter().map(|p| &p.items[i]).collect();
         nodes.push(growing.part(&plan.items[i].name, NodeKind::Item, &assemblies));
+    }
+    if let Some(others) = &plan.others {
+        let assemblies: Vec<&Assembly> = others.parts.iter().flat_map(|p| &p.items).collect();
+        nodes.push(growing.part("others", NodeKind::Item, &assemblies));
     }
     let judges: Vec<&Assembly> =
         plan.judges.iter().flat_map(|j| j.having.iter().chain(j.order.iter().flatten().map(|(a, _)| a))).collect();
@@ -198,7 +214,7 @@ fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
 
 struct Growing<'a> {
     schema: &'a Schema,
-    plan: &'a GridPlan,
+    reads: &'a [Read],
     profile: &'a RunProfile,
     shown: HashSet<usize>,
 }
@@ -306,7 +322,7 @@ impl Growing<'_> {
     }
 
     fn read(&mut self, id: usize) -> Node {
-        let (read, profile) = (&self.plan.reads[id], &self.profile.reads[id]);
+        let (read, profile) = (&self.reads[id], &self.profile.reads[id]);
         let part = print::read(self.schema, read);
         if !self.shown.insert(id) {
             return Node {

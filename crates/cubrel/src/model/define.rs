@@ -7,10 +7,13 @@ use super::calendar;
 use super::dependencies::{Formulas, Node};
 use super::document::Document;
 use super::file::{ColumnSection, TableSection};
+use super::roles::RoleDef;
 use crate::formula::ast;
 use crate::formula::check::{self, Settings};
+use crate::formula::parser;
 use crate::formula::schema::{
-    ColumnDef, ColumnId, Computed, MeasureDef, RelationshipDef, RelationshipId, Schema, TableDef, TableId,
+    ColumnDef, ColumnId, Computed, LensDef, MeasureDef, MeasureId, ReadingDef, RelationshipDef, RelationshipId, Schema,
+    TableDef, TableId,
 };
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
 use crate::formula::typed::Expr;
@@ -44,6 +47,8 @@ pub struct Defined {
     pub schema: Schema,
     /// Columns to compute after loading, in order.
     pub after: Vec<(ColumnId, Arc<Expr>, Arc<Source>)>,
+    /// Who sees what.
+    pub roles: Vec<RoleDef>,
     /// Everything that is wrong or surprising.
     pub problems: Vec<Diagnostic>,
 }
@@ -70,8 +75,11 @@ pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], s
     definer.ways_back();
     definer.measures();
     definer.formulas(formulas, settings);
+    definer.lenses(settings);
     definer.formats();
-    Defined { schema: definer.schema, after: definer.after, problems: definer.problems }
+    let (roles, problems) = super::roles::roles(document, &definer.schema, formulas, settings);
+    definer.problems.extend(problems);
+    Defined { schema: definer.schema, after: definer.after, roles, problems: definer.problems }
 }
 
 struct Definer<'a> {
@@ -208,7 +216,8 @@ impl Definer<'_> {
             section.hierarchy.keys().map(move |h| (h.as_str(), format!("table.{t}.hierarchy.{h}"), "hierarchy"))
         });
         let mut clashes = Vec::new();
-        for (name, path, what) in tables.chain(measures).chain(hierarchies) {
+        let lenses = file.lens.keys().map(|l| (l.as_str(), format!("lens.{l}"), "lens"));
+        for (name, path, what) in tables.chain(measures).chain(hierarchies).chain(lenses) {
             if let Some(other) = owners.insert(name, format!("the {what} at {path}")) {
                 clashes.push((path, format!("`{name}` is also {other}"), what));
             }
@@ -395,6 +404,77 @@ impl Definer<'_> {
                     self.schema.tables[id.table.0 as usize].columns[id.index as usize].ty = ty;
                     self.after.push((id, Arc::new(expr), parsed.source.clone()));
                 }
+            }
+        }
+    }
+
+    /// Readings are checked with a figure of the model, so that what is wrong with them is found before they are used.
+    fn lenses(&mut self, settings: &Settings) {
+        let figure = self.schema.measures.iter().position(|m| m.expr.as_ref().is_some_and(|e| e.ty.is_number()));
+        let settings = Settings { shown: figure.map(|i| MeasureId(i as u32)), ..settings.clone() };
+        for (name, section) in &self.document.file.lens {
+            for (i, other) in section.wraps.iter().enumerate() {
+                if !self.document.file.lens.contains_key(other) || other == name {
+                    let names: Vec<&str> =
+                        self.document.file.lens.keys().filter(|l| *l != name).map(String::as_str).collect();
+                    let help = suggestion(other, &names);
+                    let message = format!("there is no other lens `{other}`");
+                    self.problem(Problem::UnknownName, &format!("lens.{name}.wraps.{i}"), message, help);
+                }
+            }
+            let mut readings = Vec::new();
+            for (reading, said) in &section.reading {
+                let source = Source::new(format!("lens {name}, reading {reading}"), &said.formula);
+                let (expr, mut problems) = parser::formula(&source);
+                if problems.is_empty() && figure.is_some() {
+                    problems = check::measure_formula(&self.schema, &settings, &source, &expr).1;
+                }
+                self.problems.extend(problems);
+                readings.push(ReadingDef {
+                    name: reading.clone(),
+                    label: said.label.clone(),
+                    format: said.format.clone(),
+                    source,
+                    expr: Arc::new(expr),
+                });
+            }
+            if readings.is_empty() {
+                let message = format!("lens `{name}` has no reading");
+                let help =
+                    format!("add one: `[lens.{name}.reading.mtd]` with `formula = \"shown given (so_far(month))\"`");
+                self.problem(Problem::Model, &format!("lens.{name}"), message, help);
+            }
+            self.schema.lenses.push(LensDef {
+                name: name.clone(),
+                label: section.label.clone(),
+                wraps: section.wraps.clone(),
+                readings,
+            });
+        }
+        self.circle_of_lenses();
+    }
+
+    /// No lens is applied to its own result.
+    fn circle_of_lenses(&mut self) {
+        let count = self.schema.lenses.len();
+        let place = |name: &String| self.schema.lenses.iter().position(|l| l.name == *name);
+        for start in 0..count {
+            let mut reached: Vec<usize> = Vec::new();
+            let mut open = vec![start];
+            while let Some(at) = open.pop() {
+                for next in self.schema.lenses[at].wraps.iter().filter_map(place) {
+                    if !reached.contains(&next) {
+                        reached.push(next);
+                        open.push(next);
+                    }
+                }
+            }
+            if reached.contains(&start) {
+                let name = self.schema.lenses[start].name.clone();
+                let message = format!("lens `{name}` would be applied to its own result");
+                let path = format!("lens.{name}.wraps");
+                self.problem(Problem::Circle, &path, message, "let only one of two lenses wrap the other".into());
+                return;
             }
         }
     }

@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::document::Document;
-use crate::formula::ast::{Expr, ExprKind};
+use crate::formula::ast::{Expr, ExprKind, Target};
 use crate::formula::parser;
 use crate::formula::source::{Diagnostic, Problem, Source};
 
@@ -88,6 +88,12 @@ impl Formulas {
             .map(|(node, formula)| {
                 let mut needs = Vec::new();
                 formula.expr.walk(&mut |e| needs.extend(self.named(node, e)));
+                formula.expr.walk_targets(&mut |target| {
+                    if let Target::Column(table, column) = target {
+                        let column = Node::Column(table.text.clone(), column.text.clone());
+                        needs.extend(Some(column).filter(|n| self.parsed.contains_key(n)));
+                    }
+                });
                 needs.sort();
                 needs.dedup();
                 (node.clone(), needs)
@@ -95,9 +101,29 @@ impl Formulas {
             .collect()
     }
 
+    /// Everything that a formula names, columns of sources included.
+    pub fn mentions(&self, node: &Node) -> Vec<Node> {
+        let mut found = Vec::new();
+        if let Some(formula) = self.parsed.get(node) {
+            formula.expr.walk(&mut |e| found.extend(Self::may_mean(node, e)));
+            formula.expr.walk_targets(&mut |target| {
+                if let Target::Column(table, column) = target {
+                    found.push(Node::Column(table.text.clone(), column.text.clone()));
+                }
+            });
+        }
+        found
+    }
+
     /// The formulas that a name may mean.
     fn named(&self, from: &Node, e: &Expr) -> Vec<Node> {
-        let mut found = match (&e.kind, from) {
+        let mut found = Self::may_mean(from, e);
+        found.retain(|n| self.parsed.contains_key(n));
+        found
+    }
+
+    fn may_mean(from: &Node, e: &Expr) -> Vec<Node> {
+        match (&e.kind, from) {
             (ExprKind::Name(name), Node::Column(table, _)) => {
                 vec![Node::Column(table.clone(), name.text.clone()), Node::Measure(name.text.clone())]
             }
@@ -106,9 +132,7 @@ impl Formulas {
                 vec![Node::Column(table.text.clone(), column.text.clone())]
             }
             _ => Vec::new(),
-        };
-        found.retain(|n| self.parsed.contains_key(n));
-        found
+        }
     }
 
     fn circle(&self, circle: &[Node]) -> Diagnostic {

@@ -16,6 +16,10 @@ pub struct ModelFile {
     pub relationship: Vec<RelationshipSection>,
     /// Measures by name.
     pub measure: IndexMap<String, MeasureSection>,
+    /// Lenses by name.
+    pub lens: IndexMap<String, LensSection>,
+    /// Roles by name.
+    pub role: IndexMap<String, RoleSection>,
     /// Saved queries by name.
     pub query: IndexMap<String, QuerySection>,
 }
@@ -191,6 +195,51 @@ pub struct MeasureSection {
     pub hidden: bool,
 }
 
+/// `[lens.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct LensSection {
+    /// What people read instead of the name.
+    pub label: Option<String>,
+    /// What it is for.
+    pub note: Option<String>,
+    /// Other lenses to whose result this one is applied, where both are in one query.
+    pub wraps: Vec<String>,
+    /// Its readings by name, in display order.
+    pub reading: IndexMap<String, ReadingSection>,
+}
+
+/// `[lens.NAME.reading.NAME]`
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReadingSection {
+    /// What it makes of the figure, which is called `shown`.
+    pub formula: String,
+    /// What people read instead of the name.
+    #[serde(default)]
+    pub label: Option<String>,
+    /// A pattern for the values, in place of the figure's own.
+    #[serde(default)]
+    pub format: Option<String>,
+    /// What it means.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// `[role.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct RoleSection {
+    /// For tables by name: which of their rows are seen.
+    pub rows: IndexMap<String, String>,
+    /// Columns, written `table.column`, and measures that are not answered, nor anything that needs them.
+    pub deny: Vec<String>,
+    /// Who has the role.
+    pub people: Vec<String>,
+    /// What it is for.
+    pub note: Option<String>,
+}
+
 /// `[query.NAME]`
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -203,6 +252,6 @@ pub struct QuerySection {
 }
 
 /// Sections of the model file that this version cannot use yet.
-pub const LATER: &[&str] = &["lens", "role", "outline", "expect"];
+pub const LATER: &[&str] = &["outline", "expect"];
 /// Keys of the model file that this version cannot use yet.
 pub const LATER_KEYS: &[&str] = &["date_pattern", "partition"];

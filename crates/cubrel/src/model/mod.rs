@@ -5,12 +5,14 @@
 //! * [`define`]: the schema that formulas are checked against, and everything that is wrong
 //! * [`dependencies`]: which formulas need which
 //! * [`calendar`]: generated calendars
+//! * [`roles`]: who sees which rows
 
 pub mod calendar;
 pub mod define;
 pub mod dependencies;
 pub mod document;
 pub mod file;
+pub mod roles;
 
 pub use document::Document;
 pub use file::ModelFile;

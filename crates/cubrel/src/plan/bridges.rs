@@ -28,7 +28,7 @@ impl Planner<'_> {
     pub(super) fn reached(&self, table: TableId, scope: &Scope, by: Option<RelationshipId>, depth: usize) -> Reached {
         let mut reach = self.schema().reach(table, &scope.detours);
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
-        let filters = scope.filters.iter().filter(|f| reach.contains_key(&f.table())).cloned().collect();
+        let filters = scope.filters.iter().filter_map(|f| f.reaching(|t| reach.contains_key(&t))).collect();
         let reaches = |d: &usize| {
             let dim = &scope.dims[*d];
             dim.filters

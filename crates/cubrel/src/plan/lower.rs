@@ -445,7 +445,10 @@ impl<'a> Planner<'a> {
     fn over_days(&mut self, table: TableId, aggregate: &ReadAggregate, scope: &Scope) -> Option<Leaf> {
         use AggregateKind::*;
         let reach = self.schema.reach(table, &scope.detours);
-        let at = scope.filters.iter().rposition(|f| f.days().is_some() && reach.contains_key(&f.table()))?;
+        let at = scope
+            .filters
+            .iter()
+            .rposition(|f| f.days().is_some() && f.reaching(|t| reach.contains_key(&t)).is_some())?;
         let days = &scope.filters[at];
         let slot = days.days()?;
         let column = *days.columns().first()?;
@@ -608,9 +611,7 @@ impl<'a> Planner<'a> {
         mine_env.providers.insert(rank.provider, provider);
         let mine = self.assembly("", &rank.figure, scope, &mine_env);
         let mut lifted = scope.clone();
-        for dim in &mut lifted.dims {
-            dim.filters &= dim.key != Key::Column(column) && dim.key != Key::Row(column.table);
-        }
+        lifted.lift_for_rank(column);
         let keep = needed_dims(&lifted, &env.dims_used_by(&rank.figure));
         lifted.dims = keep.iter().map(|d| lifted.dims[*d]).collect();
         let keys = [Key::Column(column)];

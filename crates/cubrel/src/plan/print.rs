@@ -55,17 +55,21 @@ pub fn key(schema: &Schema, key: Key) -> String {
 
 /// A filter.
 pub fn filter(schema: &Schema, filter: &Filter) -> String {
-    let predicate = filter.predicate();
-    let text = row(schema, &predicate.test);
     match &filter.test {
-        FilterTest::Predicate(_) => {
+        FilterTest::Predicate(predicate) => {
+            let text = row(schema, &predicate.test);
             if predicate.columns.iter().any(|c| c.table == predicate.table) {
                 text
             } else {
                 format!("{} where {text}", quote_name(&schema.table(predicate.table).name))
             }
         }
-        FilterTest::Projected(_, kept) => {
+        FilterTest::Lines { kept, slot, .. } => {
+            let kept: Vec<String> = kept.iter().map(|c| schema.column_name(*c)).collect();
+            format!("({}) of the lines in outer {}", kept.join(", "), slot.0)
+        }
+        FilterTest::Projected(predicate, kept) => {
+            let text = row(schema, &predicate.test);
             let kept: Vec<String> = kept.iter().map(|c| schema.column_name(*c)).collect();
             format!("({}) of rows with {text}", kept.join(", "))
         }

@@ -63,31 +63,39 @@ pub enum FilterTest {
     Predicate(Arc<Predicate>),
     /// What a predicate leaves of some of its columns, the others being lifted.
     Projected(Arc<Predicate>, Vec<ColumnId>),
+    /// The combinations that some lines of a grid have, or what is left of them in some of the columns.
+    Lines {
+        /// The columns of the combinations.
+        columns: Vec<ColumnId>,
+        /// Those that still count.
+        kept: Vec<ColumnId>,
+        /// The value that holds the combinations.
+        slot: Slot,
+    },
 }
 
 impl Filter {
-    /// The table whose rows it tests.
-    pub fn table(&self) -> TableId {
-        self.predicate().table
+    /// What of it reaches a table from which the given tables can be looked up.
+    pub fn reaching(&self, reached: impl Fn(TableId) -> bool) -> Option<Filter> {
+        match &self.test {
+            FilterTest::Predicate(p) | FilterTest::Projected(p, _) => reached(p.table).then(|| self.clone()),
+            FilterTest::Lines { .. } => self.without(|c| !reached(c.table)),
+        }
     }
 
     /// The values from outside that it takes.
     pub fn outer(&self) -> &[Slot] {
-        &self.predicate().outer
+        match &self.test {
+            FilterTest::Predicate(p) | FilterTest::Projected(p, _) => &p.outer,
+            FilterTest::Lines { slot, .. } => std::slice::from_ref(slot),
+        }
     }
 
     /// Where it lets through some days and says no more: the value that holds them.
     pub fn days(&self) -> Option<Slot> {
         match &self.test {
             FilterTest::Predicate(p) => p.days,
-            FilterTest::Projected(..) => None,
-        }
-    }
-
-    /// The predicate behind it.
-    pub fn predicate(&self) -> &Arc<Predicate> {
-        match &self.test {
-            FilterTest::Predicate(p) | FilterTest::Projected(p, _) => p,
+            FilterTest::Projected(..) | FilterTest::Lines { .. } => None,
         }
     }
 
@@ -95,7 +103,7 @@ impl Filter {
     pub fn columns(&self) -> &[ColumnId] {
         match &self.test {
             FilterTest::Predicate(p) => &p.columns,
-            FilterTest::Projected(_, kept) => kept,
+            FilterTest::Projected(_, kept) | FilterTest::Lines { kept, .. } => kept,
         }
     }
 
@@ -108,7 +116,12 @@ impl Filter {
         if kept.is_empty() {
             return None;
         }
-        let test = FilterTest::Projected(self.predicate().clone(), kept);
+        let test = match &self.test {
+            FilterTest::Predicate(p) | FilterTest::Projected(p, _) => FilterTest::Projected(p.clone(), kept),
+            FilterTest::Lines { columns, slot, .. } => {
+                FilterTest::Lines { columns: columns.clone(), kept, slot: *slot }
+            }
+        };
         Some(Filter { test, origin: self.origin })
     }
 }
@@ -135,8 +148,9 @@ impl Scope {
             Edit::LiftAll => self.keep_only(|_| false, |_| false),
             Edit::LiftAxes => {
                 for dim in &mut self.dims {
-                    dim.filters &= !matches!(dim.origin, Origin::RowAxis | Origin::ColumnAxis);
+                    dim.filters &= !is_axis(dim.origin);
                 }
+                self.filters.retain(|f| !is_axis(f.origin));
             }
             Edit::LiftRow => {
                 let bound = |d: &&mut Dim| d.filters && matches!(d.key, Key::Row(_));
@@ -176,6 +190,15 @@ impl Scope {
         self.keep_only(|c| c.table != calendar || !schema.column(c).cyclic, |_| true);
     }
 
+    /// Drops what axes and rows say of a column, for `rank`.
+    pub(super) fn lift_for_rank(&mut self, column: ColumnId) {
+        for dim in &mut self.dims {
+            dim.filters &= dim.key != Key::Column(column) && dim.key != Key::Row(column.table);
+        }
+        let kept = |f: &Filter| if is_axis(f.origin) { f.without(|c| c == column) } else { Some(f.clone()) };
+        self.filters = self.filters.iter().filter_map(kept).collect();
+    }
+
     /// Whether a filter acts on a column, or binds a row of its table.
     pub fn narrows(&self, column: ColumnId) -> bool {
         let dim = |d: &Dim| d.filters && (d.key == Key::Column(column) || d.key == Key::Row(column.table));
@@ -186,6 +209,10 @@ impl Scope {
     pub fn dim_of_column(&self, column: ColumnId) -> Option<usize> {
         self.dims.iter().rposition(|d| d.filters && d.key == Key::Column(column))
     }
+}
+
+fn is_axis(origin: Origin) -> bool {
+    matches!(origin, Origin::RowAxis | Origin::ColumnAxis)
 }
 
 /// A column is named by itself or by its table.

@@ -62,6 +62,8 @@ pub enum Members {
     Days(DaySet),
     /// Values, in order.
     Values(Vec<Value>),
+    /// Combinations of codes, in order: of lines of a grid.
+    Lines(Vec<Vec<u64>>),
 }
 
 impl Members {
@@ -69,7 +71,7 @@ impl Members {
     pub fn contains(&self, value: &Value) -> bool {
         match (self, value) {
             (Members::Days(days), Value::Date(day)) => days.contains(*day),
-            (Members::Days(_), _) => false,
+            (Members::Days(_) | Members::Lines(_), _) => false,
             (Members::Values(values), value) => values.binary_search_by(|v| v.total_cmp(value)).is_ok(),
         }
     }
@@ -78,7 +80,7 @@ impl Members {
     pub fn days(&self) -> Option<&DaySet> {
         match self {
             Members::Days(days) => Some(days),
-            Members::Values(_) => None,
+            Members::Values(_) | Members::Lines(_) => None,
         }
     }
 }

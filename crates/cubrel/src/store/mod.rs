@@ -28,6 +28,8 @@ pub struct TableData {
     pub rows: usize,
     /// By place in the schema's table.
     pub columns: Vec<Arc<Column>>,
+    /// By row, whether who asks may see it; all when there is nothing.
+    pub allowed: Option<Arc<Vec<bool>>>,
 }
 
 /// All data of a model: tables and relationships, by the schema's numbers.

@@ -306,7 +306,9 @@ impl Checker<'_> {
     fn hierarchy(&mut self, name: &ast::Name) -> Checked<Vec<ColumnId>> {
         for (t, table) in self.schema.tables.iter().enumerate() {
             if let Some((_, levels)) = table.hierarchies.iter().find(|(n, _)| *n == name.text) {
-                return Ok(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect());
+                let levels: Vec<ColumnId> =
+                    levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect();
+                return self.all(&levels, |c, level| c.answered(*level, name.span));
             }
         }
         let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();

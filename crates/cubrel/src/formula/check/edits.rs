@@ -127,6 +127,13 @@ impl Checker<'_> {
         self.all(&parts, |c, part| c.one_filter(instead, table, part))
     }
 
+    /// A predicate over rows of a known table.
+    pub(super) fn narrow_rows(&mut self, table: TableId, predicate: &ast::Expr) -> Checked<Vec<Narrow>> {
+        let mut parts = Vec::new();
+        conjuncts(predicate, &mut parts);
+        self.all(&parts, |c, part| c.one_filter(false, Some(table), part))
+    }
+
     fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> Checked<Narrow> {
         let span = predicate.span;
         let hoisted_before = std::mem::take(&mut self.hoisted);
@@ -203,7 +210,7 @@ impl Checker<'_> {
 }
 
 /// The parts that `and` joins at the top.
-fn conjuncts<'e>(e: &'e ast::Expr, parts: &mut Vec<&'e ast::Expr>) {
+pub(crate) fn conjuncts<'e>(e: &'e ast::Expr, parts: &mut Vec<&'e ast::Expr>) {
     match &e.kind {
         ExprKind::Binary(BinaryOp::And, a, b) => {
             conjuncts(a, parts);

@@ -12,8 +12,10 @@ mod names;
 mod operators;
 mod sets;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+
+pub(crate) use edits::conjuncts;
 
 use super::ast;
 use super::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
@@ -30,8 +32,21 @@ pub struct Settings {
     pub parameters: HashMap<String, Vec<Value>>,
     /// What `user()` gives.
     pub user: Option<String>,
+    /// What is not answered to who asks.
+    pub denied: Vec<Arc<Denied>>,
     /// What `shown` stands for, in the formula of a reading.
     pub shown: Option<MeasureId>,
+}
+
+/// What a role does not answer.
+#[derive(Clone, Debug, Default)]
+pub struct Denied {
+    /// The role.
+    pub by: String,
+    /// Columns, those computed from denied ones included.
+    pub columns: HashSet<ColumnId>,
+    /// Measures, in the same way.
+    pub measures: HashSet<MeasureId>,
 }
 
 /// A problem has been reported; there is no tree to go on with.
@@ -136,6 +151,33 @@ pub fn line_formula(
     if !columns.is_empty() {
         checker.providers.push((ROW, Provider::Columns(columns.to_vec())));
     }
+    let expr = checker.expr(formula).ok();
+    (expr, checker.problems)
+}
+
+/// Checks what a role sees of a table: a predicate in which bare names are the table's columns, as filters.
+pub fn role_rule(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    table: TableId,
+    predicate: &ast::Expr,
+) -> (Vec<Narrow>, Vec<Diagnostic>) {
+    let mut checker = Checker::new(schema, settings, source, Some(table));
+    let narrows = checker.narrow_rows(table, predicate).unwrap_or_default();
+    (narrows, checker.problems)
+}
+
+/// Checks an expression over the current row of a table ([`ROW`]), whose columns are written with their table.
+pub fn row_formula(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+    table: TableId,
+    formula: &ast::Expr,
+) -> Outcome {
+    let mut checker = Checker::new(schema, settings, source, None);
+    checker.providers.push((ROW, Provider::Row(table)));
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
 }

@@ -169,7 +169,8 @@ impl Checker<'_> {
             BinaryOp::Gt => Op::Gt,
             _ => Op::Ge,
         };
-        if matches!((&a.kind, &b.kind), (Kind::Literal(Value::Null), _) | (_, Kind::Literal(Value::Null))) {
+        let is_null = |e: &Expr| e.ty == Type::Null && matches!(e.kind, Kind::Literal(Value::Null));
+        if is_null(&a) || is_null(&b) {
             return self.fail(
                 Problem::Type,
                 span,

@@ -3,41 +3,69 @@
 use std::collections::HashSet;
 
 use super::super::anchors::{Outer, RowCompiler, Tables, WholeLeaves, membership};
-use super::super::frame::Held;
+use super::super::frame::{Held, Members};
 use super::super::{Options, RunError};
 use super::BATCH;
 use super::batch::Batch;
 use crate::formula::schema::ColumnId;
-use crate::plan::{Filter, FilterTest, Predicate, RowExpr, RowLeaf};
+use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
 use crate::store::NO_ROW;
 use crate::value::{Type, Vector};
 
 /// Which rows of a filter's table pass, and whether a row that points at nothing does.
-pub(super) fn far_rows(
+pub fn far_rows(
     tables: Tables<'_>,
     filter: &Filter,
     outer: Outer<'_>,
     options: &Options,
 ) -> Result<(Vec<bool>, bool), RunError> {
-    let predicate = filter.predicate();
+    let (FilterTest::Predicate(predicate) | FilterTest::Projected(predicate, _)) = &filter.test else {
+        return Ok((Vec::new(), true));
+    };
     let passes = rows_where(tables, predicate, outer, options)?;
     let null_passes = null_row_passes(tables, predicate, outer)?;
     match &filter.test {
-        FilterTest::Predicate(_) => Ok((passes, null_passes)),
         FilterTest::Projected(_, kept) => project(tables, predicate, kept, &passes, null_passes),
+        _ => Ok((passes, null_passes)),
     }
 }
 
-/// Whether a row that points at nothing passes a filter.
-pub(super) fn null_passes(
+/// Which rows of a table have one of the combinations that some lines have, in the columns that still count.
+pub(super) fn rows_of_lines(
     tables: Tables<'_>,
-    filter: &Filter,
-    outer: Outer<'_>,
-    options: &Options,
-) -> Result<bool, RunError> {
+    read: &Read,
+    columns: &[ColumnId],
+    kept: &[ColumnId],
+    lines: &[Vec<u64>],
+) -> Vec<bool> {
+    let places: Vec<usize> = kept.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
+    let allowed: HashSet<Vec<u64>> = lines.iter().map(|line| places.iter().map(|p| line[*p]).collect()).collect();
+    let reach = tables.schema.reach(read.table, &read.detours);
+    let code = |column: &ColumnId, row: u32| {
+        let data = tables.column(*column);
+        let path = reach.get(&column.table).map_or(&[][..], Vec::as_slice);
+        match tables.follow_path(path, row) {
+            NO_ROW => data.null_code(),
+            far => data.code(far as usize),
+        }
+    };
+    let rows = 0..tables.rows(read.table) as u32;
+    rows.map(|row| allowed.contains(&kept.iter().map(|c| code(c, row)).collect::<Vec<u64>>())).collect()
+}
+
+/// Whether a row that points at nothing passes a filter.
+pub fn null_passes(tables: Tables<'_>, filter: &Filter, outer: Outer<'_>, options: &Options) -> Result<bool, RunError> {
     match &filter.test {
         FilterTest::Predicate(predicate) => null_row_passes(tables, predicate, outer),
         FilterTest::Projected(..) => Ok(far_rows(tables, filter, outer, options)?.1),
+        FilterTest::Lines { columns, kept, slot } => {
+            let held = outer.iter().find(|(s, ..)| s == slot);
+            let Some((_, Held::Members(members), _)) = held else { return Ok(true) };
+            let Members::Lines(lines) = &**members else { return Ok(true) };
+            let places: Vec<usize> = kept.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
+            let is_null = |line: &Vec<u64>| places.iter().all(|p| line[*p] == tables.column(columns[*p]).null_code());
+            Ok(lines.iter().any(is_null))
+        }
     }
 }
 
@@ -56,6 +84,9 @@ pub fn rows_where(
         let batch = Batch::new(tables, predicate.table, start, len);
         let all: Vec<u32> = (0..len as u32).collect();
         passes.extend(compiled.eval(tables, &batch, &all)?.truths());
+    }
+    if let Some(allowed) = &tables.store.tables[predicate.table.0 as usize].allowed {
+        passes.iter_mut().zip(allowed.iter()).for_each(|(passes, allowed)| *passes &= allowed);
     }
     Ok(passes)
 }

@@ -30,7 +30,7 @@ use prepare::{DROPPED, Feed, Prepared, key_sizes, prepare};
 use result::Numbering;
 
 pub(super) use bridges::pointed_at;
-pub use filters::null_row_passes;
+pub use filters::{far_rows as filter_rows, null_passes};
 pub use result::{ReadResult, ReadStats};
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
@@ -57,6 +57,39 @@ pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options)
         parts.iter().map(work).collect::<Result<_, _>>()?
     };
     prepared.finish(done, read, rows)
+}
+
+/// The rows that the filters of a read let through, in order, at most so many.
+///
+/// # Errors
+/// As for [`run`].
+pub fn passing_rows(
+    tables: Tables<'_>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+    most: usize,
+) -> Result<Vec<u32>, RunError> {
+    let prepared = prepare(tables, read, outer, options)?;
+    let rows = tables.rows(read.table);
+    let segment_rows = prepared.segment_rows(rows);
+    let mut found = Vec::new();
+    let mut at = 0;
+    while at < rows && found.len() < most {
+        options.check()?;
+        let len = BATCH.min(rows - at).min((at / segment_rows + 1) * segment_rows - at);
+        let batch = Batch::new(tables, read.table, at, len);
+        let all: Vec<u32> = (0..len as u32).collect();
+        let (mut positions, mut keys) = prepared.passing(&batch, &all)?;
+        for bridge in &prepared.bridges {
+            bridge.spread(tables, &batch, &mut positions, &mut keys);
+        }
+        positions.dedup();
+        found.extend(positions.into_iter().map(|p| at as u32 + p));
+        at += len;
+    }
+    found.truncate(most);
+    Ok(found)
 }
 
 /// How many combinations the keys of a read could have.
@@ -223,22 +256,7 @@ impl Prepared<'_> {
         all: &[u32],
         part: &mut Part,
     ) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
-        let mut keys = vec![0u128; all.len()];
-        let mut passes = vec![true; all.len()];
-        for plan in &self.anchors {
-            for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
-                keys[i] += plan.wide[*code as usize];
-                passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
-            }
-        }
-        for loose in &self.loose {
-            for (key, code) in keys.iter_mut().zip(batch.key_codes(loose, all)) {
-                *key += u128::from(code) * loose.stride;
-            }
-        }
-        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
-        self.apply_row_filters(batch, &mut positions)?;
-        let mut keys: Vec<u128> = positions.iter().map(|i| keys[*i as usize]).collect();
+        let (mut positions, mut keys) = self.passing(batch, all)?;
         for bridge in &self.bridges {
             bridge.spread(self.tables, batch, &mut positions, &mut keys);
         }
@@ -254,6 +272,27 @@ impl Prepared<'_> {
         part.seen.resize(part.keys.len(), false);
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
         Ok((positions, Some(groups)))
+    }
+
+    /// The rows that pass, and the key of each.
+    fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
+        let mut keys = vec![0u128; all.len()];
+        let mut passes = vec![true; all.len()];
+        for plan in &self.anchors {
+            for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
+                keys[i] += plan.wide.get(*code as usize).copied().unwrap_or(0);
+                passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
+            }
+        }
+        for loose in &self.loose {
+            for (key, code) in keys.iter_mut().zip(batch.key_codes(loose, all)) {
+                *key += u128::from(code) * loose.stride;
+            }
+        }
+        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
+        self.apply_row_filters(batch, &mut positions)?;
+        let keys = positions.iter().map(|i| keys[*i as usize]).collect();
+        Ok((positions, keys))
     }
 
     fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {

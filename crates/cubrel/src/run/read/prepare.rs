@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 
 use super::super::accumulate::{Spec, bits_of};
 use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
+use super::super::frame::Members;
 use super::super::{Options, RunError};
 use super::bridges::PairsOf;
-use super::filters::far_rows;
+use super::filters::{far_rows, rows_of_lines};
 use super::result::strides;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
@@ -87,6 +88,9 @@ pub(super) fn prepare<'a>(
         Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
     for filter in &read.filters {
         builder.filter(filter, read)?;
+    }
+    if let Some(allowed) = &tables.store.tables[table.0 as usize].allowed {
+        builder.row_filters.push(CompiledRow::of_rows(allowed.to_vec()));
     }
     let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i));
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
@@ -186,7 +190,17 @@ impl Builder<'_, '_> {
 
     /// A filter becomes a truth value for each code of one anchor where that is possible.
     pub(super) fn filter(&mut self, filter: &Filter, read: &Read) -> Result<(), RunError> {
-        let predicate = filter.predicate();
+        let predicate = match &filter.test {
+            FilterTest::Predicate(predicate) | FilterTest::Projected(predicate, _) => predicate,
+            FilterTest::Lines { columns, kept, slot } => {
+                let held = self.outer.iter().find(|(s, ..)| s == slot).and_then(|(_, held, _)| held.members());
+                if let Some(Members::Lines(lines)) = held {
+                    let passes = rows_of_lines(self.tables, read, columns, kept, lines);
+                    self.row_filters.push(CompiledRow::of_rows(passes));
+                }
+                return Ok(());
+            }
+        };
         let path = self.path(read, predicate.table);
         if let FilterTest::Predicate(predicate) = &filter.test
             && path.is_empty()

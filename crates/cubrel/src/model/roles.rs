@@ -1,0 +1,217 @@
+//! Roles: which rows people see, and what is not answered (language reference, section 11).
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use super::dependencies::{Formulas, Node};
+use super::document::Document;
+use crate::formula::ast;
+use crate::formula::check::{self, Denied, Settings};
+use crate::formula::parser;
+use crate::formula::schema::{Computed, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Source};
+use crate::formula::typed::Narrow;
+
+/// A role of the model.
+#[derive(Clone, Debug)]
+pub struct RoleDef {
+    /// Its name.
+    pub name: String,
+    /// For some tables the rows that may be seen.
+    pub rows: Vec<Rule>,
+    /// What is not answered.
+    pub denied: Denied,
+    /// Who has it.
+    pub people: Vec<String>,
+}
+
+/// Which rows of a table a role sees.
+#[derive(Clone, Debug)]
+pub struct Rule {
+    /// The table.
+    pub table: TableId,
+    /// The rule, as written.
+    pub source: Arc<Source>,
+    /// The rule, read.
+    pub expr: ast::Expr,
+    /// Whether it comes from the first role of a table that has several.
+    pub inherited: bool,
+}
+
+/// All roles of a model, with everything that is wrong or surprising.
+pub fn roles(
+    document: &Document,
+    schema: &Schema,
+    formulas: &Formulas,
+    settings: &Settings,
+) -> (Vec<RoleDef>, Vec<Diagnostic>) {
+    let mut reader = Reader { document, schema, settings, problems: Vec::new() };
+    let names: Vec<&String> = document.file.role.keys().collect();
+    let roles: Vec<RoleDef> = names.into_iter().map(|name| reader.role(name, formulas)).collect();
+    if roles.iter().any(|r| !r.rows.is_empty()) {
+        reader.totals_past_roles(formulas);
+    }
+    (roles, reader.problems)
+}
+
+struct Reader<'a> {
+    document: &'a Document,
+    schema: &'a Schema,
+    settings: &'a Settings,
+    problems: Vec<Diagnostic>,
+}
+
+impl Reader<'_> {
+    fn role(&mut self, name: &str, formulas: &Formulas) -> RoleDef {
+        let section = &self.document.file.role[name];
+        let mut rows = Vec::new();
+        for (table, text) in &section.rows {
+            let path = format!("role.{name}.rows.{table}");
+            match self.schema.find_table(table) {
+                Some(id) => rows.extend(self.rule(name, id, text)),
+                None => {
+                    let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+                    let help = super::define::suggestion(table, &tables);
+                    let problem =
+                        self.document.problem(Problem::UnknownName, &path, format!("there is no table `{table}`"));
+                    self.problems.push(problem.help(help));
+                }
+            }
+        }
+        rows.extend(self.inherited(&rows));
+        let denied = self.denied(name, &section.deny, formulas);
+        RoleDef { name: name.to_string(), rows, denied, people: section.people.clone() }
+    }
+
+    fn rule(&mut self, role: &str, table: TableId, text: &str) -> Option<Rule> {
+        let source = Source::new(format!("role {role}, rows of {}", self.schema.table(table).name), text);
+        let (expr, mut problems) = parser::formula(&source);
+        if problems.is_empty() {
+            problems = check::role_rule(self.schema, self.settings, &source, table, &expr).1;
+        }
+        let failed = !problems.is_empty();
+        self.problems.extend(problems);
+        (!failed).then_some(Rule { table, source, expr, inherited: false })
+    }
+
+    /// A second role of a table has the rule of the first, unless it has one of its own.
+    fn inherited(&self, rows: &[Rule]) -> Vec<Rule> {
+        let copies = self.document.file.table.iter().filter_map(|(name, section)| {
+            let (copy, first) = (self.schema.find_table(name)?, self.schema.find_table(section.same_as.as_ref()?)?);
+            (!rows.iter().any(|r| r.table == copy)).then_some((copy, first))
+        });
+        copies
+            .filter_map(|(copy, first)| {
+                let rule = rows.iter().find(|r| r.table == first)?;
+                Some(Rule { table: copy, inherited: true, ..rule.clone() })
+            })
+            .collect()
+    }
+
+    /// Columns and measures that are denied, and everything computed from them.
+    fn denied(&mut self, role: &str, names: &[String], formulas: &Formulas) -> Denied {
+        let mut denied: HashSet<Node> = HashSet::new();
+        for (i, name) in names.iter().enumerate() {
+            let column = name.split_once('.').and_then(|(t, c)| {
+                let table = self.schema.find_table(t)?;
+                self.schema.find_column(table, c).map(|_| Node::Column(t.to_string(), c.to_string()))
+            });
+            let measure = self.schema.find_measure(name).map(|_| Node::Measure(name.clone()));
+            match column.or(measure) {
+                Some(node) => {
+                    denied.insert(node);
+                }
+                None => {
+                    let path = format!("role.{role}.deny.{i}");
+                    let message = format!("`{name}` is neither a column nor a measure");
+                    let help = "write columns as `table.column`, measures by their name";
+                    self.problems.push(self.document.problem(Problem::UnknownName, &path, message).help(help));
+                }
+            }
+        }
+        self.spread(&mut denied, formulas);
+        let mut result = Denied { by: role.to_string(), ..Denied::default() };
+        for node in denied {
+            match node {
+                Node::Column(table, column) => {
+                    let id = self.schema.find_table(&table).and_then(|t| self.schema.find_column(t, &column));
+                    result.columns.extend(id);
+                }
+                Node::Measure(name) => result.measures.extend(self.schema.find_measure(&name)),
+            }
+        }
+        result
+    }
+
+    /// What names something denied is denied, too; so are the columns of second roles.
+    fn spread(&self, denied: &mut HashSet<Node>, formulas: &Formulas) {
+        loop {
+            let before = denied.len();
+            for node in &formulas.order {
+                if formulas.mentions(node).iter().any(|n| denied.contains(n)) {
+                    denied.insert(node.clone());
+                }
+            }
+            for (copy, section) in &self.document.file.table {
+                let Some(first) = &section.same_as else { continue };
+                let columns: Vec<String> = denied
+                    .iter()
+                    .filter_map(|n| match n {
+                        Node::Column(table, column) if table == first => Some(column.clone()),
+                        _ => None,
+                    })
+                    .collect();
+                denied.extend(columns.into_iter().map(|c| Node::Column(copy.clone(), c)));
+            }
+            if denied.len() == before {
+                return;
+            }
+        }
+    }
+
+    /// Calculated columns are computed over all rows, before anybody asks.
+    fn totals_past_roles(&mut self, formulas: &Formulas) {
+        for node in &formulas.order {
+            let Node::Column(table, column) = node else { continue };
+            let id = self.schema.find_table(table).and_then(|t| self.schema.find_column(t, column));
+            let Some(id) = id else { continue };
+            let parsed = &formulas.parsed[node];
+            let mut aggregates = None;
+            parsed.expr.walk(&mut |e| {
+                if matches!(e.kind, ast::ExprKind::Aggregate(_)) && aggregates.is_none() {
+                    aggregates = Some(e.span);
+                }
+            });
+            let is_measure = |e: &ast::Expr| match &e.kind {
+                ast::ExprKind::Name(name) => self.schema.find_measure(&name.text).is_some(),
+                _ => false,
+            };
+            parsed.expr.walk(&mut |e| {
+                if is_measure(e) && aggregates.is_none() {
+                    aggregates = Some(e.span);
+                }
+            });
+            if let (Some(span), Computed::After) = (aggregates, self.schema.column(id).computed) {
+                let name = self.schema.column_name(id);
+                let message = format!("{name} was computed over all rows, whatever a role lets through");
+                let help = "a role that must not see such totals needs the column in its `deny`";
+                self.problems
+                    .push(Diagnostic::error(Problem::Surprise, &parsed.source, span, message).help(help).warning());
+            }
+        }
+    }
+}
+
+/// The rule of a role as filters, for who asks now.
+///
+/// # Errors
+/// When it is wrong, which a checked model's is not.
+pub fn rule_filters(
+    schema: &Schema,
+    settings: &Settings,
+    rule: &Rule,
+    table: TableId,
+) -> Result<Vec<Narrow>, Vec<Diagnostic>> {
+    let (narrows, problems) = check::role_rule(schema, settings, &rule.source, table, &rule.expr);
+    if problems.is_empty() { Ok(narrows) } else { Err(problems) }
+}

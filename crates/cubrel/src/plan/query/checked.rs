@@ -1,0 +1,432 @@
+//! Names of a query resolved, its parts typed.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::lenses::{Chosen, Lenses};
+use super::{Axis, PlannedItem, QueryPlan, layout};
+use crate::formula::ast::{self, Target};
+use crate::formula::check::{self, Settings};
+use crate::formula::schema::{ColumnId, MeasureDef, MeasureId, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest};
+use crate::formula::typed::{Expr, Kind, Narrow};
+use crate::formula::words::quote_name;
+use crate::value::Type;
+
+/// Resolves one query.
+pub(super) struct QueryPlanner<'a> {
+    pub(super) schema: Schema,
+    pub(super) settings: &'a Settings,
+    pub(super) source: &'a Arc<Source>,
+    problems: Vec<Diagnostic>,
+}
+
+/// A grid whose names are resolved.
+pub(super) struct CheckedGrid {
+    pub(super) rows: Vec<Axis>,
+    pub(super) columns: Vec<Axis>,
+    pub(super) items: Vec<PlannedItem>,
+    /// The items in each combination of readings that shows.
+    pub(super) shown: Vec<(Chosen, Vec<Expr>)>,
+    pub(super) filters: Vec<Narrow>,
+    pub(super) having: Option<Expr>,
+    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) limit: Option<(usize, Vec<usize>)>,
+    pub(super) others: bool,
+}
+
+/// `records` whose names are resolved.
+pub(super) struct CheckedRecords {
+    pub(super) table: TableId,
+    pub(super) items: Vec<(PlannedItem, Expr)>,
+    pub(super) filters: Vec<Narrow>,
+    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) limit: Option<usize>,
+}
+
+impl<'a> QueryPlanner<'a> {
+    pub(super) fn new(schema: &Schema, settings: &'a Settings, source: &'a Arc<Source>) -> QueryPlanner<'a> {
+        QueryPlanner { schema: schema.clone(), settings, source, problems: Vec::new() }
+    }
+
+    pub(super) fn report(&mut self, problem: Problem, span: Span, message: impl Into<String>, help: impl Into<String>) {
+        self.problems.push(Diagnostic::error(problem, self.source, span, message).help(help));
+    }
+
+    pub(super) fn add(&mut self, problems: Vec<Diagnostic>) {
+        self.problems.extend(problems);
+    }
+
+    fn failed(&self) -> bool {
+        self.problems.iter().any(|p| p.severity == Severity::Error)
+    }
+
+    pub(super) fn plan(mut self, query: &ast::Query) -> Result<QueryPlan, Vec<Diagnostic>> {
+        self.local_measures(&query.measures);
+        if query.records {
+            return match self.records(query) {
+                Some(checked) if !self.failed() => {
+                    Ok(QueryPlan::Records(Box::new(layout::records(&self.schema, self.source, checked))))
+                }
+                _ => Err(self.problems),
+            };
+        }
+        match self.grid(query) {
+            Some(checked) if !self.failed() => {
+                Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked))))
+            }
+            _ => Err(self.problems),
+        }
+    }
+
+    fn local_measures(&mut self, measures: &[(ast::Name, ast::Expr)]) {
+        for (name, body) in measures {
+            if self.schema.find_measure(&name.text).is_some() {
+                self.report(
+                    Problem::Duplicate,
+                    name.span,
+                    format!("there is already a measure `{}`", name.text),
+                    "give the measure of this query another name",
+                );
+                continue;
+            }
+            let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, body);
+            self.problems.extend(problems);
+            let source = self.source.clone();
+            self.add_measure(name.text.clone(), source, expr);
+        }
+    }
+
+    /// A measure that only this query knows.
+    pub(super) fn add_measure(&mut self, name: String, source: Arc<Source>, expr: Option<Expr>) -> MeasureId {
+        self.schema.measures.push(MeasureDef {
+            name,
+            label: None,
+            format: None,
+            hidden: false,
+            group: None,
+            note: None,
+            source,
+            expr: expr.map(Arc::new),
+        });
+        MeasureId(self.schema.measures.len() as u32 - 1)
+    }
+
+    // ---- grids
+
+    fn grid(&mut self, query: &ast::Query) -> Option<CheckedGrid> {
+        let (rows, columns) = (self.axes(&query.by), self.axes(&query.split));
+        let items: Vec<Option<(PlannedItem, Expr)>> = query.items.iter().map(|i| self.item(i)).collect();
+        let (conditions, on_lenses) = self.conditions(query.filter.as_ref());
+        let filters = self.filters(&conditions);
+        let (rows, columns) = (rows?, columns?);
+        for (target, axis) in query.split.iter().zip(&columns) {
+            if rows.contains(axis) {
+                let name = self.axis_name(*axis);
+                let message = format!("{name} stands on both axes");
+                self.report(Problem::Duplicate, target.span(), message, "leave it on one of them");
+            }
+        }
+        let row_columns: Vec<ColumnId> = rows.iter().filter_map(|a| a.column()).collect();
+        let having = query.having.as_ref().map(|e| self.judged(&row_columns, e));
+        if let Some(Some(e)) = &having
+            && !matches!(e.ty, Type::Bool | Type::Null)
+        {
+            self.report(
+                Problem::Type,
+                e.span,
+                format!("`having` is true or false, this is {}", e.ty),
+                "compare it: `having net_revenue > 1000`",
+            );
+        }
+        let order: Vec<Option<(Expr, bool)>> =
+            query.order.iter().map(|(e, descending)| Some((self.judged(&row_columns, e)?, *descending))).collect();
+        let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
+        let items = items.into_iter().collect::<Option<Vec<_>>>()?;
+        let axes: Vec<Axis> = rows.iter().chain(&columns).copied().collect();
+        let lenses = Lenses::of_query(self, &axes, &on_lenses)?;
+        let (items, shown) = self.seen_through(&lenses, items)?;
+        Some(CheckedGrid {
+            items,
+            shown,
+            having: having.map_or(Some(None), |h| h.map(Some))?,
+            order: order.into_iter().collect::<Option<_>>()?,
+            limit: limit.map_or(Some(None), |l| l.map(Some))?,
+            others: query.limit.as_ref().is_some_and(|l| l.others.is_some()),
+            rows,
+            columns,
+            filters,
+        })
+    }
+
+    /// The parts of a `where`, those on lenses apart.
+    fn conditions<'q>(&self, filter: Option<&'q ast::Expr>) -> (Vec<&'q ast::Expr>, Vec<&'q ast::Expr>) {
+        let mut parts = Vec::new();
+        if let Some(e) = filter {
+            check::conjuncts(e, &mut parts);
+        }
+        let names_lens = |e: &&ast::Expr| {
+            let mut found = false;
+            e.walk(&mut |part| {
+                if let ast::ExprKind::Name(name) = &part.kind {
+                    found |= self.schema.lenses.iter().any(|l| l.name == name.text);
+                }
+            });
+            found
+        };
+        let (lenses, rest) = parts.into_iter().partition(names_lens);
+        (rest, lenses)
+    }
+
+    fn filters(&mut self, conditions: &[&ast::Expr]) -> Vec<Narrow> {
+        // They are checked as one, so that the values that they take from outside are told apart.
+        let joined = conditions.iter().map(|c| (*c).clone()).reduce(|a, b| {
+            let span = a.span.to(b.span);
+            ast::Expr { kind: ast::ExprKind::Binary(ast::BinaryOp::And, Box::new(a), Box::new(b)), span }
+        });
+        let Some(condition) = joined else {
+            return Vec::new();
+        };
+        let (filters, problems) = check::filter(&self.schema, self.settings, self.source, &condition);
+        self.problems.extend(problems);
+        filters
+    }
+
+    /// `having` and `order by` may name the row axes' columns.
+    fn judged(&mut self, rows: &[ColumnId], e: &ast::Expr) -> Option<Expr> {
+        let (expr, problems) = check::line_formula(&self.schema, self.settings, self.source, rows, e);
+        self.problems.extend(problems);
+        expr
+    }
+
+    fn item(&mut self, item: &ast::Item) -> Option<(PlannedItem, Expr)> {
+        let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, &item.expr);
+        self.problems.extend(problems);
+        let expr = expr?;
+        Some((self.planned(item, &expr), expr))
+    }
+
+    fn planned(&self, item: &ast::Item, expr: &Expr) -> PlannedItem {
+        let measure = match &expr.kind {
+            Kind::Measure(id) => Some(self.schema.measure(*id)),
+            _ => None,
+        };
+        let written = self.source.slice(item.expr.span).split_whitespace().collect::<Vec<_>>().join(" ");
+        let heading = item.heading.as_ref().map(|h| h.text.clone());
+        PlannedItem {
+            name: heading.clone().or(measure.map(|m| m.name.clone())).unwrap_or(written),
+            label: heading.or(measure.and_then(|m| m.label.clone())),
+            format: item.format.clone().or(measure.and_then(|m| m.format.clone())),
+            ty: expr.ty,
+        }
+    }
+
+    // ---- axes
+
+    fn axis_name(&self, axis: Axis) -> String {
+        match axis {
+            Axis::Column(column) => self.schema.column_name(column),
+            Axis::Lens(lens) => format!("`{}`", self.schema.lenses[lens].name),
+        }
+    }
+
+    /// Columns and lenses, with hierarchies as their levels; each once.
+    fn axes(&mut self, targets: &[Target]) -> Option<Vec<Axis>> {
+        let mut axes = Vec::new();
+        let mut failed = false;
+        for target in targets {
+            match self.axis(target) {
+                Some(list) => {
+                    for axis in list {
+                        if !axes.contains(&axis) {
+                            axes.push(axis);
+                        }
+                    }
+                }
+                None => failed = true,
+            }
+        }
+        (!failed).then_some(axes)
+    }
+
+    fn axis(&mut self, target: &Target) -> Option<Vec<Axis>> {
+        let columns = |list: Vec<ColumnId>| list.into_iter().map(Axis::Column).collect();
+        let hierarchy = |schema: &Schema, table: Option<TableId>, name: &str| {
+            schema.tables.iter().enumerate().filter(|(t, _)| table.is_none_or(|id| id.0 as usize == *t)).find_map(
+                |(t, def)| {
+                    let (_, levels) = def.hierarchies.iter().find(|(n, _)| n == name)?;
+                    Some(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect::<Vec<_>>())
+                },
+            )
+        };
+        match target {
+            Target::Name(name) => {
+                if let Some(lens) = self.schema.lenses.iter().position(|l| l.name == name.text) {
+                    return Some(vec![Axis::Lens(lens)]);
+                }
+                if let Some(levels) = hierarchy(&self.schema, None, &name.text) {
+                    return self.answered(levels, name.span).map(columns);
+                }
+                let known: Vec<&str> = self
+                    .schema
+                    .tables
+                    .iter()
+                    .flat_map(|t| t.hierarchies.iter().map(|(n, _)| n.as_str()))
+                    .chain(self.schema.lenses.iter().map(|l| l.name.as_str()))
+                    .collect();
+                let homes: Vec<String> = (0..self.schema.tables.len() as u32)
+                    .filter_map(|t| self.schema.find_column(TableId(t), &name.text))
+                    .map(|c| self.schema.column_name(c))
+                    .collect();
+                let help = if !homes.is_empty() {
+                    format!("write the table, too: `{}`", homes.join("` or `"))
+                } else {
+                    match closest(&name.text, known.iter().copied()) {
+                        Some(near) => format!("did you mean `{}`?", quote_name(near)),
+                        None => "an axis is a column, written `table.column`, a hierarchy or a lens".into(),
+                    }
+                };
+                self.report(Problem::UnknownName, name.span, format!("`{}` cannot be an axis", name.text), help);
+                None
+            }
+            Target::Column(table, column) => {
+                if let Some(id) = self.schema.find_table(&table.text)
+                    && let Some(levels) = hierarchy(&self.schema, Some(id), &column.text)
+                {
+                    return self.answered(levels, target.span()).map(columns);
+                }
+                let e = ast::Expr { kind: ast::ExprKind::Column(table.clone(), column.clone()), span: target.span() };
+                let (found, problems) = check::column_name(&self.schema, self.settings, self.source, &e);
+                self.problems.extend(problems);
+                found.map(|c| vec![Axis::Column(c)])
+            }
+        }
+    }
+
+    /// Levels of a hierarchy, unless who asks may not see one of them.
+    fn answered(&mut self, levels: Vec<ColumnId>, span: Span) -> Option<Vec<ColumnId>> {
+        for level in &levels {
+            if let Some(denied) = self.settings.denied.iter().find(|d| d.columns.contains(level)) {
+                let message = format!("{} is not answered to role `{}`", self.schema.column_name(*level), denied.by);
+                let help = "the role denies it, or something that it is computed from";
+                self.report(Problem::Denied, span, message, help);
+                return None;
+            }
+        }
+        Some(levels)
+    }
+
+    fn limit(&mut self, limit: &ast::Limit, rows: &[Axis]) -> Option<(usize, Vec<usize>)> {
+        let within = self.axes(&limit.within)?;
+        let mut places = Vec::new();
+        for (target, axis) in limit.within.iter().zip(&within) {
+            match rows.iter().position(|r| r == axis) {
+                Some(place) => places.push(place),
+                None => {
+                    let message = format!("{} is not one of the rows", self.axis_name(*axis));
+                    self.report(Problem::UnknownName, target.span(), message, "`within` names columns of `by`");
+                    return None;
+                }
+            }
+        }
+        if let Some(span) = limit.others {
+            let lens = (0..rows.len()).find(|i| matches!(rows[*i], Axis::Lens(_)) && !places.contains(i));
+            if let Some(lens) = lens {
+                let name = self.axis_name(rows[lens]);
+                let message = format!("the rest of a limit cannot stand for several readings of {name}");
+                self.report(Problem::Type, span, message, "count within the lens: `limit 5 within …, period others`");
+                return None;
+            }
+        }
+        Some((limit.count, places))
+    }
+
+    // ---- records
+
+    fn records(&mut self, query: &ast::Query) -> Option<CheckedRecords> {
+        let table = self.finest_table(query)?;
+        let row = |planner: &mut Self, e: &ast::Expr| {
+            let (expr, problems) = check::row_formula(&planner.schema, planner.settings, planner.source, table, e);
+            planner.problems.extend(problems);
+            expr
+        };
+        let items: Vec<Option<(PlannedItem, Expr)>> = query
+            .items
+            .iter()
+            .map(|item| {
+                let expr = row(self, &item.expr)?;
+                let mut planned = self.planned(item, &expr);
+                if let Kind::Current { column, .. } = &expr.kind {
+                    let def = self.schema.column(*column);
+                    planned.label = planned.label.or_else(|| def.label.clone());
+                    planned.format = planned.format.or_else(|| def.format.clone());
+                }
+                Some((planned, expr))
+            })
+            .collect();
+        let (conditions, on_lenses) = self.conditions(query.filter.as_ref());
+        if let Some(condition) = on_lenses.first() {
+            let help = "leave the condition out: lenses change figures of a `grid`";
+            self.report(Problem::Type, condition.span, "records are not seen through a lens", help);
+        }
+        let filters = self.filters(&conditions);
+        let order: Vec<Option<(Expr, bool)>> =
+            query.order.iter().map(|(e, descending)| Some((row(self, e)?, *descending))).collect();
+        let extra = [
+            (query.by.first().map(Target::span), "by"),
+            (query.split.first().map(Target::span), "split by"),
+            (query.having.as_ref().map(|e| e.span), "having"),
+            (query.limit.as_ref().and_then(|l| l.within.first().map(Target::span).or(l.others)), "within` or `others"),
+        ];
+        for (span, word) in extra {
+            if let Some(span) = span {
+                let help = "`records` take `where`, `order by` and `limit`; ask for a `grid` to group rows";
+                self.report(Problem::Syntax, span, format!("`records` take no `{word}`"), help);
+            }
+        }
+        Some(CheckedRecords {
+            table,
+            items: items.into_iter().collect::<Option<_>>()?,
+            filters,
+            order: order.into_iter().collect::<Option<_>>()?,
+            limit: query.limit.as_ref().map(|l| l.count),
+        })
+    }
+
+    /// The table from which all columns that `records` name can be looked up.
+    fn finest_table(&mut self, query: &ast::Query) -> Option<TableId> {
+        let mut named: BTreeSet<TableId> = BTreeSet::new();
+        for item in &query.items {
+            item.expr.walk(&mut |e| {
+                if let ast::ExprKind::Column(table, _) = &e.kind {
+                    named.extend(self.schema.find_table(&table.text));
+                }
+            });
+        }
+        let all = |from: &TableId| {
+            let reach = self.schema.reach(*from, &[]);
+            named.iter().all(|t| reach.contains_key(t))
+        };
+        // A spare relationship leads on from a table, so a detour does not change which one is finest.
+        let spare = |from: &TableId| {
+            let steps: BTreeSet<TableId> =
+                self.schema.relationships.iter().filter(|r| r.many == *from).map(|r| r.one).collect();
+            let reach = self.schema.reach(*from, &[]);
+            named.iter().all(|t| reach.contains_key(t) || steps.contains(t))
+        };
+        let found = named.iter().copied().find(all).or_else(|| named.iter().copied().find(spare));
+        if found.is_none() {
+            let span = query.items.first().map_or_else(Span::default, |i| i.expr.span);
+            let names: Vec<&str> = named.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
+            let (message, help) = match names.as_slice() {
+                [] => ("these records name no column".to_string(), "name columns of a table: `records booking.net`"),
+                _ => (
+                    format!("none of the tables {} can look up all the others", names.join(", ")),
+                    "records are the rows of one table, with what they look up",
+                ),
+            };
+            self.report(Problem::Path, span, message, help);
+        }
+        found
+    }
+}

@@ -1,0 +1,281 @@
+//! The scopes of a query, and all its formulas planned over them.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::checked::{CheckedGrid, CheckedRecords};
+use super::lenses::Chosen;
+use super::{Axis, GridPart, GridPlan, Judge, Others, RecordsPlan};
+use crate::formula::ast;
+use crate::formula::check::ROW;
+use crate::formula::schema::{ColumnId, Schema};
+use crate::formula::source::Source;
+use crate::formula::typed::{Expr, LetId, Narrow};
+use crate::plan::lower::{Environment, Planner, chains};
+use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+use crate::plan::uses::both_ways_of;
+use crate::plan::{Bound, Domain, Slot};
+
+/// What stands around all cells: the `where`, with the values that it takes from outside.
+pub(crate) struct Base {
+    pub(crate) scope: Scope,
+    env: Environment,
+    pub(crate) outer: Vec<(Slot, Bound)>,
+}
+
+/// Plans filters that stand around all cells.
+pub(crate) fn base(planner: &mut Planner<'_>, source: &Arc<Source>, filters: &[Narrow]) -> Base {
+    let mut env = Environment::new(source);
+    let mut scope = Scope::default();
+    let mut outer = Vec::new();
+    let outside: Vec<&(LetId, Expr)> = filters.iter().flat_map(|f| &f.outer).collect();
+    for (id, value) in outside {
+        let bound = planner.bound(value, &Scope::default(), &Environment::new(source));
+        let slot = planner.fresh_slot();
+        outer.push((slot, bound));
+        scope.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+        env.bind(*id, scope.dims.len() - 1);
+    }
+    for narrow in filters {
+        let filter = planner.filter(narrow, &scope, &env, Origin::Where);
+        scope.filters.push(filter);
+    }
+    Base { scope, env, outer }
+}
+
+/// Plans a grid.
+pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: CheckedGrid) -> GridPlan {
+    let mut planner = Planner::new(schema);
+    let base = base(&mut planner, source, &checked.filters);
+    let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
+    let row_axes = checked.rows.len();
+    let mut both_ways = Vec::new();
+    let exprs = checked.shown.iter().flat_map(|(_, exprs)| exprs);
+    exprs.for_each(|e| both_ways_of(schema, e, &mut both_ways));
+    let names: Vec<&str> = checked.items.iter().map(|i| i.name.as_str()).collect();
+    let mut layout = Layout { planner, schema, base, axes: axes.clone(), row_axes };
+    let mut parts = Vec::new();
+    for axes in layout.subsets(query.totals) {
+        for (chosen, exprs) in &checked.shown {
+            parts.push(layout.part(&axes, chosen, &names, exprs));
+        }
+    }
+    let judged = checked.having.is_some() || !checked.order.is_empty();
+    let first = if query.totals && !checked.order.is_empty() { 1 } else { row_axes };
+    let judges = (first..=row_axes).rev().filter(|_| judged);
+    let judges = judges.map(|n| layout.judge(n, checked.having.as_ref(), &checked.order)).collect();
+    let others = match &checked.limit {
+        Some((_, within)) if checked.others => layout.others(within, query.totals, &checked.shown, &names),
+        _ => None,
+    };
+    GridPlan {
+        outer: layout.base.outer,
+        reads: layout.planner.into_reads(),
+        axes,
+        row_axes,
+        items: checked.items,
+        parts,
+        totals: query.totals,
+        judges,
+        descending: checked.order.iter().map(|(_, d)| *d).collect(),
+        limit: checked.limit,
+        others,
+        with_empty: query.with_empty,
+        both_ways,
+    }
+}
+
+/// Plans `records`: a scope whose dimension is the row.
+pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRecords) -> RecordsPlan {
+    let mut planner = Planner::new(schema);
+    let base = base(&mut planner, source, &checked.filters);
+    let (rows, _) = planner.read(checked.table, &base.scope, None);
+    let mut scope = base.scope.clone();
+    scope.dims.push(Dim { key: Key::Row(checked.table), origin: Origin::BoundRow, filters: true });
+    let env = base.env.clone().with_row(ROW, checked.table, scope.dims.len() - 1);
+    let items = checked.items.into_iter().map(|(item, e)| {
+        let assembly = planner.assembly(&item.name, &e, &scope, &env);
+        (item, assembly)
+    });
+    let items = items.collect();
+    let order = checked.order.iter().map(|(e, d)| (planner.assembly("order by", e, &scope, &env), e.ty, *d)).collect();
+    let reads = planner.into_reads();
+    RecordsPlan {
+        rows: reads[rows.read].clone(),
+        reads,
+        table: checked.table,
+        items,
+        order,
+        limit: checked.limit,
+        outer: base.outer,
+    }
+}
+
+struct Layout<'a> {
+    planner: Planner<'a>,
+    schema: &'a Schema,
+    base: Base,
+    axes: Vec<Axis>,
+    row_axes: usize,
+}
+
+impl Layout<'_> {
+    /// The combinations of axes to evaluate: all, and with totals every outer part of the rows with every outer part of
+    /// the columns. A lens is never totalled.
+    fn subsets(&self, totals: bool) -> Vec<Vec<usize>> {
+        let all = self.axes.len();
+        let mut list: Vec<Vec<usize>> = vec![(0..all).collect()];
+        if !totals {
+            return list;
+        }
+        for r in (0..=self.row_axes).rev() {
+            for c in (self.row_axes..=all).rev() {
+                let stays = |i: &usize| *i < r || (self.row_axes..c).contains(i) || self.axes[*i].column().is_none();
+                let subset: Vec<usize> = (0..all).filter(stays).collect();
+                if !list.contains(&subset) {
+                    list.push(subset);
+                }
+            }
+        }
+        list
+    }
+
+    fn columns(&self, axes: &[usize]) -> Vec<(usize, ColumnId)> {
+        axes.iter().filter_map(|a| Some((*a, self.axes[*a].column()?))).collect()
+    }
+
+    fn origin(&self, axis: usize) -> Origin {
+        if axis < self.row_axes { Origin::RowAxis } else { Origin::ColumnAxis }
+    }
+
+    fn scope(&self, columns: &[(usize, ColumnId)]) -> Scope {
+        let mut scope = self.base.scope.clone();
+        for (axis, column) in columns {
+            scope.dims.push(Dim { key: Key::Column(*column), origin: self.origin(*axis), filters: true });
+            scope.axes.push(*column);
+        }
+        scope
+    }
+
+    /// The combinations that some columns have, multiplied with the cells of a scope.
+    fn domain(&mut self, columns: &[(usize, ColumnId)], outer_dims: usize) -> (Domain, Vec<Vec<Filter>>) {
+        let columns: Vec<ColumnId> = columns.iter().map(|(_, c)| *c).collect();
+        let keys: Vec<Key> = columns.iter().map(|c| Key::Column(*c)).collect();
+        let mut outer = self.base.scope.clone();
+        let filler = Dim { key: Key::Value(Slot(0)), origin: Origin::Let, filters: false };
+        outer.dims.resize(outer_dims, filler);
+        let (mut groups, mut null_filters) = (Vec::new(), Vec::new());
+        for (table, members) in chains(self.schema, &columns) {
+            let reached = self.planner.reached(table, &self.base.scope, None, 0);
+            null_filters.push(reached.all_filters().into_iter().cloned().collect());
+            groups.push(self.planner.domain_group(table, members, &keys, &BTreeSet::new(), &outer));
+        }
+        (Domain { outer_dims, keys, groups }, null_filters)
+    }
+
+    fn part(&mut self, axes: &[usize], chosen: &Chosen, names: &[&str], exprs: &[Expr]) -> GridPart {
+        let columns = self.columns(axes);
+        let scope = self.scope(&columns);
+        let (domain, null_filters) = self.domain(&columns, self.base.scope.dims.len());
+        let items = self.items(names, exprs, &scope);
+        GridPart {
+            axes: columns.iter().map(|(a, _)| *a).collect(),
+            readings: self.readings(chosen),
+            domain,
+            null_filters,
+            items,
+        }
+    }
+
+    fn items(&mut self, names: &[&str], exprs: &[Expr], scope: &Scope) -> Vec<crate::plan::Assembly> {
+        names.iter().zip(exprs).map(|(n, e)| self.planner.assembly(n, e, scope, &self.base.env)).collect()
+    }
+
+    /// Where the axes of lenses stand.
+    fn readings(&self, chosen: &Chosen) -> Vec<(usize, u64)> {
+        let at = |(i, axis): (usize, &Axis)| match axis {
+            Axis::Lens(lens) => chosen.iter().find(|(l, _)| l == lens).map(|(_, reading)| (i, *reading)),
+            Axis::Column(_) => None,
+        };
+        self.axes.iter().enumerate().filter_map(at).collect()
+    }
+
+    fn judge(&mut self, axes: usize, having: Option<&Expr>, order: &[(Expr, bool)]) -> Judge {
+        let places = self.columns(&(0..axes).collect::<Vec<_>>());
+        let scope = self.scope(&places);
+        let first = self.base.scope.dims.len();
+        let columns: Vec<(ColumnId, usize)> =
+            places.iter().enumerate().map(|(i, (_, column))| (*column, first + i)).collect();
+        let env = self.base.env.clone().with_columns(ROW, columns.clone());
+        let resolvable = |e: &Expr| {
+            let mut all = true;
+            e.walk(&mut |part| {
+                if let crate::formula::typed::Kind::Current { provider, column, .. } = &part.kind
+                    && *provider == ROW
+                {
+                    all &= columns.iter().any(|(c, _)| c == column);
+                }
+            });
+            all
+        };
+        let having = having.filter(|_| axes == self.row_axes).map(|e| self.planner.assembly("having", e, &scope, &env));
+        let order = order
+            .iter()
+            .map(|(e, _)| resolvable(e).then(|| (self.planner.assembly("order by", e, &scope, &env), e.ty)))
+            .collect();
+        Judge { axes, columns: places.iter().map(|(a, _)| *a).collect(), having, order }
+    }
+
+    /// The line for what a limit drops: a filter on the combinations of the axes that it stands for.
+    fn others(
+        &mut self,
+        within: &[usize],
+        totals: bool,
+        shown: &[(Chosen, Vec<Expr>)],
+        names: &[&str],
+    ) -> Option<Others> {
+        let is_within = |a: &usize| within.contains(a) || self.axes[*a].column().is_none();
+        let rest: Vec<usize> = (0..self.row_axes).filter(|a| !is_within(a)).collect();
+        if rest.is_empty() {
+            return None;
+        }
+        let kept: Vec<usize> = (0..self.row_axes).filter(is_within).collect();
+        let slot = self.planner.fresh_slot();
+        let columns: Vec<ColumnId> = self.columns(&rest).into_iter().map(|(_, c)| c).collect();
+        let test = FilterTest::Lines { columns: columns.clone(), kept: columns, slot };
+        let mut parts = Vec::new();
+        let all = self.axes.len();
+        let splits: Vec<usize> = if totals { (self.row_axes..=all).rev().collect() } else { vec![all] };
+        let mut known: Vec<Vec<usize>> = Vec::new();
+        for c in splits {
+            let split: Vec<usize> =
+                (self.row_axes..all).filter(|a| *a < c || self.axes[*a].column().is_none()).collect();
+            if known.contains(&split) {
+                continue;
+            }
+            let (inner, columns) = (self.columns(&kept), self.columns(&split));
+            let mut scope = self.scope(&inner);
+            scope
+                .dims
+                .insert(self.base.scope.dims.len(), Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+            scope.filters.push(Filter { test: test.clone(), origin: Origin::RowAxis });
+            let outer_dims = scope.dims.len();
+            for (axis, column) in &columns {
+                scope.dims.push(Dim { key: Key::Column(*column), origin: self.origin(*axis), filters: true });
+                scope.axes.push(*column);
+            }
+            let (domain, null_filters) = self.domain(&columns, outer_dims);
+            for (chosen, exprs) in shown {
+                parts.push(GridPart {
+                    axes: columns.iter().map(|(a, _)| *a).collect(),
+                    readings: self.readings(chosen),
+                    domain: domain.clone(),
+                    null_filters: null_filters.clone(),
+                    items: self.items(names, exprs, &scope),
+                });
+            }
+            known.push(split);
+        }
+        Some(Others { within: self.columns(&kept).into_iter().map(|(a, _)| a).collect(), rest, parts })
+    }
+}

@@ -1,0 +1,134 @@
+//! The cells of a grid that show, line by line: codes on the axes, values of the items.
+
+use super::super::RunError;
+use super::super::anchors::Outer;
+use super::super::assemble::Executor;
+use super::super::domain::{expand, is_missed};
+use super::super::frame::{Frame, Held, KeyKind};
+use super::super::read::null_passes;
+use crate::plan::query::{GridPart, GridPlan};
+use crate::plan::{Bound, Slot};
+use crate::value::{Type, Value};
+
+/// In place of a code: the axis is totalled.
+pub(super) const TOTAL: u64 = u64::MAX;
+/// In place of a code: the axis stands for what a limit drops.
+pub(super) const OTHERS: u64 = u64::MAX - 1;
+
+/// Lines, column by column.
+pub(super) struct Lines {
+    /// By axis, for each line its code, [`TOTAL`] or [`OTHERS`].
+    pub(super) codes: Vec<Vec<u64>>,
+    /// By item, for each line its value.
+    pub(super) items: Vec<Vec<Value>>,
+    count: usize,
+}
+
+/// The one cell without axes, with the values that the `where` takes from outside.
+pub(crate) fn base_frame(executor: &Executor<'_>, outer: &[(Slot, Bound)]) -> Result<Frame, RunError> {
+    let one = Frame::one();
+    let mut dims = Vec::new();
+    for (_, value) in outer {
+        dims.push(executor.bound(value, &one)?.0);
+    }
+    Ok(one.with(dims))
+}
+
+/// The values from outside, by slot.
+pub(crate) fn outer_values(base: &Frame, outer: &[(Slot, Bound)]) -> Vec<(Slot, Held, Type)> {
+    outer
+        .iter()
+        .zip(&base.dims)
+        .filter_map(|((slot, _), dim)| match &dim.kind {
+            KeyKind::Values(pool) => Some((*slot, dim.held(0)?.clone(), pool.ty)),
+            _ => None,
+        })
+        .collect()
+}
+
+/// Whether the null combination is tried, for each group of a part's domain.
+pub(super) fn null_groups(
+    executor: &Executor<'_>,
+    plan: &GridPlan,
+    part: &GridPart,
+    outer: Outer<'_>,
+) -> Result<Vec<bool>, RunError> {
+    let mut with_null = Vec::new();
+    for (group, filters) in part.domain.groups.iter().zip(&part.null_filters) {
+        let table = plan.reads[group.read.read].table;
+        let mut null = !group.keys.is_empty() && is_missed(executor, table, &plan.both_ways);
+        for filter in filters {
+            null = null && null_passes(executor.tables(), filter, outer, executor.options())?;
+        }
+        with_null.push(null);
+    }
+    Ok(with_null)
+}
+
+impl Lines {
+    pub(super) fn new(plan: &GridPlan) -> Lines {
+        Lines { codes: vec![Vec::new(); plan.axes.len()], items: vec![Vec::new(); plan.items.len()], count: 0 }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.count
+    }
+
+    /// The codes of one line on some axes.
+    pub(super) fn at(&self, line: usize, axes: std::ops::Range<usize>) -> Vec<u64> {
+        axes.map(|a| self.codes[a][line]).collect()
+    }
+
+    /// Evaluates the items in all combinations of a part that are tried, and keeps those that show.
+    pub(super) fn evaluate(
+        &mut self,
+        executor: &Executor<'_>,
+        plan: &GridPlan,
+        part: &GridPart,
+        base: &Frame,
+    ) -> Result<(), RunError> {
+        let outer = outer_values(base, &plan.outer);
+        let with_null = null_groups(executor, plan, part, &outer)?;
+        let alone = part.axes.is_empty();
+        let expanded = expand(executor, &part.domain, base, &with_null, || {
+            // Without axes there is one line, whatever is in it.
+            if plan.with_empty || alone { Ok(None) } else { executor.supports(&part.items) }
+        })?;
+        let fixed = |line: &mut [u64], _: usize| line.fill(TOTAL);
+        self.take(executor, part, &expanded.frame, base.dims.len(), plan.with_empty || alone, fixed)
+    }
+
+    /// Takes the cells of a frame that show, or all; `fixed` gives the codes of axes that are no dimensions of the part.
+    pub(super) fn take(
+        &mut self,
+        executor: &Executor<'_>,
+        part: &GridPart,
+        frame: &Frame,
+        first: usize,
+        all: bool,
+        fixed: impl Fn(&mut [u64], usize),
+    ) -> Result<(), RunError> {
+        let mut items = Vec::new();
+        for item in &part.items {
+            items.push((executor.eval(item, frame)?, item.scalar.ty));
+        }
+        let shows = |cell: &usize| all || items.iter().any(|(c, _)| c.read[*cell] && c.values.is_valid(*cell));
+        let cells: Vec<usize> = (0..frame.cells).filter(shows).collect();
+        let mut line = vec![TOTAL; self.codes.len()];
+        for cell in &cells {
+            fixed(&mut line, *cell);
+            for (i, axis) in part.axes.iter().enumerate() {
+                line[*axis] = frame.dims[first + i].codes[*cell];
+            }
+            for (axis, reading) in &part.readings {
+                line[*axis] = *reading;
+            }
+            self.codes.iter_mut().zip(&line).for_each(|(column, code)| column.push(*code));
+        }
+        for (column, (values, ty)) in self.items.iter_mut().zip(&items) {
+            column.extend(cells.iter().map(|cell| values.values.get(*cell, *ty)));
+        }
+        self.count += cells.len();
+        Ok(())
+    }
+}

@@ -1,0 +1,267 @@
+//! Grids: what a query gives (language reference, section 12).
+//!
+//! * `lines`: the cells of all parts, as codes and values
+//! * `arrange`: `having`, order, limits, totals
+//! * `others`: the line for what a limit drops
+//! * `records`: rows of a table
+
+mod arrange;
+mod lines;
+mod others;
+mod records;
+
+use std::collections::HashMap;
+
+use super::anchors::Tables;
+use super::assemble::{Executor, ReadProfile};
+use super::{Options, RunError};
+use crate::formula::schema::{ColumnId, Schema};
+use crate::plan::query::{Axis, GridPlan, PlannedItem, QueryPlan};
+use crate::store::Store;
+use crate::value::{Type, Value};
+use arrange::Ranks;
+use lines::{Lines, OTHERS, TOTAL};
+pub(crate) use lines::{base_frame, outer_values};
+
+/// What a grid's columns are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GridColumnKind {
+    /// A row axis.
+    Row,
+    /// A column axis.
+    Column,
+    /// An item.
+    Measure,
+    /// A column of records.
+    Field,
+}
+
+/// One column of a [`Grid`].
+#[derive(Clone, Debug)]
+pub struct GridColumn {
+    /// The name in formulas, or the heading.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// Shown before labels and values, to tell two roles of one table apart.
+    pub prefix: Option<String>,
+    /// What it is.
+    pub kind: GridColumnKind,
+    /// The type of its values.
+    pub ty: Type,
+    /// A pattern for its values.
+    pub format: Option<String>,
+    /// For an axis that is a lens: its readings.
+    pub readings: Vec<GridReading>,
+}
+
+/// A reading of a lens that stands on an axis.
+#[derive(Clone, Debug)]
+pub struct GridReading {
+    /// The value on the axis.
+    pub name: String,
+    /// What people read instead.
+    pub label: Option<String>,
+    /// A pattern for the figures on its lines, in place of their own.
+    pub format: Option<String>,
+}
+
+/// One line of a [`Grid`]: axis values, then items.
+#[derive(Clone, Debug, PartialEq)]
+pub struct GridLine {
+    /// By column of the grid; null on axes that are totalled, or that stand for the rest of a limit.
+    pub values: Vec<Value>,
+    /// Which axis columns are totalled.
+    pub totalled: Vec<usize>,
+    /// Which axis columns stand for the rest of a limit.
+    pub others: Vec<usize>,
+}
+
+/// The result of a query: always flat, one line for each combination of row and column axis values that shows.
+#[derive(Clone, Debug)]
+pub struct Grid {
+    /// Row axes, column axes, items.
+    pub columns: Vec<GridColumn>,
+    /// In order: by row, then by column; totals after what they total.
+    pub lines: Vec<GridLine>,
+    /// The combinations of column axes that occur, in order, with the columns that are totalled in them.
+    pub headers: Vec<GridLine>,
+    /// Whether totals were asked for.
+    pub totals: bool,
+    /// Whether a line for the rest of a limit was asked for.
+    pub others: bool,
+}
+
+impl Grid {
+    /// The pattern for one value of a line: that of the reading that the line stands at, else the column's own.
+    pub fn format_of(&self, line: &GridLine, column: usize) -> Option<&str> {
+        let own = self.columns[column].format.as_deref();
+        if self.columns[column].kind != GridColumnKind::Measure {
+            return own;
+        }
+        let stands_at = |i: usize, r: &&GridReading| line.values[i].as_text() == Some(&r.name);
+        let mut readings =
+            self.columns.iter().enumerate().filter_map(|(i, axis)| axis.readings.iter().find(|r| stands_at(i, r)));
+        readings.find_map(|r| r.format.as_deref()).or(own)
+    }
+}
+
+/// What a run cost.
+#[derive(Debug)]
+pub struct RunProfile {
+    /// By read of the plan.
+    pub reads: Vec<ReadProfile>,
+    /// Time in items and measures, with what is inside them, by [`super::assemble::part_key`].
+    pub parts: HashMap<usize, std::time::Duration>,
+}
+
+/// Runs a plan.
+///
+/// # Errors
+/// See [`RunError`].
+pub fn run(
+    schema: &Schema,
+    store: &Store,
+    plan: &QueryPlan,
+    options: &Options,
+) -> Result<(Grid, RunProfile), RunError> {
+    let tables = Tables { schema, store };
+    let executor = Executor::new(tables, plan.reads(), options);
+    let grid = match plan {
+        QueryPlan::Grid(plan) => run_grid(&executor, plan)?,
+        QueryPlan::Records(plan) => records::run(&executor, plan)?,
+    };
+    let (reads, parts) = executor.into_profile();
+    Ok((grid, RunProfile { reads, parts }))
+}
+
+fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> {
+    let tables = executor.tables();
+    let base = lines::base_frame(executor, &plan.outer)?;
+    let mut all = Lines::new(plan);
+    for part in &plan.parts {
+        all.evaluate(executor, plan, part, &base)?;
+    }
+    let ranks: Vec<Ranks> = plan.axes.iter().map(|a| Ranks::new(tables, *a)).collect();
+    let mut arranged = arrange::arrange(executor, plan, &base, &all, &ranks)?;
+    if let Some(rest) = &plan.others {
+        let first = all.len();
+        others::evaluate(executor, plan, rest, &base, &arranged, &mut all)?;
+        arranged.add(plan, &all, first, &ranks);
+    }
+    let order = arranged.order(plan, &all, &ranks);
+    Ok(Grid {
+        columns: columns(tables.schema, plan),
+        headers: headers(tables, plan, &all, &order),
+        lines: show(tables, plan, &mut all, &order),
+        totals: plan.totals,
+        others: plan.others.is_some(),
+    })
+}
+
+/// The column of a grid that an item is.
+fn item_column(item: &PlannedItem, kind: GridColumnKind) -> GridColumn {
+    GridColumn {
+        name: item.name.clone(),
+        label: item.label.clone(),
+        prefix: None,
+        kind,
+        ty: item.ty,
+        format: item.format.clone(),
+        readings: Vec::new(),
+    }
+}
+
+fn columns(schema: &Schema, plan: &GridPlan) -> Vec<GridColumn> {
+    let axes = plan.axes.iter().enumerate().map(|(i, axis)| {
+        let kind = if i < plan.row_axes { GridColumnKind::Row } else { GridColumnKind::Column };
+        match axis {
+            Axis::Column(id) => column_axis(schema, *id, kind),
+            Axis::Lens(lens) => lens_axis(schema, *lens, kind),
+        }
+    });
+    axes.chain(plan.items.iter().map(|item| item_column(item, GridColumnKind::Measure))).collect()
+}
+
+fn column_axis(schema: &Schema, id: ColumnId, kind: GridColumnKind) -> GridColumn {
+    let (table, column) = (schema.table(id.table), schema.column(id));
+    GridColumn {
+        name: format!("{}.{}", table.name, column.name),
+        label: column.label.clone(),
+        prefix: table.prefix.clone(),
+        kind,
+        ty: column.ty,
+        format: column.format.clone(),
+        readings: Vec::new(),
+    }
+}
+
+fn lens_axis(schema: &Schema, lens: usize, kind: GridColumnKind) -> GridColumn {
+    let def = &schema.lenses[lens];
+    let readings = def.readings.iter().map(|r| GridReading {
+        name: r.name.clone(),
+        label: r.label.clone(),
+        format: r.format.clone(),
+    });
+    GridColumn {
+        name: def.name.clone(),
+        label: def.label.clone(),
+        prefix: None,
+        kind,
+        ty: Type::Text,
+        format: None,
+        readings: readings.collect(),
+    }
+}
+
+/// The value of an axis.
+fn axis_value(tables: Tables<'_>, axis: Axis, code: u64) -> Value {
+    match axis {
+        _ if code >= OTHERS => Value::Null,
+        Axis::Column(column) => tables.column(column).value_of(code),
+        Axis::Lens(lens) => {
+            let readings = &tables.schema.lenses[lens].readings;
+            readings.get(code as usize).map_or(Value::Null, |r| Value::text(&r.name))
+        }
+    }
+}
+
+fn marked(codes: impl Iterator<Item = (usize, u64)>, mark: u64) -> Vec<usize> {
+    codes.filter(|(_, code)| *code == mark).map(|(i, _)| i).collect()
+}
+
+/// The distinct combinations of column axes, in display order.
+fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Order) -> Vec<GridLine> {
+    let axes = plan.row_axes..plan.axes.len();
+    order
+        .headers
+        .iter()
+        .map(|line| {
+            let codes = || axes.clone().map(|a| (a, lines.codes[a][*line as usize]));
+            GridLine {
+                values: codes().map(|(a, code)| axis_value(tables, plan.axes[a], code)).collect(),
+                totalled: marked(codes(), TOTAL),
+                others: Vec::new(),
+            }
+        })
+        .collect()
+}
+
+fn show(tables: Tables<'_>, plan: &GridPlan, lines: &mut Lines, order: &arrange::Order) -> Vec<GridLine> {
+    let mut items = std::mem::take(&mut lines.items);
+    order
+        .lines
+        .iter()
+        .map(|line| {
+            let line = *line as usize;
+            let codes = || lines.codes.iter().map(|c| c[line]).enumerate();
+            let axes = codes().map(|(a, code)| axis_value(tables, plan.axes[a], code));
+            let figures = items.iter_mut().map(|list| std::mem::replace(&mut list[line], Value::Null));
+            GridLine {
+                values: axes.chain(figures).collect(),
+                totalled: marked(codes(), TOTAL),
+                others: marked(codes(), OTHERS),
+            }
+        })
+        .collect()
+}

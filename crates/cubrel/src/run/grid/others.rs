@@ -1,0 +1,59 @@
+//! The line for what a limit drops: `limit 5 within port.region others`.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::super::RunError;
+use super::super::assemble::Executor;
+use super::super::domain::expand;
+use super::super::frame::{Frame, Held, KeyColumn, Members};
+use super::arrange::Arranged;
+use super::lines::{Lines, OTHERS, TOTAL, null_groups, outer_values};
+use crate::plan::Key;
+use crate::plan::query::{GridPlan, Others};
+use crate::value::Type;
+
+/// Adds the lines of the rest: for each combination of the axes within, under a filter on the combinations dropped.
+pub(super) fn evaluate(
+    executor: &Executor<'_>,
+    plan: &GridPlan,
+    others: &Others,
+    base: &Frame,
+    arranged: &Arranged,
+    lines: &mut Lines,
+) -> Result<(), RunError> {
+    let mut groups: BTreeMap<Vec<u64>, Vec<Vec<u64>>> = BTreeMap::new();
+    for row in &arranged.dropped {
+        let pick = |axes: &[usize]| axes.iter().map(|a| row[*a]).collect::<Vec<u64>>();
+        groups.entry(pick(&others.within)).or_default().push(pick(&others.rest));
+    }
+    if groups.is_empty() {
+        return Ok(());
+    }
+    let sets = groups.values().map(|list| {
+        let mut list = list.clone();
+        list.sort_unstable();
+        list.dedup();
+        Held::Members(Arc::new(Members::Lines(list)))
+    });
+    let rest = KeyColumn::of_held(sets, Type::Null);
+    let within = others.within.iter().enumerate().filter_map(|(i, axis)| {
+        let column = plan.axes[*axis].column()?;
+        Some(KeyColumn::of_codes(groups.keys().map(|k| k[i]).collect(), Key::Column(column)))
+    });
+    let outer = base.select(&vec![0; groups.len()]).with(std::iter::once(rest).chain(within));
+    let held = outer_values(base, &plan.outer);
+    let keys: Vec<&Vec<u64>> = groups.keys().collect();
+    for part in &others.parts {
+        let with_null = null_groups(executor, plan, part, &held)?;
+        let expanded = expand(executor, &part.domain, &outer, &with_null, || Ok(None))?;
+        let fixed = |line: &mut [u64], cell: usize| {
+            line.fill(TOTAL);
+            others.rest.iter().for_each(|a| line[*a] = OTHERS);
+            let key = keys[expanded.parents[cell] as usize];
+            others.within.iter().zip(key).for_each(|(a, code)| line[*a] = *code);
+        };
+        lines.take(executor, part, &expanded.frame, outer.dims.len(), plan.with_empty, fixed)?;
+    }
+    Ok(())
+}

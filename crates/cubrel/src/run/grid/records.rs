@@ -1,0 +1,66 @@
+//! `records`: rows of a table with what they look up.
+
+use super::super::assemble::Executor;
+use super::super::frame::{Frame, KeyColumn};
+use super::super::{RunError, read};
+use super::lines::{base_frame, outer_values};
+use super::{Grid, GridColumnKind, GridLine, item_column};
+use crate::plan::Key;
+use crate::plan::query::RecordsPlan;
+use crate::value::Value;
+
+/// The rows that pass, ordered and cut.
+pub(super) fn run(executor: &Executor<'_>, plan: &RecordsPlan) -> Result<Grid, RunError> {
+    let base = base_frame(executor, &plan.outer)?;
+    let outer = outer_values(&base, &plan.outer);
+    let limit = plan.limit.unwrap_or(usize::MAX);
+    let most = if plan.order.is_empty() { limit } else { usize::MAX };
+    let mut rows = read::passing_rows(executor.tables(), &plan.rows, &outer, executor.options(), most)?;
+    if !plan.order.is_empty() {
+        rows = ordered(executor, plan, &base, &rows)?;
+        rows.truncate(limit);
+    }
+    executor.check_cells(rows.len().saturating_mul(plan.items.len()))?;
+    let frame = frame(plan, &base, &rows);
+    let mut columns = Vec::new();
+    for (item, assembly) in &plan.items {
+        columns.push((executor.eval(assembly, &frame)?.values, item.ty));
+    }
+    let lines = (0..rows.len()).map(|row| GridLine {
+        values: columns.iter().map(|(values, ty)| values.get(row, *ty)).collect(),
+        totalled: Vec::new(),
+        others: Vec::new(),
+    });
+    Ok(Grid {
+        columns: plan.items.iter().map(|(item, _)| item_column(item, GridColumnKind::Field)).collect(),
+        lines: lines.collect(),
+        headers: vec![GridLine { values: Vec::new(), totalled: Vec::new(), others: Vec::new() }],
+        totals: false,
+        others: false,
+    })
+}
+
+fn frame(plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Frame {
+    let codes = rows.iter().map(|r| u64::from(*r)).collect();
+    base.select(&vec![0; rows.len()]).with([KeyColumn::of_codes(codes, Key::Row(plan.table))])
+}
+
+/// By `order by`, equal ones as they stand in the table.
+fn ordered(executor: &Executor<'_>, plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Result<Vec<u32>, RunError> {
+    let frame = frame(plan, base, rows);
+    let mut keys: Vec<(Vec<Value>, bool)> = Vec::new();
+    for (assembly, ty, descending) in &plan.order {
+        let values = executor.eval(assembly, &frame)?.values;
+        keys.push(((0..rows.len()).map(|row| values.get(row, *ty)).collect(), *descending));
+    }
+    let mut places: Vec<u32> = (0..rows.len() as u32).collect();
+    places.sort_by(|a, b| {
+        let by_key = keys.iter().map(|(values, descending)| {
+            let (x, y) = (&values[*a as usize], &values[*b as usize]);
+            let order = x.total_cmp(y);
+            if *descending && !x.is_null() && !y.is_null() { order.reverse() } else { order }
+        });
+        by_key.reduce(|first, next| first.then(next)).unwrap_or(std::cmp::Ordering::Equal)
+    });
+    Ok(places.into_iter().map(|p| rows[p as usize]).collect())
+}
