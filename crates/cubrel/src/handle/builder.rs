@@ -212,6 +212,7 @@ impl Builder {
         }
         let loader = Loader { document: &document, formulas: &formulas, observer: &Silent, settings: &self.settings };
         let mut given = self.tables;
+        let settings = Settings { locale: document.file.model.locale_with_currency(), ..self.settings.clone() };
         let mut tables: Vec<LoadedTable> = Vec::new();
         for (name, section) in &document.file.table {
             if let Some(first) = &section.same_as {
@@ -231,7 +232,7 @@ impl Builder {
                 None => build_calendar(&loader, name, section)?,
             });
         }
-        assemble(document.clone(), &formulas, &tables, self.settings.clone(), Known::default())
+        assemble(document.clone(), &formulas, &tables, settings, Known::default())
     }
 }
 

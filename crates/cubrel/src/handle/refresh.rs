@@ -81,8 +81,12 @@ fn clock_day() -> i32 {
     (seconds / 86_400) as i32
 }
 
-fn settings(options: &RefreshOptions) -> Settings {
-    Settings { today: options.today.unwrap_or_else(clock_day), ..Settings::default() }
+fn settings(document: &Document, options: &RefreshOptions) -> Settings {
+    Settings {
+        today: options.today.unwrap_or_else(clock_day),
+        locale: document.file.model.locale_with_currency(),
+        ..Settings::default()
+    }
 }
 
 fn store_path(document: &Document) -> PathBuf {
@@ -127,7 +131,7 @@ pub(super) fn open(
     observer: &dyn Observer,
 ) -> Result<(Model, Option<RefreshReport>), Error> {
     let (document, formulas) = read_document(path)?;
-    let settings = settings(options);
+    let settings = settings(&document, options);
     let old = read_store(&document);
     if let Some((stored, notes)) = &old
         && is_fresh(&document, notes)
@@ -242,7 +246,7 @@ fn refresh_with(
         return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(unknown, &names))]));
     }
     let limit = memory_limit(&document)?;
-    let settings = settings(options);
+    let settings = settings(&document, options);
     let loader = Loader { document: &document, formulas, observer, settings: &settings };
     let tables = load_all(&loader, old.as_ref(), options)?;
     let derived = derived(&document, &settings);

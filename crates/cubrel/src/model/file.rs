@@ -38,6 +38,17 @@ pub struct ModelSection {
     pub memory: Option<String>,
 }
 
+impl ModelSection {
+    /// The locale with the currency as its `cu` keyword, as `to_text` takes it.
+    pub fn locale_with_currency(&self) -> String {
+        match (&self.locale, &self.currency) {
+            (Some(locale), Some(currency)) => format!("{locale}-u-cu-{}", currency.to_lowercase()),
+            (Some(locale), None) => locale.clone(),
+            (None, _) => String::new(),
+        }
+    }
+}
+
 /// `[table.NAME]`
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]

@@ -15,4 +15,5 @@ pub mod file;
 pub mod roles;
 
 pub use document::Document;
+
 pub use file::ModelFile;

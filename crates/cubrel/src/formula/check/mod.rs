@@ -30,6 +30,8 @@ pub struct Settings {
     pub today: i32,
     /// The values of `$name`; a list has several.
     pub parameters: HashMap<String, Vec<Value>>,
+    /// The locale of `to_text`, with the model's currency as its `cu` keyword.
+    pub locale: String,
     /// What `user()` gives.
     pub user: Option<String>,
     /// What is not answered to who asks.

@@ -365,20 +365,15 @@ impl Checker<'_> {
                 let user = self.settings.user.as_ref().map_or(Value::Null, Value::text);
                 return Ok(Expr { kind: Kind::Literal(user), ty: Type::Text, span });
             }
-            "to_text" => {
-                return self.fail(
-                    Problem::Unsupported,
-                    name.span,
-                    format!("`{}` cannot be run yet", name.text),
-                    "leave it out for now",
-                );
-            }
             _ => {}
         }
         let Some(function) = functions::find(&name.text) else {
             return self.unknown_function(name);
         };
-        let args = self.all(args, |c, e| c.expr(e))?;
+        let mut args = self.all(args, |c, e| c.expr(e))?;
+        if function.name == "to_text" && args.len() == 2 {
+            args.push(literal(Value::text(&self.settings.locale), span));
+        }
         let args = self.fit_arguments(function, args, span)?;
         let arguments: Vec<Argument<'_>> = args
             .iter()
@@ -428,7 +423,7 @@ impl Checker<'_> {
         let known: Vec<&str> = functions::all()
             .map(|(_, f)| f.name)
             .chain(words::AGGREGATES.iter().copied())
-            .chain(["if", "coalesce", "nullif", "cast", "try_cast"])
+            .chain(["if", "coalesce", "nullif", "cast", "try_cast", "user"])
             .collect();
         let help = match closest(&name.text, known.iter().copied()) {
             Some(near) => format!("did you mean `{near}`?"),

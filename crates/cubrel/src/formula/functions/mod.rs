@@ -4,6 +4,7 @@
 
 mod dates;
 mod numbers;
+mod patterns;
 mod text;
 
 pub(crate) use text::like;
@@ -104,9 +105,14 @@ impl Parameter {
 
 /// All functions, by area, in the order in which they are listed.
 pub fn all() -> impl Iterator<Item = (&'static str, &'static Function)> {
-    [("numbers", numbers::FUNCTIONS), ("text", text::FUNCTIONS), ("dates", dates::FUNCTIONS)]
-        .into_iter()
-        .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
+    [
+        ("numbers", numbers::FUNCTIONS),
+        ("text", text::FUNCTIONS),
+        ("dates", dates::FUNCTIONS),
+        ("patterns", patterns::FUNCTIONS),
+    ]
+    .into_iter()
+    .flat_map(|(area, list)| list.iter().map(move |f| (area, f)))
 }
 
 /// The function of a name.
@@ -174,6 +180,31 @@ pub const AGGREGATES: &[AggregateEntry] = &[
         name: "last",
         signature: "last(x order by y [per …])",
         meaning: "x where y is greatest; of several the greatest x",
+    },
+    AggregateEntry {
+        name: "rank",
+        signature: "rank(x per t.c [asc])",
+        meaning: "1 + how many values of the column have a greater figure (with `asc`: a smaller one)",
+    },
+    AggregateEntry {
+        name: "top",
+        signature: "… in top(n, x per t.c)",
+        meaning: "the values of a column with the greatest figures, ties at the cut included",
+    },
+    AggregateEntry {
+        name: "bottom",
+        signature: "… in bottom(n, x per t.c)",
+        meaning: "the values of a column with the smallest figures, ties at the cut included",
+    },
+    AggregateEntry {
+        name: "narrowed",
+        signature: "narrowed(t.c)",
+        meaning: "whether a filter other than a role's acts on the column",
+    },
+    AggregateEntry {
+        name: "grouping",
+        signature: "grouping(t.c)",
+        meaning: "0 on a grid line of the column, 1 where it is totalled or on no axis",
     },
     AggregateEntry { name: "string_agg", signature: "string_agg(x, ', ' [order by y])", meaning: "the texts, joined" },
 ];
