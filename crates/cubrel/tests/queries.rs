@@ -298,3 +298,53 @@ fn two_dates_cross_on_one_grid() {
         &["2024|2024|15", "2024|2025|20", "2025|2025|17"],
     );
 }
+
+/// Routes with their revenue as a table of its own, classes on it, and bookings that point at it.
+const WORKED_OUT: &str = "
+[table.route_size]
+query = 'grid net as revenue, rows(booking) as n by route.id having net > 2'
+[table.route_size.column.class]
+formula = \"if(revenue > 10, 'large', 'small')\"
+[[relationship]]
+many = 'booking.route'
+one = 'route_size.id'
+";
+
+#[test]
+fn a_table_is_worked_out_by_a_query() {
+    let build = |more: &str| {
+        let text = Value::text;
+        let rows = [("r1", 10), ("r1", 20), ("r2", 7), ("r3", 2), ("r9", 3)]
+            .map(|(route, net)| vec![text(route), Value::Int(net)]);
+        let route = ["r1", "r2", "r3"].map(|id| vec![text(id)]);
+        Model::builder()
+            .definitions(&format!("{WORKED_OUT}\n[measure.net]\nformula = 'sum(booking.net)'\n{more}"))
+            .rows("route", &[("id", Type::Text)], &route)
+            .rows("booking", &[("route", Type::Text), ("net", Type::Int)], &rows)
+            .relationship("booking.route", "route.id")
+            .build()
+    };
+    let m = build("").unwrap();
+    expect(
+        &m,
+        "records route_size.id, route_size.revenue, route_size.n, route_size.class",
+        &["r1|30|2|large", "r2|7|1|small", "|3|1|small"],
+    );
+    expect(&m, "grid net by route_size.class", &["large|30", "small|7", "|5"]);
+    expect(&m, "grid sum(route_size.revenue) as r where route_size.class = 'large'", &["30"]);
+    let wrong = [
+        ("[table.a]\nquery = 'grid rows(a) as n'", "these formulas need each other: a → a"),
+        ("[table.a]\nquery = 'grid net + 1'", "this column of the table has no name"),
+        ("[table.a]\nquery = 'grid net totals'", "a table has no lines for totals"),
+        ("[table.a]\nquery = 'grid net as x by route.nam'", "table `route` has no column `nam`"),
+        (
+            "[table.a]\nquery = 'grid m as x'\n[measure.m]\nformula = 'sum(a.x)'",
+            "these formulas need each other: m → a → m",
+        ),
+        ("[table.a]\nquery = 'grid net'\nsource = 'a.csv'", "`a` has a source and a query"),
+    ];
+    for (more, expected) in wrong {
+        let error = build(more).unwrap_err().to_string();
+        assert!(error.contains(expected), "{more}: {error}");
+    }
+}

@@ -264,7 +264,44 @@ pub struct Item {
     pub span: Span,
 }
 
+impl Query {
+    /// Calls `visit` on every expression of the query, not on their parts.
+    pub fn each_expr<'q>(&'q self, visit: &mut dyn FnMut(&'q Expr)) {
+        self.measures.iter().for_each(|(_, e)| visit(e));
+        self.items.iter().for_each(|i| visit(&i.expr));
+        self.filter.iter().chain(&self.having).for_each(&mut *visit);
+        self.order.iter().for_each(|(e, _)| visit(e));
+    }
+
+    /// Its axes, and those that a limit counts within.
+    pub fn targets(&self) -> impl Iterator<Item = &Target> {
+        self.by.iter().chain(&self.split).chain(self.limit.iter().flat_map(|l| &l.within))
+    }
+}
+
 impl Expr {
+    /// Calls `visit` on every name that can be a table's.
+    pub fn walk_tables<'e>(&'e self, visit: &mut dyn FnMut(&'e Name)) {
+        self.walk(&mut |e| match &e.kind {
+            ExprKind::Name(name) | ExprKind::Column(name, _) | ExprKind::Via(_, name, _) => visit(name),
+            ExprKind::BothWays(_, name, _) => visit(name),
+            ExprKind::Aggregate(a) => a.per.iter().flat_map(|p| &p.of).for_each(&mut *visit),
+            ExprKind::Given(_, edits) => {
+                for edit in edits {
+                    match &edit.kind {
+                        EditKind::Narrow { table, .. } => table.iter().for_each(&mut *visit),
+                        EditKind::Period(Period::AtEnd(Some(table)), _) => visit(table),
+                        _ => {}
+                    }
+                }
+            }
+            _ => {}
+        });
+        self.walk_targets(&mut |target| match target {
+            Target::Name(name) | Target::Column(name, _) => visit(name),
+        });
+    }
+
     /// Calls `visit` on every table and column that stands where either can: after `per`, `lift` and `leave`.
     pub fn walk_targets<'e>(&'e self, visit: &mut dyn FnMut(&'e Target)) {
         self.walk(&mut |e| match &e.kind {

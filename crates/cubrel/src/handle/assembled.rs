@@ -6,21 +6,23 @@ use rayon::prelude::*;
 
 use super::{Error, Inner, Model};
 use crate::formula::check::{ROW, Settings};
-use crate::formula::schema::{ColumnId, Computed, Schema};
+use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source};
 use crate::formula::typed::Expr;
+use crate::load::TableReport;
 use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, stored, to_raw};
 use crate::model::calendar::check_days;
-use crate::model::define::{Defined, ShapeColumn, TableShape, define};
+use crate::model::define::{Defined, QueryColumn, ShapeColumn, Step, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
 use crate::model::document::Document;
+use crate::plan::query::{Axis, QueryPlan, plan};
 use crate::plan::{Dim, Key, Origin, Planner, Scope};
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
-use crate::run::{Options, RunError};
-use crate::store::{Column, Lookup, SEGMENT_ROWS, Store, TableData};
-use crate::value::Type;
+use crate::run::{Options, RunError, grid};
+use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
+use crate::value::{Type, VectorBuilder};
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
 #[derive(Default)]
@@ -43,7 +45,7 @@ pub fn assemble(
     known: Known,
 ) -> Result<Model, Error> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(&document, formulas, t)).collect();
-    let defined = define(&document, formulas, &shapes, &settings);
+    let defined = define(&document, formulas, &shapes, &settings, &query_columns);
     if defined.has_errors() {
         return Err(Error::Problems(defined.problems));
     }
@@ -62,17 +64,48 @@ pub fn assemble(
     store.lookups = if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
         known.lookups
     } else {
-        lookups(&schema, &store)?
+        let worked_out = |r: &RelationshipDef| [r.many, r.one].iter().any(|t| is_worked_out(&document, &schema, *t));
+        lookups(&schema, &store, |r| !worked_out(r))?
     };
-    for (id, expr, source) in after {
-        let (table, column) = (&schema.table(id.table).name, &schema.column(id).name);
-        let data = match known.columns.iter().find(|(t, c, _)| t == table && c == column) {
-            Some((_, _, data)) => data.clone(),
-            None => Arc::new(compute(&schema, &store, id, &expr, &source)?),
-        };
-        store.tables[id.table.0 as usize].columns[id.index as usize] = data;
+    let found = |table: TableId, column: &str| {
+        let name = &schema.table(table).name;
+        known.columns.iter().find(|(t, c, _)| t == name && c == column).map(|(_, _, data)| data.clone())
+    };
+    for step in after {
+        match step {
+            Step::Column(id, expr, source) => {
+                let data = match found(id.table, &schema.column(id).name) {
+                    Some(data) => data,
+                    None => Arc::new(compute(&schema, &store, id, &expr, &source)?),
+                };
+                store.tables[id.table.0 as usize].columns[id.index as usize] = data;
+            }
+            Step::Table(table, source) => {
+                let names = schema.table(table).columns.iter().map(|c| &c.name);
+                let stored: Option<Vec<Arc<Column>>> = names.map(|n| found(table, n)).collect();
+                let complete = stored.is_some();
+                let columns = match stored {
+                    Some(columns) => columns,
+                    None => work_out(&schema, &store, &settings, table, &source)?,
+                };
+                let data = &mut store.tables[table.0 as usize];
+                data.rows = columns.first().map_or(0, |c| c.rows());
+                columns.into_iter().enumerate().for_each(|(i, column)| data.columns[i] = column);
+                if !complete {
+                    let touches = |r: &RelationshipDef| r.many == table || r.one == table;
+                    let again = lookups(&schema, &store, touches)?;
+                    for ((old, new), r) in store.lookups.iter_mut().zip(again).zip(&schema.relationships) {
+                        if touches(r) {
+                            *old = new;
+                        }
+                    }
+                }
+            }
+        }
     }
-    let reports = tables.iter().map(|t| t.report.clone()).collect();
+    let report =
+        |(table, data): (&LoadedTable, &TableData)| TableReport { rows: data.rows as u64, ..table.report.clone() };
+    let reports = tables.iter().zip(&store.tables).map(report).collect();
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
     let restricted = Default::default();
     Ok(Model { inner: Arc::new(Inner { document, schema, store, settings, reports, warnings, roles, restricted }) })
@@ -86,7 +119,7 @@ pub fn diagnose(
     settings: &Settings,
 ) -> Vec<Diagnostic> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
-    define(document, formulas, &shapes, settings).problems
+    define(document, formulas, &shapes, settings, &query_columns).problems
 }
 
 fn empty_column() -> Column {
@@ -101,6 +134,10 @@ fn shape(document: &Document, formulas: &Formulas, table: &LoadedTable) -> Table
         .iter()
         .map(|c| ShapeColumn { name: c.name.clone(), ty: c.data.ty(), computed: c.computed })
         .collect();
+    if let Some(query) = formulas.queries.get(&Node::Table(table.name.clone())) {
+        let column = |name: &String| ShapeColumn { name: name.clone(), ty: Type::Null, computed: Computed::After };
+        columns = query.columns.iter().map(column).collect();
+    }
     let section = document.file.table.get(&table.name);
     for (name, said) in section.iter().flat_map(|s| &s.column) {
         let node = Node::Column(table.name.clone(), name.clone());
@@ -123,11 +160,79 @@ fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
     dates.collect()
 }
 
-fn lookups(schema: &Schema, store: &Store) -> Result<Vec<Arc<Lookup>>, Error> {
+/// Whether a query works a table out.
+fn is_worked_out(document: &Document, schema: &Schema, table: TableId) -> bool {
+    document.file.table.get(&schema.table(table).name).is_some_and(|s| s.query.is_some())
+}
+
+/// The columns that a query gives.
+fn query_columns(
+    schema: &Schema,
+    settings: &Settings,
+    source: &Arc<Source>,
+) -> Result<Vec<QueryColumn>, Vec<Diagnostic>> {
+    let QueryPlan::Grid(plan) = plan(schema, settings, source)? else {
+        return Ok(Vec::new());
+    };
+    let axes = plan.axes.iter().map(|axis| match axis {
+        Axis::Column(id) => {
+            let column = schema.column(*id);
+            QueryColumn { ty: column.ty, label: column.label.clone(), format: column.format.clone() }
+        }
+        Axis::Lens(lens) => QueryColumn { ty: Type::Text, label: schema.lenses[*lens].label.clone(), format: None },
+    });
+    let items = plan.items.iter().map(|i| QueryColumn { ty: i.ty, label: i.label.clone(), format: i.format.clone() });
+    Ok(axes.chain(items).collect())
+}
+
+/// The columns of a table that its query gives.
+fn work_out(
+    schema: &Schema,
+    store: &Store,
+    settings: &Settings,
+    table: TableId,
+    source: &Arc<Source>,
+) -> Result<Vec<Arc<Column>>, Error> {
+    let plan = plan(schema, settings, source)?;
+    let name = &schema.table(table).name;
+    let (grid, _) = grid::run(schema, store, &plan, &Options::default()).map_err(|e| match e {
+        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, name)]),
+        other => Error::Run(other),
+    })?;
+    let column = |i: usize| {
+        let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
+        let ty = schema.column(id).ty;
+        let mut builder = VectorBuilder::new(ty, grid.lines.len());
+        grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
+        let raw = to_raw(builder.finish(), ty, &found.name, source).map_err(|p| Error::Problems(vec![p]))?;
+        let data = Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
+            Error::Problems(vec![Diagnostic::general(Problem::Data, format!("{name}.{}: {e}", found.name))])
+        })?;
+        Ok(Arc::new(data))
+    };
+    (0..grid.columns.len()).map(column).collect()
+}
+
+/// A relationship whose rows are not known yet.
+fn unknown_lookup(store: &Store, r: &RelationshipDef) -> Lookup {
+    let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
+    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into_boxed_slice());
+    Lookup { target, unmatched_rows: 0, key_count: 0, examples: Vec::new() }
+}
+
+/// The relationships that are `wanted`; the others point at nothing.
+fn lookups(
+    schema: &Schema,
+    store: &Store,
+    wanted: impl Fn(&RelationshipDef) -> bool + Sync,
+) -> Result<Vec<Arc<Lookup>>, Error> {
     let built: Vec<_> = schema
         .relationships
         .par_iter()
         .map(|r| {
+            if !wanted(r) {
+                return Ok(unknown_lookup(store, r));
+            }
             let side = |table: crate::formula::schema::TableId, columns: &[u32]| -> Vec<&Column> {
                 columns.iter().map(|c| &*store.tables[table.0 as usize].columns[*c as usize]).collect()
             };

@@ -226,6 +226,10 @@ impl Builder {
                 }
                 continue;
             }
+            if section.query.is_some() {
+                tables.push(LoadedTable::worked_out(name, section));
+                continue;
+            }
             let place = given.iter().position(|(n, _)| n == name);
             tables.push(match place {
                 Some(place) => loader.given(name, section, given.swap_remove(place).1)?,

@@ -100,7 +100,9 @@ fn derived(document: &Document, settings: &Settings) -> u64 {
     let columns: Vec<_> = file
         .table
         .iter()
-        .map(|(t, s)| (t, &s.same_as, s.column.iter().map(|(c, s)| (c, &s.formula, &s.ty)).collect::<Vec<_>>()))
+        .map(|(t, s)| {
+            (t, &s.same_as, &s.query, s.column.iter().map(|(c, s)| (c, &s.formula, &s.ty)).collect::<Vec<_>>())
+        })
         .collect();
     let text = serde_json::to_string(&(measures, columns, &file.relationship)).unwrap_or_default();
     // Only formulas that ask for the day depend on it.
@@ -336,7 +338,11 @@ fn load_all(
     if !problems.is_empty() {
         return Err(Error::Problems(problems));
     }
-    for (name, section) in sections.iter().filter(|(_, s)| s.source.is_none() && s.same_as.is_none()) {
+    for (name, section) in sections.iter().filter(|(_, s)| s.query.is_some()) {
+        loaded.insert(name, LoadedTable::worked_out(name, section));
+    }
+    let given = |s: &TableSection| s.source.is_some() || s.same_as.is_some() || s.query.is_some();
+    for (name, section) in sections.iter().filter(|(_, s)| !given(s)) {
         if section.calendar.is_none() {
             let problem = loader.document.problem(
                 Problem::Model,

@@ -45,8 +45,8 @@ pub struct ShapeColumn {
 pub struct Defined {
     /// What formulas can name.
     pub schema: Schema,
-    /// Columns to compute after loading, in order.
-    pub after: Vec<(ColumnId, Arc<Expr>, Arc<Source>)>,
+    /// What to compute after loading, in order.
+    pub after: Vec<Step>,
     /// Who sees what.
     pub roles: Vec<RoleDef>,
     /// Everything that is wrong or surprising.
@@ -60,8 +60,28 @@ impl Defined {
     }
 }
 
+/// The columns that a query gives, found by the layer that knows queries.
+pub type QueryColumns<'a> = &'a dyn Fn(&Schema, &Settings, &Arc<Source>) -> Result<Vec<QueryColumn>, Vec<Diagnostic>>;
+
+/// A column that a query gives.
+#[derive(Clone, Debug)]
+pub struct QueryColumn {
+    /// The type of its values.
+    pub ty: Type,
+    /// What people read over it.
+    pub label: Option<String>,
+    /// A pattern for its values.
+    pub format: Option<String>,
+}
+
 /// Makes the schema and checks everything.
-pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], settings: &Settings) -> Defined {
+pub fn define(
+    document: &Document,
+    formulas: &Formulas,
+    shapes: &[TableShape],
+    settings: &Settings,
+    queries: QueryColumns<'_>,
+) -> Defined {
     let mut definer =
         Definer { document, schema: Schema::default(), after: Vec::new(), problems: formulas.problems.clone() };
     for shape in shapes {
@@ -74,7 +94,8 @@ pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], s
     definer.paths();
     definer.ways_back();
     definer.measures();
-    definer.formulas(formulas, settings);
+    definer.formulas(formulas, settings, queries);
+    definer.keys_of_queries();
     definer.lenses(settings);
     definer.formats();
     let (roles, problems) = super::roles::roles(document, &definer.schema, formulas, settings);
@@ -82,10 +103,19 @@ pub fn define(document: &Document, formulas: &Formulas, shapes: &[TableShape], s
     Defined { schema: definer.schema, after: definer.after, roles, problems: definer.problems }
 }
 
+/// One thing that is computed after loading.
+#[derive(Debug)]
+pub enum Step {
+    /// A calculated column.
+    Column(ColumnId, Arc<Expr>, Arc<Source>),
+    /// A table, by its query.
+    Table(TableId, Arc<Source>),
+}
+
 struct Definer<'a> {
     document: &'a Document,
     schema: Schema,
-    after: Vec<(ColumnId, Arc<Expr>, Arc<Source>)>,
+    after: Vec<Step>,
     problems: Vec<Diagnostic>,
 }
 
@@ -115,7 +145,8 @@ impl Definer<'_> {
 
     fn table(&mut self, shape: &TableShape) {
         let section = self.section(&shape.name);
-        let generated = section.generate.is_some() || (section.calendar.is_some() && section.source.is_none());
+        let generated = section.generate.is_some()
+            || (section.calendar.is_some() && section.source.is_none() && section.query.is_none());
         let place = |name: &str| shape.columns.iter().position(|c| c.name == name).map(|i| i as u32);
         let names: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
         let path = format!("table.{}", shape.name);
@@ -182,6 +213,11 @@ impl Definer<'_> {
                 );
             }
         }
+        if section.query.is_some() && (section.source.is_some() || section.same_as.is_some()) {
+            let message = format!("table `{}` has a source and a query", shape.name);
+            let help = "leave one of them out: a query works the table out from the others".to_string();
+            self.problem(Problem::Model, &format!("{path}.query"), message, help);
+        }
         let rules = calendar::rules(self.document, &shape.name, &section).unwrap_or_else(|problem| {
             self.problems.push(problem);
             CalendarRules::default()
@@ -243,6 +279,9 @@ impl Definer<'_> {
         for (m, o) in many_columns.iter().zip(&one_columns) {
             let (m, o) = (ColumnId { table: many, index: *m }, ColumnId { table: one, index: *o });
             let (a, b) = (self.schema.column(m).clone(), self.schema.column(o).clone());
+            if self.is_query(many) || self.is_query(one) {
+                continue;
+            }
             let late = [(&a, m), (&b, o)].into_iter().find(|(c, _)| c.computed == Computed::After);
             if let Some((_, id)) = late {
                 let message = format!("{} needs other tables, so it cannot be a key", self.schema.column_name(id));
@@ -372,8 +411,12 @@ impl Definer<'_> {
     }
 
     /// Checks all formulas in the order in which they need each other.
-    fn formulas(&mut self, formulas: &Formulas, settings: &Settings) {
+    fn formulas(&mut self, formulas: &Formulas, settings: &Settings, queries: QueryColumns<'_>) {
         for node in &formulas.order {
+            if let (Node::Table(name), Some(query)) = (node, formulas.queries.get(node)) {
+                self.query_table(name, &query.source, settings, queries, formulas);
+                continue;
+            }
             let parsed = &formulas.parsed[node];
             match node {
                 Node::Measure(name) => {
@@ -384,6 +427,7 @@ impl Definer<'_> {
                     self.take_problems(problems, formulas);
                     self.schema.measures[id.0 as usize].expr = expr.map(Arc::new);
                 }
+                Node::Table(_) => {}
                 Node::Column(table, column) => {
                     let table_id = self.schema.find_table(table);
                     let Some(id) = table_id.and_then(|t| self.schema.find_column(t, column)) else {
@@ -402,7 +446,7 @@ impl Definer<'_> {
                     }
                     let ty = self.stored_type(table, column, expr.ty);
                     self.schema.tables[id.table.0 as usize].columns[id.index as usize].ty = ty;
-                    self.after.push((id, Arc::new(expr), parsed.source.clone()));
+                    self.after.push(Step::Column(id, Arc::new(expr), parsed.source.clone()));
                 }
             }
         }
@@ -477,6 +521,57 @@ impl Definer<'_> {
                 return;
             }
         }
+    }
+
+    /// The columns of a table that a query works out.
+    fn query_table(
+        &mut self,
+        name: &str,
+        source: &Arc<Source>,
+        settings: &Settings,
+        queries: QueryColumns<'_>,
+        formulas: &Formulas,
+    ) {
+        let Some(table) = self.schema.find_table(name) else { return };
+        match queries(&self.schema, settings, source) {
+            Err(problems) => self.take_problems(problems, formulas),
+            Ok(columns) => {
+                for (def, column) in self.schema.tables[table.0 as usize].columns.iter_mut().zip(columns) {
+                    def.ty = stored_type(column.ty);
+                    def.label = def.label.take().or(column.label);
+                    def.format = def.format.take().or(column.format);
+                }
+                self.after.push(Step::Table(table, source.clone()));
+            }
+        }
+    }
+
+    /// The types of keys that queries give are known only after the formulas.
+    fn keys_of_queries(&mut self) {
+        let mut wrong = Vec::new();
+        for (i, r) in self.schema.relationships.iter().enumerate() {
+            if !self.is_query(r.many) && !self.is_query(r.one) {
+                continue;
+            }
+            for (m, o) in r.many_columns.iter().zip(&r.one_columns) {
+                let (m, o) = (ColumnId { table: r.many, index: *m }, ColumnId { table: r.one, index: *o });
+                let (a, b) = (self.schema.column(m).ty, self.schema.column(o).ty);
+                if a != b && !(a.is_exact() && b.is_exact()) && a != Type::Null && b != Type::Null {
+                    wrong.push((
+                        i,
+                        format!("{} is {a} and {} is {b}", self.schema.column_name(m), self.schema.column_name(o)),
+                    ));
+                }
+            }
+        }
+        for (i, message) in wrong {
+            let help = "both sides of a relationship have one type: turn one of them with `cast` in the query";
+            self.problem(Problem::Type, &format!("relationship.{i}"), message, help.into());
+        }
+    }
+
+    fn is_query(&self, table: TableId) -> bool {
+        self.document.file.table.get(&self.schema.table(table).name).is_some_and(|s| s.query.is_some())
     }
 
     /// Whether a formula names a column that is there only while loading.

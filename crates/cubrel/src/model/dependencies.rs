@@ -4,9 +4,9 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::document::Document;
-use crate::formula::ast::{Expr, ExprKind, Target};
+use crate::formula::ast::{Expr, ExprKind, Query, Target};
 use crate::formula::parser;
-use crate::formula::source::{Diagnostic, Problem, Source};
+use crate::formula::source::{Diagnostic, Problem, Source, Span};
 
 /// A formula of the model.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -15,13 +15,15 @@ pub enum Node {
     Column(String, String),
     /// A measure.
     Measure(String),
+    /// A table that a query works out.
+    Table(String),
 }
 
 impl Node {
     fn show(&self) -> String {
         match self {
             Node::Column(table, column) => format!("{table}.{column}"),
-            Node::Measure(name) => name.clone(),
+            Node::Measure(name) | Node::Table(name) => name.clone(),
         }
     }
 }
@@ -35,6 +37,17 @@ pub struct ParsedFormula {
     pub expr: Expr,
 }
 
+/// The query of a table that has been read.
+#[derive(Clone, Debug)]
+pub struct ParsedQuery {
+    /// Its text.
+    pub source: Arc<Source>,
+    /// Its tree.
+    pub query: Query,
+    /// The columns that it gives, in order: axes, then items.
+    pub columns: Vec<String>,
+}
+
 /// All formulas of a model, in an order in which each comes after those that it needs.
 #[derive(Clone, Debug, Default)]
 pub struct Formulas {
@@ -42,6 +55,8 @@ pub struct Formulas {
     pub order: Vec<Node>,
     /// The trees.
     pub parsed: HashMap<Node, ParsedFormula>,
+    /// The queries of tables that are worked out by one.
+    pub queries: HashMap<Node, ParsedQuery>,
     /// Calculated columns that need only their own row.
     pub own_row: HashSet<Node>,
     /// Texts that could not be read, and circles.
@@ -61,7 +76,12 @@ pub fn formulas(document: &Document) -> Formulas {
     for (name, measure) in &document.file.measure {
         all.read(Node::Measure(name.clone()), &format!("measure {name}"), &measure.formula);
     }
-    let nodes: BTreeSet<Node> = all.parsed.keys().cloned().collect();
+    for (name, section) in &document.file.table {
+        if let Some(text) = &section.query {
+            all.read_query(document, name, text);
+        }
+    }
+    let nodes: BTreeSet<Node> = all.parsed.keys().chain(all.queries.keys()).cloned().collect();
     let mut search =
         Search { needs: all.needs(), state: HashMap::new(), path: Vec::new(), order: Vec::new(), circles: Vec::new() };
     nodes.iter().for_each(|n| search.visit(n));
@@ -82,18 +102,66 @@ impl Formulas {
         self.parsed.insert(node, ParsedFormula { source, expr });
     }
 
+    fn read_query(&mut self, document: &Document, table: &str, text: &str) {
+        let source = Source::new(format!("query of table {table}"), text);
+        let (query, problems) = parser::query(&source);
+        let readable = problems.is_empty();
+        self.problems.extend(problems);
+        let Some(query) = query.filter(|_| readable) else { return };
+        let mut refuse = |span: Span, message: &str, help: &str| {
+            self.problems.push(Diagnostic::error(Problem::Model, &source, span, message).help(help));
+        };
+        let whole = Span::new(0, text.len());
+        if query.records {
+            refuse(whole, "a table is worked out by a `grid`", "ask for a `grid` by the columns that it shall have");
+        } else if query.totals || query.limit.as_ref().is_some_and(|l| l.others.is_some()) {
+            refuse(whole, "a table has no lines for totals or others", "leave `totals` and `others` out");
+        }
+        match query_columns(document, &source, &query) {
+            Ok(columns) => {
+                self.queries.insert(Node::Table(table.to_string()), ParsedQuery { source, query, columns });
+            }
+            Err(problem) => self.problems.push(*problem),
+        }
+    }
+
+    /// What a formula, or a query of a table, needs before it.
+    fn needs_of(&self, node: &Node) -> Vec<Node> {
+        let mut exprs: Vec<&Expr> = self.parsed.get(node).map(|f| &f.expr).into_iter().collect();
+        let mut needs = Vec::new();
+        let mut need_target = |target: &Target| {
+            if let Target::Column(table, column) = target {
+                needs.push(Node::Column(table.text.clone(), column.text.clone()));
+                needs.push(Node::Table(table.text.clone()));
+            }
+        };
+        if let Some(parsed) = self.queries.get(node) {
+            parsed.query.each_expr(&mut |e| exprs.push(e));
+            parsed.query.targets().for_each(&mut need_target);
+        }
+        exprs.iter().for_each(|e| e.walk_targets(&mut need_target));
+        for e in exprs {
+            e.walk(&mut |part| needs.extend(Self::may_mean(node, part)));
+            e.walk_tables(&mut |name| needs.push(Node::Table(name.text.clone())));
+        }
+        if let Node::Column(table, _) = node {
+            needs.push(Node::Table(table.clone()));
+        }
+        // A query that names its own table is a circle; a column may share its name with others.
+        let is_table = matches!(node, Node::Table(_));
+        needs.retain(|n| (n != node || is_table) && (self.parsed.contains_key(n) || self.queries.contains_key(n)));
+        needs
+    }
+
     fn needs(&self) -> HashMap<Node, Vec<Node>> {
         self.parsed
-            .iter()
-            .map(|(node, formula)| {
-                let mut needs = Vec::new();
-                formula.expr.walk(&mut |e| needs.extend(self.named(node, e)));
-                formula.expr.walk_targets(&mut |target| {
-                    if let Target::Column(table, column) = target {
-                        let column = Node::Column(table.text.clone(), column.text.clone());
-                        needs.extend(Some(column).filter(|n| self.parsed.contains_key(n)));
-                    }
-                });
+            .keys()
+            .chain(self.queries.keys())
+            .map(|node| {
+                let mut needs = self.needs_of(node);
+                if self.refers_to_itself(node) {
+                    needs.push(node.clone());
+                }
                 needs.sort();
                 needs.dedup();
                 (node.clone(), needs)
@@ -103,22 +171,36 @@ impl Formulas {
 
     /// Everything that a formula names, columns of sources included.
     pub fn mentions(&self, node: &Node) -> Vec<Node> {
+        let mut exprs: Vec<&Expr> = self.parsed.get(node).map(|f| &f.expr).into_iter().collect();
         let mut found = Vec::new();
-        if let Some(formula) = self.parsed.get(node) {
-            formula.expr.walk(&mut |e| found.extend(Self::may_mean(node, e)));
-            formula.expr.walk_targets(&mut |target| {
-                if let Target::Column(table, column) = target {
-                    found.push(Node::Column(table.text.clone(), column.text.clone()));
-                }
-            });
+        let mut find_target = |target: &Target| {
+            if let Target::Column(table, column) = target {
+                found.push(Node::Column(table.text.clone(), column.text.clone()));
+            }
+        };
+        if let Some(parsed) = self.queries.get(node) {
+            parsed.query.each_expr(&mut |e| exprs.push(e));
+            parsed.query.targets().for_each(&mut find_target);
         }
+        exprs.iter().for_each(|e| e.walk_targets(&mut find_target));
+        exprs.iter().for_each(|e| e.walk(&mut |part| found.extend(Self::may_mean(node, part))));
+        // What is on a table that a query works out comes from the query.
+        let tables: Vec<Node> = found
+            .iter()
+            .filter_map(|n| match n {
+                Node::Column(table, _) => Some(Node::Table(table.clone())).filter(|t| self.queries.contains_key(t)),
+                _ => None,
+            })
+            .collect();
+        found.extend(tables);
         found
     }
 
-    /// The formulas that a name may mean.
-    fn named(&self, from: &Node, e: &Expr) -> Vec<Node> {
-        let mut found = Self::may_mean(from, e);
-        found.retain(|n| self.parsed.contains_key(n));
+    fn refers_to_itself(&self, node: &Node) -> bool {
+        let mut found = false;
+        if let Some(formula) = self.parsed.get(node) {
+            formula.expr.walk(&mut |e| found |= Self::may_mean(node, e).contains(node));
+        }
         found
     }
 
@@ -127,7 +209,7 @@ impl Formulas {
             (ExprKind::Name(name), Node::Column(table, _)) => {
                 vec![Node::Column(table.clone(), name.text.clone()), Node::Measure(name.text.clone())]
             }
-            (ExprKind::Name(name), Node::Measure(_)) => vec![Node::Measure(name.text.clone())],
+            (ExprKind::Name(name), Node::Measure(_) | Node::Table(_)) => vec![Node::Measure(name.text.clone())],
             (ExprKind::Column(table, column), _) => {
                 vec![Node::Column(table.text.clone(), column.text.clone())]
             }
@@ -137,10 +219,15 @@ impl Formulas {
 
     fn circle(&self, circle: &[Node]) -> Diagnostic {
         let names: Vec<String> = circle.iter().chain(circle.first()).map(Node::show).collect();
-        let formula = &self.parsed[&circle[0]];
         let message = format!("these formulas need each other: {}", names.join(" → "));
-        Diagnostic::error(Problem::Circle, &formula.source, formula.expr.span, message)
-            .help("write one of them without the others")
+        let problem = match (self.parsed.get(&circle[0]), self.queries.get(&circle[0])) {
+            (Some(formula), _) => Diagnostic::error(Problem::Circle, &formula.source, formula.expr.span, message),
+            (None, Some(q)) => {
+                Diagnostic::error(Problem::Circle, &q.source, Span::new(0, q.source.text.len()), message)
+            }
+            (None, None) => Diagnostic::general(Problem::Circle, message),
+        };
+        problem.help("write one of them without the others")
     }
 
     /// Columns whose formula names nothing but columns of their own table that are there while loading.
@@ -149,7 +236,7 @@ impl Formulas {
             let Node::Column(table, _) = &node else {
                 continue;
             };
-            let mut own = true;
+            let mut own = !self.queries.contains_key(&Node::Table(table.clone()));
             let bound = let_names(&self.parsed[&node].expr);
             self.parsed[&node].expr.walk(&mut |e| {
                 own &= match &e.kind {
@@ -182,6 +269,57 @@ impl Formulas {
             }
             _ => None,
         })
+    }
+}
+
+/// The names of the columns that a query gives: axes by their column, items by heading or measure; a name that stands
+/// twice gets its table in front.
+fn query_columns(document: &Document, source: &Arc<Source>, query: &Query) -> Result<Vec<String>, Box<Diagnostic>> {
+    let mut axes: Vec<(String, String)> = Vec::new();
+    for target in query.by.iter().chain(&query.split) {
+        axes.extend(axis_columns(document, target));
+    }
+    let mut names: Vec<String> = Vec::new();
+    for (table, column) in &axes {
+        let twice = axes.iter().filter(|(_, c)| c == column).count() > 1 && !table.is_empty();
+        names.push(if twice { format!("{table}_{column}") } else { column.clone() });
+    }
+    for item in &query.items {
+        match (&item.heading, &item.expr.kind) {
+            (Some(heading), _) => names.push(heading.text.clone()),
+            (None, ExprKind::Name(name)) => names.push(name.text.clone()),
+            _ => {
+                let problem =
+                    Diagnostic::error(Problem::Model, source, item.span, "this column of the table has no name");
+                return Err(Box::new(problem.help("name it: `… as net`")));
+            }
+        }
+    }
+    let twice = names.iter().enumerate().find(|(i, n)| names[..*i].contains(n)).map(|(_, n)| n.clone());
+    match twice {
+        None => Ok(names),
+        Some(name) => {
+            let message = format!("two columns of the table would be called `{name}`");
+            let span = Span::new(0, source.text.len());
+            Err(Box::new(
+                Diagnostic::error(Problem::Duplicate, source, span, message).help("name one of them with `as`"),
+            ))
+        }
+    }
+}
+
+/// The columns of an axis with their tables; a hierarchy has several, a lens one without a table.
+fn axis_columns(document: &Document, target: &Target) -> Vec<(String, String)> {
+    let levels = |table: Option<&str>, name: &str| {
+        let tables = document.file.table.iter().filter(|(t, _)| table.is_none_or(|wanted| wanted == *t));
+        let mut found = tables.filter_map(|(t, section)| Some((t, section.hierarchy.get(name)?)));
+        found.next().map(|(t, h)| h.levels.iter().map(|l| (t.clone(), l.clone())).collect::<Vec<_>>())
+    };
+    match target {
+        Target::Name(name) => levels(None, &name.text).unwrap_or_else(|| vec![(String::new(), name.text.clone())]),
+        Target::Column(table, column) => {
+            levels(Some(&table.text), &column.text).unwrap_or_else(|| vec![(table.text.clone(), column.text.clone())])
+        }
     }
 }
 

@@ -55,6 +55,8 @@ impl ModelSection {
 pub struct TableSection {
     /// A file or a pattern for several, relative to the model's folder.
     pub source: Option<String>,
+    /// A query that works the table out, in place of a source: its axis columns and items.
+    pub query: Option<String>,
     /// How the source's text is laid out.
     pub csv: Option<CsvSection>,
     /// The column whose values are unique.

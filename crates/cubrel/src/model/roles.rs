@@ -8,7 +8,7 @@ use super::document::Document;
 use crate::formula::ast;
 use crate::formula::check::{self, Denied, Settings};
 use crate::formula::parser;
-use crate::formula::schema::{Computed, Schema, TableId};
+use crate::formula::schema::{ColumnId, Computed, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::Narrow;
 
@@ -138,6 +138,12 @@ impl Reader<'_> {
                     result.columns.extend(id);
                 }
                 Node::Measure(name) => result.measures.extend(self.schema.find_measure(&name)),
+                Node::Table(name) => {
+                    if let Some(table) = self.schema.find_table(&name) {
+                        let count = self.schema.table(table).columns.len() as u32;
+                        result.columns.extend((0..count).map(|index| ColumnId { table, index }));
+                    }
+                }
             }
         }
         result
