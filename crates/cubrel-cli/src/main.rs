@@ -61,6 +61,8 @@ enum Command {
     Check(commands::check::Args),
     /// Ask for a grid
     Query(commands::query::Args),
+    /// Explain one number: its filters, the rows left, the formula with its values
+    Why(commands::why::Args),
     /// Say how long a grid takes, and why
     Time(commands::time::Args),
     /// Say where the bytes are
@@ -83,6 +85,7 @@ fn main() -> ExitCode {
         Command::Refresh(args) => commands::refresh::run(args, &cli.global, &mut out),
         Command::Check(args) => commands::check::run(args, &cli.global, &mut out),
         Command::Query(args) => commands::query::run(args, &cli.global, &mut out),
+        Command::Why(args) => commands::why::run(args, &cli.global, &mut out),
         Command::Time(args) => commands::time::run(args, &cli.global, &mut out),
         Command::Size(args) => commands::size::run(args, &cli.global, &mut out),
         Command::Functions(args) => commands::functions::run(args, &mut out),

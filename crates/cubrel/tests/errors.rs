@@ -44,11 +44,11 @@ fn wrong_queries_say_what_where_and_what_instead() {
         ),
         (
             "grid sum(net)",
-            "a measure inside an aggregate needs to know what to go through @ net | say it with `per`: `avg(net_revenue per customer)`",
+            "a measure inside an aggregate needs to know what to go through @ net | name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
         ),
         (
             "grid sum(sum(booking.net))",
-            "an aggregate inside an aggregate needs to know what to go through @ sum(booking.net) | say it with `per`: `avg(net_revenue per customer)`",
+            "an aggregate inside an aggregate needs to know what to go through @ sum(booking.net) | name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
         ),
         (
             "grid sum(1)",
@@ -132,7 +132,7 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid percentile_cont(booking.net, 2)",
             "the second argument has to be a literal @ 2 | a number from 0 to 1 such as `0.9`",
         ),
-        ("grid rows(net)", "there is no table `net` @ net | the tables are route, booking"),
+        ("grid rows(net)", "there is no table `net` @ net | for the column write the table, too: `booking.net`"),
         (
             "grid max(net per nothing)",
             "`nothing` is neither a table nor a hierarchy @ nothing | `per` is followed by a table or by columns, written `table.column`",

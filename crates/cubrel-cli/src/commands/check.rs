@@ -24,13 +24,16 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
             let mut list = model.warnings().to_vec();
             let mut wrong = false;
             for (name, query) in &model.document().file.query {
-                if let Err(e) = model.query(&query.text) {
-                    wrong = true;
-                    list.extend(e.problems().iter().cloned().map(|mut p| {
-                        p.message = format!("query `{name}`: {}", p.message);
-                        p
-                    }));
-                }
+                let found = match model.query(&query.text) {
+                    Ok(query) => query.warnings().to_vec(),
+                    Err(e) => {
+                        wrong = true;
+                        e.problems().to_vec()
+                    }
+                };
+                list.extend(
+                    found.into_iter().map(|p| Diagnostic { message: format!("query `{name}`: {}", p.message), ..p }),
+                );
             }
             (list, wrong)
         }

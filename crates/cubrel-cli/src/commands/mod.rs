@@ -7,6 +7,7 @@ pub mod query;
 pub mod refresh;
 pub mod size;
 pub mod time;
+pub mod why;
 
 use cubrel::{Model, RefreshOptions, RefreshReport};
 

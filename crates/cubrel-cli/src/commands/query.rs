@@ -9,7 +9,7 @@ use cubrel::{Model, QueryOptions, Value};
 
 use super::{Done, Failure};
 use crate::Global;
-use crate::output::{Format, Output, grid};
+use crate::output::{Format, Output, grid, problems};
 
 /// Arguments of `query`.
 #[derive(clap::Args, Debug)]
@@ -47,8 +47,10 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         user: args.user.clone(),
     };
     let start = Instant::now();
-    let result = model.query_with(&text, &options)?.run()?;
+    let query = model.query_with(&text, &options)?;
+    let result = query.run()?;
     let elapsed = start.elapsed();
+    problems::warn(query.warnings(), global);
     let formats = formats(&model)?;
     match out.format() {
         Format::Json => out.json(&grid::as_json(&result, elapsed))?,

@@ -93,7 +93,7 @@ fn kind(kind: GridColumnKind) -> &'static str {
 }
 
 /// Decimals keep their digits.
-fn json_value(value: &Value) -> Json {
+pub(super) fn json_value(value: &Value) -> Json {
     match value {
         Value::Null => Json::Null,
         Value::Bool(b) => json!(b),

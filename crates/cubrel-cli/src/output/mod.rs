@@ -6,6 +6,7 @@ pub mod progress;
 pub mod sizes;
 pub mod text;
 pub mod times;
+pub mod why;
 
 use std::fs::File;
 use std::io::{self, BufWriter, IsTerminal, Write};

@@ -34,6 +34,14 @@ pub fn report(failure: &Failure, global: &Global) {
     }
 }
 
+/// Writes what is legal and probably not meant to the error stream.
+pub fn warn(list: &[Diagnostic], global: &Global) {
+    if !global.quiet {
+        let colored = global.color.colors(&std::io::stderr());
+        list.iter().for_each(|problem| eprint!("{}", draw(problem, colored)));
+    }
+}
+
 fn plain(message: &str, help: Option<&str>) {
     eprintln!("error: {message}");
     if let Some(help) = help {

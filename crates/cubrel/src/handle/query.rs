@@ -7,7 +7,8 @@ use arrow_array::RecordBatch;
 use arrow_schema::{Field, Schema as ArrowSchema};
 
 use super::{Error, Model, restricted};
-use crate::formula::source::Source;
+use crate::formula::check::Settings;
+use crate::formula::source::{Diagnostic, Source};
 use crate::plan::query::{QueryPlan, plan};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, RunProfile};
@@ -36,13 +37,21 @@ pub struct Query {
     restricted: Option<Arc<Store>>,
 }
 
-impl Query {
-    pub(super) fn plan(model: &Model, text: &str, options: &QueryOptions) -> Result<Query, Error> {
-        let mut settings = model.inner.settings.clone();
+impl Model {
+    /// What a query is checked with, and what the roles of who asks leave of the data.
+    pub(crate) fn asked_by(&self, options: &QueryOptions) -> Result<(Settings, Option<Arc<Store>>), Error> {
+        let mut settings = self.inner.settings.clone();
         settings.parameters = options.parameters.clone();
         settings.today = options.today.unwrap_or(settings.today);
         settings.user = options.user.clone();
-        let restricted = restricted::restrict(model, &options.roles, &mut settings)?;
+        let restricted = restricted::restrict(self, &options.roles, &mut settings)?;
+        Ok((settings, restricted))
+    }
+}
+
+impl Query {
+    pub(super) fn plan(model: &Model, text: &str, options: &QueryOptions) -> Result<Query, Error> {
+        let (settings, restricted) = model.asked_by(options)?;
         let source = Source::new("query", text);
         let plan = plan(model.schema(), &settings, &source)?;
         Ok(Query { model: model.clone(), plan: Arc::new(plan), restricted })
@@ -51,6 +60,11 @@ impl Query {
     /// Its plan.
     pub fn query_plan(&self) -> &QueryPlan {
         &self.plan
+    }
+
+    /// What is legal in it and probably not what was meant.
+    pub fn warnings(&self) -> &[Diagnostic] {
+        self.plan.warnings()
     }
 
     /// The model that it asks.

@@ -1,4 +1,5 @@
-//! Where time and bytes go.
+//! Why a number is what it is, and where time and bytes go.
 
 pub mod sizes;
 pub mod timed;
+pub mod why;

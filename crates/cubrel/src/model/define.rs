@@ -9,7 +9,7 @@ use super::document::Document;
 use super::file::{ColumnSection, TableSection};
 use super::roles::RoleDef;
 use crate::formula::ast;
-use crate::formula::check::{self, Settings};
+use crate::formula::check::{self, Settings, surprises};
 use crate::formula::parser;
 use crate::formula::schema::{
     ColumnDef, ColumnId, Computed, LensDef, MeasureDef, MeasureId, ReadingDef, RelationshipDef, RelationshipId, Schema,
@@ -425,6 +425,9 @@ impl Definer<'_> {
                     };
                     let (expr, problems) = check::measure_formula(&self.schema, settings, &parsed.source, &parsed.expr);
                     self.take_problems(problems, formulas);
+                    if let Some(expr) = &expr {
+                        self.problems.extend(surprises::of_formula(&self.schema, &parsed.source, expr));
+                    }
                     self.schema.measures[id.0 as usize].expr = expr.map(Arc::new);
                 }
                 Node::Table(_) => {}
@@ -441,6 +444,7 @@ impl Definer<'_> {
                         check::column_formula(&self.schema, settings, &parsed.source, id.table, &parsed.expr);
                     self.take_problems(problems, formulas);
                     let Some(expr) = expr else { continue };
+                    self.problems.extend(surprises::of_column(&self.schema, &parsed.source, id, &expr));
                     if self.schema.column(id).computed != Computed::After {
                         continue;
                     }

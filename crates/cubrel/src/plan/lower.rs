@@ -486,7 +486,7 @@ impl<'a> Planner<'a> {
     }
 
     /// The read of a table in a scope, shared with equal ones; an aggregate is added to it unless it is there.
-    pub(super) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
+    pub(crate) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
         let reached = self.reached(table, scope, None, 0);
         let mut dims: Vec<usize> = reached.all_dims();
         dims.sort_unstable();

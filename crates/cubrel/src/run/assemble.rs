@@ -11,7 +11,7 @@ use super::domain::{Expanded, Support, expand};
 use super::frame::{Frame, Held, KeyColumn, KeyKind};
 use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
-use crate::formula::scalar::Leaves;
+use crate::formula::scalar::{Leaves, Scalar};
 use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
 use crate::store::NO_ROW;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
@@ -159,6 +159,15 @@ impl<'a> Executor<'a> {
         Ok(Cells { values, read: leaves.read.into_inner() })
     }
 
+    /// Evaluates a part of an assembly in every cell.
+    ///
+    /// # Errors
+    /// As for the assembly.
+    pub fn eval_part(&self, part: &Scalar, assembly: &Assembly, frame: &Frame) -> Result<Vector, RunError> {
+        let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
+        part.eval(&leaves, frame.cells)
+    }
+
     fn leaf(&self, leaf: &Leaf, frame: &Frame) -> Result<Cells, RunError> {
         let silent = |values: Vector| Cells { read: vec![false; values.len()], values };
         match leaf {
@@ -216,7 +225,10 @@ impl<'a> Executor<'a> {
     }
 
     /// What is held in each cell, and whether a row was read for that.
-    pub(super) fn bound(&self, bound: &Bound, frame: &Frame) -> Result<(KeyColumn, Vec<bool>), RunError> {
+    ///
+    /// # Errors
+    /// As for evaluating an assembly.
+    pub fn bound(&self, bound: &Bound, frame: &Frame) -> Result<(KeyColumn, Vec<bool>), RunError> {
         match bound {
             Bound::Value(value) => {
                 let cells = self.eval(value, frame)?;

@@ -15,7 +15,7 @@ pub mod assemble;
 pub mod domain;
 pub mod frame;
 pub mod grid;
-mod periods;
+pub(crate) mod periods;
 pub mod read;
 mod sets;
 

@@ -20,7 +20,7 @@ const MOST_GROUPS: u128 = 1 << 22;
 const MOST_SETS: usize = 64;
 
 /// The days that a period edit leaves in each cell, as a dimension.
-pub(super) fn days(executor: &Executor<'_>, leaf: &PeriodLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
+pub(crate) fn days(executor: &Executor<'_>, leaf: &PeriodLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
     let (calendar, date) = (leaf.period.calendar, leaf.period.date);
     let rules = executor.tables().schema.table(calendar).rules;
     let visible = visible_days(executor, &leaf.visible, date, frame)?;

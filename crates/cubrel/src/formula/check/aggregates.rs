@@ -35,6 +35,10 @@ fn kind_of(name: &str, distinct: bool) -> Option<AggregateKind> {
     })
 }
 
+fn counted(arguments: usize) -> String {
+    if arguments == 1 { "1 argument".into() } else { format!("{arguments} arguments") }
+}
+
 impl Checker<'_> {
     pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
         let name = a.name.text.as_str();
@@ -157,7 +161,7 @@ impl Checker<'_> {
             return self.fail(
                 Problem::Type,
                 span,
-                format!("`{name}` takes {} argument(s), not {given}", values + constants),
+                format!("`{name}` takes {}, not {given}", counted(values + constants)),
                 help,
             );
         }

@@ -5,12 +5,14 @@
 //! * [`aggregates`]: what an aggregate goes through
 //! * [`edits`]: `given (…)`
 //! * [`sets`]: `top`, `bottom`, and what asks the filter context
+//! * [`surprises`]: what is legal and probably not meant
 
 mod aggregates;
 mod edits;
 mod names;
 mod operators;
 mod sets;
+pub mod surprises;
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;

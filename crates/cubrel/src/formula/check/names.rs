@@ -82,7 +82,7 @@ impl Checker<'_> {
                 Problem::Aggregate,
                 expr.span,
                 format!("{what} inside an aggregate needs to know what to go through"),
-                "say it with `per`: `avg(net_revenue per customer)`",
+                "name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
             ),
         }
     }
@@ -124,7 +124,10 @@ impl Checker<'_> {
         } else if let Some(near) = closest(&name.text, candidates.iter().map(String::as_str)) {
             format!("did you mean `{}`?", quote_name(near))
         } else {
-            "a bare name is a measure or a `let`; columns are written `table.column`".into()
+            match name.text.as_str() {
+                "shown" => "`shown` is the figure that a lens shows: it stands in the formulas of readings".into(),
+                _ => "a bare name is a measure or a `let`; columns are written `table.column`".into(),
+            }
         };
         self.fail(Problem::UnknownName, name.span, format!("nothing is called `{}`", name.text), help)
     }
@@ -136,7 +139,16 @@ impl Checker<'_> {
         let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
         let help = match closest(&name.text, tables.iter().copied()) {
             Some(near) => format!("did you mean `{}`?", quote_name(near)),
-            None => format!("the tables are {}", tables.join(", ")),
+            None => {
+                let homes: Vec<String> = (0..self.schema.tables.len() as u32)
+                    .filter_map(|t| self.schema.find_column(TableId(t), &name.text))
+                    .map(|c| self.schema.column_name(c))
+                    .collect();
+                match homes.as_slice() {
+                    [] => format!("the tables are {}", tables.join(", ")),
+                    homes => format!("for the column write the table, too: `{}`", homes.join("` or `")),
+                }
+            }
         };
         self.fail(Problem::UnknownName, name.span, format!("there is no table `{}`", name.text), help)
     }
@@ -199,7 +211,15 @@ impl Checker<'_> {
             Problem::Path,
             span,
             format!("{name} cannot be looked up from the current row"),
-            format!("aggregate it: `sum({name})` or `single({name})` sees the rows that belong to the current row"),
+            match self.providers.last() {
+                Some((_, Provider::Row(_))) => {
+                    let one = if ty.is_number() { format!("`sum({name})` or ") } else { String::new() };
+                    format!("aggregate it: {one}`single({name})` sees the rows that belong to the current row")
+                }
+                _ => {
+                    format!("only the columns that are gone through have a value here; `single({name})` asks the rows")
+                }
+            },
         )
     }
 

@@ -3,6 +3,8 @@
 use super::{Parsed, Parser};
 use crate::formula::ast::{Edit, EditKind, Period, Target};
 use crate::formula::lexer::TokenKind;
+use crate::formula::source::closest;
+use crate::formula::words;
 use crate::value::date::Unit;
 
 const PERIODS: [&str; 8] = ["so_far", "trailing", "shift", "whole", "preceding", "following", "at_start", "at_end"];
@@ -21,6 +23,19 @@ impl Parser<'_> {
                 EditKind::Leave(self.lifted_targets()?)
             }
             TokenKind::Word(w) if PERIODS.contains(&w.as_str()) => self.period(&w)?,
+            TokenKind::Word(w) if self.is_no_edit() => {
+                let span = self.span();
+                let known = ["lift", "leave", "instead"].into_iter().chain(PERIODS);
+                let help = match closest(&w, known) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => {
+                        "an edit is a condition, or begins with `instead`, `lift`, `leave`, or a period edit such as \
+                             `so_far(year)`"
+                            .into()
+                    }
+                };
+                return self.fail_at(span, format!("`{w}` begins no edit"), help);
+            }
             _ => {
                 let instead = self.eat_word("instead");
                 let table = match (self.peek(), self.peek_after(1)) {
@@ -35,6 +50,16 @@ impl Parser<'_> {
             }
         };
         Ok(Edit { kind, span: start.to(self.last_span()) })
+    }
+
+    /// A word, and a name right after it: no condition begins like that.
+    fn is_no_edit(&self) -> bool {
+        let word = |t: &TokenKind| match t {
+            TokenKind::Word(w) => !words::is_reserved(w),
+            TokenKind::Quoted(_) => true,
+            _ => false,
+        };
+        word(self.peek()) && word(self.peek_after(1))
     }
 
     pub(super) fn lift(&mut self) -> Parsed<EditKind> {

@@ -29,6 +29,22 @@ pub fn formula(source: &Arc<Source>) -> (Expr, Vec<Diagnostic>) {
     (expr.unwrap_or_else(|Reported| parser.broken()), parser.problems)
 }
 
+/// Reads conditions separated by commas.
+pub fn conditions(source: &Arc<Source>) -> (Vec<Expr>, Vec<Diagnostic>) {
+    let mut parser = Parser::new(source);
+    let mut list = Vec::new();
+    while !matches!(parser.peek(), TokenKind::End) {
+        match parser.expr() {
+            Ok(e) => list.push(e),
+            Err(Reported) => break,
+        }
+        if !parser.eat_symbol(",") && parser.expect_end().is_err() {
+            break;
+        }
+    }
+    (list, parser.problems)
+}
+
 /// Reads a query; `None` when nothing of it can be used.
 pub fn query(source: &Arc<Source>) -> (Option<Query>, Vec<Diagnostic>) {
     let mut parser = Parser::new(source);

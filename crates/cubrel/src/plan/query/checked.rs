@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::lenses::{Chosen, Lenses};
 use super::{Axis, PlannedItem, QueryPlan, layout};
 use crate::formula::ast::{self, Target};
-use crate::formula::check::{self, Settings};
+use crate::formula::check::{self, Settings, surprises};
 use crate::formula::schema::{ColumnId, MeasureDef, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest};
 use crate::formula::typed::{Expr, Kind, Narrow};
@@ -33,6 +33,7 @@ pub(super) struct CheckedGrid {
     pub(super) order: Vec<(Expr, bool)>,
     pub(super) limit: Option<(usize, Vec<usize>)>,
     pub(super) others: bool,
+    pub(super) warnings: Vec<Diagnostic>,
 }
 
 /// `records` whose names are resolved.
@@ -62,8 +63,8 @@ impl<'a> QueryPlanner<'a> {
     }
 
     pub(super) fn plan(mut self, query: &ast::Query) -> Result<QueryPlan, Vec<Diagnostic>> {
-        self.local_measures(&query.measures);
         if query.records {
+            self.local_measures(&query.measures);
             return match self.records(query) {
                 Some(checked) if !self.failed() => {
                     Ok(QueryPlan::Records(Box::new(layout::records(&self.schema, self.source, checked))))
@@ -71,11 +72,19 @@ impl<'a> QueryPlanner<'a> {
                 _ => Err(self.problems),
             };
         }
+        let checked = self.checked_grid(query)?;
+        Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked))))
+    }
+
+    /// A grid, checked.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it.
+    pub(super) fn checked_grid(&mut self, query: &ast::Query) -> Result<CheckedGrid, Vec<Diagnostic>> {
+        self.local_measures(&query.measures);
         match self.grid(query) {
-            Some(checked) if !self.failed() => {
-                Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked))))
-            }
-            _ => Err(self.problems),
+            Some(checked) if !self.failed() => Ok(checked),
+            _ => Err(std::mem::take(&mut self.problems)),
         }
     }
 
@@ -144,6 +153,7 @@ impl<'a> QueryPlanner<'a> {
         let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
         let items = items.into_iter().collect::<Option<Vec<_>>>()?;
         let axes: Vec<Axis> = rows.iter().chain(&columns).copied().collect();
+        let warnings = self.surprises(&axes, &items);
         let lenses = Lenses::of_query(self, &axes, &on_lenses)?;
         let (items, shown) = self.seen_through(&lenses, items)?;
         Some(CheckedGrid {
@@ -156,7 +166,19 @@ impl<'a> QueryPlanner<'a> {
             rows,
             columns,
             filters,
+            warnings,
         })
+    }
+
+    /// What the items have that is probably not meant, on these axes.
+    fn surprises(&self, axes: &[Axis], items: &[(PlannedItem, Expr)]) -> Vec<Diagnostic> {
+        let columns: Vec<ColumnId> = axes.iter().filter_map(|a| a.column()).collect();
+        let of_item = |(_, e): &(PlannedItem, Expr)| {
+            let mut found = surprises::on_axes(&self.schema, self.source, e, &columns);
+            found.extend(surprises::of_formula(&self.schema, self.source, e));
+            found
+        };
+        items.iter().flat_map(of_item).collect()
     }
 
     /// The parts of a `where`, those on lenses apart.

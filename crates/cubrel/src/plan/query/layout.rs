@@ -82,7 +82,33 @@ pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, ch
         others,
         with_empty: query.with_empty,
         both_ways,
+        warnings: checked.warnings,
     }
+}
+
+/// One item of one cell.
+pub(super) struct PlannedCell {
+    pub(super) reads: Vec<crate::plan::Read>,
+    pub(super) outer: Vec<(Slot, Bound)>,
+    pub(super) assembly: crate::plan::Assembly,
+}
+
+/// Plans one item at some of the axes, by number and column.
+pub(super) fn cell(
+    schema: &Schema,
+    source: &Arc<Source>,
+    checked: &CheckedGrid,
+    columns: &[(usize, ColumnId)],
+    expr: &Expr,
+    item: usize,
+) -> PlannedCell {
+    let mut planner = Planner::new(schema);
+    let base = base(&mut planner, source, &checked.filters);
+    let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
+    let mut layout = Layout { planner, schema, base, axes, row_axes: checked.rows.len() };
+    let scope = layout.scope(columns);
+    let assembly = layout.planner.assembly(&checked.items[item].name, expr, &scope, &layout.base.env);
+    PlannedCell { reads: layout.planner.into_reads(), outer: layout.base.outer, assembly }
 }
 
 /// Plans `records`: a scope whose dimension is the row.

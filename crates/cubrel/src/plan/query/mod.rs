@@ -2,14 +2,17 @@
 //!
 //! * `checked`: names resolved, types known
 //! * `lenses`: which readings a query shows, and what an item is in each
+//! * `cell`: one cell by itself
 //! * `layout`: scopes for cells, totals, judges and the rest beyond a limit
 
+mod cell;
 mod checked;
 mod layout;
 mod lenses;
 
 use std::sync::Arc;
 
+pub use cell::{CellPlan, cell, coerced, equality};
 pub(crate) use layout::base;
 
 use super::scope::Filter;
@@ -30,6 +33,14 @@ pub enum QueryPlan {
 }
 
 impl QueryPlan {
+    /// What is legal in it and probably not meant.
+    pub fn warnings(&self) -> &[Diagnostic] {
+        match self {
+            QueryPlan::Grid(grid) => &grid.warnings,
+            QueryPlan::Records(_) => &[],
+        }
+    }
+
     /// All its reads.
     pub fn reads(&self) -> &[Read] {
         match self {
@@ -87,6 +98,8 @@ pub struct GridPlan {
     pub with_empty: bool,
     /// Relationships that some item lets filter both ways.
     pub both_ways: Vec<RelationshipId>,
+    /// What is legal and probably not meant.
+    pub warnings: Vec<Diagnostic>,
 }
 
 /// One item.

@@ -10,7 +10,7 @@ use crate::plan::Key;
 use crate::store::{Column, NO_ROW, Target};
 
 /// Consecutive rows of one segment, whose codes are unpacked when they are asked for.
-pub(super) struct Batch<'a> {
+pub(crate) struct Batch<'a> {
     tables: Tables<'a>,
     table: TableId,
     start: usize,
@@ -24,7 +24,7 @@ pub(super) struct Batch<'a> {
 }
 
 impl<'a> Batch<'a> {
-    pub(super) fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
+    pub(crate) fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
         let columns = &tables.store.tables[table.0 as usize].columns;
         let segment_rows = columns.first().and_then(|c| c.segments().first()).map_or(1, |s| s.codes.len().max(1));
         let (segment, within) = (start / segment_rows, start % segment_rows);

@@ -22,10 +22,10 @@ use rayon::prelude::*;
 use super::accumulate::{Accumulator, GroupNumbers, Groups, Input};
 use super::anchors::{Anchor, BatchCodes, Outer, Tables};
 use super::{Options, RunError};
-use crate::formula::schema::ColumnId;
+use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
 use crate::value::Vector;
-use batch::Batch;
+pub(crate) use batch::Batch;
 use prepare::{DROPPED, Feed, Prepared, key_sizes, prepare};
 use result::Numbering;
 
@@ -71,24 +71,38 @@ pub fn passing_rows(
     most: usize,
 ) -> Result<Vec<u32>, RunError> {
     let prepared = prepare(tables, read, outer, options)?;
-    let rows = tables.rows(read.table);
-    let segment_rows = prepared.segment_rows(rows);
     let mut found = Vec::new();
-    let mut at = 0;
-    while at < rows && found.len() < most {
-        options.check()?;
-        let len = BATCH.min(rows - at).min((at / segment_rows + 1) * segment_rows - at);
-        let batch = Batch::new(tables, read.table, at, len);
-        let all: Vec<u32> = (0..len as u32).collect();
-        let (mut positions, mut keys) = prepared.passing(&batch, &all)?;
-        for bridge in &prepared.bridges {
-            bridge.spread(tables, &batch, &mut positions, &mut keys);
-        }
-        positions.dedup();
-        found.extend(positions.into_iter().map(|p| at as u32 + p));
-        at += len;
-    }
+    prepared.each_batch(read.table, options, |at, positions, _| {
+        found.extend(positions.iter().map(|p| at + p));
+        found.dedup();
+        found.len() < most
+    })?;
     found.truncate(most);
+    Ok(found)
+}
+
+/// The rows of one group of a read, in order.
+///
+/// # Errors
+/// As for [`run`].
+pub fn rows_of_group(
+    tables: Tables<'_>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+    codes: &[u64],
+) -> Result<Vec<u32>, RunError> {
+    let options = Options { hash_groups: true, ..options.clone() };
+    let prepared = prepare(tables, read, outer, &options)?;
+    let strides = result::strides(&key_sizes(tables, read));
+    let wanted: u128 = codes.iter().zip(&strides).map(|(code, stride)| u128::from(*code) * stride).sum();
+    let mut found = Vec::new();
+    prepared.each_batch(read.table, &options, |at, positions, keys| {
+        let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| at + p);
+        found.extend(rows);
+        true
+    })?;
+    found.dedup();
     Ok(found)
 }
 
@@ -107,6 +121,33 @@ struct Part {
 }
 
 impl Prepared<'_> {
+    /// Calls `visit` with the first row of each batch, the places in it that pass, and their keys, until it says no.
+    fn each_batch(
+        &self,
+        table: TableId,
+        options: &Options,
+        mut visit: impl FnMut(u32, &[u32], &[u128]) -> bool,
+    ) -> Result<(), RunError> {
+        let rows = self.tables.rows(table);
+        let segment_rows = self.segment_rows(rows);
+        let mut at = 0;
+        while at < rows {
+            options.check()?;
+            let len = BATCH.min(rows - at).min((at / segment_rows + 1) * segment_rows - at);
+            let batch = Batch::new(self.tables, table, at, len);
+            let all: Vec<u32> = (0..len as u32).collect();
+            let (mut positions, mut keys) = self.passing(&batch, &all)?;
+            for bridge in &self.bridges {
+                bridge.spread(self.tables, &batch, &mut positions, &mut keys);
+            }
+            if !visit(at as u32, &positions, &keys) {
+                break;
+            }
+            at += len;
+        }
+        Ok(())
+    }
+
     fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
         let mut part = Part {
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),

@@ -1,0 +1,59 @@
+//! `cubrel why`
+
+use cubrel::QueryOptions;
+use cubrel::insight::why::WhyOptions;
+
+use super::Done;
+use super::query::{formats, parameters, text_of};
+use crate::Global;
+use crate::output::{Format, Output, why};
+
+/// Arguments of `why`.
+#[derive(clap::Args, Debug)]
+#[command(
+    after_help = "Examples:\n  cubrel why 'grid share_of_revenue by port.region' --at \"port.region = 'North Sound'\"\n  cubrel why routes --at \"route.name = 'Tern Bay–Skerry'\" --measure load_factor --rows 5\n  cubrel why customer.size --at 'customer.id = 17'"
+)]
+pub struct Args {
+    /// A query, the name of a saved one, or a calculated column
+    query: String,
+    /// Where the cell stands: values of axes, or of the row's columns; axes that are not named are totalled
+    #[arg(long, value_name = "PLACE", default_value = "")]
+    at: String,
+    /// Which item of the grid; by default the first
+    #[arg(long, value_name = "NAME")]
+    measure: Option<String>,
+    /// Show so many of the rows behind each aggregate
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    rows: usize,
+    /// The value of a parameter; several values are separated by commas
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    parameters: Vec<String>,
+    /// Ask in a role of the model
+    #[arg(long = "as", value_name = "ROLE")]
+    roles: Vec<String>,
+    /// Who asks: what `user()` gives
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
+}
+
+/// Explains a cell.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let model = super::open(global)?;
+    let text = text_of(&model, &args.query)?;
+    let options = WhyOptions {
+        item: args.measure.clone(),
+        rows: args.rows,
+        query: QueryOptions {
+            parameters: parameters(&args.parameters)?,
+            today: global.today,
+            roles: args.roles.clone(),
+            user: args.user.clone(),
+        },
+    };
+    let found = model.why(&text, &args.at, &options)?;
+    match out.format() {
+        Format::Json => out.json(&why::as_json(&found))?,
+        _ => why::show(&found, &formats(&model)?, out)?,
+    }
+    Ok(0)
+}

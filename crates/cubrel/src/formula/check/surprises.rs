@@ -1,0 +1,255 @@
+//! What is legal and probably not what was meant (language reference, sections 2, 6 and 7).
+
+use std::sync::Arc;
+
+use crate::formula::schema::{ColumnId, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Source, Span};
+use crate::formula::typed::{Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, Op, Over, Per, PerDomain};
+
+struct Finder<'a> {
+    schema: &'a Schema,
+    source: &'a Arc<Source>,
+    found: Vec<Diagnostic>,
+}
+
+impl Finder<'_> {
+    fn warn(&mut self, span: Span, message: impl Into<String>, help: impl Into<String>) {
+        let problem = Diagnostic::error(Problem::Surprise, self.source, span, message).help(help);
+        if !self.found.iter().any(|f| f.span == span && f.message == problem.message) {
+            self.found.push(problem.warning());
+        }
+    }
+}
+
+/// Surprises in any formula: averages of ratios, lifts that leave a bound row.
+pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Diagnostic> {
+    let mut finder = Finder { schema, source, found: Vec::new() };
+    expr.walk(&mut |e| {
+        if let Kind::Aggregate(a) = &e.kind {
+            finder.average_of_ratios(a, e.span);
+        }
+    });
+    finder.rows_that_still_bind(expr, &[]);
+    finder.found
+}
+
+/// Surprises in the formula of a calculated column.
+pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: &Expr) -> Vec<Diagnostic> {
+    let mut finder = Finder { schema, source, found: of_formula(schema, source, expr) };
+    finder.ratio_column(column, expr);
+    finder.own_rows(column.table, expr, false);
+    finder.same_on_every_row(column, expr);
+    finder.rows_that_still_bind(expr, &[column.table]);
+    finder.found
+}
+
+/// Surprises of a formula on the lines of a grid: a lift that leaves a column of the same table on an axis.
+pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &Expr, axes: &[ColumnId]) -> Vec<Diagnostic> {
+    let mut finder = Finder { schema, source, found: Vec::new() };
+    finder.axes_left(expr, axes);
+    finder.found
+}
+
+fn is_ratio(expr: &Expr) -> bool {
+    match &expr.kind {
+        Kind::Call(Op::Div, args) => args.iter().all(names_column),
+        Kind::Call(Op::ToFloat | Op::Rescale { .. }, args) => args.iter().any(is_ratio),
+        Kind::Call(Op::Mul, args) => args.iter().any(is_ratio) && !args.iter().all(names_column),
+        Kind::Let(_, _, body) => is_ratio(body),
+        _ => false,
+    }
+}
+
+fn names_column(expr: &Expr) -> bool {
+    let mut found = false;
+    expr.walk(&mut |e| found |= matches!(e.kind, Kind::Column { .. } | Kind::Current { .. }));
+    found
+}
+
+impl Finder<'_> {
+    fn average_of_ratios(&mut self, a: &Aggregate, span: Span) {
+        if let (AggregateKind::Avg, Over::Rows(_), [arg]) = (a.kind, &a.over, a.args.as_slice())
+            && is_ratio(arg)
+        {
+            self.warn(
+                span,
+                "this is the average of the rows' ratios, in which a small row counts as much as a large one",
+                "the ratio of the whole is the sum of the one over the sum of the other: `sum(a) / sum(b)`",
+            );
+        }
+    }
+
+    fn ratio_column(&mut self, column: ColumnId, expr: &Expr) {
+        if is_ratio(expr) {
+            let name = self.schema.column_name(column);
+            self.warn(
+                expr.span,
+                format!("{name} is a ratio for each row: neither its sum nor its average is the ratio of the whole"),
+                "for totals, write a measure: `sum(a) / sum(b)`",
+            );
+        }
+    }
+
+    /// An aggregate over the column's own table sees the current row and no other.
+    fn own_rows(&mut self, table: TableId, expr: &Expr, lifted: bool) {
+        match &expr.kind {
+            Kind::Aggregate(a) => {
+                if let (Over::Rows(of), false) = (&a.over, lifted)
+                    && *of == table
+                {
+                    let name = &self.schema.table(table).name;
+                    self.warn(
+                        expr.span,
+                        format!("this sees only the current row of `{name}`"),
+                        "for all rows write `… given (lift row)`; for the row's own value leave the aggregate out",
+                    );
+                }
+                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
+                    self.own_rows(table, filter, lifted);
+                }
+                a.args.iter().for_each(|e| self.own_rows(table, e, lifted));
+            }
+            Kind::Given(body, edits) => {
+                let lifts = edits.iter().any(|e| lifts_row(e, table));
+                self.own_rows(table, body, lifted || lifts);
+            }
+            _ => expr.each_part(&mut |part| self.own_rows(table, part, lifted)),
+        }
+    }
+
+    /// Nothing in the formula depends on the row.
+    fn same_on_every_row(&mut self, column: ColumnId, expr: &Expr) {
+        let mut depends = false;
+        let mut computes = false;
+        expr.walk(&mut |e| match &e.kind {
+            Kind::Current { .. } | Kind::Measure(_) | Kind::Rank(_) | Kind::Set(_) => depends = true,
+            Kind::Aggregate(a) => {
+                computes = true;
+                let of = match &a.over {
+                    Over::Rows(table) => Some(*table),
+                    Over::Per(Per { domain: PerDomain::Table(table), .. }) => Some(*table),
+                    Over::Per(_) => None,
+                };
+                depends |= of.is_none_or(|t| self.schema.reach(t, &[]).contains_key(&column.table));
+                let both_ways = self.schema.relationships.iter().any(|r| r.both_ways);
+                depends |= both_ways;
+            }
+            Kind::Via(..) | Kind::BothWays(..) => depends = true,
+            _ => {}
+        });
+        if computes && !depends {
+            let name = &self.schema.table(column.table).name;
+            self.warn(
+                expr.span,
+                format!("this is the same on every row of `{name}`: nothing in it depends on the row"),
+                "filters travel from the one side to the many side; write a measure if one value is meant",
+            );
+        }
+    }
+
+    /// `lift t.c` where a row of t is bound: the row still filters.
+    fn rows_that_still_bind(&mut self, expr: &Expr, bound: &[TableId]) {
+        match &expr.kind {
+            Kind::Given(body, edits) => {
+                for table in bound {
+                    let lifts = edits.iter().any(|e| lifts_row(e, *table));
+                    for edit in edits.iter().filter(|_| !lifts) {
+                        self.still_bound(edit, *table, expr.span);
+                    }
+                }
+                self.rows_that_still_bind(body, bound);
+            }
+            Kind::Aggregate(a) => {
+                let mut inner = bound.to_vec();
+                if let Over::Per(per) = &a.over {
+                    if let PerDomain::Table(table) = per.domain {
+                        inner.push(table);
+                    }
+                    per.filter.iter().for_each(|f| self.rows_that_still_bind(f, &inner));
+                }
+                a.args.iter().for_each(|e| self.rows_that_still_bind(e, &inner));
+            }
+            _ => expr.each_part(&mut |part| self.rows_that_still_bind(part, bound)),
+        }
+    }
+
+    fn still_bound(&mut self, edit: &Edit, table: TableId, span: Span) {
+        let columns: Vec<ColumnId> = lifted_columns(edit);
+        if let Some(column) = columns.iter().find(|c| c.table == table) {
+            let (name, of) = (self.schema.column_name(*column), &self.schema.table(table).name);
+            self.warn(
+                span,
+                format!("{name} is lifted, and the current row of `{of}` still filters"),
+                "`lift row` drops the bound row, too",
+            );
+        }
+    }
+
+    fn axes_left(&mut self, expr: &Expr, axes: &[ColumnId]) {
+        if let Kind::Given(_, edits) = &expr.kind {
+            let covered = |axis: &ColumnId| edits.iter().any(|e| lifts_axis(e, *axis));
+            for edit in edits {
+                for column in lifted_columns(edit) {
+                    let left = axes.iter().find(|a| a.table == column.table && **a != column && !covered(a));
+                    if let Some(left) = left {
+                        let (lifted, stays) = (self.schema.column_name(column), self.schema.column_name(*left));
+                        let table = self.schema.table(column.table).name.clone();
+                        self.warn(
+                            expr.span,
+                            format!("{lifted} is lifted, and {stays} on an axis still filters the same table"),
+                            format!("`lift {table}` drops both, `lift axes` everything on the axes"),
+                        );
+                    }
+                }
+            }
+        }
+        match &expr.kind {
+            Kind::Measure(id) => {
+                let measure = self.schema.measure(*id);
+                if let Some(inner) = &measure.expr {
+                    let mut found = on_axes(self.schema, &measure.source, inner, axes);
+                    found.retain(|f| !self.found.iter().any(|o| o.message == f.message));
+                    self.found.extend(found);
+                }
+            }
+            Kind::Aggregate(a) => a.args.iter().for_each(|e| self.axes_left(e, axes)),
+            _ => expr.each_part(&mut |part| self.axes_left(part, axes)),
+        }
+    }
+}
+
+/// The single columns that an edit lifts.
+fn lifted_columns(edit: &Edit) -> Vec<ColumnId> {
+    match edit {
+        Edit::Lift(targets) => {
+            targets.iter().filter_map(|t| if let EditTarget::Column(c) = t { Some(*c) } else { None }).collect()
+        }
+        Edit::Narrow(narrow) if narrow.instead => narrow.columns.clone(),
+        _ => Vec::new(),
+    }
+}
+
+fn lifts_row(edit: &Edit, table: TableId) -> bool {
+    match edit {
+        Edit::LiftRow | Edit::LiftAll => true,
+        Edit::Lift(targets) => targets.contains(&EditTarget::Table(table)),
+        Edit::Leave(targets) => !targets.contains(&EditTarget::Table(table)),
+        Edit::Period(period) => period.calendar == table,
+        Edit::LiftAxes | Edit::Narrow(_) => false,
+    }
+}
+
+fn lifts_axis(edit: &Edit, axis: ColumnId) -> bool {
+    match edit {
+        Edit::LiftAll | Edit::LiftAxes => true,
+        Edit::Lift(targets) => {
+            targets.contains(&EditTarget::Column(axis)) || targets.contains(&EditTarget::Table(axis.table))
+        }
+        Edit::Leave(targets) => {
+            !targets.contains(&EditTarget::Column(axis)) && !targets.contains(&EditTarget::Table(axis.table))
+        }
+        Edit::Narrow(narrow) => narrow.instead && narrow.columns.contains(&axis),
+        Edit::Period(period) => period.calendar == axis.table,
+        Edit::LiftRow => false,
+    }
+}

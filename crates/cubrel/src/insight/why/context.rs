@@ -1,0 +1,218 @@
+//! Filters in words, and the rows that they leave in each table.
+
+use std::collections::BTreeMap;
+
+use super::{Explained, WhyFilter, WhyTable, written};
+use crate::Error;
+use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use crate::formula::words::quote_text;
+use crate::plan::{Assembly, Filter, FilterTest, Key, Leaf, Origin, Planner, Scope};
+use crate::run::frame::{Frame, KeyKind, Members};
+use crate::run::read;
+use crate::value::days::DaySet;
+use crate::value::{Value, date};
+
+/// A value as it is written in formulas.
+pub(super) fn literal(value: &Value) -> String {
+    match value {
+        Value::Text(text) => quote_text(text),
+        Value::Date(_) => format!("date '{value}'"),
+        Value::Timestamp(_) => format!("timestamp '{value}'"),
+        Value::Null => "null".into(),
+        _ => value.to_string(),
+    }
+}
+
+fn origin(origin: Origin) -> &'static str {
+    match origin {
+        Origin::RowAxis => "row axis",
+        Origin::ColumnAxis => "column axis",
+        Origin::Where => "where",
+        Origin::Edit => "edit",
+        Origin::BoundRow => "bound row",
+        Origin::Per => "per",
+        Origin::Let => "let",
+    }
+}
+
+/// Days in words.
+pub(super) fn days_text(days: &DaySet) -> String {
+    let run = |(a, b): &(i32, i32)| {
+        if a == b {
+            date::date_to_string(*a)
+        } else {
+            format!("{} to {}", date::date_to_string(*a), date::date_to_string(*b))
+        }
+    };
+    match days.runs() {
+        [] => "no day".into(),
+        [one] => run(one),
+        runs if runs.len() <= 3 => runs.iter().map(run).collect::<Vec<_>>().join(", "),
+        runs => {
+            let count: i64 = runs.iter().map(|(a, b)| i64::from(b - a) + 1).sum();
+            let (first, last) = (runs[0].0, runs[runs.len() - 1].1);
+            format!("{count} days from {} to {}", date::date_to_string(first), date::date_to_string(last))
+        }
+    }
+}
+
+impl Explained<'_> {
+    /// The filters of a scope, in its one cell.
+    pub(super) fn filters(&self, scope: &Scope, frame: &Frame) -> Vec<WhyFilter> {
+        let dims = scope.dims.iter().zip(&frame.dims).filter(|(dim, _)| dim.filters).filter_map(|(dim, at)| {
+            let code = at.codes.first().copied().unwrap_or(0);
+            let text = match dim.key {
+                Key::Column(column) => self.equals(column, code),
+                Key::Row(table) => self.row_name(table, code),
+                Key::Value(_) => return None,
+            };
+            Some(WhyFilter { text, origin: origin(dim.origin) })
+        });
+        let shared = scope.filters.iter().map(|f| self.filter(f, scope, frame));
+        dims.chain(shared).collect()
+    }
+
+    pub(super) fn equals(&self, column: ColumnId, code: u64) -> String {
+        let name = self.schema.column_name(column);
+        match self.executor.tables().column(column).value_of(code) {
+            Value::Null => format!("{name} is null"),
+            value => format!("{name} = {}", literal(&value)),
+        }
+    }
+
+    /// A row, by the first column that tells rows apart well.
+    pub(super) fn row_name(&self, table: TableId, row: u64) -> String {
+        let (name, tables) = (&self.schema.table(table).name, self.executor.tables());
+        let key = (0..self.schema.table(table).columns.len() as u32)
+            .map(|index| ColumnId { table, index })
+            .find(|c| tables.column(*c).distinct() as usize == tables.rows(table));
+        match key {
+            Some(key) if (row as usize) < tables.rows(table) => {
+                let data = tables.column(key);
+                format!("the row of {name} with {}", self.equals(key, data.code(row as usize)))
+            }
+            _ => format!("row {} of {name}", row + 1),
+        }
+    }
+
+    fn filter(&self, filter: &Filter, scope: &Scope, frame: &Frame) -> WhyFilter {
+        let held = |slot| {
+            let dim = scope.dims.iter().rposition(|d| d.key == Key::Value(slot))?;
+            frame.dims[dim].held(0)?.members()
+        };
+        let text = match &filter.test {
+            FilterTest::Predicate(p) => match p.days.and_then(held) {
+                Some(Members::Days(days)) => {
+                    format!("{} in {}", self.schema.column_name(p.columns[0]), days_text(days))
+                }
+                _ => written(&p.test.scalar.place),
+            },
+            FilterTest::Projected(p, kept) => {
+                let kept: Vec<String> = kept.iter().map(|c| self.schema.column_name(*c)).collect();
+                format!("what `{}` leaves in {}", written(&p.test.scalar.place), kept.join(", "))
+            }
+            FilterTest::Lines { kept, .. } => {
+                let kept: Vec<String> = kept.iter().map(|c| self.schema.column_name(*c)).collect();
+                format!("{} of the lines that the limit drops", kept.join(", "))
+            }
+        };
+        WhyFilter { text, origin: origin(filter.origin) }
+    }
+
+    /// The tables that an assembly aggregates, where the context is that of the whole.
+    fn fact_tables(&self, assembly: &Assembly, found: &mut Vec<TableId>) {
+        for leaf in &assembly.leaves {
+            let table = match leaf {
+                Leaf::Read(read, _) => Some(self.executor.read_plan(read.read).table),
+                Leaf::OverDays(over) => Some(self.executor.read_plan(over.by_set.read).table),
+                Leaf::Part(body) | Leaf::Project { body, .. } | Leaf::Bind { body, .. } => {
+                    self.fact_tables(body, found);
+                    None
+                }
+                Leaf::Period(period) => {
+                    self.fact_tables(&period.body, found);
+                    None
+                }
+                Leaf::Fold(fold) => {
+                    fold.args.iter().for_each(|a| self.fact_tables(a, found));
+                    None
+                }
+                Leaf::Rank(rank) => {
+                    self.fact_tables(&rank.mine, found);
+                    None
+                }
+                Leaf::Dim(_) | Leaf::Current { .. } | Leaf::Member(..) => None,
+            };
+            found.extend(table.filter(|t| !found.contains(t)));
+        }
+    }
+
+    /// The rows left in each table that a filter reaches, far ones first, and in the tables that are aggregated.
+    pub(super) fn tables_left(&self, assembly: &Assembly, frame: &Frame) -> Result<Vec<WhyTable>, Error> {
+        let mut facts = Vec::new();
+        self.fact_tables(assembly, &mut facts);
+        let scope = &assembly.scope;
+        let mut list: Vec<(usize, TableId, String)> = Vec::new();
+        for fact in &facts {
+            let reach: BTreeMap<TableId, Vec<RelationshipId>> =
+                self.schema.reach(*fact, &scope.detours).into_iter().collect();
+            for (table, path) in reach {
+                let known = list.iter().any(|(_, t, _)| *t == table);
+                if known || !(path.is_empty() || self.is_filtered(table, scope)) {
+                    continue;
+                }
+                let steps = path.iter().map(|r| crate::plan::print::relationship_name(self.schema, *r));
+                list.push((path.len(), table, steps.collect::<Vec<_>>().join(" → ")));
+            }
+        }
+        list.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
+        let mut tables = Vec::new();
+        for (_, table, by) in list {
+            let rows = self.executor.tables().rows(table) as u64;
+            tables.push(WhyTable {
+                table: self.schema.table(table).name.clone(),
+                rows,
+                left: self.rows_left(table, scope, frame)?,
+                by,
+            });
+        }
+        Ok(tables)
+    }
+
+    /// Whether some filter reaches a table.
+    fn is_filtered(&self, table: TableId, scope: &Scope) -> bool {
+        let mut planner = Planner::new(self.schema);
+        let (read, _) = planner.read(table, scope, None);
+        let reads = planner.into_reads();
+        let read = &reads[read.read];
+        !read.keys.is_empty() || !read.filters.is_empty() || !read.bridges.is_empty()
+    }
+
+    /// How many rows of a table pass in the one cell of a scope.
+    pub(super) fn rows_left(&self, table: TableId, scope: &Scope, frame: &Frame) -> Result<u64, Error> {
+        let mut planner = Planner::new(self.schema);
+        let (reference, _) = planner.read(table, scope, None);
+        let reads = planner.into_reads();
+        let outer = self.outer(scope, frame);
+        let codes: Vec<u64> = reference.dims.iter().map(|d| frame.dims[*d].codes[0]).collect();
+        let (tables, options) = (self.executor.tables(), self.executor.options());
+        Ok(read::rows_of_group(tables, &reads[reference.read], &outer, options, &codes)?.len() as u64)
+    }
+
+    /// The values from outside that the one cell holds.
+    pub(super) fn outer(
+        &self,
+        scope: &Scope,
+        frame: &Frame,
+    ) -> Vec<(crate::plan::Slot, crate::run::frame::Held, crate::value::Type)> {
+        scope
+            .dims
+            .iter()
+            .zip(&frame.dims)
+            .filter_map(|(dim, at)| match (dim.key, &at.kind) {
+                (Key::Value(slot), KeyKind::Values(pool)) => Some((slot, at.held(0)?.clone(), pool.ty)),
+                _ => None,
+            })
+            .collect()
+    }
+}
