@@ -89,7 +89,7 @@ impl Lines {
     ) -> Result<(), RunError> {
         let outer = outer_values(base, &plan.outer);
         let with_null = null_groups(executor, plan, part, &outer)?;
-        let alone = part.axes.is_empty();
+        let alone = part.axes.is_empty() && part.readings.is_empty();
         let expanded = expand(executor, &part.domain, base, &with_null, || {
             // Without axes there is one line, whatever is in it.
             if plan.with_empty || alone { Ok(None) } else { executor.supports(&part.items) }
