@@ -146,6 +146,8 @@ fn day_formula(r: &mut Random, depth: u64) -> String {
                 "if(narrowed(calendar.month), total, 7)",
                 "(total + grouping(account.kind))",
                 "(total given (account.kind in top(1, total per account.kind)))",
+                "(total given (account.kind in top(1, rows(account) per account.kind)))",
+                "first(posting.x order by posting.due)",
                 "(total given (person.name in bottom(2, rows(posting) per person.name)))",
                 "sum(total per account.kind where account.kind in top(1, total per account.kind))",
             ])
@@ -252,6 +254,9 @@ fn formula(r: &mut Random, depth: u64) -> String {
                 "sum(if(zone.name = 'N', sale.x, 1))",
                 "min(shop.zone)",
                 "count(distinct sale.kind, sale.x)",
+                "median(sale.x)",
+                "percentile_disc(sale.x, 0.4)",
+                "min(sale.x) via shop.other",
             ])
             .to_string();
     }
@@ -354,7 +359,10 @@ fn check(subject: &Subject, seed: u64, cases: u64, depth: u64) {
         }
         let expected = shown(&naive.grid(&[&item], &axes, filter));
         let query = model.query(&text).unwrap_or_else(|e| panic!("seed {seed}: {text}\n{e}"));
-        for (name, options) in common::configurations() {
+        // Every case in the usual way and in one of the others.
+        let mut ways = common::configurations();
+        let other = ways.swap_remove(1 + r.below(ways.len() as u64 - 1) as usize);
+        for (name, options) in [ways.swap_remove(0), other] {
             let grid = query.run_with(&options).unwrap_or_else(|e| panic!("seed {seed}, {name}: {text}\n{e}")).0;
             let found = shown(&grid.lines.iter().map(|l| l.values.clone()).collect::<Vec<_>>());
             assert_eq!(found, expected, "seed {seed}, {name}\n{text}");
@@ -364,15 +372,53 @@ fn check(subject: &Subject, seed: u64, cases: u64, depth: u64) {
 
 #[test]
 fn simple_formulas_in_every_context() {
-    (0..1000).for_each(|seed| check(&SHOPS, seed, 12, 1));
+    (0..cases(4000)).for_each(|seed| check(&SHOPS, seed, 12, 1));
 }
 
 #[test]
 fn nested_formulas_in_every_context() {
-    (10_000..11_200).for_each(|seed| check(&SHOPS, seed, 12, 3));
+    (10_000..10_000 + cases(4000)).for_each(|seed| check(&SHOPS, seed, 12, 3));
 }
 
 #[test]
 fn periods_bridges_sets_and_ranks_in_every_context() {
-    (20_000..20_400).for_each(|seed| check(&DAYS, seed, 8, 2));
+    (20_000..20_000 + cases(500)).for_each(|seed| check(&DAYS, seed, 10, 2));
+}
+
+/// How many models; `CASES=10` makes it ten times as many.
+fn cases(usual: u64) -> u64 {
+    let times = std::env::var("CASES").ok().and_then(|t| t.parse::<u64>().ok());
+    usual * times.unwrap_or(1)
+}
+
+/// A calculated column has on every row what the formula has with that row bound.
+#[test]
+fn calculated_columns_row_by_row() {
+    for seed in 30_000..30_000 + cases(1500) {
+        let subject = if seed % 3 == 0 { &DAYS } else { &SHOPS };
+        let r = &mut Random(seed ^ 0xC01);
+        let table = if seed % 3 == 0 {
+            r.pick(&["person", "account", "posting", "bridge"])
+        } else {
+            r.pick(&["zone", "shop", "sale", "visit"])
+        };
+        let depth = r.below(3);
+        let formula = (subject.formula)(r, depth);
+        let model = (subject.model)(seed);
+        let expected = Naive::new(&model).column(table, &formula);
+        let columns = model.schema().table(model.schema().find_table(table).unwrap());
+        // The column of the table says whose rows are meant.
+        let text = format!("records {table}.{}, {formula} as x", columns.columns[0].name);
+        let query = model.query(&text).unwrap_or_else(|e| panic!("seed {seed}: {text}\n{e}"));
+        for (name, options) in common::configurations() {
+            let grid = query.run_with(&options).unwrap_or_else(|e| panic!("seed {seed}, {name}: {text}\n{e}")).0;
+            let found: Vec<Vec<Value>> = grid.lines.iter().map(|l| vec![l.values[1].clone()]).collect();
+            let expected: Vec<Vec<Value>> = expected.iter().map(|v| vec![v.clone()]).collect();
+            assert_eq!(in_order(&found), in_order(&expected), "seed {seed}, {name}\n{text}");
+        }
+    }
+}
+
+fn in_order(lines: &[Vec<Value>]) -> Vec<String> {
+    lines.iter().map(|l| shown(std::slice::from_ref(l)).remove(0)).collect()
 }

@@ -319,8 +319,18 @@ impl Expr {
 
     /// Calls `visit` on this expression and everything in it.
     pub fn walk<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
-        visit(self);
-        let mut each = |list: &[&'e Expr]| list.iter().for_each(|e| e.walk(visit));
+        self.walk_where(&mut |e| {
+            visit(e);
+            true
+        });
+    }
+
+    /// Calls `visit` on this expression, and on everything in those for which it says so.
+    pub fn walk_where<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr) -> bool) {
+        if !visit(self) {
+            return;
+        }
+        let mut each = |list: &[&'e Expr]| list.iter().for_each(|e| e.walk_where(visit));
         match &self.kind {
             ExprKind::Literal(_)
             | ExprKind::Parameter(_)
@@ -337,30 +347,30 @@ impl Expr {
             ExprKind::Between(a, b, c, _) => each(&[a, b, c]),
             ExprKind::In(e, list, _) => {
                 each(&[e]);
-                list.iter().for_each(|e| e.walk(visit));
+                list.iter().for_each(|e| e.walk_where(visit));
             }
             ExprKind::Case(operand, arms, otherwise) => {
-                operand.iter().chain(otherwise).for_each(|e| e.walk(visit));
+                operand.iter().chain(otherwise).for_each(|e| e.walk_where(visit));
                 arms.iter().for_each(|(c, r)| {
-                    c.walk(visit);
-                    r.walk(visit);
+                    c.walk_where(visit);
+                    r.walk_where(visit);
                 });
             }
-            ExprKind::Call(_, args) => args.iter().for_each(|e| e.walk(visit)),
+            ExprKind::Call(_, args) => args.iter().for_each(|e| e.walk_where(visit)),
             ExprKind::Let(bindings, body) => {
-                bindings.iter().for_each(|(_, e)| e.walk(visit));
-                body.walk(visit);
+                bindings.iter().for_each(|(_, e)| e.walk_where(visit));
+                body.walk_where(visit);
             }
             ExprKind::Aggregate(a) => {
-                a.args.iter().for_each(|e| e.walk(visit));
-                a.order.iter().for_each(|(e, _)| e.walk(visit));
-                a.per.iter().flat_map(|p| &p.filter).for_each(|e| e.walk(visit));
+                a.args.iter().for_each(|e| e.walk_where(visit));
+                a.order.iter().for_each(|(e, _)| e.walk_where(visit));
+                a.per.iter().flat_map(|p| &p.filter).for_each(|e| e.walk_where(visit));
             }
             ExprKind::Given(body, edits) => {
-                body.walk(visit);
+                body.walk_where(visit);
                 for edit in edits {
                     if let EditKind::Narrow { predicate, .. } = &edit.kind {
-                        predicate.walk(visit);
+                        predicate.walk_where(visit);
                     }
                 }
             }

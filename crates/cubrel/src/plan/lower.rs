@@ -693,11 +693,12 @@ fn days_filter(schema: &Schema, date: ColumnId, slot: Slot, place: &Place) -> Fi
     Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: Origin::Edit }
 }
 
-/// A scope with further dimensions. An older one of the same column or row is implied by the new one.
+/// A scope with further dimensions. An older one of the same column is implied by the new one; an older bound row stays,
+/// because `lift row` drops the innermost only.
 fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
     let mut inner = scope.clone();
     for dim in &mut inner.dims {
-        dim.filters &= !keys.contains(&dim.key);
+        dim.filters &= matches!(dim.key, Key::Row(_)) || !keys.contains(&dim.key);
     }
     inner.dims.extend(keys.iter().map(|key| Dim { key: *key, origin, filters: true }));
     inner

@@ -528,10 +528,10 @@ impl<'a> Naive<'a> {
                 if !rows.is_empty() {
                     self.read.set(true);
                 }
-                let values = rows
-                    .iter()
-                    .map(|r| a.args.iter().map(|e| self.row_value(e, *table, Some(*r), context, names)).collect());
-                fold(a.kind, values.collect())
+                let value = |e: &Expr, r: &usize| self.row_value(e, *table, Some(*r), context, names);
+                let values = rows.iter().map(|r| a.args.iter().map(|e| value(e, r)).collect());
+                let order = rows.iter().map(|r| a.order.iter().map(|(e, _)| value(e, r)).collect());
+                fold(a, values.collect(), order.collect())
             }
             Over::Per(per) => {
                 let mut values = Vec::new();
@@ -557,7 +557,7 @@ impl<'a> Naive<'a> {
                         row
                     })
                     .collect();
-                fold(a.kind, list)
+                fold(a, list, Vec::new())
             }
         }
     }
@@ -677,6 +677,24 @@ impl<'a> Naive<'a> {
             Kind::Measure(id) => self.aggregated(&self.data.schema.measure(*id).expr.clone().unwrap(), tables),
             _ => {}
         });
+    }
+
+    /// The values of a calculated column, row by row.
+    pub fn column(&self, table: &str, formula: &str) -> Vec<Value> {
+        let schema = self.data.schema;
+        let id = schema.find_table(table).unwrap();
+        let source = Source::new("column", formula);
+        let (tree, problems) = parser::formula(&source);
+        assert!(problems.is_empty(), "{formula}: {problems:?}");
+        let (expr, problems) = check::column_formula(schema, &Settings::default(), &source, id, &tree);
+        let expr = expr.unwrap_or_else(|| panic!("{formula}: {problems:?}"));
+        (0..self.data.tables[id.0 as usize].len())
+            .map(|row| {
+                let context = Context { filters: vec![self.data.one_row(id, row)], ..Context::default() };
+                let names = Names { rows: vec![(check::ROW, id, row)], ..Names::default() };
+                self.eval(&expr, &context, &names)
+            })
+            .collect()
     }
 
     // ---- grids
@@ -813,8 +831,9 @@ fn connect(decisive: bool, left: Value, right: impl FnOnce() -> Value) -> Value 
 }
 
 /// The values of the rows of one group to one value.
-fn fold(kind: AggregateKind, rows: Vec<Vec<Value>>) -> Value {
+fn fold(a: &Aggregate, rows: Vec<Vec<Value>>, order: Vec<Vec<Value>>) -> Value {
     use AggregateKind::*;
+    let kind = a.kind;
     let values: Vec<&Value> = rows.iter().filter_map(|r| r.first()).filter(|v| !v.is_null()).collect();
     let sum = || {
         let scale =
@@ -842,6 +861,33 @@ fn fold(kind: AggregateKind, rows: Vec<Vec<Value>>) -> Value {
         Avg => Value::Float(sum().as_f64().unwrap() / values.len() as f64),
         Min => (*values.iter().min_by(|a, b| a.total_cmp(b)).unwrap()).clone(),
         Max => (*values.iter().max_by(|a, b| a.total_cmp(b)).unwrap()).clone(),
+        Median => {
+            let mut sorted: Vec<f64> = values.iter().map(|v| v.as_f64().unwrap()).collect();
+            sorted.sort_by(f64::total_cmp);
+            let n = sorted.len();
+            Value::float((sorted[(n - 1) / 2] + sorted[n / 2]) / 2.0)
+        }
+        PercentileDisc => {
+            let share = a.constant.as_ref().and_then(Value::as_f64).unwrap();
+            let mut sorted: Vec<&Value> = values.clone();
+            sorted.sort_by(|x, y| x.total_cmp(y));
+            let at_least = |i: &usize| (*i as f64 + 1.0) / sorted.len() as f64 >= share;
+            sorted[(0..sorted.len()).find(at_least).unwrap()].clone()
+        }
+        VarPop => {
+            let all: Vec<f64> = values.iter().map(|v| v.as_f64().unwrap()).collect();
+            let mean = all.iter().sum::<f64>() / all.len() as f64;
+            Value::float(all.iter().map(|v| (v - mean) * (v - mean)).sum::<f64>() / all.len() as f64)
+        }
+        First | Last => {
+            // Rows whose value is null are skipped; of equal places the smallest (greatest) value.
+            let mut all: Vec<(&Value, &Value)> =
+                rows.iter().zip(&order).map(|(r, o)| (&o[0], &r[0])).filter(|(_, v)| !v.is_null()).collect();
+            all.sort_by(|(o, v), (p, w)| o.total_cmp(p).then(v.total_cmp(w)));
+            let placed: Vec<_> = all.iter().filter(|(o, _)| !o.is_null()).collect();
+            let found = if kind == First { placed.first() } else { placed.last() };
+            found.map_or_else(|| all.first().map_or(Value::Null, |(_, v)| (*v).clone()), |(_, v)| (*v).clone())
+        }
         other => unreachable!("{other:?} is not made by the generator"),
     }
 }

@@ -419,11 +419,7 @@ impl<'a> QueryPlanner<'a> {
     fn finest_table(&mut self, query: &ast::Query) -> Option<TableId> {
         let mut named: BTreeSet<TableId> = BTreeSet::new();
         for item in &query.items {
-            item.expr.walk(&mut |e| {
-                if let ast::ExprKind::Column(table, _) = &e.kind {
-                    named.extend(self.schema.find_table(&table.text));
-                }
-            });
+            columns_of_the_row(&item.expr, &mut |table| named.extend(self.schema.find_table(&table.text)));
         }
         let all = |from: &TableId| {
             let reach = self.schema.reach(*from, &[]);
@@ -451,4 +447,21 @@ impl<'a> QueryPlanner<'a> {
         }
         found
     }
+}
+
+/// The tables of columns that an expression takes from the current row: those in aggregates and conditions are of other
+/// rows.
+fn columns_of_the_row<'e>(e: &'e ast::Expr, found: &mut dyn FnMut(&'e ast::Name)) {
+    e.walk_where(&mut |part| match &part.kind {
+        ast::ExprKind::Column(table, _) => {
+            found(table);
+            true
+        }
+        ast::ExprKind::Given(body, _) => {
+            columns_of_the_row(body, found);
+            false
+        }
+        ast::ExprKind::Aggregate(_) => false,
+        _ => true,
+    });
 }
