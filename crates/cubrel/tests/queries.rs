@@ -260,6 +260,22 @@ fn others_is_one_more_line_for_what_a_limit_drops() {
             "|||52 total",
         ],
     );
+    // Groups stay together, whatever their order is.
+    expect(
+        &m,
+        "grid net by route.region, route.name order by net limit 1 within route.region others totals",
+        &[
+            "||3",
+            "||3 total",
+            "South|Wick|1",
+            "South||11",
+            "South||12 total",
+            "North|Holm|7",
+            "North||30",
+            "North||37 total",
+            "||52 total",
+        ],
+    );
     // An edit that lifts the axes lifts what the line stands for.
     expect(
         &m,

@@ -343,7 +343,7 @@ fn bar(value: Option<f64>, largest: f64, width: usize) -> String {
     let eighths = ((value.abs() / largest) * width as f64 * 8.0).round().max(1.0) as usize;
     let full = if value < 0.0 { '░' } else { '█' };
     let mut text: String = std::iter::repeat_n(full, eighths / 8).collect();
-    if eighths % 8 > 0 && text.chars().count() < width {
+    if !eighths.is_multiple_of(8) && text.chars().count() < width {
         text.push(if value < 0.0 { '░' } else { EIGHTHS[eighths % 8] });
     }
     pad(&text, width, Align::Left)

@@ -48,8 +48,9 @@ pub fn roles(
     let mut reader = Reader { document, schema, settings, problems: Vec::new() };
     let names: Vec<&String> = document.file.role.keys().collect();
     let roles: Vec<RoleDef> = names.into_iter().map(|name| reader.role(name, formulas)).collect();
-    if roles.iter().any(|r| !r.rows.is_empty()) {
-        reader.totals_past_roles(formulas);
+    let restricting: Vec<&RoleDef> = roles.iter().filter(|r| !r.rows.is_empty()).collect();
+    if !restricting.is_empty() {
+        reader.totals_past_roles(formulas, &restricting);
     }
     (roles, reader.problems)
 }
@@ -175,12 +176,15 @@ impl Reader<'_> {
         }
     }
 
-    /// Calculated columns are computed over all rows, before anybody asks.
-    fn totals_past_roles(&mut self, formulas: &Formulas) {
+    /// Calculated columns are computed over all rows, before anybody asks; roles that deny them are none the wiser.
+    fn totals_past_roles(&mut self, formulas: &Formulas, roles: &[&RoleDef]) {
         for node in &formulas.order {
             let Node::Column(table, column) = node else { continue };
             let id = self.schema.find_table(table).and_then(|t| self.schema.find_column(t, column));
             let Some(id) = id else { continue };
+            if roles.iter().all(|r| r.denied.columns.contains(&id)) {
+                continue;
+            }
             let parsed = &formulas.parsed[node];
             let mut aggregates = None;
             parsed.expr.walk(&mut |e| {

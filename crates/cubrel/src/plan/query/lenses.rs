@@ -13,6 +13,9 @@ use crate::value::{Type, Value, Vector};
 /// A reading for each lens of a query, by its place in the lens.
 pub(super) type Chosen = Vec<(usize, u64)>;
 
+/// The items in each combination of readings.
+pub(super) type Seen = Vec<(Chosen, Vec<Expr>)>;
+
 /// The lenses of a query, the one that is applied first in front.
 pub(super) struct Lenses {
     /// Each with the readings that show.
@@ -84,10 +87,11 @@ impl Lenses {
         let mut named: Vec<ast::Name> = Vec::new();
         let mut mixed = false;
         condition.walk(&mut |e| match &e.kind {
-            ast::ExprKind::Name(name) if planner.schema.lenses.iter().any(|l| l.name == name.text) => {
-                if !named.iter().any(|n| n.text == name.text) {
-                    named.push(name.clone());
-                }
+            ast::ExprKind::Name(name)
+                if planner.schema.lenses.iter().any(|l| l.name == name.text)
+                    && !named.iter().any(|n| n.text == name.text) =>
+            {
+                named.push(name.clone());
             }
             ast::ExprKind::Column(..) | ast::ExprKind::Aggregate(_) | ast::ExprKind::Given(..) => mixed = true,
             _ => {}
@@ -219,7 +223,7 @@ impl QueryPlanner<'_> {
         &mut self,
         lenses: &Lenses,
         items: Vec<(PlannedItem, Expr)>,
-    ) -> Option<(Vec<PlannedItem>, Vec<(Chosen, Vec<Expr>)>)> {
+    ) -> Option<(Vec<PlannedItem>, Seen)> {
         let combinations = lenses.combinations();
         let mut shown = Vec::new();
         let mut types: Vec<Vec<Type>> = vec![Vec::new(); items.len()];

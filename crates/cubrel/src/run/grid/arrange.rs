@@ -179,15 +179,23 @@ impl Arranged {
         }
     }
 
-    /// Takes lines that were added later, from `first` on.
-    pub(super) fn add(&mut self, plan: &GridPlan, lines: &Lines, first: usize, _: &[Ranks]) {
+    /// Takes lines that were added later, from `first` on. What was said of an outer group holds for them, too.
+    pub(super) fn add(&mut self, plan: &GridPlan, lines: &Lines, first: usize) {
         let mut known: HashMap<Vec<u64>, u32> = HashMap::new();
+        let mut groups: HashMap<Vec<u64>, u32> = HashMap::new();
+        for (axes, verdicts) in self.verdicts.iter().filter(|(axes, _)| **axes < plan.row_axes) {
+            for (row, class) in self.rows.iter().zip(&verdicts.of_row) {
+                groups.extend(class.map(|class| (row[..*axes].to_vec(), class)));
+            }
+        }
         for line in first..lines.len() {
             let row = lines.at(line, 0..plan.row_axes);
             let number = *known.entry(row.clone()).or_insert_with(|| {
+                for (axes, verdicts) in &mut self.verdicts {
+                    verdicts.of_row.push(groups.get(&row[..*axes]).copied());
+                }
                 self.rows.push(row);
                 self.keep.push(true);
-                self.verdicts.values_mut().for_each(|v| v.of_row.push(None));
                 self.rows.len() as u32 - 1
             });
             self.row_of.push(number);

@@ -147,7 +147,7 @@ fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> 
     if let Some(rest) = &plan.others {
         let first = all.len();
         others::evaluate(executor, plan, rest, &base, &arranged, &mut all)?;
-        arranged.add(plan, &all, first, &ranks);
+        arranged.add(plan, &all, first);
     }
     let order = arranged.order(plan, &all, &ranks);
     Ok(Grid {
