@@ -38,7 +38,7 @@ fn to_text(args: &[Value], _: Type) -> Result<Value, FunctionError> {
 
 pub(super) const FUNCTIONS: &[Function] = &[Function {
     name: "to_text",
-    signature: "to_text(x, pattern [, locale])",
+    signature: "to_text(x, pattern [, locale]) -> text",
     meaning: "a number, date or timestamp by a pattern as in Unicode UTS #35; by default in the model's locale",
     example: ("to_text(1234.5, '#,##0.00', 'de-DE')", "1.234,50"),
     parameters: &[Parameter::Any, Parameter::Text, Parameter::Text],
