@@ -372,12 +372,12 @@ fn check(subject: &Subject, seed: u64, cases: u64, depth: u64) {
 
 #[test]
 fn simple_formulas_in_every_context() {
-    (0..cases(4000)).for_each(|seed| check(&SHOPS, seed, 12, 1));
+    (0..cases(6000)).for_each(|seed| check(&SHOPS, seed, 12, 1));
 }
 
 #[test]
 fn nested_formulas_in_every_context() {
-    (10_000..10_000 + cases(4000)).for_each(|seed| check(&SHOPS, seed, 12, 3));
+    (10_000..10_000 + cases(6000)).for_each(|seed| check(&SHOPS, seed, 12, 3));
 }
 
 #[test]
