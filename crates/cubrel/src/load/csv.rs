@@ -2,20 +2,18 @@
 
 use std::collections::HashMap;
 use std::path::Path;
-use std::sync::Arc;
 
 use ::csv::{ByteRecord, Reader, ReaderBuilder};
 use rayon::prelude::*;
 
+use super::dialect::{Dialect, Shape};
 use super::infer::Guess;
 use super::sources::FileStamp;
-use super::{LoadError, Observer, TableReport};
+use super::staging::{Loaded, Part, described, join};
+use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
-use crate::store::{RawColumn, RawData};
-use crate::value::{Type, parse};
+use crate::value::Type;
 
-/// Bad rows that are shown.
-const EXAMPLES: usize = 5;
 /// Rows between two calls of the observer.
 const STEP: u64 = 1 << 16;
 
@@ -27,8 +25,10 @@ pub struct Request<'a> {
     pub folder: &'a Path,
     /// The files, all with the same columns.
     pub files: &'a [FileStamp],
-    /// The delimiter, if it is declared.
-    pub delimiter: Option<u8>,
+    /// How delimited text is laid out.
+    pub dialect: &'a Dialect,
+    /// How the fields of columns are written, by name in the model.
+    pub shapes: &'a HashMap<String, Shape>,
     /// Fields that stand for null.
     pub missing: &'a [String],
     /// From names in the source to names in the model.
@@ -37,43 +37,78 @@ pub struct Request<'a> {
     pub types: &'a HashMap<String, Type>,
 }
 
-/// The columns of a source.
-pub struct Loaded {
-    /// Names in the model, and values.
-    pub columns: Vec<(String, RawColumn)>,
-    /// Rows that could not be read.
-    pub bad_rows: u64,
-    /// Some of them.
-    pub bad_examples: Vec<String>,
+/// The text of one file, in UTF-8.
+pub struct Text {
+    /// Where it comes from, for messages.
+    pub name: String,
+    /// The text.
+    pub body: Vec<u8>,
 }
 
-/// Reads all files.
+/// Bytes of a chunk that one thread works on.
+const CHUNK: usize = 8 << 20;
+
+/// Lines of one text, with the header in front of the first chunk only.
+struct Chunk<'a> {
+    text: &'a Text,
+    /// Where the chunk begins in the text.
+    start: usize,
+    body: &'a [u8],
+    has_header: bool,
+}
+
+/// Reads texts that have the same columns.
 ///
 /// # Errors
-/// When a file cannot be read, has no header, or has other columns than the first.
-pub fn read(request: &Request<'_>, observer: &dyn Observer) -> Result<Loaded, LoadError> {
-    let texts: Vec<Vec<u8>> = request
-        .files
-        .iter()
-        .map(|f| {
-            let path = request.folder.join(&f.path);
-            std::fs::read(&path).map_err(|e| LoadError::io(&path, e))
-        })
-        .collect::<Result<_, _>>()?;
-    let bodies: Vec<&[u8]> = texts.iter().map(|t| t.strip_prefix(b"\xef\xbb\xbf").unwrap_or(t)).collect();
-    let delimiter = request.delimiter.unwrap_or_else(|| bodies.first().map_or(b',', |b| find_delimiter(b)));
-    let names = header(request, &bodies, delimiter)?;
-    let types = column_types(request, &bodies, delimiter, &names)?;
-    let parts: Vec<Part> = bodies
-        .par_iter()
-        .zip(request.files)
-        .map(|(body, file)| Part::read(request, body, delimiter, &names, &types, file, observer))
-        .collect::<Result<_, _>>()?;
+/// When a text has no header, or has other columns than the first.
+pub fn read(request: &Request<'_>, texts: &[Text], observer: &dyn Observer) -> Result<Loaded, LoadError> {
+    let dialect = request.dialect;
+    let delimiter = dialect.delimiter.unwrap_or_else(|| texts.first().map_or(b',', |t| find_delimiter(&t.body)));
+    let dialect = Dialect { delimiter: Some(delimiter), ..dialect.clone() };
+    let names = header(request, texts, &dialect)?;
+    let shapes: Vec<Shape> =
+        names.iter().map(|n| request.shapes.get(n).cloned().unwrap_or_else(|| default_shape(&dialect))).collect();
+    let chunks: Vec<Chunk<'_>> = texts.iter().flat_map(|t| chunks(t, &dialect)).collect();
+    let layout = Layout { dialect: &dialect, names: &names, shapes: &shapes };
+    let types = column_types(request, &chunks, &layout)?;
+    let parts: Vec<Part> =
+        chunks.par_iter().map(|chunk| read_chunk(request, chunk, &layout, &types, observer)).collect();
     Ok(join(names, types, parts))
 }
 
-fn reader(body: &[u8], delimiter: u8) -> Reader<&[u8]> {
-    ReaderBuilder::new().delimiter(delimiter).flexible(true).has_headers(true).from_reader(body)
+/// What is the same for all chunks.
+struct Layout<'a> {
+    dialect: &'a Dialect,
+    names: &'a [String],
+    shapes: &'a [Shape],
+}
+
+fn default_shape(dialect: &Dialect) -> Shape {
+    if dialect.decimal_comma { Shape::DecimalComma } else { Shape::Plain }
+}
+
+/// A text in pieces that end with a line; one piece where quotes could hide a line's end.
+fn chunks<'t>(text: &'t Text, dialect: &Dialect) -> Vec<Chunk<'t>> {
+    let body = text.body.as_slice();
+    let mut chunks = Vec::new();
+    let whole = body.len() <= CHUNK || body.contains(&dialect.quote);
+    let mut start = 0;
+    while start < body.len() || chunks.is_empty() {
+        let wanted = start.saturating_add(if whole { usize::MAX } else { CHUNK }).min(body.len());
+        let end = body[wanted..].iter().position(|b| *b == b'\n').map_or(body.len(), |i| wanted + i + 1);
+        chunks.push(Chunk { text, start, body: &body[start..end], has_header: start == 0 });
+        start = end;
+    }
+    chunks
+}
+
+fn reader<'b>(body: &'b [u8], dialect: &Dialect, has_header: bool) -> Reader<&'b [u8]> {
+    ReaderBuilder::new()
+        .delimiter(dialect.delimiter.unwrap_or(b','))
+        .quote(dialect.quote)
+        .flexible(true)
+        .has_headers(has_header)
+        .from_reader(body)
 }
 
 /// The candidate that occurs most often in the first line, outside quotes.
@@ -91,11 +126,11 @@ fn find_delimiter(body: &[u8]) -> u8 {
 }
 
 /// The columns' names in the model; every file has to have the same ones.
-fn header(request: &Request<'_>, bodies: &[&[u8]], delimiter: u8) -> Result<Vec<String>, LoadError> {
+fn header(request: &Request<'_>, texts: &[Text], dialect: &Dialect) -> Result<Vec<String>, LoadError> {
     let mut first: Option<Vec<String>> = None;
-    for (body, file) in bodies.iter().zip(request.files) {
-        let path = file.path.display();
-        let mut reader = reader(body, delimiter);
+    for text in texts {
+        let path = &text.name;
+        let mut reader = reader(&text.body, dialect, true);
         let header = reader
             .headers()
             .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
@@ -125,7 +160,7 @@ fn header(request: &Request<'_>, bodies: &[&[u8]], delimiter: u8) -> Result<Vec<
                     .find(|n| !expected.contains(n))
                     .or_else(|| expected.iter().find(|n| !names.contains(n)));
                 let what = odd.map_or("they stand in another order".to_string(), |n| format!("`{n}` is not in both"));
-                let other = request.files[0].path.display();
+                let other = &texts[0].name;
                 let problem =
                     Diagnostic::general(Problem::Data, format!("{path} has other columns than {other}: {what}"));
                 return Err(problem.help("all files of one table have the same header").into());
@@ -143,271 +178,115 @@ fn is_missing(request: &Request<'_>, field: &[u8]) -> bool {
 
 fn column_types(
     request: &Request<'_>,
-    bodies: &[&[u8]],
-    delimiter: u8,
-    names: &[String],
+    chunks: &[Chunk<'_>],
+    layout: &Layout<'_>,
 ) -> Result<Vec<Type>, LoadError> {
-    let declared: Vec<Option<Type>> = names.iter().map(|n| request.types.get(n).copied()).collect();
+    let declared: Vec<Option<Type>> = layout
+        .names
+        .iter()
+        .zip(layout.shapes)
+        .map(|(name, shape)| match (request.types.get(name), shape) {
+            (Some(ty), _) => Some(*ty),
+            (None, Shape::Dated(pattern)) => Some(pattern.ty()),
+            (None, _) => None,
+        })
+        .collect();
     if declared.iter().all(Option::is_some) {
         return Ok(declared.into_iter().flatten().collect());
     }
-    let guesses: Vec<Vec<Guess>> = bodies.par_iter().map(|body| guess(request, body, delimiter, &declared)).collect();
-    let mut joined = vec![Guess::default(); names.len()];
+    let guesses: Vec<Vec<Guess>> = chunks.par_iter().map(|chunk| guess(request, chunk, layout, &declared)).collect();
+    let mut joined = vec![Guess::default(); layout.names.len()];
     for part in &guesses {
         joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
     }
     Ok(declared.into_iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect())
 }
 
-fn guess(request: &Request<'_>, body: &[u8], delimiter: u8, declared: &[Option<Type>]) -> Vec<Guess> {
+fn guess(request: &Request<'_>, chunk: &Chunk<'_>, layout: &Layout<'_>, declared: &[Option<Type>]) -> Vec<Guess> {
     let mut guesses = vec![Guess::default(); declared.len()];
-    let mut reader = reader(body, delimiter);
+    let mut reader = reader(chunk.body, layout.dialect, chunk.has_header);
     let mut record = ByteRecord::new();
     // Rows that cannot be read are reported by the second pass.
     while reader.read_byte_record(&mut record).unwrap_or(false) {
         if record.len() != declared.len() {
             continue;
         }
-        for ((field, guess), declared) in record.iter().zip(&mut guesses).zip(declared) {
-            if declared.is_none() && !is_missing(request, field) {
-                guess.see(field);
+        for (i, field) in record.iter().enumerate() {
+            if declared[i].is_none() && !is_missing(request, field) {
+                guesses[i].see(&layout.shapes[i].normal(field));
             }
         }
     }
     guesses
 }
 
-/// The values of one column of one file.
-enum Staging {
-    Ints(Vec<i64>, Type),
-    Floats(Vec<f64>),
-    Texts { places: HashMap<Arc<str>, u32, foldhash::fast::RandomState>, values: Vec<Arc<str>>, indices: Vec<u32> },
-}
-
-impl Staging {
-    fn new(ty: Type) -> Staging {
-        match ty {
-            Type::Text => Staging::Texts { places: HashMap::default(), values: Vec::new(), indices: Vec::new() },
-            Type::Float => Staging::Floats(Vec::new()),
-            ty => Staging::Ints(Vec::new(), ty),
-        }
-    }
-
-    /// Takes a field; false when it is not of the type.
-    fn push(&mut self, field: &[u8]) -> bool {
-        match self {
-            Staging::Ints(values, ty) => match int_of(field, *ty) {
-                Some(v) => values.push(v),
-                None => return false,
-            },
-            Staging::Floats(values) => match parse::float(field) {
-                Some(v) => values.push(v),
-                None => return false,
-            },
-            Staging::Texts { places, values, indices } => {
-                let Ok(text) = std::str::from_utf8(field) else {
-                    return false;
-                };
-                let place = match places.get(text) {
-                    Some(place) => *place,
-                    None => {
-                        let (place, shared): (u32, Arc<str>) = (values.len() as u32, Arc::from(text));
-                        values.push(shared.clone());
-                        places.insert(shared, place);
-                        place
-                    }
-                };
-                indices.push(place);
-            }
-        }
-        true
-    }
-
-    fn push_null(&mut self) {
-        match self {
-            Staging::Ints(values, _) => values.push(0),
-            Staging::Floats(values) => values.push(0.0),
-            Staging::Texts { indices, .. } => indices.push(0),
-        }
-    }
-
-    fn pop(&mut self) {
-        match self {
-            Staging::Ints(values, _) => drop(values.pop()),
-            Staging::Floats(values) => drop(values.pop()),
-            Staging::Texts { indices, .. } => drop(indices.pop()),
-        }
-    }
-}
-
-fn int_of(field: &[u8], ty: Type) -> Option<i64> {
-    match ty {
-        Type::Int => parse::int(field),
-        Type::Decimal { precision, scale } => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
-        Type::Bool => parse::boolean(field).map(i64::from),
-        Type::Date => crate::value::date::parse_date(field).map(i64::from),
-        Type::Timestamp => parse::timestamp(field),
-        Type::Float | Type::Text | Type::Null => None,
-    }
-}
-
-/// What was read of one file.
-struct Part {
-    columns: Vec<Staging>,
-    valid: Vec<Vec<bool>>,
-    rows: usize,
-    bad_rows: u64,
-    bad_examples: Vec<String>,
-}
-
-impl Part {
-    fn read(
-        request: &Request<'_>,
-        body: &[u8],
-        delimiter: u8,
-        names: &[String],
-        types: &[Type],
-        file: &FileStamp,
-        observer: &dyn Observer,
-    ) -> Result<Part, LoadError> {
-        let mut part = Part {
-            columns: types.iter().map(|t| Staging::new(*t)).collect(),
-            valid: vec![Vec::new(); types.len()],
-            rows: 0,
-            bad_rows: 0,
-            bad_examples: Vec::new(),
-        };
-        let mut reader = reader(body, delimiter);
-        let mut record = ByteRecord::new();
-        let (mut seen, mut told) = (0u64, 0u64);
-        loop {
-            match reader.read_byte_record(&mut record) {
-                Ok(false) => break,
-                Ok(true) => {
-                    if let Err(message) = part.row(request, &record, names, types) {
-                        let line = record.position().map_or(0, ::csv::Position::line);
-                        part.bad(format!("{} line {line}: {message}", file.path.display()));
-                    }
+fn read_chunk(
+    request: &Request<'_>,
+    chunk: &Chunk<'_>,
+    layout: &Layout<'_>,
+    types: &[Type],
+    observer: &dyn Observer,
+) -> Part {
+    let mut part = Part::new(types);
+    let mut reader = reader(chunk.body, layout.dialect, chunk.has_header);
+    let mut record = ByteRecord::new();
+    let (mut seen, mut told) = (0u64, 0u64);
+    let name = &chunk.text.name;
+    loop {
+        match reader.read_byte_record(&mut record) {
+            Ok(false) => break,
+            Ok(true) => {
+                if let Err(message) = take_row(&mut part, request, &record, layout, types) {
+                    let line = record.position().map_or(0, ::csv::Position::line) + lines_before(chunk);
+                    part.bad(format!("{name} line {line}: {message}"));
                 }
-                Err(e) => part.bad(format!("{}: {e}", file.path.display())),
             }
-            seen += 1;
-            if seen.is_multiple_of(STEP) {
-                let at = reader.position().byte();
-                observer.progress(request.table, at - told);
-                told = at;
-            }
+            Err(e) => part.bad(format!("{name}: {e}")),
         }
-        observer.progress(request.table, (body.len() as u64).saturating_sub(told));
-        Ok(part)
-    }
-
-    fn bad(&mut self, message: String) {
-        self.bad_rows += 1;
-        if self.bad_examples.len() < EXAMPLES {
-            self.bad_examples.push(message);
+        seen += 1;
+        if seen.is_multiple_of(STEP) {
+            let at = reader.position().byte();
+            observer.progress(request.table, at - told);
+            told = at;
         }
     }
-
-    /// Takes a row whole or not at all.
-    fn row(
-        &mut self,
-        request: &Request<'_>,
-        record: &ByteRecord,
-        names: &[String],
-        types: &[Type],
-    ) -> Result<(), String> {
-        if record.len() != names.len() {
-            return Err(format!("{} fields, the header has {}", record.len(), names.len()));
-        }
-        for (i, field) in record.iter().enumerate() {
-            let missing = is_missing(request, field);
-            let taken = missing || self.columns[i].push(field);
-            if missing {
-                self.columns[i].push_null();
-            }
-            if !taken {
-                (0..i).for_each(|k| self.columns[k].pop());
-                let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
-                return Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i])));
-            }
-        }
-        for (valid, field) in self.valid.iter_mut().zip(record.iter()) {
-            valid.push(!is_missing(request, field));
-        }
-        self.rows += 1;
-        Ok(())
-    }
+    observer.progress(request.table, (chunk.body.len() as u64).saturating_sub(told));
+    part
 }
 
-fn described(ty: Type) -> String {
-    match ty {
-        Type::Int => "a whole number".into(),
-        Type::Decimal { .. } => format!("a {ty}"),
-        Type::Float => "a number".into(),
-        Type::Bool => "true or false".into(),
-        Type::Date => "a date such as 2026-03-01".into(),
-        Type::Timestamp => "a timestamp such as 2026-03-01 08:30:00".into(),
-        Type::Text | Type::Null => "UTF-8 text".into(),
-    }
+/// Lines of the text in front of a chunk; counted only for messages.
+fn lines_before(chunk: &Chunk<'_>) -> u64 {
+    chunk.text.body[..chunk.start].iter().filter(|b| **b == b'\n').count() as u64
 }
 
-fn join(names: Vec<String>, types: Vec<Type>, parts: Vec<Part>) -> Loaded {
-    let mut loaded = Loaded { columns: Vec::new(), bad_rows: 0, bad_examples: Vec::new() };
-    let mut columns: Vec<Vec<Staging>> = types.iter().map(|_| Vec::new()).collect();
-    let mut valid: Vec<Vec<bool>> = types.iter().map(|_| Vec::new()).collect();
-    for part in parts {
-        loaded.bad_rows += part.bad_rows;
-        loaded.bad_examples.extend(part.bad_examples);
-        for (i, (column, part_valid)) in part.columns.into_iter().zip(part.valid).enumerate() {
-            columns[i].push(column);
-            valid[i].extend(part_valid);
+/// Takes a row whole or not at all.
+fn take_row(
+    part: &mut Part,
+    request: &Request<'_>,
+    record: &ByteRecord,
+    layout: &Layout<'_>,
+    types: &[Type],
+) -> Result<(), String> {
+    let names = layout.names;
+    if record.len() != names.len() {
+        return Err(format!("{} fields, the header has {}", record.len(), names.len()));
+    }
+    for (i, field) in record.iter().enumerate() {
+        let missing = is_missing(request, field);
+        let plain = types[i] == Type::Text;
+        let taken = missing
+            || if plain { part.columns[i].push(field) } else { part.columns[i].push(&layout.shapes[i].normal(field)) };
+        if missing {
+            part.columns[i].push_null();
+        }
+        if !taken {
+            (0..i).for_each(|k| part.columns[k].pop());
+            let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
+            return Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i])));
         }
     }
-    loaded.bad_examples.truncate(EXAMPLES);
-    for (((name, ty), parts), valid) in names.into_iter().zip(types).zip(columns).zip(valid) {
-        let valid = valid.contains(&false).then_some(valid);
-        loaded.columns.push((name, RawColumn { ty, data: join_column(ty, parts), valid }));
+    for (valid, field) in part.valid.iter_mut().zip(record.iter()) {
+        valid.push(!is_missing(request, field));
     }
-    loaded
-}
-
-fn join_column(ty: Type, parts: Vec<Staging>) -> RawData {
-    let mut ints = Vec::new();
-    let mut floats = Vec::new();
-    let mut values: Vec<Arc<str>> = Vec::new();
-    let mut all: Vec<u32> = Vec::new();
-    let mut known: HashMap<Arc<str>, u32, foldhash::fast::RandomState> = HashMap::default();
-    for part in parts {
-        match part {
-            Staging::Ints(v, _) => ints.extend(v),
-            Staging::Floats(v) => floats.extend(v),
-            Staging::Texts { values: texts, indices, .. } => {
-                let to: Vec<u32> = texts
-                    .into_iter()
-                    .map(|text| {
-                        *known.entry(text.clone()).or_insert_with(|| {
-                            values.push(text);
-                            values.len() as u32 - 1
-                        })
-                    })
-                    .collect();
-                // A part of nothing but nulls has no texts.
-                all.extend(indices.into_iter().map(|i| to.get(i as usize).copied().unwrap_or(0)));
-            }
-        }
-    }
-    match ty {
-        Type::Text => RawData::Texts { values, indices: all },
-        Type::Float => RawData::Floats(floats),
-        _ => RawData::Ints(ints),
-    }
-}
-
-impl Loaded {
-    /// Puts the counts of bad rows into a report.
-    pub fn report(&self, report: &mut TableReport) {
-        report.bad_rows = self.bad_rows;
-        report.bad_examples = self.bad_examples.clone();
-    }
+    Ok(())
 }

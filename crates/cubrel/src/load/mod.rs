@@ -2,12 +2,22 @@
 //!
 //! * [`sources`]: which files, and whether they have changed
 //! * [`infer`]: types from text
-//! * [`csv`]: delimited text
+//! * [`read`](mod@read): a source of whatever kind
+//! * [`csv`], [`dialect`]: delimited text, and how it is written
+//! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines; [`sqlite`]: databases
+//! * [`bytes`]: files, packed or not
 //! * [`tables`]: one table after the other, with what is computed while loading
 
+pub mod bytes;
+pub mod columnar;
 pub mod csv;
+pub mod dialect;
 pub mod infer;
+pub mod jsonl;
+pub mod read;
 pub mod sources;
+pub mod sqlite;
+mod staging;
 pub mod tables;
 
 use crate::formula::source::Diagnostic;

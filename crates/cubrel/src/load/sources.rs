@@ -24,8 +24,12 @@ pub struct FileStamp {
 /// # Errors
 /// When there is none, or when they cannot be looked at.
 pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
+    if source.starts_with("sqlite:") {
+        let wanted = super::sqlite::parse(source)?;
+        return Ok(vec![stamp(folder, &folder.join(wanted.file))?]);
+    }
     if let Some((scheme, _)) = source.split_once(':')
-        && matches!(scheme, "sqlite" | "postgres")
+        && scheme == "postgres"
     {
         let problem =
             Diagnostic::general(Problem::Unsupported, format!("sources of the kind `{scheme}:` cannot be read yet"));

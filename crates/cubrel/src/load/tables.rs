@@ -7,7 +7,7 @@ use std::time::Instant;
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::csv::{self, Request};
+use super::csv::Request;
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
 use crate::formula::check::{self, Settings};
@@ -20,7 +20,10 @@ use crate::model::calendar;
 use crate::model::define::stored_type;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
-use crate::model::file::GenerateSection;
+use super::dialect::{DatePattern, Dialect, Shape};
+use super::read;
+use super::staging::Loaded;
+use crate::model::file::{CsvSection, GenerateSection};
 use crate::model::file::TableSection;
 use crate::store::{Column, RawColumn, RawData, SEGMENT_ROWS};
 use crate::value::{Type, Value, Vector, date, exact};
@@ -60,7 +63,7 @@ pub struct LoadedColumn {
 #[derive(Serialize)]
 struct Recipe<'a> {
     source: &'a Option<String>,
-    delimiter: Option<String>,
+    csv: &'a Option<CsvSection>,
     key: &'a Option<String>,
     missing: &'a Option<Vec<String>>,
     filter: &'a Option<String>,
@@ -71,20 +74,21 @@ struct Recipe<'a> {
 }
 
 /// What of a column's section decides how it is loaded: source name, type, keep, formula.
-type ColumnRecipe<'a> = (&'a String, &'a Option<String>, &'a Option<String>, Option<bool>, &'a Option<String>);
+type ColumnRecipe<'a> =
+    (&'a String, &'a Option<String>, &'a Option<String>, Option<bool>, &'a Option<String>, &'a Option<String>);
 
 /// A number that changes when the model says something else about how to load a table.
 pub fn fingerprint(section: &TableSection) -> u64 {
     let recipe = Recipe {
         source: &section.source,
-        delimiter: section.csv.as_ref().and_then(|c| c.delimiter.clone()),
+        csv: &section.csv,
         key: &section.key,
         missing: &section.missing,
         filter: &section.filter,
         bad_rows: section.bad_rows,
         generate: &section.generate,
         calendar: &section.calendar,
-        columns: section.column.iter().map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula)).collect(),
+        columns: section.column.iter().map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula, &c.date_pattern)).collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
     xxhash_rust::xxh3::xxh3_64(text.as_bytes())
@@ -164,7 +168,7 @@ impl Loader<'_> {
         Ok(LoadedTable { report, files, ..table })
     }
 
-    fn read(&self, name: &str, section: &TableSection, files: &[FileStamp]) -> Result<csv::Loaded, LoadError> {
+    fn read(&self, name: &str, section: &TableSection, files: &[FileStamp]) -> Result<Loaded, LoadError> {
         let mut renamed = HashMap::new();
         let mut types = HashMap::new();
         for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
@@ -175,26 +179,61 @@ impl Loader<'_> {
                 types.insert(column.clone(), self.declared_type(name, column, text)?);
             }
         }
-        let default_missing = [String::new()];
-        let delimiter = match section.csv.as_ref().and_then(|c| c.delimiter.as_deref()) {
-            None => None,
-            Some("\\t") => Some(b'\t'),
-            Some(text) if text.len() == 1 => text.bytes().next(),
-            Some(_) => {
-                let path = format!("table.{name}.csv.delimiter");
-                return Err(self.document.problem(Problem::Model, &path, "a delimiter is one character").into());
+        let mut shapes = HashMap::new();
+        for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
+            if let Some(pattern) = &said.date_pattern {
+                let path = format!("table.{name}.column.{column}.date_pattern");
+                let pattern = DatePattern::parse(pattern)
+                    .map_err(|e| self.document.problem(Problem::Model, &path, e))?;
+                shapes.insert(column.clone(), Shape::Dated(pattern));
             }
-        };
+        }
+        let dialect = self.dialect(name, section)?;
+        // Columns that know their types know their nulls, too.
+        let source = section.source.as_deref().unwrap_or_default();
+        let default_missing = [String::new()];
         let request = Request {
             table: name,
             folder: &self.document.folder,
             files,
-            delimiter,
+            dialect: &dialect,
+            shapes: &shapes,
             missing: section.missing.as_deref().unwrap_or(&default_missing),
             renamed: &renamed,
             types: &types,
         };
-        csv::read(&request, self.observer)
+        read::read(&request, source, self.observer)
+    }
+
+    /// How the model says that a table's text is laid out.
+    fn dialect(&self, name: &str, section: &TableSection) -> Result<Dialect, LoadError> {
+        let said = section.csv.clone().unwrap_or_default();
+        let wrong = |key: &str, message: String, help: &str| {
+            let path = format!("table.{name}.csv.{key}");
+            LoadError::from(self.document.problem(Problem::Model, &path, message).help(help))
+        };
+        let one = |key: &str, text: Option<&str>| match text {
+            None => Ok(None),
+            Some("\\t") => Ok(Some(b'\t')),
+            Some(text) if text.len() == 1 => Ok(text.bytes().next()),
+            Some(text) => Err(wrong(key, format!("`{text}` is not one character"), "write one character, such as `;`")),
+        };
+        let delimiter = one("delimiter", said.delimiter.as_deref())?;
+        let quote = one("quote", said.quote.as_deref())?.unwrap_or(b'"');
+        let decimal_comma = match said.decimal.as_deref() {
+            None | Some(".") => false,
+            Some(",") => true,
+            Some(other) => {
+                return Err(wrong("decimal", format!("`{other}` does not part decimals"), "write `.` or `,`"));
+            }
+        };
+        let encoding = match said.encoding.as_deref() {
+            None => encoding_rs::UTF_8,
+            Some(label) => encoding_rs::Encoding::for_label(label.as_bytes()).ok_or_else(|| {
+                wrong("encoding", format!("`{label}` is no encoding"), "write one such as `windows-1252` or `utf-16le`")
+            })?,
+        };
+        Ok(Dialect { delimiter, quote, decimal_comma, encoding })
     }
 
     fn declared_type(&self, table: &str, column: &str, text: &str) -> Result<Type, LoadError> {

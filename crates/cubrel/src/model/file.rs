@@ -98,6 +98,12 @@ pub struct TableSection {
 pub struct CsvSection {
     /// One character; by default it is found out from the first line.
     pub delimiter: Option<String>,
+    /// What stands around fields that hold delimiters or line breaks; by default `"`.
+    pub quote: Option<String>,
+    /// `,` where numbers are written as in `1.234,50`.
+    pub decimal: Option<String>,
+    /// How characters are written, such as `windows-1252`; by default UTF-8.
+    pub encoding: Option<String>,
 }
 
 /// `[table.NAME.column.NAME]`
@@ -109,6 +115,8 @@ pub struct ColumnSection {
     /// The type, where it is not to be guessed.
     #[serde(rename = "type")]
     pub ty: Option<String>,
+    /// How dates are written, where it is not ISO: `dd/MM/yyyy`.
+    pub date_pattern: Option<String>,
     /// `false`: read, usable while loading, then dropped.
     pub keep: Option<bool>,
     /// Makes this a calculated column.
@@ -267,4 +275,4 @@ pub struct QuerySection {
 /// Sections of the model file that this version cannot use yet.
 pub const LATER: &[&str] = &["outline", "expect"];
 /// Keys of the model file that this version cannot use yet.
-pub const LATER_KEYS: &[&str] = &["date_pattern", "partition"];
+pub const LATER_KEYS: &[&str] = &["partition"];

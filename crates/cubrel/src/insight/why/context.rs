@@ -158,7 +158,7 @@ impl Explained<'_> {
                 self.schema.reach(*fact, &scope.detours).into_iter().collect();
             for (table, path) in reach {
                 let known = list.iter().any(|(_, t, _)| *t == table);
-                if known || !(path.is_empty() || self.is_filtered(table, scope)) {
+                if known || !(path.is_empty() || self.has_filter(table, scope)) {
                     continue;
                 }
                 let steps = path.iter().map(|r| crate::plan::print::relationship_name(self.schema, *r));
@@ -180,7 +180,7 @@ impl Explained<'_> {
     }
 
     /// Whether some filter reaches a table.
-    fn is_filtered(&self, table: TableId, scope: &Scope) -> bool {
+    fn has_filter(&self, table: TableId, scope: &Scope) -> bool {
         let mut planner = Planner::new(self.schema);
         let (read, _) = planner.read(table, scope, None);
         let reads = planner.into_reads();

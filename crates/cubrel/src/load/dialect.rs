@@ -1,0 +1,248 @@
+//! How text sources write things: delimiters, encodings, decimal commas, odd dates.
+
+use std::borrow::Cow;
+
+use encoding_rs::{Encoding, UTF_8};
+
+use crate::value::{Type, date};
+
+/// How a CSV file is laid out.
+#[derive(Clone, Debug)]
+pub struct Dialect {
+    /// Between fields; found out from the first line when there is nothing.
+    pub delimiter: Option<u8>,
+    /// Around fields that hold delimiters or line breaks.
+    pub quote: u8,
+    /// Whether numbers are written as in `1.234,50`.
+    pub decimal_comma: bool,
+    /// How characters are written.
+    pub encoding: &'static Encoding,
+}
+
+impl Default for Dialect {
+    fn default() -> Dialect {
+        Dialect { delimiter: None, quote: b'"', decimal_comma: false, encoding: UTF_8 }
+    }
+}
+
+impl Dialect {
+    /// The text as UTF-8, without a mark at its front; a mark says more than the declared encoding.
+    pub fn decode(&self, bytes: Vec<u8>) -> Vec<u8> {
+        if let Some((encoding, mark)) = Encoding::for_bom(&bytes) {
+            if encoding == UTF_8 {
+                return bytes[mark..].to_vec();
+            }
+            return encoding.decode_without_bom_handling(&bytes[mark..]).0.into_owned().into_bytes();
+        }
+        if self.encoding == UTF_8 {
+            return bytes;
+        }
+        self.encoding.decode_without_bom_handling(&bytes).0.into_owned().into_bytes()
+    }
+}
+
+/// How the fields of one column are written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Shape {
+    /// As the language writes values.
+    Plain,
+    /// Numbers with a decimal comma.
+    DecimalComma,
+    /// Dates by a pattern.
+    Dated(DatePattern),
+}
+
+impl Shape {
+    /// The field as the language writes it; one that is written otherwise stays as it is.
+    pub fn normal<'f>(&self, field: &'f [u8]) -> Cow<'f, [u8]> {
+        match self {
+            Shape::Plain => Cow::Borrowed(field),
+            Shape::DecimalComma => match without_comma(field) {
+                Some(plain) => Cow::Owned(plain),
+                None => Cow::Borrowed(field),
+            },
+            Shape::Dated(pattern) => match pattern.read(field) {
+                Some(text) => Cow::Owned(text.into_bytes()),
+                None => Cow::Borrowed(field),
+            },
+        }
+    }
+}
+
+/// `1.234,50` as `1234.50`; points have to stand where thousands end.
+fn without_comma(field: &[u8]) -> Option<Vec<u8>> {
+    let (sign, digits) = match field.strip_prefix(b"-") {
+        Some(rest) => (&b"-"[..], rest),
+        None => (&b""[..], field),
+    };
+    let comma = digits.iter().position(|b| *b == b',');
+    let (whole, part) = match comma {
+        Some(at) => (&digits[..at], Some(&digits[at + 1..])),
+        None => (digits, None),
+    };
+    let groups: Vec<&[u8]> = whole.split(|b| *b == b'.').collect();
+    let all_digits = |t: &[u8]| !t.is_empty() && t.iter().all(u8::is_ascii_digit);
+    let grouped = groups.len() == 1 || groups[0].len() <= 3 && groups[1..].iter().all(|g| g.len() == 3);
+    if !grouped || !groups.iter().all(|g| all_digits(g)) || part.is_some_and(|p| !all_digits(p)) {
+        return None;
+    }
+    let mut plain = sign.to_vec();
+    groups.iter().for_each(|g| plain.extend_from_slice(g));
+    if let Some(part) = part {
+        plain.push(b'.');
+        plain.extend_from_slice(part);
+    }
+    Some(plain)
+}
+
+/// A pattern of dates, as in Unicode UTS #35: `dd/MM/yyyy HH:mm`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DatePattern {
+    parts: Vec<PatternPart>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum PatternPart {
+    /// A letter and how often it stands.
+    Field(char, usize),
+    Text(String),
+}
+
+const MONTHS: [&str; 12] = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+
+impl DatePattern {
+    /// Reads a pattern.
+    ///
+    /// # Errors
+    /// When it has no year, month and day, or a letter that is no field of dates.
+    pub fn parse(pattern: &str) -> Result<DatePattern, String> {
+        let mut parts: Vec<PatternPart> = Vec::new();
+        let mut chars = pattern.chars().peekable();
+        while let Some(c) = chars.next() {
+            if c == '\'' {
+                let text: String = chars.by_ref().take_while(|q| *q != '\'').collect();
+                parts.push(PatternPart::Text(if text.is_empty() { "'".into() } else { text }));
+                continue;
+            }
+            if !c.is_ascii_alphabetic() {
+                parts.push(PatternPart::Text(c.to_string()));
+                continue;
+            }
+            let mut count = 1;
+            while chars.peek() == Some(&c) {
+                chars.next();
+                count += 1;
+            }
+            if !"yMdHms".contains(c) {
+                return Err(format!("`{c}` in `{pattern}` is no field: there are y, M, d, H, m, s"));
+            }
+            parts.push(PatternPart::Field(c, count));
+        }
+        let has = |letter| parts.iter().any(|p| matches!(p, PatternPart::Field(c, _) if *c == letter));
+        if !has('y') || !has('M') || !has('d') {
+            return Err(format!("`{pattern}` needs a year, a month and a day: `dd/MM/yyyy`"));
+        }
+        Ok(DatePattern { parts })
+    }
+
+    /// Date, or timestamp where there is an hour.
+    pub fn ty(&self) -> Type {
+        let hour = self.parts.iter().any(|p| matches!(p, PatternPart::Field('H', _)));
+        if hour { Type::Timestamp } else { Type::Date }
+    }
+
+    /// A field as an ISO date or timestamp.
+    pub fn read(&self, field: &[u8]) -> Option<String> {
+        let mut rest = std::str::from_utf8(field).ok()?;
+        let (mut year, mut month, mut day, mut time) = (0i64, 0i64, 0i64, [0i64; 3]);
+        for (i, part) in self.parts.iter().enumerate() {
+            match part {
+                PatternPart::Text(text) => rest = rest.strip_prefix(text.as_str())?,
+                PatternPart::Field('M', 3..) => {
+                    let end = rest.find(|c: char| !c.is_alphabetic()).unwrap_or(rest.len());
+                    let name = rest[..end].to_lowercase();
+                    month = MONTHS.iter().position(|m| name.starts_with(m))? as i64 + 1;
+                    rest = &rest[end..];
+                }
+                PatternPart::Field(letter, count) => {
+                    // A field right before another one has just so many digits; else one digit will do.
+                    let tight = matches!(self.parts.get(i + 1), Some(PatternPart::Field(..)));
+                    let most = if tight { *count } else { (*count).max(if *letter == 'y' { 4 } else { 2 }) };
+                    let end = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
+                    if end == 0 || tight && end < *count || *letter == 'y' && *count != 2 && end < 4 {
+                        return None;
+                    }
+                    let number: i64 = rest[..end].parse().ok()?;
+                    rest = &rest[end..];
+                    match letter {
+                        // Two digits mean the years from 1970 to 2069.
+                        'y' if end <= 2 => year = if number < 70 { 2000 + number } else { 1900 + number },
+                        'y' => year = number,
+                        'M' => month = number,
+                        'd' => day = number,
+                        'H' => time[0] = number,
+                        'm' => time[1] = number,
+                        _ => time[2] = number,
+                    }
+                }
+            }
+        }
+        date::make_date(year, month, day)?;
+        let iso = format!("{year:04}-{month:02}-{day:02}");
+        match (rest.is_empty(), self.ty()) {
+            (false, _) => None,
+            (true, Type::Timestamp) => Some(format!("{iso} {:02}:{:02}:{:02}", time[0], time[1], time[2])),
+            (true, _) => Some(iso),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn decimal_commas_and_points_of_thousands() {
+        for (text, expected) in [
+            ("1,5", Some("1.5")),
+            ("-1.234.567,89", Some("-1234567.89")),
+            ("12", Some("12")),
+            ("12.03.2026", None),
+            ("1.23", None),
+            ("1,2,3", None),
+            (",5", None),
+            ("x", None),
+        ] {
+            let found = without_comma(text.as_bytes()).map(|b| String::from_utf8(b).expect("ascii"));
+            assert_eq!(found.as_deref(), expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn dates_by_pattern() {
+        for (pattern, text, expected) in [
+            ("dd/MM/yyyy", "01/03/2026", Some("2026-03-01")),
+            ("d.M.yy", "1.3.26", Some("2026-03-01")),
+            ("d.M.yy", "1.3.1999", Some("1999-03-01")),
+            ("yyyyMMdd", "20260301", Some("2026-03-01")),
+            ("d MMM yyyy", "1 Mar 2026", Some("2026-03-01")),
+            ("MMMM d, yyyy", "March 1, 2026", Some("2026-03-01")),
+            ("dd/MM/yyyy HH:mm", "01/03/2026 08:30", Some("2026-03-01 08:30:00")),
+            ("dd/MM/yyyy", "31/02/2026", None),
+            ("dd/MM/yyyy", "01/03/2026 x", None),
+            ("dd/MM/yyyy", "1/3/26", None),
+        ] {
+            let parsed = DatePattern::parse(pattern).expect(pattern);
+            assert_eq!(parsed.read(text.as_bytes()).as_deref(), expected, "{pattern} {text}");
+        }
+        assert!(DatePattern::parse("dd/MM").is_err() && DatePattern::parse("dd/MM/yyyy Q").is_err());
+    }
+
+    #[test]
+    fn marks_and_encodings() {
+        let dialect = Dialect { encoding: encoding_rs::WINDOWS_1252, ..Dialect::default() };
+        assert_eq!(dialect.decode(b"caf\xe9".to_vec()), "café".as_bytes());
+        assert_eq!(dialect.decode(b"\xef\xbb\xbfcaf\xc3\xa9".to_vec()), "café".as_bytes());
+        assert_eq!(Dialect::default().decode(b"\xff\xfea\0b\0".to_vec()), b"ab");
+    }
+}
