@@ -55,6 +55,8 @@ fn parse_day(text: &str) -> Result<i32, String> {
 enum Command {
     /// Write the demo model with its data, load it, and take a short tour
     Demo(commands::demo::Args),
+    /// Guess a model from files: types, keys, relationships, a calendar, first measures
+    Draft(commands::draft::Args),
     /// Read what has changed in the sources: all or nothing
     Refresh(commands::refresh::Args),
     /// List every problem of the model and its formulas
@@ -82,6 +84,7 @@ fn main() -> ExitCode {
     let mut out = Output::new(&cli.global);
     let result = match &cli.command {
         Command::Demo(args) => commands::demo::run(args, &cli.global, &mut out),
+        Command::Draft(args) => commands::draft::run(args, &cli.global, &mut out),
         Command::Refresh(args) => commands::refresh::run(args, &cli.global, &mut out),
         Command::Check(args) => commands::check::run(args, &cli.global, &mut out),
         Command::Query(args) => commands::query::run(args, &cli.global, &mut out),

@@ -462,3 +462,71 @@ fn roles_bars_others_and_lenses_on_the_command_line() {
     assert!(warned.status.success());
     assert!(String::from_utf8_lossy(&warned.stderr).contains("route.name on an axis still filters the same table"));
 }
+
+#[test]
+fn a_draft_of_the_demos_files_is_its_model_in_outline() {
+    let folder = own_copy();
+    fs::remove_file(folder.path().join("model.toml")).unwrap();
+    let text = stdout(&cubrel(folder.path(), &["draft", "data"]));
+    for part in [
+        "booking.customer_id points at customer.id",
+        "booking.fare_code points at fare_class.code",
+        "route.departure_port_id points at port.id",
+        "route.arrival_port_id points at port.id, spare",
+        "sailing.vessel_id points at vessel.id",
+        "port.region points at region.name",
+    ] {
+        assert!(text.contains(part), "no {part} in\n{text}");
+    }
+    let toml = fs::read_to_string(folder.path().join("model.toml")).unwrap();
+    for part in [
+        "source = \"data/booking*.csv\"",
+        "many = \"booking.booked_on\"\none = \"calendar.date\"",
+        "many = \"booking.sailed_on\"\none = \"calendar.date\"\nspare = true",
+        "[table.fare_class.column.name]\ndisplay_order = \"boarding_order\"",
+        "formula = \"sum(booking.passengers)\"",
+        "formula = \"avg(booking.unit_fare)\"",
+    ] {
+        assert!(toml.contains(part), "no {part} in\n{toml}");
+    }
+    let grid = stdout(&cubrel(folder.path(), &["query", "grid booking_rows by port.region totals", "--format", "csv"]));
+    assert!(grid.contains("North Sound") && grid.ends_with("30000,port.region\n"), "{grid}");
+    let again = cubrel(folder.path(), &["draft", "data"]);
+    assert_eq!(again.status.code(), Some(2), "what is there is not written over");
+}
+
+#[test]
+fn a_draft_of_messy_files_loads() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| fs::write(folder.path().join(name), text).unwrap();
+    write(
+        "Shops.csv",
+        "\u{feff}Shop No;Name;Opened\n001;North Quay;01/02/2019\n002;South Quay;28/11/2020\n003;Old Harbour;15/06/2021\n",
+    );
+    write(
+        "sales 2024.csv",
+        "id,when,shop_no,amount,qty\n1,2024-01-05 09:30,001,\"12,50\",1\n2,2024-02-30 10:00,002,\"1.003,00\",2\n3,2024-03-01 11:15,003,\"7,00\",3\n",
+    );
+    write(
+        "sales 2025.csv",
+        "id,when,shop_no,amount,qty\n4,2025-01-05 09:30,001,\"12,00\",1\n5,2025-02-03 10:00,009,\"3,10\",2\n",
+    );
+    write("notes.txt", "not a table");
+    let text = stdout(&cubrel(folder.path(), &["draft", "."]));
+    assert!(text.contains("sales: 5 rows"), "{text}");
+    let toml = fs::read_to_string(folder.path().join("model.toml")).unwrap();
+    for part in [
+        "date_pattern = \"dd/MM/yyyy\"",
+        "decimal = \",\"",
+        "key = \"Shop No\"",
+        "sales*.csv",
+        "`when` would be timestamp but for `2024-02-30 10:00`",
+    ] {
+        assert!(toml.contains(part), "no {part} in\n{toml}");
+    }
+    let grid = stdout(&cubrel(folder.path(), &["query", "grid amount", "--format", "csv"]));
+    assert_eq!(grid, "amount\n1037.60\n");
+    let none = cubrel(folder.path(), &["draft", "nothing.csv", "--into", "other"]);
+    assert_eq!(none.status.code(), Some(2));
+    assert!(!folder.path().join("other/model.toml").exists());
+}

@@ -102,7 +102,9 @@ fn shown(model: &Model) -> Vec<String> {
     let grid = model.query(&format!("records {} order by sale.id", names.join(", "))).unwrap().run().unwrap();
     grid.lines
         .iter()
-        .map(|l| l.values.iter().map(|v| if v.is_null() { "-".into() } else { v.to_string() }).collect::<Vec<_>>().join("|"))
+        .map(|l| {
+            l.values.iter().map(|v| if v.is_null() { "-".into() } else { v.to_string() }).collect::<Vec<_>>().join("|")
+        })
         .collect()
 }
 
@@ -127,9 +129,7 @@ fn every_kind_of_source_gives_the_same_rows() {
     let marked = [b"\xef\xbb\xbf", CSV.as_bytes()].concat();
     let wide: Vec<u8> = CSV.encode_utf16().flat_map(u16::to_le_bytes).collect();
     let latin: Vec<u8> = CSV.chars().map(|c| c as u32 as u8).collect();
-    let odd_dates = CSV
-        .replace(",2026-03-01,", ",01/03/2026,")
-        .replace(",2026-03-03,", ",03/03/2026,");
+    let odd_dates = CSV.replace(",2026-03-01,", ",01/03/2026,").replace(",2026-03-03,", ",03/03/2026,");
     let pattern = "[table.sale.column.day]\ndate_pattern = 'dd/MM/yyyy'";
     let cases: Vec<(&str, Box<dyn Fn(&Path)>, &str)> = vec![
         ("a.tsv", Box::new(text(CSV.replace(',', "\t"))), ""),

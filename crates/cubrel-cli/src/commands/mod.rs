@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod demo;
+pub mod draft;
 pub mod functions;
 pub mod query;
 pub mod refresh;

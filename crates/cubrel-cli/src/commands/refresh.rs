@@ -88,6 +88,7 @@ fn table(report: &RefreshReport) -> TextTable {
 }
 
 /// Shows a report to a person.
+/// A report for people.
 pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     table(report).write(out)?;
     for t in report.tables.iter().filter(|t| t.bad_rows > 0) {

@@ -1,5 +1,6 @@
-//! Why a number is what it is, and where time and bytes go.
+//! A first model from files, why a number is what it is, and where time and bytes go.
 
+pub mod draft;
 pub mod sizes;
 pub mod timed;
 pub mod why;

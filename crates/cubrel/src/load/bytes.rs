@@ -24,7 +24,9 @@ pub fn read(path: &Path) -> Result<Vec<u8>, LoadError> {
         Ok(_) => Ok(plain),
         Err(e) => {
             let message = format!("{} cannot be unpacked: {e}", path.display());
-            Err(Diagnostic::general(Problem::Data, message).help("the file is damaged, or not what its name says").into())
+            Err(Diagnostic::general(Problem::Data, message)
+                .help("the file is damaged, or not what its name says")
+                .into())
         }
     }
 }

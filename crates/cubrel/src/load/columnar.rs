@@ -158,10 +158,8 @@ fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
         let valid = (0..array.len()).map(|row| !array.is_null(row));
         match array.data_type() {
             // What stands under the key of a dictionary can be null, too.
-            DataType::Dictionary(..) => part.valid[i].extend(array.logical_nulls().map_or_else(
-                || vec![true; array.len()],
-                |nulls| nulls.iter().collect(),
-            )),
+            DataType::Dictionary(..) => part.valid[i]
+                .extend(array.logical_nulls().map_or_else(|| vec![true; array.len()], |nulls| nulls.iter().collect())),
             DataType::Null => part.valid[i].extend(std::iter::repeat_n(false, array.len())),
             _ => part.valid[i].extend(valid),
         }
@@ -169,7 +167,11 @@ fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
     Ok(())
 }
 
-fn ints<T: ArrowPrimitiveType>(to: &mut Staging, array: &dyn Array, each: impl Fn(T::Native) -> Option<i64>) -> Result<(), String> {
+fn ints<T: ArrowPrimitiveType>(
+    to: &mut Staging,
+    array: &dyn Array,
+    each: impl Fn(T::Native) -> Option<i64>,
+) -> Result<(), String> {
     let Staging::Ints(values, _) = to else { return Ok(()) };
     for value in array.as_primitive::<T>() {
         match value {

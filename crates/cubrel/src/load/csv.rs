@@ -176,11 +176,7 @@ fn is_missing(request: &Request<'_>, field: &[u8]) -> bool {
     request.missing.iter().any(|m| m.as_bytes() == field)
 }
 
-fn column_types(
-    request: &Request<'_>,
-    chunks: &[Chunk<'_>],
-    layout: &Layout<'_>,
-) -> Result<Vec<Type>, LoadError> {
+fn column_types(request: &Request<'_>, chunks: &[Chunk<'_>], layout: &Layout<'_>) -> Result<Vec<Type>, LoadError> {
     let declared: Vec<Option<Type>> = layout
         .names
         .iter()

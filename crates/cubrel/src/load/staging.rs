@@ -196,4 +196,3 @@ fn join_column(ty: Type, parts: Vec<Staging>) -> RawData {
         _ => RawData::Ints(ints),
     }
 }
-

@@ -8,7 +8,10 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use super::csv::Request;
+use super::dialect::{DatePattern, Dialect, Shape};
+use super::read;
 use super::sources::{self, FileStamp};
+use super::staging::Loaded;
 use super::{LoadError, Observer, TableReport};
 use crate::formula::check::{self, Settings};
 use crate::formula::parser;
@@ -20,11 +23,8 @@ use crate::model::calendar;
 use crate::model::define::stored_type;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
-use super::dialect::{DatePattern, Dialect, Shape};
-use super::read;
-use super::staging::Loaded;
-use crate::model::file::{CsvSection, GenerateSection};
 use crate::model::file::TableSection;
+use crate::model::file::{CsvSection, GenerateSection};
 use crate::store::{Column, RawColumn, RawData, SEGMENT_ROWS};
 use crate::value::{Type, Value, Vector, date, exact};
 
@@ -88,7 +88,11 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         bad_rows: section.bad_rows,
         generate: &section.generate,
         calendar: &section.calendar,
-        columns: section.column.iter().map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula, &c.date_pattern)).collect(),
+        columns: section
+            .column
+            .iter()
+            .map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula, &c.date_pattern))
+            .collect(),
     };
     let text = serde_json::to_string(&recipe).unwrap_or_default();
     xxhash_rust::xxh3::xxh3_64(text.as_bytes())
@@ -183,8 +187,8 @@ impl Loader<'_> {
         for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
             if let Some(pattern) = &said.date_pattern {
                 let path = format!("table.{name}.column.{column}.date_pattern");
-                let pattern = DatePattern::parse(pattern)
-                    .map_err(|e| self.document.problem(Problem::Model, &path, e))?;
+                let pattern =
+                    DatePattern::parse(pattern).map_err(|e| self.document.problem(Problem::Model, &path, e))?;
                 shapes.insert(column.clone(), Shape::Dated(pattern));
             }
         }

@@ -1,0 +1,67 @@
+//! `cubrel draft`
+
+use std::path::PathBuf;
+
+use cubrel::insight::draft::draft;
+use cubrel::{Model, RefreshOptions};
+use serde_json::json;
+
+use super::{Done, Failure, refresh};
+use crate::Global;
+use crate::output::progress::Progress;
+use crate::output::{Format, Output};
+
+/// Arguments of `draft`.
+#[derive(clap::Args, Debug)]
+#[command(
+    after_help = "Examples:\n  cubrel draft data --into .\n  cubrel draft sales-*.csv shops.csv --into shops-model\n  cubrel draft old.db"
+)]
+pub struct Args {
+    /// Files, or folders with files: CSV, Parquet, Arrow, JSON Lines, SQLite
+    #[arg(required = true)]
+    files: Vec<PathBuf>,
+    /// The folder that gets the `model.toml`
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    into: PathBuf,
+}
+
+/// Drafts a model, writes it, and loads it.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let path = args.into.join("model.toml");
+    if path.exists() {
+        let message = format!("{} is there already", path.display());
+        return Err(Failure::Other(message, "choose another folder with `--into`, or move the file away".into()));
+    }
+    let wrong =
+        |e: std::io::Error| Failure::Other(format!("{}: {e}", path.display()), "the folder has to be writable".into());
+    std::fs::create_dir_all(&args.into).map_err(wrong)?;
+    let progress = Progress::new(global);
+    let files = args.files.iter().map(|f| relative(f, &args.into)).collect::<Vec<_>>();
+    let found = draft(&args.into, &files, &progress)?;
+    std::fs::write(&path, &found.toml).map_err(wrong)?;
+    let options = RefreshOptions { today: global.today, ..RefreshOptions::default() };
+    let (_, report) = Model::refresh(&args.into, &options, &progress)?;
+    progress.finish();
+    match out.format() {
+        Format::Json => {
+            out.json(&json!({"model": path, "findings": found.findings, "refresh": refresh::as_json(&report)}))?;
+        }
+        _ => {
+            found.findings.iter().try_for_each(|f| out.text(&format!("{f}\n")))?;
+            out.heading(&format!("Written to {}, and loaded", path.display()))?;
+            refresh::show(&report, out)?;
+        }
+    }
+    Ok(0)
+}
+
+/// Files inside the model's folder are named from there; others by their whole path.
+fn relative(file: &std::path::Path, into: &std::path::Path) -> PathBuf {
+    match (file.canonicalize(), into.canonicalize()) {
+        (Ok(file), Ok(folder)) => match file.strip_prefix(&folder) {
+            Ok(inside) => into.join(inside),
+            Err(_) => file,
+        },
+        _ => file.to_path_buf(),
+    }
+}
