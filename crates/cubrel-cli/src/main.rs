@@ -82,6 +82,16 @@ fn main() -> ExitCode {
         .without_time()
         .init();
     let mut out = Output::new(&cli.global);
+    if matches!(cli.global.format, Format::Jsonl | Format::Arrow | Format::Parquet)
+        && !matches!(cli.command, Command::Query(_))
+    {
+        let failure = commands::Failure::Other(
+            "this command has no such format".into(),
+            "`jsonl`, `arrow` and `parquet` are for `query`; others have table, csv, json, markdown".into(),
+        );
+        output::problems::report(&failure, &cli.global);
+        return ExitCode::from(2);
+    }
     let result = match &cli.command {
         Command::Demo(args) => commands::demo::run(args, &cli.global, &mut out),
         Command::Draft(args) => commands::draft::run(args, &cli.global, &mut out),

@@ -530,3 +530,27 @@ fn a_draft_of_messy_files_loads() {
     assert_eq!(none.status.code(), Some(2));
     assert!(!folder.path().join("other/model.toml").exists());
 }
+
+#[test]
+fn results_leave_as_lines_of_json_arrow_and_parquet() {
+    let query = "grid net_revenue, bookings by port.region";
+    let lines = stdout(&demo(&["query", query, "--format", "jsonl"]));
+    let first: Json = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
+    assert!(first["port.region"].is_string() && first["bookings"].is_number(), "{first}");
+    let folder = tempfile::tempdir().unwrap();
+    // What is written as Parquet or Arrow is a source again, with the same values.
+    for format in ["parquet", "arrow"] {
+        let file = folder.path().join(format!("grid.{format}"));
+        let output = demo(&["query", query, "--format", format, "--output", file.to_str().unwrap()]);
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let toml =
+            format!("[table.t]\nsource = \"grid.{format}\"\n[table.t.column.revenue]\nsource_name = \"net_revenue\"\n");
+        fs::write(folder.path().join("model.toml"), toml).unwrap();
+        let again = cubrel(folder.path(), &["query", "grid sum(t.bookings) as n", "--format", "json"]);
+        let n: Json = serde_json::from_str(&stdout(&again)).unwrap();
+        assert_eq!(n["rows"][0][0], 30_000, "{format}");
+        fs::remove_dir_all(folder.path().join(".cubrel")).unwrap();
+    }
+    let refused = demo(&["size", "--format", "arrow"]);
+    assert_eq!(refused.status.code(), Some(2));
+}

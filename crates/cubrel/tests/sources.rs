@@ -20,6 +20,9 @@ const CSV: &str = "id,name,when,day,price,share,paid
 ";
 const TYPES: &str = "[table.sale.column.price]\ntype = 'decimal(10,2)'\n[table.sale.column.share]\ntype = 'float'\n";
 
+/// Writes a source.
+type Make = Box<dyn Fn(&Path)>;
+
 fn batch() -> RecordBatch {
     let moment = |t: &str| cubrel::value::date::parse_timestamp(t.as_bytes()).unwrap() / 1000;
     let day = |t: &str| cubrel::value::date::parse_date(t.as_bytes()).unwrap();
@@ -131,7 +134,7 @@ fn every_kind_of_source_gives_the_same_rows() {
     let latin: Vec<u8> = CSV.chars().map(|c| c as u32 as u8).collect();
     let odd_dates = CSV.replace(",2026-03-01,", ",01/03/2026,").replace(",2026-03-03,", ",03/03/2026,");
     let pattern = "[table.sale.column.day]\ndate_pattern = 'dd/MM/yyyy'";
-    let cases: Vec<(&str, Box<dyn Fn(&Path)>, &str)> = vec![
+    let cases: Vec<(&str, Make, &str)> = vec![
         ("a.tsv", Box::new(text(CSV.replace(',', "\t"))), ""),
         ("a.csv", Box::new(text(semicolons)), "csv = { decimal = ',' }"),
         ("a.csv", Box::new(text(CSV.replace('"', "'"))), "csv = { quote = \"'\" }"),
@@ -180,7 +183,7 @@ fn a_large_file_is_read_in_pieces_and_tells_the_right_line() {
 
 #[test]
 fn what_cannot_be_read_is_named() {
-    let cases: Vec<(&str, Box<dyn Fn(&Path)>, &str, &str)> = vec![
+    let cases: Vec<(&str, Make, &str, &str)> = vec![
         ("a.parquet", Box::new(text("no parquet")), "", "a.parquet cannot be read"),
         ("a.arrow", Box::new(text("no arrow")), "", "a.arrow cannot be read"),
         ("a.csv.gz", Box::new(text(CSV)), "", "cannot be unpacked"),

@@ -57,6 +57,9 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Csv => grid::write_csv(&result, args.formatted.then_some(&formats), out)?,
         Format::Markdown => grid::write_markdown(&result, &formats, out)?,
         Format::Table => grid::show(&result, &formats, args.bars, out)?,
+        Format::Jsonl => grid::write_jsonl(&result, out)?,
+        Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
+        Format::Parquet => out.binary(&result.to_parquet()?)?,
     }
     Ok(0)
 }

@@ -92,6 +92,24 @@ fn kind(kind: GridColumnKind) -> &'static str {
     }
 }
 
+/// One object a line.
+pub fn write_jsonl(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
+    for line in &grid.lines {
+        let object: serde_json::Map<String, Json> =
+            grid.columns.iter().zip(&line.values).map(|(c, v)| (c.name.clone(), json_value(v))).collect();
+        let mut object = object;
+        let named = |axes: &[usize]| json!(axes.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>());
+        if grid.totals {
+            object.insert("total".into(), named(&line.totalled));
+        }
+        if grid.others {
+            object.insert("others".into(), named(&line.others));
+        }
+        out.json(&Json::Object(object))?;
+    }
+    Ok(())
+}
+
 /// Decimals keep their digits.
 pub(super) fn json_value(value: &Value) -> Json {
     match value {

@@ -27,6 +27,12 @@ pub enum Format {
     Json,
     /// A Markdown table
     Markdown,
+    /// One JSON object a line; queries only
+    Jsonl,
+    /// An Arrow IPC stream; queries only
+    Arrow,
+    /// A Parquet file; queries only
+    Parquet,
 }
 
 /// When colours are used.
@@ -129,6 +135,16 @@ impl Output {
     /// Text as it is.
     pub fn text(&mut self, text: &str) -> Result<(), Failure> {
         self.buffer.extend_from_slice(text.as_bytes());
+        self.spill()
+    }
+
+    /// Bytes that are no text; a terminal does not get them.
+    pub fn binary(&mut self, bytes: &[u8]) -> Result<(), Failure> {
+        if self.file.is_none() && io::stdout().is_terminal() {
+            let help = "write them to a file with `--output FILE`, or to another program";
+            return Err(Failure::Other("these bytes are not for a terminal".into(), help.into()));
+        }
+        self.buffer.extend_from_slice(bytes);
         self.spill()
     }
 

@@ -95,6 +95,34 @@ impl Query {
 }
 
 impl Grid {
+    /// The lines as an Arrow IPC stream.
+    ///
+    /// # Errors
+    /// When a whole number does not fit 64 bits.
+    pub fn to_arrow_stream(&self) -> Result<Vec<u8>, Error> {
+        let batch = self.to_record_batch()?;
+        let form = |e: arrow_schema::ArrowError| Error::Form(e.to_string());
+        let mut writer = arrow_ipc::writer::StreamWriter::try_new(Vec::new(), &batch.schema()).map_err(form)?;
+        writer.write(&batch).map_err(form)?;
+        writer.into_inner().map_err(form)
+    }
+
+    /// The lines as a Parquet file, compressed with Zstandard.
+    ///
+    /// # Errors
+    /// When a whole number does not fit 64 bits.
+    pub fn to_parquet(&self) -> Result<Vec<u8>, Error> {
+        let batch = self.to_record_batch()?;
+        let form = |e: parquet::errors::ParquetError| Error::Form(e.to_string());
+        let properties = parquet::file::properties::WriterProperties::builder()
+            .set_compression(parquet::basic::Compression::ZSTD(parquet::basic::ZstdLevel::default()))
+            .build();
+        let mut writer =
+            parquet::arrow::ArrowWriter::try_new(Vec::new(), batch.schema(), Some(properties)).map_err(form)?;
+        writer.write(&batch).map_err(form)?;
+        writer.into_inner().map_err(form)
+    }
+
     /// The lines as an Arrow record batch: a column for each of the grid's.
     ///
     /// # Errors
