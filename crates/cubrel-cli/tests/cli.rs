@@ -481,6 +481,8 @@ fn a_draft_of_the_demos_files_is_its_model_in_outline() {
     let toml = fs::read_to_string(folder.path().join("model.toml")).unwrap();
     for part in [
         "source = \"data/booking*.csv\"",
+        "missing = [\"\", \"NA\"]",
+        "formula = \"sum(booking.concession)\"",
         "many = \"booking.booked_on\"\none = \"calendar.date\"",
         "many = \"booking.sailed_on\"\none = \"calendar.date\"\nspare = true",
         "[table.fare_class.column.name]\ndisplay_order = \"boarding_order\"",

@@ -236,3 +236,36 @@ fn only_named_tables_are_read_when_tables_are_named() {
     assert_eq!(rows, [(1, false), (2, true)]);
     assert!(refresh(&["w"]).unwrap_err().to_string().contains("there is no table `w`"));
 }
+
+/// Holds up loading, so that somebody else can come.
+struct Slow {
+    begun: std::sync::Barrier,
+    go_on: std::sync::Barrier,
+}
+
+impl Observer for Slow {
+    fn table(&self, _: &str, _: u64) {
+        self.begun.wait();
+        self.go_on.wait();
+    }
+}
+
+#[test]
+fn two_writers_do_not_meet() {
+    let folder = folder(b"a\n1\n2\n", "");
+    let slow = Slow { begun: std::sync::Barrier::new(2), go_on: std::sync::Barrier::new(2) };
+    std::thread::scope(|scope| {
+        let first = scope.spawn(|| Model::refresh(folder.path(), &RefreshOptions::default(), &slow).map(|_| ()));
+        slow.begun.wait();
+        let second = Model::refresh(folder.path(), &RefreshOptions::default(), &cubrel::load::Silent);
+        let error = second.map(|_| ()).unwrap_err().to_string();
+        assert!(error.contains("another refresh of this model is running"), "{error}");
+        // Who only wants to ask waits, and takes what the first one has written.
+        let reader = scope.spawn(|| Model::open_with(folder.path(), &RefreshOptions::default(), &cubrel::load::Silent));
+        slow.go_on.wait();
+        first.join().unwrap().unwrap();
+        let (model, report) = reader.join().unwrap().unwrap();
+        assert!(report.is_none(), "the store was fresh when its turn came");
+        assert_eq!(model.store().tables[0].rows, 2);
+    });
+}

@@ -134,10 +134,19 @@ pub(super) fn open(
 ) -> Result<(Model, Option<RefreshReport>), Error> {
     let (document, formulas) = read_document(path)?;
     let settings = settings(&document, options);
-    let old = read_store(&document);
-    if let Some((stored, notes)) = &old
-        && is_fresh(&document, notes)
-        && notes.derived == derived(&document, &settings)
+    let mut old = read_store(&document);
+    let is_current = |old: &Option<(Stored, Notes)>| {
+        old.as_ref()
+            .is_some_and(|(_, notes)| is_fresh(&document, notes) && notes.derived == derived(&document, &settings))
+    };
+    // Somebody else may be reading the sources: what they write is as good.
+    let mut _lock = None;
+    if !is_current(&old) {
+        _lock = lock(&document, true)?;
+        old = read_store(&document);
+    }
+    if is_current(&old)
+        && let Some((stored, notes)) = &old
     {
         let tables = from_store(stored, notes);
         let known = known_columns(stored, notes);
@@ -147,6 +156,26 @@ pub(super) fn open(
     Ok((model, Some(report)))
 }
 
+/// Keeps a second writer away as long as the file is open: the lock is on the model file, so that nothing is left behind
+/// when a process is killed. Waits for another writer, or refuses.
+fn lock(document: &Document, wait: bool) -> Result<Option<std::fs::File>, Error> {
+    // A model file that cannot be opened any more, and file systems without locks, keep nobody away.
+    let Ok(file) = std::fs::File::open(&document.source.name) else {
+        return Ok(None);
+    };
+    if wait {
+        return Ok(file.lock().is_ok().then_some(file));
+    }
+    match file.try_lock() {
+        Ok(()) => Ok(Some(file)),
+        Err(std::fs::TryLockError::WouldBlock) => {
+            let problem = Diagnostic::general(Problem::Data, "another refresh of this model is running");
+            Err(Error::Problems(vec![problem.help("wait until it is done: two would write the same store")]))
+        }
+        Err(std::fs::TryLockError::Error(_)) => Ok(None),
+    }
+}
+
 /// Reads what has changed.
 pub(super) fn refresh(
     path: &Path,
@@ -154,6 +183,7 @@ pub(super) fn refresh(
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
     let (document, formulas) = read_document(path)?;
+    let _lock = lock(&document, false)?;
     let old = read_store(&document);
     refresh_with(document, &formulas, old, options, observer)
 }

@@ -33,6 +33,8 @@ const DATE_PATTERNS: &[&str] = &[
     "dd.MM.yyyy HH:mm",
     "d MMM yyyy",
 ];
+/// Words for nothing.
+const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-", "--", "?", ".", "unknown"];
 /// Values that a column is asked for when its dates are looked at.
 const SAMPLE: usize = 2000;
 
@@ -222,6 +224,20 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
         }
     };
     let mut again = false;
+    // What stands for nothing in a column of numbers or dates stands for nothing everywhere.
+    let mut missing: Vec<String> = Vec::new();
+    for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
+        if let Some((_, odd)) = nearly(&column.data)
+            && odd.iter().all(|v| NOTHING.contains(&v.to_lowercase().as_str()))
+        {
+            missing.extend(odd.into_iter().filter(|v| !missing.contains(v)).collect::<Vec<_>>());
+        }
+    }
+    if !missing.is_empty() {
+        missing.insert(0, String::new());
+        section.missing = Some(missing);
+        again = true;
+    }
     let delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
     if delimited && loaded.columns.iter().any(|c| c.data.ty() == Type::Text && is_decimal_comma(&c.data)) {
         section.csv = Some(CsvSection { decimal: Some(",".into()), ..CsvSection::default() });
@@ -244,6 +260,7 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
             Err(e) => {
                 notes.push(format!("left as text: {e}"));
                 section.csv = None;
+                section.missing = None;
                 section.column.clear();
             }
         }
@@ -251,8 +268,8 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
     for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
         if let Some((ty, odd)) = nearly(&column.data) {
             notes.push(format!(
-                "`{}` would be {ty} but for `{odd}`: mend it, or set its `type` and how many `bad_rows` there may be",
-                column.name
+                "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `bad_rows` there may be",
+                column.name, odd[0]
             ));
         }
     }
@@ -265,8 +282,8 @@ fn sample(column: &Column) -> Vec<Value> {
     values.filter(|v| !v.is_null()).collect()
 }
 
-/// The type that most values of a text column have, and one that has it not.
-fn nearly(column: &Column) -> Option<(Type, String)> {
+/// The type that most values of a text column have, and those that have it not.
+fn nearly(column: &Column) -> Option<(Type, Vec<String>)> {
     const MOST: f64 = 0.75;
     let values = sample(column);
     let types = [Type::Date, Type::Timestamp, Type::Float];
@@ -274,7 +291,7 @@ fn nearly(column: &Column) -> Option<(Type, String)> {
         let fits = |v: &Value| v.as_text().is_some_and(|t| !is_code(t) && parse::value(t, ty).is_some());
         let odd: Vec<&Value> = values.iter().filter(|v| !fits(v)).collect();
         let share = 1.0 - odd.len() as f64 / values.len().max(1) as f64;
-        (share >= MOST).then(|| odd.first().map(|v| (ty, v.to_string()))).flatten()
+        (share >= MOST && !odd.is_empty()).then(|| (ty, odd.iter().map(ToString::to_string).collect()))
     })
 }
 
@@ -518,6 +535,10 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     let _ = writeln!(out, "[table.{name}]\nsource = {}", text(table.section.source.as_deref().unwrap_or_default()));
     if let Some(key) = &table.key {
         let _ = writeln!(out, "key = {}", text(key));
+    }
+    if let Some(missing) = &table.section.missing {
+        let list: Vec<String> = missing.iter().map(|m| text(m)).collect();
+        let _ = writeln!(out, "missing = [{}]", list.join(", "));
     }
     if let Some(bad) = table.section.bad_rows {
         let _ = writeln!(out, "bad_rows = {bad}");
