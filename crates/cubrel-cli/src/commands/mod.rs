@@ -1,5 +1,6 @@
 //! One module a command.
 
+pub mod asked;
 pub mod check;
 pub mod demo;
 pub mod draft;

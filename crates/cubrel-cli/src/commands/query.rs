@@ -1,12 +1,12 @@
 //! `cubrel query`
 
-use std::collections::HashMap;
 use std::io::Read;
 use std::time::Instant;
 
+use cubrel::Model;
 use cubrel::value::format::Formats;
-use cubrel::{Model, QueryOptions, Value};
 
+use super::asked::Asked;
 use super::{Done, Failure};
 use crate::Global;
 use crate::output::{Format, Output, grid, problems};
@@ -19,33 +19,21 @@ use crate::output::{Format, Output, grid, problems};
 pub struct Args {
     /// A query, the name of a saved one, or `-` for standard input
     query: String,
-    /// The value of a parameter; several values are separated by commas
-    #[arg(long = "set", value_name = "NAME=VALUE")]
-    parameters: Vec<String>,
+    #[command(flatten)]
+    asked: Asked,
     /// In CSV: values as people read them
     #[arg(long)]
     formatted: bool,
     /// Draw bars beside the numbers
     #[arg(long)]
     bars: bool,
-    /// Ask in a role of the model; several roles unite their rows
-    #[arg(long = "as", value_name = "ROLE")]
-    roles: Vec<String>,
-    /// Who asks: what `user()` gives
-    #[arg(long, value_name = "NAME")]
-    user: Option<String>,
 }
 
 /// Runs a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = QueryOptions {
-        parameters: parameters(&args.parameters)?,
-        today: global.today,
-        roles: args.roles.clone(),
-        user: args.user.clone(),
-    };
+    let options = args.asked.options(global)?;
     let start = Instant::now();
     let query = model.query_with(&text, &options)?;
     let result = query.run()?;
@@ -85,26 +73,6 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
         return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
     }
     Ok(query.to_string())
-}
-
-/// `NAME=VALUE` pairs; the type is guessed as in files.
-pub fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failure> {
-    pairs
-        .iter()
-        .map(|pair| {
-            let (name, values) = pair
-                .split_once('=')
-                .ok_or_else(|| Failure::Other(format!("`{pair}` sets nothing"), "write `--set year=2025`".into()))?;
-            let values: Vec<Value> = values.split(',').map(|v| guess(v.trim())).collect();
-            Ok((name.trim().trim_start_matches('$').to_string(), values))
-        })
-        .collect()
-}
-
-fn guess(text: &str) -> Value {
-    let mut guess = cubrel::load::infer::Guess::default();
-    guess.see(text.as_bytes());
-    cubrel::value::parse::value(text, guess.ty()).unwrap_or_else(|| Value::text(text))
 }
 
 /// How the model writes values.

@@ -1,11 +1,11 @@
 //! `cubrel time`
 
-use cubrel::QueryOptions;
 use cubrel::insight::timed::{Timed, timed};
 use serde_json::json;
 
 use super::Done;
-use super::query::{parameters, text_of};
+use super::asked::Asked;
+use super::query::text_of;
 use crate::Global;
 use crate::output::{Format, Output, times};
 
@@ -23,17 +23,15 @@ pub struct Args {
     /// Every item by itself, slowest first
     #[arg(long)]
     each: bool,
-    /// The value of a parameter; several values are separated by commas
-    #[arg(long = "set", value_name = "NAME=VALUE")]
-    parameters: Vec<String>,
+    #[command(flatten)]
+    asked: Asked,
 }
 
 /// Times a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options =
-        QueryOptions { parameters: parameters(&args.parameters)?, today: global.today, ..QueryOptions::default() };
+    let options = args.asked.options(global)?;
     if !args.each {
         let (timed, _) = timed(&model, &text, &options, args.runs as usize)?;
         match out.format() {

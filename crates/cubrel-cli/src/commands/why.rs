@@ -1,10 +1,10 @@
 //! `cubrel why`
 
-use cubrel::QueryOptions;
 use cubrel::insight::why::WhyOptions;
 
 use super::Done;
-use super::query::{formats, parameters, text_of};
+use super::asked::Asked;
+use super::query::{formats, text_of};
 use crate::Global;
 use crate::output::{Format, Output, why};
 
@@ -25,31 +25,15 @@ pub struct Args {
     /// Show so many of the rows behind each aggregate
     #[arg(long, value_name = "N", default_value_t = 0)]
     rows: usize,
-    /// The value of a parameter; several values are separated by commas
-    #[arg(long = "set", value_name = "NAME=VALUE")]
-    parameters: Vec<String>,
-    /// Ask in a role of the model
-    #[arg(long = "as", value_name = "ROLE")]
-    roles: Vec<String>,
-    /// Who asks: what `user()` gives
-    #[arg(long, value_name = "NAME")]
-    user: Option<String>,
+    #[command(flatten)]
+    asked: Asked,
 }
 
 /// Explains a cell.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     let text = text_of(&model, &args.query)?;
-    let options = WhyOptions {
-        item: args.measure.clone(),
-        rows: args.rows,
-        query: QueryOptions {
-            parameters: parameters(&args.parameters)?,
-            today: global.today,
-            roles: args.roles.clone(),
-            user: args.user.clone(),
-        },
-    };
+    let options = WhyOptions { item: args.measure.clone(), rows: args.rows, query: args.asked.options(global)? };
     let found = model.why(&text, &args.at, &options)?;
     match out.format() {
         Format::Json => out.json(&why::as_json(&found))?,
