@@ -288,6 +288,12 @@ fn others_is_one_more_line_for_what_a_limit_drops() {
 fn sets_and_questions() {
     let m = model();
     expect(&m, "grid net by route.name where route.name in top(2, net per route.name)", &["Ness|30", "Skaw|11"]);
+    // Both have two bookings: ties at the cut are kept.
+    expect(
+        &m,
+        "grid net by route.name where route.name in top(1, rows(booking) per route.name)",
+        &["Ness|30", "Skaw|11"],
+    );
     expect(
         &m,
         "grid net given (route.name in bottom(1, net per route.name)) as least by route.region",
