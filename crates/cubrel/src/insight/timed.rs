@@ -392,9 +392,16 @@ fn advice(tree: &[Node]) -> Vec<String> {
     let mut advice = Vec::new();
     fn walk(node: &Node, under: &str, advice: &mut Vec<String>) {
         if node.kind == NodeKind::Read && node.row_by_row {
+            let days = node.part.contains("for each set of days");
+            let help = if days {
+                "sums, counts, averages and extremes over time are put together from one read by day; others are not"
+            } else {
+                "compare with a column or a constant, or name fewer values"
+            };
             advice.push(format!(
-                "`{under}` reads {} once for each value that it takes from outside: compare with a column or a constant, or name fewer values",
-                node.read.as_ref().map_or("a table", |r| r.table.as_str())
+                "`{under}` reads {} once for each {}: {help}",
+                node.read.as_ref().map_or("a table", |r| r.table.as_str()),
+                if days { "set of days" } else { "value that it takes from outside" }
             ));
         }
         node.parts.iter().for_each(|n| walk(n, if node.kind == NodeKind::Read { under } else { &node.part }, advice));

@@ -500,7 +500,7 @@ impl<'a> Planner<'a> {
         let value_dims =
             outer.iter().map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0)).collect();
         let read = reached.into_read(table, scope, &dims, outer);
-        let signature = print::read(self.schema, &read);
+        let signature = print::signature(self.schema, &read);
         let index = *self.known.entry(signature).or_insert_with(|| {
             self.reads.push(read);
             self.reads.len() - 1

@@ -2,12 +2,18 @@
 
 use std::fmt::Write;
 
-use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf};
+use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf, Slot};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{RelationshipId, Schema};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::formula::words::{quote_name, quote_text};
 use crate::value::Value;
+
+/// What tells two reads apart, aggregates aside.
+pub fn signature(schema: &Schema, read: &Read) -> String {
+    let slots = |r: &Read| r.outer.iter().map(|s| s.0.to_string()).collect::<Vec<_>>().join(" ");
+    format!("{} [{}]", self::read(schema, read), slots(read))
+}
 
 /// A read without its aggregates.
 pub fn read(schema: &Schema, read: &Read) -> String {
@@ -22,9 +28,13 @@ pub fn read(schema: &Schema, read: &Read) -> String {
         filters.dedup();
         let _ = write!(text, " where {}", filters.join(" and "));
     }
-    if !read.outer.is_empty() {
-        let slots: Vec<String> = read.outer.iter().map(|s| s.0.to_string()).collect();
+    let days: Vec<Slot> = read.filters.iter().filter_map(Filter::days).collect();
+    let slots: Vec<String> = read.outer.iter().filter(|s| !days.contains(s)).map(|s| s.0.to_string()).collect();
+    if !slots.is_empty() {
         let _ = write!(text, " for each outer {}", slots.join(", "));
+    }
+    if !days.is_empty() {
+        text.push_str(" for each set of days");
     }
     for relationship in &read.detours {
         let _ = write!(text, " via {}", relationship_name(schema, *relationship));
@@ -56,6 +66,10 @@ pub fn key(schema: &Schema, key: Key) -> String {
 /// A filter.
 pub fn filter(schema: &Schema, filter: &Filter) -> String {
     match &filter.test {
+        FilterTest::Predicate(predicate) if predicate.days.is_some() => {
+            let columns: Vec<String> = predicate.columns.iter().map(|c| schema.column_name(*c)).collect();
+            format!("{} in the days of the cell", columns.join(", "))
+        }
         FilterTest::Predicate(predicate) => {
             let text = row(schema, &predicate.test);
             if predicate.columns.iter().any(|c| c.table == predicate.table) {
