@@ -83,9 +83,8 @@ fn visible_days(
         }
         for class in classes {
             let key = keys.of_cell(&representatives, class as usize);
-            if let Some(list) = by_key.remove(&key) {
-                by_key.insert(key, list.clone());
-                days[class as usize] = DaySet::of_days(list);
+            if let Some(list) = by_key.get(&key) {
+                days[class as usize] = DaySet::of_days(list.iter().copied());
             }
         }
     }

@@ -6,13 +6,15 @@ use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
-use crate::run::anchors::RowCompiler;
+use crate::run::anchors::{CompiledRow, RowCompiler};
 use crate::run::frame::{Frame, Held};
 use crate::run::read::{self, Batch};
 use crate::value::{Type, Value, exact};
 
 /// Columns of a row that are shown besides those that the aggregate takes.
 const COLUMNS: usize = 6;
+/// Rows that are unpacked together.
+const NEAR: u32 = 4096;
 
 impl Explained<'_> {
     /// The rows that a read has for the one cell of a frame.
@@ -112,30 +114,22 @@ impl Explained<'_> {
         let extra: Vec<&RowExpr> = args.iter().copied().filter(|e| !is_shown(e)).collect();
         let compiled: Vec<_> = extra.iter().map(|e| compiler.compile(e)).collect();
         let first = args.first().map(|e| compiler.compile(e));
-        let one = |compiled: &crate::run::anchors::CompiledRow, row: u32, ty: Type| -> Result<Value, Error> {
-            let batch = Batch::new(tables, plan.table, row as usize, 1);
-            Ok(compiled.eval(tables, &batch, &[0])?.get(0, ty))
+        let shown = &rows[..rows.len().min(self.rows)];
+        let mut list: Vec<Vec<Value>> = shown
+            .iter()
+            .map(|row| {
+                let cell = |c: &ColumnId| tables.column(*c).value_of(tables.column(*c).code(*row as usize));
+                columns.iter().map(cell).collect()
+            })
+            .collect();
+        for (compiled, e) in compiled.iter().zip(&extra) {
+            let values = self.values(compiled, plan.table, shown, e.scalar.ty)?;
+            list.iter_mut().zip(values).for_each(|(line, value)| line.push(value));
+        }
+        let values = match (&first, args.first()) {
+            (Some(first), Some(e)) => self.values(first, plan.table, &rows, e.scalar.ty)?,
+            _ => Vec::new(),
         };
-        let mut list = Vec::new();
-        for row in rows.iter().take(self.rows) {
-            let mut line: Vec<Value> = columns
-                .iter()
-                .map(|c| {
-                    let data = tables.column(*c);
-                    data.value_of(data.code(*row as usize))
-                })
-                .collect();
-            for (c, e) in compiled.iter().zip(&extra) {
-                line.push(one(c, *row, e.scalar.ty)?);
-            }
-            list.push(line);
-        }
-        let mut values = Vec::new();
-        if let (Some(first), Some(e)) = (&first, args.first()) {
-            for row in &rows {
-                values.push(one(first, *row, e.scalar.ty)?);
-            }
-        }
         let names = columns.iter().map(|c| self.schema.column(*c).name.clone());
         let types = columns.iter().map(|c| self.schema.column(*c).ty);
         Ok(WhyRows {
@@ -150,6 +144,21 @@ impl Explained<'_> {
             },
             of,
         })
+    }
+
+    /// The values of an expression in some rows, in order.
+    fn values(&self, compiled: &CompiledRow, table: TableId, rows: &[u32], ty: Type) -> Result<Vec<Value>, Error> {
+        let tables = self.executor.tables();
+        let mut values = Vec::with_capacity(rows.len());
+        // Rows that lie near each other are unpacked together; a segment's length is a multiple of this.
+        for near in rows.chunk_by(|a, b| a / NEAR == b / NEAR) {
+            let (Some(start), Some(last)) = (near.first(), near.last()) else { continue };
+            let batch = Batch::new(tables, table, *start as usize, (last - start) as usize + 1);
+            let positions: Vec<u32> = near.iter().map(|row| row - start).collect();
+            let vector = compiled.eval(tables, &batch, &positions)?;
+            values.extend((0..near.len()).map(|i| vector.get(i, ty)));
+        }
+        Ok(values)
     }
 
     /// Columns of the table that the aggregate takes, then others from the front.

@@ -193,16 +193,14 @@ fn planner_names(planner: &QueryPlanner<'_>, lens: usize) -> String {
     format!("its readings are {}", names.join(", "))
 }
 
-/// The text literals of a condition.
+/// The text literals of a condition; patterns of `like` are no names.
 fn texts_of(condition: &ast::Expr) -> Vec<(String, Span)> {
-    let mut found = Vec::new();
+    let (mut found, mut patterns) = (Vec::new(), false);
     condition.walk(&mut |e| match &e.kind {
         ast::ExprKind::Literal(Value::Text(text)) => found.push((text.to_string(), e.span)),
-        ast::ExprKind::Like(..) => found.clear(),
+        ast::ExprKind::Like(..) => patterns = true,
         _ => {}
     });
-    let mut patterns = false;
-    condition.walk(&mut |e| patterns |= matches!(e.kind, ast::ExprKind::Like(..)));
     if patterns { Vec::new() } else { found }
 }
 
