@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use super::{Error, Inner, Model};
 use crate::formula::check::{ROW, Settings};
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem, Severity, Source};
+use crate::formula::source::{Diagnostic, Severity, Source};
 use crate::formula::typed::Expr;
 use crate::load::TableReport;
 use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, stored, to_raw};
@@ -21,7 +21,8 @@ use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
 use crate::run::{Options, RunError, grid};
-use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
+use crate::store::proof::Damage;
+use crate::store::{Column, Cuts, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
 use crate::value::{Type, VectorBuilder};
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
@@ -31,6 +32,8 @@ pub struct Known {
     pub columns: Vec<(String, String, Arc<Column>)>,
     /// By relationship; all or none.
     pub lookups: Vec<Arc<Lookup>>,
+    /// What is found to be damaged in the store that all this comes from.
+    pub damage: Arc<Damage>,
 }
 
 /// Puts a model together.
@@ -51,7 +54,7 @@ pub fn assemble(
     }
     let Defined { schema, after, roles, problems } = defined;
     let mut store = Store::default();
-    let empty = Arc::new(empty_column());
+    let empty = Arc::new(Column::empty(Type::Int));
     for (table, shape) in tables.iter().zip(&shapes) {
         let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
         let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
@@ -107,8 +110,9 @@ pub fn assemble(
         |(table, data): (&LoadedTable, &TableData)| TableReport { rows: data.rows as u64, ..table.report.clone() };
     let reports = tables.iter().zip(&store.tables).map(report).collect();
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
-    let restricted = Default::default();
-    Ok(Model { inner: Arc::new(Inner { document, schema, store, settings, reports, warnings, roles, restricted }) })
+    let (damage, restricted) = (known.damage, Default::default());
+    let inner = Inner { document, schema, store, settings, reports, warnings, roles, damage, restricted };
+    Ok(Model { inner: Arc::new(inner) })
 }
 
 /// Everything that is wrong with a model whose tables are known.
@@ -120,11 +124,6 @@ pub fn diagnose(
 ) -> Vec<Diagnostic> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
     define(document, formulas, &shapes, settings, &query_columns).problems
-}
-
-fn empty_column() -> Column {
-    Column::from_parts(Type::Int, crate::store::Coding::Offset { base: 0, step: 1 }, 0, (0, 0), Vec::new())
-        .unwrap_or_else(|| unreachable!("an empty column fits itself"))
 }
 
 /// The columns that a table will have: the loaded ones, then those to be computed.
@@ -155,7 +154,7 @@ fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
     let dates = calendars.filter_map(|(table, data)| {
         let index = table.calendar?;
         let name = format!("{}.{}", table.name, table.columns[index as usize].name);
-        check_days(&name, &data.columns[index as usize])
+        check_days(&name, data.columns[index as usize].proven())
     });
     dates.collect()
 }
@@ -205,10 +204,7 @@ fn work_out(
         let mut builder = VectorBuilder::new(ty, grid.lines.len());
         grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
         let raw = to_raw(builder.finish(), ty, &found.name, source).map_err(|p| Error::Problems(vec![p]))?;
-        let data = Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
-            Error::Problems(vec![Diagnostic::general(Problem::Data, format!("{name}.{}: {e}", found.name))])
-        })?;
-        Ok(Arc::new(data))
+        Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
     };
     (0..grid.columns.len()).map(column).collect()
 }
@@ -216,8 +212,9 @@ fn work_out(
 /// A relationship whose rows are not known yet.
 fn unknown_lookup(store: &Store, r: &RelationshipDef) -> Lookup {
     let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
-    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into_boxed_slice());
-    Lookup { target, unmatched_rows: 0, key_count: 0, examples: Vec::new() }
+    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
+    let one_rows = store.tables[r.one.0 as usize].rows;
+    Lookup { target, unmatched_rows: 0, key_count: 0, one_rows, examples: Vec::new(), proof: None }
 }
 
 /// The relationships that are `wanted`; the others point at nothing.
@@ -277,6 +274,8 @@ fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &A
     })?;
     let name = schema.column_name(id);
     let raw = to_raw(cells.values, ty, &name, source).map_err(|p| Error::Problems(vec![p]))?;
-    Column::encode(&raw, SEGMENT_ROWS)
-        .map_err(|e| Error::Problems(vec![Diagnostic::general(Problem::Data, format!("{name}: {e}"))]))
+    // All columns of a table have the same segments.
+    let loaded = store.tables[id.table.0 as usize].columns.iter().find(|c| c.rows() == rows && rows > 0);
+    let cuts = loaded.map_or_else(|| Cuts::even(rows, SEGMENT_ROWS), |c| c.cuts().clone());
+    Ok(Column::encode_in(&raw, &cuts))
 }

@@ -210,7 +210,15 @@ impl Builder {
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.problems));
         }
-        let loader = Loader { document: &document, formulas: &formulas, observer: &Silent, settings: &self.settings };
+        let loader = Loader {
+            document: &document,
+            formulas: &formulas,
+            observer: &Silent,
+            settings: &self.settings,
+            memory: None,
+            since: None,
+            piece: None,
+        };
         let mut given = self.tables;
         let settings = Settings { locale: document.file.model.locale_with_currency(), ..self.settings.clone() };
         let mut tables: Vec<LoadedTable> = Vec::new();

@@ -17,6 +17,7 @@ use crate::model::Document;
 use crate::model::roles::RoleDef;
 use crate::run::RunError;
 use crate::store::Store;
+use crate::store::proof::Damage;
 
 pub use builder::Builder;
 pub use query::{Query, QueryOptions};
@@ -40,6 +41,9 @@ pub enum Error {
     /// A query could not be run.
     #[error(transparent)]
     Run(#[from] RunError),
+    /// A part of the store that was used is not what was written. A refresh reads the sources again.
+    #[error("the store is damaged: {0}")]
+    Damaged(String),
     /// A result cannot be given in the form asked for.
     #[error("{0}")]
     Form(String),
@@ -96,6 +100,7 @@ struct Inner {
     reports: Vec<TableReport>,
     warnings: Vec<Diagnostic>,
     roles: Vec<RoleDef>,
+    damage: Arc<Damage>,
     restricted: restricted::Cache,
 }
 
@@ -153,6 +158,14 @@ impl Model {
     /// All problems of its text.
     pub fn query_with(&self, text: &str, options: &QueryOptions) -> Result<Query, Error> {
         Query::plan(self, text, options)
+    }
+
+    /// Whether everything of the store that was used so far is what was written.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] when it is not: nothing that was computed since the model was opened can be trusted then.
+    pub fn check_store(&self) -> Result<(), Error> {
+        self.inner.damage.found().map_or(Ok(()), |what| Err(Error::Damaged(what.to_string())))
     }
 
     /// What formulas can name.

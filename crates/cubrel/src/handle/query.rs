@@ -90,7 +90,9 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
-        Ok(grid::run(self.model.schema(), self.store(), &self.plan, options)?)
+        let done = grid::run(self.model.schema(), self.store(), &self.plan, options);
+        self.model.check_store()?;
+        Ok(done?)
     }
 }
 

@@ -12,6 +12,7 @@ use super::{Error, Model};
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Severity};
+use crate::load::partitions::Partition;
 use crate::load::sources::{self, FileStamp};
 use crate::load::tables::{LoadedColumn, LoadedTable, Loader, day_range, fingerprint};
 use crate::load::{Observer, TableReport};
@@ -27,6 +28,8 @@ pub struct RefreshOptions {
     pub all: bool,
     /// Only these tables; all that have changed when empty.
     pub tables: Vec<String>,
+    /// Files that were written before this day, a day number, are not read again.
+    pub since: Option<i32>,
     /// The day that `today()` is, as a day number; by default the one on the clock.
     pub today: Option<i32>,
 }
@@ -70,7 +73,7 @@ struct Notes {
 #[derive(Serialize, Deserialize)]
 struct TableNotes {
     report: TableReport,
-    files: Vec<FileStamp>,
+    partitions: Vec<Partition>,
     fingerprint: u64,
     computed: Vec<String>,
 }
@@ -149,8 +152,11 @@ pub(super) fn open(
         && let Some((stored, notes)) = &old
     {
         let tables = from_store(stored, notes);
-        let known = known_columns(stored, notes);
-        return Ok((assemble(document, &formulas, &tables, settings, known)?, None));
+        let model = assemble(document.clone(), &formulas, &tables, settings, known_columns(stored, notes));
+        if stored.damage.found().is_none() {
+            return Ok((model?, None));
+        }
+        _lock = lock(&document, true)?;
     }
     let (model, report) = refresh_with(document, &formulas, old, options, observer)?;
     Ok((model, Some(report)))
@@ -215,11 +221,16 @@ fn is_fresh(document: &Document, notes: &Notes) -> bool {
         && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
             notes.report.table == *name
                 && notes.fingerprint == fingerprint(section)
-                && section
-                    .source
-                    .as_ref()
-                    .is_none_or(|s| sources::files(&document.folder, s).is_ok_and(|files| files == notes.files))
+                && section.source.as_ref().is_none_or(|source| is_unchanged(document, source, &notes.partitions, None))
         })
+}
+
+/// Whether a source has just the files that were read, with the same content.
+fn is_unchanged(document: &Document, source: &str, partitions: &[Partition], since: Option<i32>) -> bool {
+    let before: Vec<&FileStamp> = partitions.iter().flat_map(|p| &p.files).collect();
+    let Ok(mut files) = sources::files(&document.folder, source) else { return false };
+    sources::recognise(&document.folder, &mut files, &before, since);
+    files.iter().eq(before)
 }
 
 fn computed_name(computed: Computed) -> &'static str {
@@ -243,7 +254,7 @@ fn loaded_table(stored: &StoredTable, notes: &TableNotes) -> LoadedTable {
             })
             .collect(),
         report: TableReport { read: false, ..notes.report.clone() },
-        files: notes.files.clone(),
+        partitions: notes.partitions.clone(),
         fingerprint: notes.fingerprint,
     }
 }
@@ -253,7 +264,7 @@ fn from_store(stored: &Stored, notes: &Notes) -> Vec<LoadedTable> {
 }
 
 fn known_columns(stored: &Stored, notes: &Notes) -> Known {
-    let mut known = Known { columns: Vec::new(), lookups: stored.lookups.clone() };
+    let mut known = Known { columns: Vec::new(), lookups: stored.lookups.clone(), damage: stored.damage.clone() };
     for (table, notes) in stored.tables.iter().zip(&notes.tables) {
         for ((name, data), computed) in table.columns.iter().zip(&notes.computed) {
             if computed == "after" {
@@ -272,6 +283,8 @@ fn refresh_with(
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
     let start = Instant::now();
+    // Nothing is taken over from a damaged store.
+    let old = old.filter(|(stored, _)| stored.verify().is_ok());
     if let Some(unknown) = options.tables.iter().find(|t| !document.file.table.contains_key(*t)) {
         let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
         let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));
@@ -279,12 +292,14 @@ fn refresh_with(
     }
     let limit = memory_limit(&document)?;
     let settings = settings(&document, options);
-    let loader = Loader { document: &document, formulas, observer, settings: &settings };
+    let old_bytes: u64 = old.as_ref().map_or(0, |(stored, _)| stored_bytes(stored));
+    let memory = limit.map(|limit| limit.saturating_sub(old_bytes));
+    let since = options.since;
+    let loader = Loader { document: &document, formulas, observer, settings: &settings, memory, since, piece: None };
     let tables = load_all(&loader, old.as_ref(), options)?;
     let derived = derived(&document, &settings);
     let model = assemble(document, formulas, &tables, settings, Known::default())?;
     let bytes = model.sizes().model.bytes;
-    let old_bytes: u64 = old.as_ref().map_or(0, |(stored, _)| stored_bytes(stored));
     if let Some(limit) = limit
         && bytes + old_bytes > limit
     {
@@ -345,6 +360,7 @@ fn load_all(
     old: Option<&(Stored, Notes)>,
     options: &RefreshOptions,
 ) -> Result<Vec<LoadedTable>, Error> {
+    let mut loader = *loader;
     let sections = &loader.document.file.table;
     let mut loaded: HashMap<&str, LoadedTable> = HashMap::new();
     let mut problems = Vec::new();
@@ -360,10 +376,17 @@ fn load_all(
         Err(other) => Err(Error::from(other)),
     };
     for (name, section) in sections.iter().filter(|(_, s)| s.source.is_some()) {
-        match reusable(loader.document, name, section, old, options) {
-            Some(table) => take(name.as_str(), Ok(table))?,
-            None => take(name.as_str(), loader.sourced(name, section))?,
+        let before = (!options.all).then(|| known_table(name, old)).flatten();
+        if let Some(table) = before.as_ref().filter(|t| is_reusable(loader.document, section, t, options)) {
+            take(name.as_str(), Ok(table.clone()))?;
+            continue;
         }
+        let before = before.filter(|_| !options.tables.contains(name));
+        let result = loader.sourced(name, section, before.as_ref());
+        if let (Ok(table), Some(memory)) = (&result, &mut loader.memory) {
+            *memory = memory.saturating_sub(table.bytes());
+        }
+        take(name.as_str(), result)?;
     }
     if !problems.is_empty() {
         return Err(Error::Problems(problems));
@@ -404,26 +427,20 @@ fn load_all(
     Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())
 }
 
-/// The table as the store has it, if nothing about it has changed or it is not to be read.
-fn reusable(
-    document: &Document,
-    name: &str,
-    section: &TableSection,
-    old: Option<&(Stored, Notes)>,
-    options: &RefreshOptions,
-) -> Option<LoadedTable> {
+/// The table as the store has it.
+fn known_table(name: &str, old: Option<&(Stored, Notes)>) -> Option<LoadedTable> {
     let (stored, notes) = old?;
     let i = stored.tables.iter().position(|t| t.name == name)?;
-    let (table, notes) = (&stored.tables[i], &notes.tables[i]);
-    let named = options.tables.iter().any(|t| t == name);
-    if options.all || named || notes.fingerprint != fingerprint(section) {
-        return None;
+    Some(loaded_table(&stored.tables[i], &notes.tables[i]))
+}
+
+/// Whether nothing about a table has changed, or it is not to be read.
+fn is_reusable(document: &Document, section: &TableSection, table: &LoadedTable, options: &RefreshOptions) -> bool {
+    if options.tables.contains(&table.name) || table.fingerprint != fingerprint(section) {
+        return false;
     }
-    let unchanged = || {
-        let files = sources::files(&document.folder, section.source.as_deref().unwrap_or_default());
-        files.is_ok_and(|files| files == notes.files)
-    };
-    (!options.tables.is_empty() || unchanged()).then(|| loaded_table(table, notes))
+    let source = section.source.as_deref().unwrap_or_default();
+    !options.tables.is_empty() || is_unchanged(document, source, &table.partitions, options.since)
 }
 
 /// The first and last day of the columns that point at a calendar.
@@ -472,7 +489,7 @@ fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
         });
         notes.tables.push(TableNotes {
             report: loaded.report.clone(),
-            files: loaded.files.clone(),
+            partitions: loaded.partitions.clone(),
             fingerprint: loaded.fingerprint,
             computed: table.columns.iter().map(|c| computed_name(c.computed).to_string()).collect(),
         });

@@ -91,13 +91,14 @@ fn allowed(model: &Model, role: &RoleDef, settings: &Settings) -> Result<Masks, 
         if reaching.is_empty() {
             return None;
         }
-        let passes = |row: u32| {
-            reaching.iter().all(|(rule, path)| match tables.follow_path(path, row) {
-                NO_ROW => rule.null,
-                far => rule.rows[far as usize],
-            })
-        };
-        Some((0..tables.rows(table) as u32).map(passes).collect())
+        let mut passes = vec![true; tables.rows(table)];
+        for (rule, path) in reaching {
+            let far = tables.follow_path(path, (0..passes.len() as u32).collect());
+            for (pass, row) in passes.iter_mut().zip(far) {
+                *pass &= if row == NO_ROW { rule.null } else { rule.rows[row as usize] };
+            }
+        }
+        Some(passes)
     };
     Ok((0..schema.tables.len() as u32).map(TableId).map(of_table).collect())
 }
@@ -140,7 +141,7 @@ fn restricted(schema: &Schema, store: &Store, masks: Masks) -> Store {
         }
         let rows = (0..store.tables[many].rows).filter(|row| masks[many].as_ref().is_none_or(|m| m[*row]));
         let codes = match &lookup.target {
-            Target::ByCode(_) => Some(store.tables[many].columns[def.many_columns[0] as usize].codes()),
+            Target::ByCode(_) => Some(store.tables[many].columns[def.many_columns[0] as usize].proven().codes()),
             Target::ByRow(_) => None,
         };
         let points = rows.map(|row| codes.as_ref().map_or(row, |c| c[row] as usize));

@@ -201,8 +201,16 @@ fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer
     let mut document = Document::in_memory(file);
     document.folder = into.to_path_buf();
     let (formulas, settings) = (Formulas::default(), Settings::default());
-    let loader = Loader { document: &document, formulas: &formulas, observer, settings: &settings };
-    Ok(loader.sourced(name, section)?)
+    let loader = Loader {
+        document: &document,
+        formulas: &formulas,
+        observer,
+        settings: &settings,
+        memory: None,
+        since: None,
+        piece: None,
+    };
+    Ok(loader.sourced(name, section, None)?)
 }
 
 /// Loads a table, with what its columns need to be read well.

@@ -1,6 +1,6 @@
 //! Files as bytes, whatever they are packed in.
 
-use std::io::Read;
+use std::io::{self, Read};
 use std::path::Path;
 
 use super::LoadError;
@@ -11,24 +11,41 @@ use crate::formula::source::{Diagnostic, Problem};
 /// # Errors
 /// When it cannot be read, or is not packed as its name says.
 pub fn read(path: &Path) -> Result<Vec<u8>, LoadError> {
-    let bytes = std::fs::read(path).map_err(|e| LoadError::io(path, e))?;
+    let file = std::fs::File::open(path).map_err(|e| LoadError::io(path, e))?;
     let mut plain = Vec::new();
-    let unpacked = match path.extension().and_then(|e| e.to_str()) {
-        Some("gz") => flate2::read::MultiGzDecoder::new(bytes.as_slice()).read_to_end(&mut plain),
-        Some("zst") => {
-            zstd::stream::read::Decoder::new(bytes.as_slice()).and_then(|mut decoder| decoder.read_to_end(&mut plain))
-        }
-        _ => return Ok(bytes),
-    };
-    match unpacked {
-        Ok(_) => Ok(plain),
-        Err(e) => {
-            let message = format!("{} cannot be unpacked: {e}", path.display());
-            Err(Diagnostic::general(Problem::Data, message)
-                .help("the file is damaged, or not what its name says")
-                .into())
-        }
+    unpacked(path, Box::new(file)).read_to_end(&mut plain).map_err(|e| problem(path, &e))?;
+    Ok(plain)
+}
+
+/// The bytes of a file as they are unpacked.
+pub fn unpacked(path: &Path, file: Box<dyn Read + Send>) -> Box<dyn Read + Send> {
+    match path.extension().and_then(|e| e.to_str()) {
+        Some("gz") => Box::new(flate2::read::MultiGzDecoder::new(file)),
+        Some("zst") => match zstd::stream::read::Decoder::new(file) {
+            Ok(decoder) => Box::new(decoder),
+            Err(e) => Box::new(Failed(Some(e))),
+        },
+        _ => file,
     }
+}
+
+/// A file that could not be unpacked.
+struct Failed(Option<io::Error>);
+
+impl Read for Failed {
+    fn read(&mut self, _: &mut [u8]) -> io::Result<usize> {
+        self.0.take().map_or(Ok(0), Err)
+    }
+}
+
+/// Why a file cannot be read.
+pub fn problem(path: &Path, error: &io::Error) -> LoadError {
+    let is_packed = path.extension().is_some_and(|e| e == "gz" || e == "zst");
+    if !is_packed {
+        return LoadError::io(path, io::Error::new(error.kind(), error.to_string()));
+    }
+    let message = format!("{} cannot be unpacked: {error}", path.display());
+    Diagnostic::general(Problem::Data, message).help("the file is damaged, or not what its name says").into()
 }
 
 /// A file's extension in small letters, that of the packing left out.

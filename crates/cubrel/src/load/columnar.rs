@@ -1,7 +1,7 @@
 //! Parquet and Arrow IPC: columns that know their types.
 
 use std::fs::File;
-use std::io::Cursor;
+use std::io::{BufRead, BufReader, Cursor};
 use std::path::Path;
 
 use arrow_array::cast::AsArray;
@@ -11,25 +11,29 @@ use arrow_array::types::{
     UInt16Type, UInt32Type, UInt64Type,
 };
 use arrow_array::{Array, ArrowPrimitiveType, RecordBatch};
-use arrow_schema::{DataType, Schema, SchemaRef, TimeUnit};
+use arrow_ipc::reader::{FileReader, StreamReader};
+use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
-use rayon::prelude::*;
 
 use super::csv::Request;
-use super::staging::{Loaded, Part, Staging, join};
+use super::pieces::{Failure, Gathered, Gatherer, Taken};
+use super::staging::{Part, Staging};
 use super::{LoadError, Observer, bytes};
 use crate::formula::source::{Diagnostic, Problem};
-use crate::value::{Type, arrow, exact};
+use crate::store::RawColumn;
+use crate::value::{Type, Value, VectorBuilder, arrow, exact, parse};
 
 /// Rows of a batch of Parquet.
 const BATCH: usize = 1 << 15;
+/// Rows of a row group that one thread reads; a larger group is read in pieces.
+const MOST_ROWS: usize = 1 << 20;
 
 /// A piece of work for one thread.
 enum Piece<'a> {
-    /// One row group of a Parquet file.
-    RowGroup(&'a Path, usize),
-    /// Batches that are in memory.
-    Batches(Vec<RecordBatch>),
+    /// Some rows of a row group of a Parquet file: how many to skip, and how many to read.
+    RowGroup { path: &'a Path, group: usize, skip: usize, rows: usize },
+    /// A batch that is in memory.
+    Batch(RecordBatch),
 }
 
 fn data_problem(path: &Path, error: impl std::fmt::Display) -> LoadError {
@@ -41,61 +45,141 @@ fn data_problem(path: &Path, error: impl std::fmt::Display) -> LoadError {
 ///
 /// # Errors
 /// When a file cannot be read, has columns of types that cannot be columns, or other columns than the first.
-pub fn read(request: &Request<'_>, observer: &dyn Observer) -> Result<Loaded, LoadError> {
-    let paths: Vec<_> = request.files.iter().map(|f| request.folder.join(&f.path)).collect();
-    let mut pieces = Vec::new();
-    let mut first: Option<SchemaRef> = None;
-    for path in &paths {
-        let schema = open(path, &mut pieces)?;
-        match &first {
-            None => first = Some(schema),
-            Some(expected) => same_columns(expected, &schema, path, &paths[0])?,
+pub(super) fn read(
+    request: &Request<'_>,
+    mut gatherer: Gatherer<'_>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
+    let paths: Vec<_> = request.files.iter().map(|(_, f)| request.folder.join(&f.path)).collect();
+    let mut schemas = paths.iter().map(|path| Ok::<_, LoadError>((path, open(path)?.schema())));
+    let Some((first, schema)) = schemas.next().transpose()? else { return gatherer.finish() };
+    for found in schemas {
+        let (path, found): (_, SchemaRef) = found?;
+        same_columns(&schema, &found, path, first)?;
+    }
+    let fields: Vec<Column> = schema.fields().iter().map(|f| Column::of(f, request)).collect::<Result<_, _>>()?;
+    let mut left = request.files.iter().zip(&paths);
+    let mut current: Option<(usize, Pieces<'_>)> = None;
+    let mut next = || {
+        loop {
+            if let Some((partition, pieces)) = &mut current
+                && let Some((piece, bytes)) = pieces.next()?
+            {
+                observer.progress(request.table, bytes);
+                return Ok(Some((*partition, piece)));
+            }
+            let Some(((partition, stamp), path)) = left.next() else { return Ok(None) };
+            current = Some((*partition, open(path)?.pieces(path, stamp.bytes)?));
         }
-    }
-    let schema = first.unwrap_or_else(|| SchemaRef::new(Schema::empty()));
-    let mut types = Vec::new();
-    for field in schema.fields() {
-        types.push(column_type(field.data_type()).ok_or_else(|| {
-            let message = format!("column `{}` is {}, which cannot be a column", field.name(), field.data_type());
-            LoadError::from(Diagnostic::general(Problem::Data, message).help("leave it out of the file"))
-        })?);
-    }
-    let bytes: u64 = request.files.iter().map(|f| f.bytes).sum();
-    let share = bytes / pieces.len().max(1) as u64;
-    let parts: Vec<Part> = pieces
-        .into_par_iter()
-        .map(|piece| {
-            let part = take(piece, &types)?;
-            observer.progress(request.table, share);
-            Ok::<_, LoadError>(part)
-        })
-        .collect::<Result<_, _>>()?;
-    let names: Vec<String> =
-        schema.fields().iter().map(|f| request.renamed.get(f.name()).unwrap_or(f.name()).clone()).collect();
-    Ok(join(names, types, parts))
+    };
+    gatherer.take(&mut next, &|piece| take(piece, &fields))?;
+    gatherer.finish()
 }
 
-fn open<'a>(path: &'a Path, pieces: &mut Vec<Piece<'a>>) -> Result<SchemaRef, LoadError> {
+/// A column of the source.
+struct Column {
+    name: String,
+    /// As the source has it.
+    ty: Type,
+    /// As the model declares it.
+    declared: Type,
+}
+
+impl Column {
+    fn of(field: &Field, request: &Request<'_>) -> Result<Column, LoadError> {
+        let name = request.renamed.get(field.name()).unwrap_or(field.name()).clone();
+        let ty = column_type(field.data_type()).ok_or_else(|| {
+            let message = format!("column `{}` is {}, which cannot be a column", field.name(), field.data_type());
+            LoadError::from(Diagnostic::general(Problem::Data, message).help("leave it out of the file"))
+        })?;
+        let declared = request.types.get(&name).copied().unwrap_or(ty);
+        Ok(Column { name, ty, declared })
+    }
+}
+
+/// A file that has been opened.
+enum Opened {
+    Parquet(ParquetRecordBatchReaderBuilder<File>),
+    Batches(SchemaRef, Box<dyn Iterator<Item = Result<RecordBatch, ArrowError>> + Send>),
+}
+
+fn open(path: &Path) -> Result<Opened, LoadError> {
+    let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
     if bytes::kind(path) == "parquet" {
-        let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
         let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(|e| data_problem(path, e))?;
-        pieces.extend((0..builder.metadata().num_row_groups()).map(|g| Piece::RowGroup(path, g)));
-        return Ok(builder.schema().clone());
+        return Ok(Opened::Parquet(builder));
     }
-    let content = bytes::read(path)?;
+    let mut reader = BufReader::new(bytes::unpacked(path, Box::new(file)));
     // A file begins with the name of its format, a stream with a message.
-    if content.starts_with(b"ARROW1") {
-        let reader =
-            arrow_ipc::reader::FileReader::try_new(Cursor::new(content), None).map_err(|e| data_problem(path, e))?;
-        let schema = reader.schema();
-        pieces.push(Piece::Batches(reader.collect::<Result<_, _>>().map_err(|e| data_problem(path, e))?));
-        return Ok(schema);
+    let is_file = reader.fill_buf().map_err(|e| bytes::problem(path, &e))?.starts_with(b"ARROW1");
+    if is_file {
+        // What is found by looking from the end cannot be read as it is unpacked.
+        let content = bytes::read(path)?;
+        let reader = FileReader::try_new(Cursor::new(content), None).map_err(|e| data_problem(path, e))?;
+        return Ok(Opened::Batches(reader.schema(), Box::new(reader)));
     }
-    let reader =
-        arrow_ipc::reader::StreamReader::try_new(Cursor::new(content), None).map_err(|e| data_problem(path, e))?;
-    let schema = reader.schema();
-    pieces.push(Piece::Batches(reader.collect::<Result<_, _>>().map_err(|e| data_problem(path, e))?));
-    Ok(schema)
+    let reader = StreamReader::try_new(reader, None).map_err(|e| data_problem(path, e))?;
+    Ok(Opened::Batches(reader.schema(), Box::new(reader)))
+}
+
+impl Opened {
+    fn schema(&self) -> SchemaRef {
+        match self {
+            Opened::Parquet(builder) => builder.schema().clone(),
+            Opened::Batches(schema, _) => schema.clone(),
+        }
+    }
+
+    fn pieces(self, path: &Path, bytes: u64) -> Result<Pieces<'_>, LoadError> {
+        Ok(match self {
+            Opened::Parquet(builder) => {
+                let groups = builder.metadata().row_groups();
+                let rows: Vec<usize> = groups.iter().map(|g| usize::try_from(g.num_rows()).unwrap_or(0)).collect();
+                let pieces = rows.iter().enumerate().flat_map(|(group, all)| {
+                    let steps = (0..(*all).max(1)).step_by(MOST_ROWS);
+                    steps.map(move |skip| Piece::RowGroup { path, group, skip, rows: MOST_ROWS.min(all - skip) })
+                });
+                let mut pieces: Vec<Piece<'_>> = pieces.collect();
+                if pieces.is_empty() {
+                    pieces.push(Piece::Batch(RecordBatch::new_empty(builder.schema().clone())));
+                }
+                Pieces::Groups { share: bytes / pieces.len() as u64, pieces: pieces.into_iter() }
+            }
+            // A stream without batches has its columns all the same.
+            Opened::Batches(schema, batches) => {
+                Pieces::Batches { path, bytes, first: Some(RecordBatch::new_empty(schema)), batches }
+            }
+        })
+    }
+}
+
+/// The pieces of one file, each with its share of the file's bytes.
+enum Pieces<'a> {
+    Groups {
+        pieces: std::vec::IntoIter<Piece<'a>>,
+        share: u64,
+    },
+    Batches {
+        path: &'a Path,
+        bytes: u64,
+        first: Option<RecordBatch>,
+        batches: Box<dyn Iterator<Item = Result<RecordBatch, ArrowError>> + Send>,
+    },
+}
+
+impl<'a> Pieces<'a> {
+    fn next(&mut self) -> Result<Option<(Piece<'a>, u64)>, LoadError> {
+        match self {
+            Pieces::Groups { pieces, share } => Ok(pieces.next().map(|piece| (piece, *share))),
+            Pieces::Batches { path, bytes, first, batches } => {
+                if let Some(empty) = first.take() {
+                    return Ok(Some((Piece::Batch(empty), 0)));
+                }
+                let batch = batches.next().transpose().map_err(|e| data_problem(path, e))?;
+                Ok(batch.map(|batch| (Piece::Batch(batch), std::mem::take(bytes))))
+            }
+        }
+    }
 }
 
 fn same_columns(expected: &Schema, found: &Schema, path: &Path, first: &Path) -> Result<(), LoadError> {
@@ -128,25 +212,49 @@ fn column_type(ty: &DataType) -> Option<Type> {
     })
 }
 
-fn take(piece: Piece<'_>, types: &[Type]) -> Result<Part, LoadError> {
-    let mut part = Part::new(types);
+fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
+    let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
+    let mut part = Part::new(&types);
     match piece {
-        Piece::Batches(batches) => {
-            for batch in &batches {
-                append(&mut part, batch)?;
-            }
-        }
-        Piece::RowGroup(path, group) => {
+        Piece::Batch(batch) => append(&mut part, &batch)?,
+        Piece::RowGroup { path, group, skip, rows } => {
             let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
             let reader = ParquetRecordBatchReaderBuilder::try_new(file)
-                .and_then(|b| b.with_row_groups(vec![group]).with_batch_size(BATCH).build())
+                .and_then(|b| {
+                    b.with_row_groups(vec![group]).with_offset(skip).with_limit(rows).with_batch_size(BATCH).build()
+                })
                 .map_err(|e| data_problem(path, e))?;
             for batch in reader {
                 append(&mut part, &batch.map_err(|e| data_problem(path, e))?)?;
             }
         }
     }
-    Ok(part)
+    let declared = |(staging, column): (Staging, &Column)| {
+        let raw = staging.raw();
+        let raw = if column.declared == column.ty { raw } else { converted(&column.name, &raw, column.declared)? };
+        Ok((column.name.clone(), raw))
+    };
+    let columns = part.columns.into_iter().zip(columns).map(declared).collect::<Result<_, LoadError>>()?;
+    Ok(Taken { columns, bad: part.bad })
+}
+
+/// The values of a column in the type that the model declares.
+fn converted(name: &str, raw: &RawColumn, ty: Type) -> Result<RawColumn, LoadError> {
+    let rows: Vec<u32> = (0..raw.len() as u32).collect();
+    let values = raw.vector(&rows);
+    let mut builder = VectorBuilder::new(ty, rows.len());
+    for row in 0..rows.len() {
+        let value = values.get(row, raw.ty);
+        let turned = if value.is_null() { Some(Value::Null) } else { parse::value(&value.to_string(), ty) };
+        builder.push(turned.ok_or_else(|| {
+            let message = format!("`{value}` in column `{name}` is not {ty}");
+            LoadError::from(Diagnostic::general(Problem::Data, message).help("change the column's `type`"))
+        })?);
+    }
+    RawColumn::from_vector(builder.finish(), ty).map_err(|(row, _)| {
+        let message = format!("`{}` in column `{name}` does not fit 64 bits", values.get(row, raw.ty));
+        LoadError::from(Diagnostic::general(Problem::Data, message).help("change the column's `type`"))
+    })
 }
 
 fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
@@ -155,14 +263,6 @@ fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
             let message = format!("column `{}`: {e}", batch.schema().field(i).name());
             LoadError::from(Diagnostic::general(Problem::Data, message))
         })?;
-        let valid = (0..array.len()).map(|row| !array.is_null(row));
-        match array.data_type() {
-            // What stands under the key of a dictionary can be null, too.
-            DataType::Dictionary(..) => part.valid[i]
-                .extend(array.logical_nulls().map_or_else(|| vec![true; array.len()], |nulls| nulls.iter().collect())),
-            DataType::Null => part.valid[i].extend(std::iter::repeat_n(false, array.len())),
-            _ => part.valid[i].extend(valid),
-        }
     }
     Ok(())
 }
@@ -172,29 +272,20 @@ fn ints<T: ArrowPrimitiveType>(
     array: &dyn Array,
     each: impl Fn(T::Native) -> Option<i64>,
 ) -> Result<(), String> {
-    let Staging::Ints(values, _) = to else { return Ok(()) };
-    for value in array.as_primitive::<T>() {
-        match value {
-            None => values.push(0),
-            Some(v) => values.push(each(v).ok_or_else(|| format!("{v:?} does not fit 64 bits"))?),
-        }
-    }
-    Ok(())
+    let mut odd = None;
+    let values = array.as_primitive::<T>().iter().map(|value| {
+        let fits = value.map(|v| each(v).ok_or(v));
+        fits.transpose().unwrap_or_else(|v| {
+            odd = Some(format!("{v:?} does not fit 64 bits"));
+            None
+        })
+    });
+    to.extend_ints(values);
+    odd.map_or(Ok(()), Err)
 }
 
 fn floats<T: ArrowPrimitiveType>(to: &mut Staging, array: &dyn Array, each: impl Fn(T::Native) -> f64) {
-    if let Staging::Floats(values) = to {
-        values.extend(array.as_primitive::<T>().iter().map(|v| v.map_or(0.0, &each)));
-    }
-}
-
-fn texts<'t>(to: &mut Staging, values: impl Iterator<Item = Option<&'t str>>) {
-    for value in values {
-        match value {
-            Some(text) => to.push_text(text),
-            None => to.push_null(),
-        }
-    }
+    to.extend_floats(array.as_primitive::<T>().iter().map(|v| v.map(&each)));
 }
 
 /// Appends the values of an array; what stands under a null is not looked at.
@@ -228,9 +319,9 @@ fn column(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
         }
         DataType::Float32 => floats::<Float32Type>(to, array, f64::from),
         DataType::Float64 => floats::<Float64Type>(to, array, |v| v),
-        DataType::Utf8 => texts(to, array.as_string::<i32>().iter()),
-        DataType::LargeUtf8 => texts(to, array.as_string::<i64>().iter()),
-        DataType::Utf8View => texts(to, array.as_string_view().iter()),
+        DataType::Utf8 => to.extend_texts(array.as_string::<i32>().iter()),
+        DataType::LargeUtf8 => to.extend_texts(array.as_string::<i64>().iter()),
+        DataType::Utf8View => to.extend_texts(array.as_string_view().iter()),
         DataType::Null => (0..array.len()).for_each(|_| to.push_null()),
         _ => {
             // Truth values and dictionaries, value by value.

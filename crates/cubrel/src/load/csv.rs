@@ -1,21 +1,27 @@
-//! Delimited text to columns. Two passes over the bytes: one for the types that nobody has declared, one for the values.
+//! Delimited text to columns. Types that nobody has declared are taken from the first pieces; when a later value does not
+//! fit them, all of the text is looked through, and read again.
 
 use std::collections::HashMap;
 use std::path::Path;
+use std::sync::Mutex;
 
-use ::csv::{ByteRecord, Reader, ReaderBuilder};
+use ::csv::{ByteRecord, ReaderBuilder};
 use rayon::prelude::*;
 
 use super::dialect::{Dialect, Shape};
-use super::infer::Guess;
+use super::infer::{Guess, is_code};
+use super::lines::{Input, Lines, PIECE, Piece};
+use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::sources::FileStamp;
-use super::staging::{Loaded, Part, described, join};
+use super::staging::{Part, described};
 use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
 
-/// Rows between two calls of the observer.
-const STEP: u64 = 1 << 16;
+/// Bytes in which the header of a text is looked for first.
+const HEADER: usize = 1 << 14;
+/// Texts whose first piece is looked at for types.
+const SAMPLED: usize = 3;
 
 /// What to read of the files.
 pub struct Request<'a> {
@@ -23,8 +29,8 @@ pub struct Request<'a> {
     pub table: &'a str,
     /// The model's folder.
     pub folder: &'a Path,
-    /// The files, all with the same columns.
-    pub files: &'a [FileStamp],
+    /// The files, all with the same columns, and the partition that each belongs to.
+    pub files: &'a [(usize, FileStamp)],
     /// How delimited text is laid out.
     pub dialect: &'a Dialect,
     /// How the fields of columns are written, by name in the model.
@@ -35,80 +41,53 @@ pub struct Request<'a> {
     pub renamed: &'a HashMap<String, String>,
     /// Declared types, by name in the model.
     pub types: &'a HashMap<String, Type>,
+    /// Types that columns had so far, by name in the model, for those that nobody has declared.
+    pub known: &'a HashMap<String, Type>,
+    /// Bytes of a piece that one thread works on; by default [`PIECE`].
+    pub piece: Option<usize>,
 }
 
-/// The text of one file, in UTF-8.
-pub struct Text {
-    /// Where it comes from, for messages.
-    pub name: String,
-    /// The text.
-    pub body: Vec<u8>,
+impl Request<'_> {
+    fn piece(&self) -> usize {
+        self.piece.unwrap_or(PIECE)
+    }
 }
 
-/// Bytes of a chunk that one thread works on.
-const CHUNK: usize = 8 << 20;
-
-/// Lines of one text, with the header in front of the first chunk only.
-struct Chunk<'a> {
-    text: &'a Text,
-    /// Where the chunk begins in the text.
-    start: usize,
-    body: &'a [u8],
-    has_header: bool,
+/// What is the same for all pieces.
+struct Layout<'a> {
+    request: &'a Request<'a>,
+    inputs: &'a [Input],
+    dialect: Dialect,
+    names: Vec<String>,
+    shapes: Vec<Shape>,
+    missing: Vec<&'a [u8]>,
+    /// By column, the type that somebody has declared.
+    declared: Vec<Option<Type>>,
 }
 
-/// Reads texts that have the same columns.
+/// Reads texts that have the same columns; `new` begins a table.
 ///
 /// # Errors
 /// When a text has no header, or has other columns than the first.
-pub fn read(request: &Request<'_>, texts: &[Text], observer: &dyn Observer) -> Result<Loaded, LoadError> {
-    let dialect = request.dialect;
-    let delimiter = dialect.delimiter.unwrap_or_else(|| texts.first().map_or(b',', |t| find_delimiter(&t.body)));
-    let dialect = Dialect { delimiter: Some(delimiter), ..dialect.clone() };
-    let names = header(request, texts, &dialect)?;
-    let shapes: Vec<Shape> =
-        names.iter().map(|n| request.shapes.get(n).cloned().unwrap_or_else(|| default_shape(&dialect))).collect();
-    let chunks: Vec<Chunk<'_>> = texts.iter().flat_map(|t| chunks(t, &dialect)).collect();
-    let layout = Layout { dialect: &dialect, names: &names, shapes: &shapes };
-    let types = column_types(request, &chunks, &layout)?;
-    let parts: Vec<Part> =
-        chunks.par_iter().map(|chunk| read_chunk(request, chunk, &layout, &types, observer)).collect();
-    Ok(join(names, types, parts))
-}
-
-/// What is the same for all chunks.
-struct Layout<'a> {
-    dialect: &'a Dialect,
-    names: &'a [String],
-    shapes: &'a [Shape],
+pub(super) fn read<'g>(
+    request: &Request<'_>,
+    inputs: &[Input],
+    new: &dyn Fn() -> Gatherer<'g>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
+    let mut layout = Layout::of(request, inputs)?;
+    let types = layout.types_of_sample()?;
+    match layout.gather(&types, new(), observer) {
+        Err(Failure::Odd) => {
+            let types = layout.types_of_all()?;
+            layout.gather(&types, new(), observer)
+        }
+        done => done,
+    }
 }
 
 fn default_shape(dialect: &Dialect) -> Shape {
     if dialect.decimal_comma { Shape::DecimalComma } else { Shape::Plain }
-}
-
-/// A text in pieces that end with a line; one piece where quotes could hide a line's end.
-fn chunks<'t>(text: &'t Text, dialect: &Dialect) -> Vec<Chunk<'t>> {
-    let body = text.body.as_slice();
-    let mut chunks = Vec::new();
-    let whole = body.len() <= CHUNK || body.contains(&dialect.quote);
-    let mut start = 0;
-    while start < body.len() || chunks.is_empty() {
-        let wanted = start.saturating_add(if whole { usize::MAX } else { CHUNK }).min(body.len());
-        let end = body[wanted..].iter().position(|b| *b == b'\n').map_or(body.len(), |i| wanted + i + 1);
-        chunks.push(Chunk { text, start, body: &body[start..end], has_header: start == 0 });
-        start = end;
-    }
-    chunks
-}
-
-fn reader<'b>(body: &'b [u8], dialect: &Dialect, has_header: bool) -> Reader<&'b [u8]> {
-    ReaderBuilder::new()
-        .delimiter(dialect.delimiter.unwrap_or(b','))
-        .quote(dialect.quote)
-        .flexible(true)
-        .has_headers(has_header)
-        .from_reader(body)
 }
 
 /// The candidate that occurs most often in the first line, outside quotes.
@@ -125,164 +104,331 @@ fn find_delimiter(body: &[u8]) -> u8 {
     counts.iter().rev().max_by_key(|(_, n)| *n).map_or(b',', |(c, _)| *c)
 }
 
-/// The columns' names in the model; every file has to have the same ones.
-fn header(request: &Request<'_>, texts: &[Text], dialect: &Dialect) -> Result<Vec<String>, LoadError> {
-    let mut first: Option<Vec<String>> = None;
-    for text in texts {
-        let path = &text.name;
-        let mut reader = reader(&text.body, dialect, true);
-        let header = reader
-            .headers()
-            .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
-        let names: Vec<String> = header.iter().map(|n| n.trim().to_string()).collect();
-        if names.is_empty() || names.iter().all(String::is_empty) {
-            let problem = Diagnostic::general(Problem::Data, format!("{path} is empty: it has no header line"));
-            return Err(problem.help("the first line of a CSV file names its columns").into());
-        }
-        if let Some(i) = names.iter().position(String::is_empty) {
-            let problem = Diagnostic::general(Problem::Data, format!("{path}: column {} has no name", i + 1));
-            return Err(problem.help("name every column in the first line").into());
-        }
-        match &first {
-            None => {
-                for (i, name) in names.iter().enumerate() {
-                    if names[..i].contains(name) {
-                        let problem =
-                            Diagnostic::general(Problem::Data, format!("{path}: two columns are called `{name}`"));
-                        return Err(problem.help("give every column in the first line another name").into());
-                    }
-                }
-                first = Some(names);
-            }
-            Some(expected) if *expected != names => {
-                let odd = names
-                    .iter()
-                    .find(|n| !expected.contains(n))
-                    .or_else(|| expected.iter().find(|n| !names.contains(n)));
-                let what = odd.map_or("they stand in another order".to_string(), |n| format!("`{n}` is not in both"));
-                let other = &texts[0].name;
-                let problem =
-                    Diagnostic::general(Problem::Data, format!("{path} has other columns than {other}: {what}"));
-                return Err(problem.help("all files of one table have the same header").into());
-            }
-            Some(_) => {}
-        }
+/// The names of a text's columns.
+fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
+    let path = input.name();
+    let piece = Lines::new(vec![input.clone()], dialect.clone(), HEADER).next()?;
+    let body = piece.map(|p| p.body).unwrap_or_default();
+    let mut reader = ReaderBuilder::new()
+        .delimiter(dialect.delimiter.unwrap_or(b','))
+        .quote(dialect.quote)
+        .flexible(true)
+        .from_reader(body.as_slice());
+    let header = reader
+        .headers()
+        .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
+    let names: Vec<String> = header.iter().map(|n| n.trim().to_string()).collect();
+    if names.is_empty() || names.iter().all(String::is_empty) {
+        let problem = Diagnostic::general(Problem::Data, format!("{path} is empty: it has no header line"));
+        return Err(problem.help("the first line of a CSV file names its columns").into());
     }
-    let names = first.unwrap_or_default();
-    Ok(names.into_iter().map(|n| request.renamed.get(&n).cloned().unwrap_or(n)).collect())
+    if let Some(i) = names.iter().position(String::is_empty) {
+        let problem = Diagnostic::general(Problem::Data, format!("{path}: column {} has no name", i + 1));
+        return Err(problem.help("name every column in the first line").into());
+    }
+    Ok(names)
 }
 
-fn is_missing(request: &Request<'_>, field: &[u8]) -> bool {
-    request.missing.iter().any(|m| m.as_bytes() == field)
-}
-
-fn column_types(request: &Request<'_>, chunks: &[Chunk<'_>], layout: &Layout<'_>) -> Result<Vec<Type>, LoadError> {
-    let declared: Vec<Option<Type>> = layout
-        .names
-        .iter()
-        .zip(layout.shapes)
-        .map(|(name, shape)| match (request.types.get(name), shape) {
-            (Some(ty), _) => Some(*ty),
-            (None, Shape::Dated(pattern)) => Some(pattern.ty()),
-            (None, _) => None,
-        })
-        .collect();
-    if declared.iter().all(Option::is_some) {
-        return Ok(declared.into_iter().flatten().collect());
+/// The columns' names; every text has to have the same ones.
+fn headers(inputs: &[Input], dialect: &Dialect) -> Result<Vec<String>, LoadError> {
+    let Some((first, rest)) = inputs.split_first() else { return Ok(Vec::new()) };
+    let expected = header(first, dialect)?;
+    if let Some(name) = expected.iter().enumerate().find(|(i, n)| expected[..*i].contains(n)).map(|(_, n)| n) {
+        let problem = Diagnostic::general(Problem::Data, format!("{}: two columns are called `{name}`", first.name()));
+        return Err(problem.help("give every column in the first line another name").into());
     }
-    let guesses: Vec<Vec<Guess>> = chunks.par_iter().map(|chunk| guess(request, chunk, layout, &declared)).collect();
-    let mut joined = vec![Guess::default(); layout.names.len()];
-    for part in &guesses {
-        joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
-    }
-    Ok(declared.into_iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect())
-}
-
-fn guess(request: &Request<'_>, chunk: &Chunk<'_>, layout: &Layout<'_>, declared: &[Option<Type>]) -> Vec<Guess> {
-    let mut guesses = vec![Guess::default(); declared.len()];
-    let mut reader = reader(chunk.body, layout.dialect, chunk.has_header);
-    let mut record = ByteRecord::new();
-    // Rows that cannot be read are reported by the second pass.
-    while reader.read_byte_record(&mut record).unwrap_or(false) {
-        if record.len() != declared.len() {
+    for input in rest {
+        let names = header(input, dialect)?;
+        if names == expected {
             continue;
         }
-        for (i, field) in record.iter().enumerate() {
-            if declared[i].is_none() && !is_missing(request, field) {
-                guesses[i].see(&layout.shapes[i].normal(field));
+        let odd = names.iter().find(|n| !expected.contains(n)).or_else(|| expected.iter().find(|n| !names.contains(n)));
+        let what = odd.map_or("they stand in another order".to_string(), |n| format!("`{n}` is not in both"));
+        let message = format!("{} has other columns than {}: {what}", input.name(), first.name());
+        let problem = Diagnostic::general(Problem::Data, message);
+        return Err(problem.help("all files of one table have the same header").into());
+    }
+    Ok(expected)
+}
+
+impl<'a> Layout<'a> {
+    fn of(request: &'a Request<'a>, inputs: &'a [Input]) -> Result<Layout<'a>, LoadError> {
+        let mut dialect = request.dialect.clone();
+        if dialect.delimiter.is_none() {
+            let first = inputs.first().map(|i| Lines::new(vec![i.clone()], dialect.clone(), HEADER).next());
+            let body = first.transpose()?.flatten().map(|p| p.body).unwrap_or_default();
+            dialect.delimiter = Some(find_delimiter(&body));
+        }
+        let names: Vec<String> =
+            headers(inputs, &dialect)?.into_iter().map(|n| request.renamed.get(&n).cloned().unwrap_or(n)).collect();
+        let shapes: Vec<Shape> =
+            names.iter().map(|n| request.shapes.get(n).cloned().unwrap_or_else(|| default_shape(&dialect))).collect();
+        let declared = names
+            .iter()
+            .zip(&shapes)
+            .map(|(name, shape)| match (request.types.get(name), shape) {
+                (Some(ty), _) => Some(*ty),
+                (None, Shape::Dated(pattern)) => Some(pattern.ty()),
+                (None, _) => None,
+            })
+            .collect();
+        let missing = request.missing.iter().map(|m| m.as_bytes()).collect();
+        Ok(Layout { request, inputs, dialect, names, shapes, missing, declared })
+    }
+
+    fn lines(&self, inputs: Vec<Input>) -> Lines {
+        Lines::new(inputs, self.dialect.clone(), self.request.piece())
+    }
+
+    /// Calls `take` with the fields of each row and the number of its line, the first being 1; tells it of rows that
+    /// cannot be told apart.
+    fn each_row(
+        &self,
+        piece: &Piece,
+        mut take: impl FnMut(Result<&[&[u8]], String>, u64) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let body = piece.body.as_slice();
+        if is_plain(body, self.dialect.quote) {
+            let delimiter = self.dialect.delimiter.unwrap_or(b',');
+            let mut fields: Vec<&[u8]> = Vec::with_capacity(self.names.len());
+            let mut header = piece.has_header;
+            for (i, line) in body.split(|b| *b == b'\n').enumerate() {
+                let line = line.strip_suffix(b"\r").unwrap_or(line);
+                if line.is_empty() {
+                    continue;
+                }
+                if std::mem::take(&mut header) {
+                    continue;
+                }
+                fields.clear();
+                let mut start = 0;
+                for at in memchr::memchr_iter(delimiter, line) {
+                    fields.push(&line[start..at]);
+                    start = at + 1;
+                }
+                fields.push(&line[start..]);
+                take(Ok(&fields), piece.lines_before + i as u64 + 1)?;
+            }
+            return Ok(());
+        }
+        let mut reader = ReaderBuilder::new()
+            .delimiter(self.dialect.delimiter.unwrap_or(b','))
+            .quote(self.dialect.quote)
+            .flexible(true)
+            .has_headers(piece.has_header)
+            .from_reader(body);
+        let mut record = ByteRecord::new();
+        loop {
+            let line = |record: &ByteRecord| piece.lines_before + record.position().map_or(0, ::csv::Position::line);
+            match reader.read_byte_record(&mut record) {
+                Ok(false) => return Ok(()),
+                Ok(true) => take(Ok(&record.iter().collect::<Vec<_>>()), line(&record))?,
+                Err(e) => take(Err(e.to_string()), line(&record))?,
             }
         }
     }
-    guesses
-}
 
-fn read_chunk(
-    request: &Request<'_>,
-    chunk: &Chunk<'_>,
-    layout: &Layout<'_>,
-    types: &[Type],
-    observer: &dyn Observer,
-) -> Part {
-    let mut part = Part::new(types);
-    let mut reader = reader(chunk.body, layout.dialect, chunk.has_header);
-    let mut record = ByteRecord::new();
-    let (mut seen, mut told) = (0u64, 0u64);
-    let name = &chunk.text.name;
-    loop {
-        match reader.read_byte_record(&mut record) {
-            Ok(false) => break,
-            Ok(true) => {
-                if let Err(message) = take_row(&mut part, request, &record, layout, types) {
-                    let line = record.position().map_or(0, ::csv::Position::line) + lines_before(chunk);
-                    part.bad(format!("{name} line {line}: {message}"));
+    fn is_missing(&self, field: &[u8]) -> bool {
+        self.missing.contains(&field)
+    }
+
+    /// The types of the first pieces' values, where nobody has declared others; `None` where there is no value.
+    fn types_of_sample(&self) -> Result<Vec<Option<Type>>, Failure> {
+        let known: Vec<Option<Type>> = self
+            .declared
+            .iter()
+            .zip(&self.names)
+            .map(|(declared, name)| declared.or_else(|| self.request.known.get(name).copied()))
+            .collect();
+        if known.iter().all(Option::is_some) {
+            return Ok(known);
+        }
+        let step = self.inputs.len().div_ceil(SAMPLED).max(1);
+        let sampled: Vec<&Input> = self.inputs.iter().step_by(step).collect();
+        let guesses: Vec<Vec<Guess>> = sampled
+            .par_iter()
+            .map(|input| {
+                let piece = self.lines(vec![(*input).clone()]).next()?;
+                piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece))
+            })
+            .collect::<Result<_, Failure>>()?;
+        let joined = joined(&guesses, self.names.len());
+        Ok(known.into_iter().zip(joined).map(|(ty, guess)| ty.or_else(|| guess.seen().then(|| guess.ty()))).collect())
+    }
+
+    /// The types of all values, where nobody has declared others.
+    fn types_of_all(&mut self) -> Result<Vec<Option<Type>>, Failure> {
+        let mut lines = self.lines(self.inputs.to_vec());
+        let failed = Mutex::new(None);
+        let pieces = std::iter::from_fn(|| match lines.next() {
+            Ok(piece) => piece,
+            Err(e) => {
+                *failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(e);
+                None
+            }
+        });
+        let guesses: Vec<Vec<Guess>> =
+            pieces.par_bridge().map(|piece| self.guess(&piece)).collect::<Result<_, Failure>>()?;
+        if let Some(e) = failed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+            return Err(e.into());
+        }
+        let joined = joined(&guesses, self.names.len());
+        let types: Vec<Type> =
+            self.declared.iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect();
+        // Now they are what everything is held against, and what does not fit is a bad row.
+        self.declared = types.iter().copied().map(Some).collect();
+        Ok(self.declared.clone())
+    }
+
+    fn guess(&self, piece: &Piece) -> Result<Vec<Guess>, Failure> {
+        let mut guesses = vec![Guess::default(); self.names.len()];
+        self.each_row(piece, |fields, _| {
+            // Rows that cannot be read are reported when they are read for their values.
+            let Ok(fields) = fields else { return Ok(()) };
+            if fields.len() == self.names.len() {
+                for (i, field) in fields.iter().enumerate() {
+                    if self.declared[i].is_none() && !self.is_missing(field) {
+                        guesses[i].see(&self.shapes[i].normal(field));
+                    }
                 }
             }
-            Err(e) => part.bad(format!("{name}: {e}")),
-        }
-        seen += 1;
-        if seen.is_multiple_of(STEP) {
-            let at = reader.position().byte();
-            observer.progress(request.table, at - told);
-            told = at;
-        }
+            Ok(())
+        })?;
+        Ok(guesses)
     }
-    observer.progress(request.table, (chunk.body.len() as u64).saturating_sub(told));
-    part
+
+    fn gather(
+        &self,
+        types: &[Option<Type>],
+        mut gatherer: Gatherer<'_>,
+        observer: &dyn Observer,
+    ) -> Result<Gathered, Failure> {
+        let mut lines = self.lines(self.inputs.to_vec());
+        let table = self.request.table;
+        let mut next = || {
+            let piece = lines.next()?;
+            let taken = lines.taken();
+            if taken > 0 {
+                observer.progress(table, taken);
+            }
+            let partition = |p: &Piece| self.request.files.get(p.input).map_or(0, |(partition, _)| *partition);
+            Ok(piece.map(|p| (partition(&p), p)))
+        };
+        gatherer.take(&mut next, &|piece| self.take(&piece, types))?;
+        gatherer.finish()
+    }
+
+    fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<Taken, Failure> {
+        // A column without any value is text.
+        let settled: Vec<Type> = types.iter().map(|ty| ty.unwrap_or(Type::Text)).collect();
+        let kinds: Vec<Kind> =
+            types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some())).collect();
+        let mut part = Part::new(&settled);
+        let name = self.inputs[piece.input].name();
+        self.each_row(piece, |fields, line| {
+            let fields = match fields {
+                Ok(fields) => fields,
+                Err(e) => {
+                    part.bad.add(format!("{name}: {e}"));
+                    return Ok(());
+                }
+            };
+            if let Err(message) = self.take_row(&mut part, fields, &settled, &kinds)? {
+                part.bad.add(format!("{name} line {line}: {message}"));
+            }
+            Ok(())
+        })?;
+        let columns = part.columns.into_iter().zip(&self.names).map(|(staging, name)| (name.clone(), staging.raw()));
+        Ok(Taken { columns: columns.collect(), bad: part.bad })
+    }
+
+    /// Takes a row whole or not at all.
+    fn take_row(
+        &self,
+        part: &mut Part,
+        fields: &[&[u8]],
+        types: &[Type],
+        kinds: &[Kind],
+    ) -> Result<Result<(), String>, Failure> {
+        let names = &self.names;
+        if fields.len() != names.len() {
+            return Ok(Err(format!("{} fields, the header has {}", fields.len(), names.len())));
+        }
+        for (i, field) in fields.iter().enumerate() {
+            let column = &mut part.columns[i];
+            if self.is_missing(field) {
+                column.push_null();
+                continue;
+            }
+            let taken = match (&self.shapes[i], types[i]) {
+                (_, Type::Text) => kinds[i].admits(field) && column.push(field),
+                (Shape::Plain, _) => kinds[i].admits(field) && column.push(field),
+                (shape, _) => {
+                    let field = shape.normal(field);
+                    kinds[i].admits(&field) && column.push(&field)
+                }
+            };
+            if !taken {
+                (0..i).for_each(|k| part.columns[k].pop());
+                if self.declared[i].is_none() {
+                    return Err(Failure::Odd);
+                }
+                let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
+                return Ok(Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i]))));
+            }
+        }
+        Ok(Ok(()))
+    }
 }
 
-/// Lines of the text in front of a chunk; counted only for messages.
-fn lines_before(chunk: &Chunk<'_>) -> u64 {
-    chunk.text.body[..chunk.start].iter().filter(|b| **b == b'\n').count() as u64
+fn joined(guesses: &[Vec<Guess>], columns: usize) -> Vec<Guess> {
+    let mut joined = vec![Guess::default(); columns];
+    for part in guesses {
+        joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
+    }
+    joined
 }
 
-/// Takes a row whole or not at all.
-fn take_row(
-    part: &mut Part,
-    request: &Request<'_>,
-    record: &ByteRecord,
-    layout: &Layout<'_>,
-    types: &[Type],
-) -> Result<(), String> {
-    let names = layout.names;
-    if record.len() != names.len() {
-        return Err(format!("{} fields, the header has {}", record.len(), names.len()));
-    }
-    for (i, field) in record.iter().enumerate() {
-        let missing = is_missing(request, field);
-        let plain = types[i] == Type::Text;
-        let taken = missing
-            || if plain { part.columns[i].push(field) } else { part.columns[i].push(&layout.shapes[i].normal(field)) };
-        if missing {
-            part.columns[i].push_null();
-        }
-        if !taken {
-            (0..i).for_each(|k| part.columns[k].pop());
-            let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
-            return Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i])));
+/// What a column admits beyond what its type can hold.
+#[derive(Clone, Copy)]
+enum Kind {
+    /// Somebody has declared the type, or has seen all values.
+    Settled,
+    /// Numbers, if they are written as all would have to be for this type to be found.
+    Number(u8),
+    /// Anything of the type.
+    Any,
+    /// Nothing: no value has been seen yet that would tell the type.
+    Unknown,
+}
+
+impl Kind {
+    fn of(ty: Option<Type>, declared: bool) -> Kind {
+        match ty {
+            _ if declared => Kind::Settled,
+            None => Kind::Unknown,
+            Some(Type::Int) => Kind::Number(0),
+            Some(Type::Decimal { scale, .. }) => Kind::Number(scale),
+            Some(Type::Float) => Kind::Number(u8::MAX),
+            Some(_) => Kind::Any,
         }
     }
-    for (valid, field) in part.valid.iter_mut().zip(record.iter()) {
-        valid.push(!is_missing(request, field));
+
+    #[inline]
+    fn admits(self, field: &[u8]) -> bool {
+        match self {
+            Kind::Settled | Kind::Any => true,
+            Kind::Unknown => false,
+            Kind::Number(scale) => {
+                let decimals = || memchr::memchr(b'.', field).map_or(0, |p| field.len() - p - 1);
+                !is_code(field) && (scale == u8::MAX || decimals() <= usize::from(scale))
+            }
+        }
     }
-    Ok(())
+}
+
+/// Whether lines and fields are told apart by line feeds and delimiters alone.
+fn is_plain(body: &[u8], quote: u8) -> bool {
+    memchr::memchr(quote, body).is_none()
+        && memchr::memchr_iter(b'\r', body).all(|at| body.get(at + 1).is_none_or(|b| *b == b'\n'))
 }

@@ -1,8 +1,9 @@
 //! How text sources write things: delimiters, encodings, decimal commas, odd dates.
 
 use std::borrow::Cow;
+use std::io::{self, Cursor, Read};
 
-use encoding_rs::{Encoding, UTF_8};
+use encoding_rs::{Decoder, Encoding, UTF_8};
 
 use crate::value::{Type, date};
 
@@ -27,17 +28,56 @@ impl Default for Dialect {
 
 impl Dialect {
     /// The text as UTF-8, without a mark at its front; a mark says more than the declared encoding.
-    pub fn decode(&self, bytes: Vec<u8>) -> Vec<u8> {
-        if let Some((encoding, mark)) = Encoding::for_bom(&bytes) {
-            if encoding == UTF_8 {
-                return bytes[mark..].to_vec();
+    ///
+    /// # Errors
+    /// When its first bytes cannot be read.
+    pub fn decoded(&self, mut bytes: Box<dyn Read + Send>) -> io::Result<Box<dyn Read + Send>> {
+        let mut front = Vec::with_capacity(MARK);
+        (&mut bytes).take(MARK as u64).read_to_end(&mut front)?;
+        let (encoding, mark) = Encoding::for_bom(&front).unwrap_or((self.encoding, 0));
+        front.drain(..mark);
+        let all = Cursor::new(front).chain(bytes);
+        if encoding == UTF_8 {
+            return Ok(Box::new(all));
+        }
+        let decoder = encoding.new_decoder_without_bom_handling();
+        Ok(Box::new(Decoded { bytes: all, decoder, buffer: vec![0; BUFFER], text: Cursor::default(), at_end: false }))
+    }
+}
+
+/// The longest mark in front of a text.
+const MARK: usize = 3;
+/// Bytes that are decoded at a time.
+const BUFFER: usize = 1 << 16;
+
+/// Text of another encoding as UTF-8.
+struct Decoded<R> {
+    bytes: R,
+    decoder: Decoder,
+    buffer: Vec<u8>,
+    /// What was decoded and not given yet.
+    text: Cursor<Vec<u8>>,
+    at_end: bool,
+}
+
+impl<R: Read> Read for Decoded<R> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let given = self.text.read(to)?;
+            if given > 0 || self.at_end || to.is_empty() {
+                return Ok(given);
             }
-            return encoding.decode_without_bom_handling(&bytes[mark..]).0.into_owned().into_bytes();
+            let count = self.bytes.read(&mut self.buffer)?;
+            self.at_end = count == 0;
+            let bytes = &self.buffer[..count];
+            let room = self.decoder.max_utf8_buffer_length(count).unwrap_or(4 * BUFFER);
+            let mut text = std::mem::take(&mut self.text).into_inner();
+            text.resize(room, 0);
+            // There is room for everything, so that nothing of the buffer is left.
+            let (_, _, written, _) = self.decoder.decode_to_utf8(bytes, &mut text, self.at_end);
+            text.truncate(written);
+            self.text = Cursor::new(text);
         }
-        if self.encoding == UTF_8 {
-            return bytes;
-        }
-        self.encoding.decode_without_bom_handling(&bytes).0.into_owned().into_bytes()
     }
 }
 
@@ -240,9 +280,17 @@ mod tests {
 
     #[test]
     fn marks_and_encodings() {
-        let dialect = Dialect { encoding: encoding_rs::WINDOWS_1252, ..Dialect::default() };
-        assert_eq!(dialect.decode(b"caf\xe9".to_vec()), "café".as_bytes());
-        assert_eq!(dialect.decode(b"\xef\xbb\xbfcaf\xc3\xa9".to_vec()), "café".as_bytes());
-        assert_eq!(Dialect::default().decode(b"\xff\xfea\0b\0".to_vec()), b"ab");
+        let decoded = |dialect: &Dialect, bytes: &[u8]| {
+            let mut text = String::new();
+            let mut reader = dialect.decoded(Box::new(Cursor::new(bytes.to_vec()))).expect("reads");
+            reader.read_to_string(&mut text).expect("reads");
+            text
+        };
+        let western = Dialect { encoding: encoding_rs::WINDOWS_1252, ..Dialect::default() };
+        assert_eq!(decoded(&western, b"caf\xe9"), "café");
+        assert_eq!(decoded(&western, b"\xef\xbb\xbfcaf\xc3\xa9"), "café");
+        assert_eq!(decoded(&western, &b"\xe9".repeat(100_000)), "é".repeat(100_000));
+        assert_eq!(decoded(&Dialect::default(), b"\xff\xfea\0b\0"), "ab");
+        assert_eq!(decoded(&Dialect::default(), b"ab"), "ab");
     }
 }

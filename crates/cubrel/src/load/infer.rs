@@ -17,6 +17,13 @@ pub struct Guess {
     scale: u8,
 }
 
+/// Whether digits are a code and no amount: they begin with a zero that a number would lose.
+#[inline]
+pub fn is_code(text: &[u8]) -> bool {
+    let digits = text.strip_prefix(b"-").unwrap_or(text);
+    digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit()
+}
+
 impl Default for Guess {
     fn default() -> Guess {
         Guess {
@@ -46,9 +53,7 @@ impl Guess {
     }
 
     fn see_number(&mut self, text: &[u8]) {
-        let digits = text.strip_prefix(b"-").unwrap_or(text);
-        // A leading zero says that this is a code and no amount: turning it into a number would lose it.
-        let code = digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit();
+        let code = is_code(text);
         match exact::parse(text) {
             Some((v, scale)) if !code => {
                 let count = if v == 0 { 1 } else { v.unsigned_abs().ilog10() as u8 + 1 };
@@ -62,6 +67,11 @@ impl Guess {
                 self.float = self.float && !code && parse::float(text).is_some();
             }
         }
+    }
+
+    /// Whether there was a value.
+    pub fn seen(&self) -> bool {
+        self.any
     }
 
     /// Joins what was seen in another part of the column.

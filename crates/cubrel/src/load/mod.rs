@@ -1,12 +1,12 @@
 //! Sources to coded tables.
 //!
-//! * [`sources`]: which files, and whether they have changed
-//! * [`infer`]: types from text
-//! * [`read`](mod@read): a source of whatever kind
-//! * [`csv`], [`dialect`]: delimited text, and how it is written
+//! * [`sources`]: which files, and whether they have changed; [`partitions`]: what of them has to be read
+//! * `read`: a source of whatever kind
+//! * [`csv`], [`dialect`]: delimited text, and how it is written; `lines`: its pieces; [`infer`]: its types
 //! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines; [`sqlite`]: databases
 //! * [`bytes`]: files, packed or not
-//! * [`tables`]: one table after the other, with what is computed while loading
+//! * `staging`: values of a piece; `own_row`: what is computed of each row; `pieces`: pieces to coded segments
+//! * [`tables`]: one table after the other
 
 pub mod bytes;
 pub mod columnar;
@@ -14,7 +14,11 @@ pub mod csv;
 pub mod dialect;
 pub mod infer;
 pub mod jsonl;
-pub mod read;
+mod lines;
+mod own_row;
+pub mod partitions;
+mod pieces;
+mod read;
 pub mod sources;
 pub mod sqlite;
 mod staging;
@@ -53,10 +57,23 @@ pub struct TableReport {
     pub filtered_rows: u64,
     /// Bytes of the source.
     pub source_bytes: u64,
+    /// Columns whose type was found to be another one than before.
+    #[serde(default)]
+    pub changed_types: Vec<String>,
     /// How long it took.
     pub milliseconds: u64,
     /// Whether the source was read, and not the store.
     pub read: bool,
+}
+
+impl TableReport {
+    /// Counts what came of a partition.
+    fn add(&mut self, partition: &partitions::Partition) {
+        self.bad_rows += partition.bad_rows;
+        self.bad_examples.extend(partition.bad_examples.iter().cloned());
+        self.bad_examples.truncate(staging::EXAMPLES);
+        self.filtered_rows += partition.filtered_rows;
+    }
 }
 
 /// Why a refresh has not replaced anything.

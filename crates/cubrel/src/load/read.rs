@@ -1,44 +1,46 @@
-//! From a source, of whatever kind, to columns of values.
+//! From a source, of whatever kind, to coded columns.
 
 use std::collections::HashMap;
-use std::path::Path;
+use std::io::Read;
 
 use indexmap::IndexSet;
 use rayon::prelude::*;
 
-use super::csv::{self, Request, Text};
+use super::csv::{self, Request};
 use super::dialect::Dialect;
-use super::staging::Loaded;
+use super::lines::Input;
+use super::pieces::{Failure, Gathered, Gatherer};
+use super::staging::BadRows;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
 use crate::formula::source::{Diagnostic, Problem};
-use crate::store::{RawColumn, RawData};
-use crate::value::{Type, Value, VectorBuilder, parse};
+use crate::value::Type;
 
-/// Reads a source by what its name says it is.
+/// Reads a source by what its name says it is; `new` begins a table.
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn read(request: &Request<'_>, source: &str, observer: &dyn Observer) -> Result<Loaded, LoadError> {
+pub(super) fn read<'g>(
+    request: &Request<'_>,
+    source: &str,
+    new: &dyn Fn() -> Gatherer<'g>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
     if source.starts_with("sqlite:") {
-        return from_sqlite(request, source, observer);
+        return from_sqlite(request, source, new, observer);
     }
-    let kinds: Vec<String> = request.files.iter().map(|f| bytes::kind(&f.path)).collect();
+    let kinds: Vec<String> = request.files.iter().map(|(_, f)| bytes::kind(&f.path)).collect();
     match kinds.first().map(String::as_str) {
-        Some("parquet" | "arrow" | "arrows" | "ipc" | "feather") => {
-            Ok(declared(columnar::read(request, observer)?, request)?)
-        }
-        Some("jsonl" | "ndjson") => from_json_lines(request, observer),
-        _ => csv::read(request, &texts(request)?, observer),
+        Some("parquet" | "arrow" | "arrows" | "ipc" | "feather") => columnar::read(request, new(), observer),
+        Some("jsonl" | "ndjson") => from_json_lines(request, new, observer),
+        _ => csv::read(request, &inputs(request), new, observer),
     }
 }
 
-/// All files as UTF-8.
-fn texts(request: &Request<'_>) -> Result<Vec<Text>, LoadError> {
-    let text = |path: &Path| {
-        let body = request.dialect.decode(bytes::read(&request.folder.join(path))?);
-        Ok(Text { name: path.display().to_string(), body })
+fn inputs(request: &Request<'_>) -> Vec<Input> {
+    let input = |(_, f): &(usize, super::sources::FileStamp)| {
+        Input::File(request.folder.join(&f.path), f.path.display().to_string())
     };
-    request.files.par_iter().map(|f| text(&f.path)).collect()
+    request.files.iter().map(input).collect()
 }
 
 /// A request for text that was made here: nulls are marked, and some types are known.
@@ -52,6 +54,8 @@ fn made<'r>(request: &Request<'r>, made: &'r Made) -> Request<'r> {
         missing: &made.missing,
         renamed: request.renamed,
         types: &made.types,
+        known: request.known,
+        piece: request.piece,
     }
 }
 
@@ -76,68 +80,59 @@ impl Made {
     }
 }
 
-fn from_json_lines(request: &Request<'_>, observer: &dyn Observer) -> Result<Loaded, LoadError> {
-    let texts = texts(request)?;
+fn from_json_lines<'g>(
+    request: &Request<'_>,
+    new: &dyn Fn() -> Gatherer<'g>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
     let mut columns = IndexSet::new();
+    let texts: Vec<(String, Vec<u8>)> = request
+        .files
+        .par_iter()
+        .map(|(_, f)| {
+            let path = request.folder.join(&f.path);
+            let file = std::fs::File::open(&path).map_err(|e| LoadError::io(&path, e))?;
+            let mut text = Vec::new();
+            let plain = request.dialect.decoded(bytes::unpacked(&path, Box::new(file)));
+            plain.and_then(|mut t| t.read_to_end(&mut text)).map_err(|e| bytes::problem(&path, &e))?;
+            Ok((f.path.display().to_string(), text))
+        })
+        .collect::<Result<_, LoadError>>()?;
     // The first pass finds the names; a line may leave out what is null.
-    for text in &texts {
-        jsonl::convert(&text.name, &text.body, &mut columns);
+    for (name, text) in &texts {
+        jsonl::convert(name, text, &mut columns);
     }
-    let converted: Vec<jsonl::Converted> =
-        texts.iter().map(|t| jsonl::convert(&t.name, &t.body, &mut columns)).collect();
+    let (mut bad, mut inputs, mut known) = (BadRows::default(), Vec::new(), Vec::new());
+    for (name, text) in texts {
+        let converted = jsonl::convert(&name, &text, &mut columns);
+        converted.bad.into_iter().for_each(|b| bad.add(b));
+        known.extend(converted.texts);
+        inputs.push(Input::Text(converted.text.into(), name));
+    }
     if columns.is_empty() {
-        let name = texts.first().map_or_else(String::new, |t| t.name.clone());
+        let name = inputs.first().map_or("", Input::name);
         let problem = Diagnostic::general(Problem::Data, format!("{name} has no objects"));
-        return Err(problem.help("JSON Lines have one object a line").into());
-    }
-    let known: Vec<String> = converted.iter().flat_map(|c| c.texts.clone()).collect();
-    let (mut bad, mut bodies) = (Vec::new(), Vec::new());
-    for (text, converted) in texts.into_iter().zip(converted) {
-        bad.extend(converted.bad);
-        bodies.push(Text { name: text.name, body: converted.text });
+        return Err(LoadError::from(problem.help("JSON Lines have one object a line")).into());
     }
     let made_of = Made::new(request, &known, &[]);
-    let mut loaded = csv::read(&made(request, &made_of), &bodies, observer)?;
-    loaded.bad_rows += bad.len() as u64;
-    bad.extend(std::mem::take(&mut loaded.bad_examples));
-    bad.truncate(super::staging::EXAMPLES);
-    loaded.bad_examples = bad;
-    Ok(loaded)
+    let mut gathered = csv::read(&made(request, &made_of), &inputs, new, observer)?;
+    if let Some(first) = gathered.partitions.first_mut() {
+        bad.join(std::mem::take(&mut first.bad));
+        first.bad = bad;
+    }
+    observer.progress(request.table, request.files.iter().map(|(_, f)| f.bytes).sum());
+    Ok(gathered)
 }
 
-fn from_sqlite(request: &Request<'_>, source: &str, observer: &dyn Observer) -> Result<Loaded, LoadError> {
-    let wanted = sqlite::parse(source)?;
+fn from_sqlite<'g>(
+    request: &Request<'_>,
+    source: &str,
+    new: &dyn Fn() -> Gatherer<'g>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
+    let wanted = sqlite::parse(source).map_err(LoadError::from)?;
     let rows = sqlite::read(&request.folder.join(&wanted.file), &wanted)?;
     let made_of = Made::new(request, &rows.texts, &rows.floats);
-    let text = Text { name: wanted.file, body: rows.text };
-    csv::read(&made(request, &made_of), &[text], observer)
-}
-
-/// Columns that know their types, in the types that the model declares.
-fn declared(mut loaded: Loaded, request: &Request<'_>) -> Result<Loaded, LoadError> {
-    for (name, raw) in &mut loaded.columns {
-        if let Some(ty) = request.types.get(name).filter(|ty| **ty != raw.ty) {
-            *raw = converted(name, raw, *ty)?;
-        }
-    }
-    Ok(loaded)
-}
-
-fn converted(name: &str, raw: &RawColumn, ty: Type) -> Result<RawColumn, LoadError> {
-    let rows: Vec<u32> = (0..raw.len() as u32).collect();
-    let values = raw.vector(&rows);
-    let mut builder = VectorBuilder::new(ty, rows.len());
-    for row in 0..rows.len() {
-        let value = values.get(row, raw.ty);
-        let turned = if value.is_null() { Some(Value::Null) } else { parse::value(&value.to_string(), ty) };
-        builder.push(turned.ok_or_else(|| {
-            let message = format!("`{value}` in column `{name}` is not {ty}");
-            LoadError::from(Diagnostic::general(Problem::Data, message).help("change the column's `type`"))
-        })?);
-    }
-    Ok(RawColumn::from_vector(builder.finish(), ty).unwrap_or(RawColumn {
-        ty,
-        data: RawData::Ints(Vec::new()),
-        valid: None,
-    }))
+    let inputs = [Input::Text(rows.text.into(), wanted.file)];
+    csv::read(&made(request, &made_of), &inputs, new, observer)
 }

@@ -1,8 +1,11 @@
 //! Which files a source is, and whether they have changed.
 
+use std::collections::HashMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::LoadError;
@@ -17,6 +20,8 @@ pub struct FileStamp {
     pub bytes: u64,
     /// When it was last written, in nanoseconds since 1970.
     pub modified: u64,
+    /// The XXH3 hash of its bytes, once it has been read.
+    pub hash: u64,
 }
 
 /// The files of a source: one, or all that a pattern matches, in the order of their names.
@@ -57,5 +62,39 @@ fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let modified =
         data.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64);
     let relative = path.strip_prefix(folder).unwrap_or(path).to_path_buf();
-    Ok(FileStamp { path: relative, bytes: data.len(), modified })
+    Ok(FileStamp { path: relative, bytes: data.len(), modified, hash: 0 })
+}
+
+/// Fills in what is known of files from when they were read. A file that was written again with the same content counts
+/// as unchanged, and so does every known file that was last written before the day `since`.
+pub fn recognise(folder: &Path, files: &mut [FileStamp], before: &[&FileStamp], since: Option<i32>) {
+    let old: HashMap<&Path, &FileStamp> = before.iter().map(|f| (f.path.as_path(), *f)).collect();
+    files.par_iter_mut().for_each(|file| {
+        let Some(old) = old.get(file.path.as_path()) else { return };
+        let is_old = since.is_some_and(|day| (file.modified as i128) < i128::from(day) * DAY_NANOS);
+        let same = || file.bytes == old.bytes && old.hash != 0 && hash(&folder.join(&file.path)) == Some(old.hash);
+        if is_old || file.bytes == old.bytes && file.modified == old.modified || same() {
+            *file = (*old).clone();
+        }
+    });
+}
+
+const DAY_NANOS: i128 = 86_400 * 1_000_000_000;
+
+/// Fills in the hashes of files that have none yet.
+pub fn fingerprint(folder: &Path, files: &mut [FileStamp]) {
+    files.par_iter_mut().filter(|f| f.hash == 0).for_each(|f| f.hash = hash(&folder.join(&f.path)).unwrap_or(0));
+}
+
+/// The hash of a file's bytes, if it can be read.
+fn hash(path: &Path) -> Option<u64> {
+    let mut file = std::fs::File::open(path).ok()?;
+    let mut hash = xxhash_rust::xxh3::Xxh3::new();
+    let mut buffer = vec![0; 1 << 20];
+    loop {
+        match file.read(&mut buffer).ok()? {
+            0 => return Some(hash.digest()),
+            count => hash.update(&buffer[..count]),
+        }
+    }
 }

@@ -1,135 +1,277 @@
 //! Values on their way from sources to coded columns.
 
-use std::collections::HashMap;
-use std::sync::Arc;
+use foldhash::fast::RandomState;
+use hashbrown::HashTable;
+use std::hash::BuildHasher;
 
-use super::TableReport;
-use crate::store::{RawColumn, RawData};
-use crate::value::{Type, parse};
+use crate::store::{RawColumn, RawData, TextList};
+use crate::value::{Type, date, parse};
 
 /// Bad rows that are shown.
 pub(super) const EXAMPLES: usize = 5;
+/// Texts of which fewer than this have been seen may still turn out to repeat.
+const REPEATS_UNKNOWN: usize = 4096;
 
-/// The columns of a source.
-pub struct Loaded {
-    /// Names in the model, and values.
-    pub columns: Vec<(String, RawColumn)>,
-    /// Rows that could not be read.
-    pub bad_rows: u64,
+/// Rows of a source that could not be read.
+#[derive(Clone, Debug, Default)]
+pub(super) struct BadRows {
+    pub(super) count: u64,
     /// Some of them.
-    pub bad_examples: Vec<String>,
+    pub(super) examples: Vec<String>,
 }
 
-impl Loaded {
-    /// Puts the counts of bad rows into a report.
-    pub fn report(&self, report: &mut TableReport) {
-        report.bad_rows = self.bad_rows;
-        report.bad_examples = self.bad_examples.clone();
+impl BadRows {
+    pub(super) fn add(&mut self, message: String) {
+        self.count += 1;
+        if self.examples.len() < EXAMPLES {
+            self.examples.push(message);
+        }
+    }
+
+    pub(super) fn join(&mut self, other: BadRows) {
+        self.count += other.count;
+        self.examples.extend(other.examples);
+        self.examples.truncate(EXAMPLES);
     }
 }
 
-/// The values of one column of one file.
-pub(super) enum Staging {
-    Ints(Vec<i64>, Type),
+/// Texts, each once while they repeat.
+#[derive(Default)]
+pub(super) struct Interner {
+    values: TextList,
+    indices: Vec<u32>,
+    /// Where a text stands in `values`; not kept any more once texts have turned out to be nearly all different.
+    places: HashTable<u32>,
+    given_up: bool,
+    hasher: RandomState,
+}
+
+impl Interner {
+    fn push(&mut self, text: &str) {
+        let next = self.values.len() as u32;
+        if self.given_up {
+            self.values.push(text);
+            self.indices.push(next);
+            return;
+        }
+        let hash = self.hasher.hash_one(text);
+        let (values, hasher) = (&mut self.values, &self.hasher);
+        let found = self.places.entry(
+            hash,
+            |place| values.get_bytes(*place as usize) == text.as_bytes(),
+            |place| hasher.hash_one(values.get(*place as usize)),
+        );
+        let place = match found {
+            hashbrown::hash_table::Entry::Occupied(entry) => *entry.get(),
+            hashbrown::hash_table::Entry::Vacant(entry) => {
+                entry.insert(next);
+                values.push(text);
+                next
+            }
+        };
+        self.indices.push(place);
+        if self.values.len() > REPEATS_UNKNOWN && self.values.len() > self.indices.len() / 2 {
+            self.given_up = true;
+            self.places = HashTable::new();
+        }
+    }
+
+    fn pop(&mut self) {
+        self.indices.pop();
+    }
+}
+
+/// The values of one column of a piece.
+pub(super) struct Staging {
+    ty: Type,
+    values: Values,
+    /// Which values are not null, once there is a null.
+    valid: Option<Vec<bool>>,
+}
+
+pub(super) enum Values {
+    Ints(Vec<i64>),
     Floats(Vec<f64>),
-    Texts { places: HashMap<Arc<str>, u32, foldhash::fast::RandomState>, values: Vec<Arc<str>>, indices: Vec<u32> },
+    Texts(Interner),
 }
 
 impl Staging {
     pub(super) fn new(ty: Type) -> Staging {
-        match ty {
-            Type::Text => Staging::Texts { places: HashMap::default(), values: Vec::new(), indices: Vec::new() },
-            Type::Float => Staging::Floats(Vec::new()),
-            ty => Staging::Ints(Vec::new(), ty),
+        let values = match ty {
+            Type::Text => Values::Texts(Interner::default()),
+            Type::Float => Values::Floats(Vec::new()),
+            _ => Values::Ints(Vec::new()),
+        };
+        Staging { ty, values, valid: None }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        match &self.values {
+            Values::Ints(values) => values.len(),
+            Values::Floats(values) => values.len(),
+            Values::Texts(texts) => texts.indices.len(),
         }
     }
 
     /// Takes a field; false when it is not of the type.
+    #[inline]
     pub(super) fn push(&mut self, field: &[u8]) -> bool {
-        match self {
-            Staging::Ints(values, ty) => match int_of(field, *ty) {
+        match &mut self.values {
+            Values::Ints(values) => match int_of(field, self.ty) {
                 Some(v) => values.push(v),
                 None => return false,
             },
-            Staging::Floats(values) => match parse::float(field) {
+            Values::Floats(values) => match parse::float(field) {
                 Some(v) => values.push(v),
                 None => return false,
             },
-            Staging::Texts { places, values, indices } => {
-                let Ok(text) = std::str::from_utf8(field) else {
-                    return false;
-                };
-                let place = match places.get(text) {
-                    Some(place) => *place,
-                    None => {
-                        let (place, shared): (u32, Arc<str>) = (values.len() as u32, Arc::from(text));
-                        values.push(shared.clone());
-                        places.insert(shared, place);
-                        place
-                    }
-                };
-                indices.push(place);
-            }
+            Values::Texts(texts) => match std::str::from_utf8(field) {
+                Ok(text) => texts.push(text),
+                Err(_) => return false,
+            },
+        }
+        if let Some(valid) = &mut self.valid {
+            valid.push(true);
         }
         true
     }
 
-    /// Takes a text that is known to be one.
-    pub(super) fn push_text(&mut self, text: &str) {
-        self.push(text.as_bytes());
-    }
-
     pub(super) fn push_null(&mut self) {
-        match self {
-            Staging::Ints(values, _) => values.push(0),
-            Staging::Floats(values) => values.push(0.0),
-            Staging::Texts { indices, .. } => indices.push(0),
+        let len = self.len();
+        self.valid.get_or_insert_with(|| vec![true; len]).push(false);
+        match &mut self.values {
+            Values::Ints(values) => values.push(0),
+            Values::Floats(values) => values.push(0.0),
+            Values::Texts(texts) => texts.indices.push(0),
         }
     }
 
     pub(super) fn pop(&mut self) {
-        match self {
-            Staging::Ints(values, _) => drop(values.pop()),
-            Staging::Floats(values) => drop(values.pop()),
-            Staging::Texts { indices, .. } => drop(indices.pop()),
+        match &mut self.values {
+            Values::Ints(values) => drop(values.pop()),
+            Values::Floats(values) => drop(values.pop()),
+            Values::Texts(texts) => texts.pop(),
         }
+        if let Some(valid) = &mut self.valid {
+            valid.pop();
+        }
+    }
+
+    /// Takes whole numbers, nulls as nothing.
+    pub(super) fn extend_ints(&mut self, ints: impl Iterator<Item = Option<i64>>) {
+        for value in ints {
+            match (value, &mut self.values) {
+                (Some(v), Values::Ints(values)) => {
+                    values.push(v);
+                    if let Some(valid) = &mut self.valid {
+                        valid.push(true);
+                    }
+                }
+                _ => self.push_null(),
+            }
+        }
+    }
+
+    /// Takes doubles, nulls as nothing.
+    pub(super) fn extend_floats(&mut self, floats: impl Iterator<Item = Option<f64>>) {
+        for value in floats {
+            match (value.filter(|v| v.is_finite()), &mut self.values) {
+                (Some(v), Values::Floats(values)) => {
+                    values.push(v);
+                    if let Some(valid) = &mut self.valid {
+                        valid.push(true);
+                    }
+                }
+                _ => self.push_null(),
+            }
+        }
+    }
+
+    /// Takes texts, nulls as nothing.
+    pub(super) fn extend_texts<'t>(&mut self, texts: impl Iterator<Item = Option<&'t str>>) {
+        for value in texts {
+            match value {
+                Some(text) => drop(self.push(text.as_bytes())),
+                None => self.push_null(),
+            }
+        }
+    }
+
+    pub(super) fn raw(self) -> RawColumn {
+        let data = match self.values {
+            Values::Ints(values) => RawData::Ints(values),
+            Values::Floats(values) => RawData::Floats(values),
+            Values::Texts(Interner { values, indices, .. }) => RawData::Texts { values, indices },
+        };
+        RawColumn { ty: self.ty, data, valid: self.valid.filter(|v| v.contains(&false)) }
     }
 }
 
+/// A field as the whole number that a column of the type holds.
+#[inline]
 pub(super) fn int_of(field: &[u8], ty: Type) -> Option<i64> {
     match ty {
-        Type::Int => parse::int(field),
-        Type::Decimal { precision, scale } => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
+        Type::Int => short_number(field, 0).or_else(|| parse::int(field)),
+        Type::Decimal { precision, scale } => match short_number(field, scale) {
+            Some(v) if precision >= SHORT => Some(v),
+            _ => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
+        },
         Type::Bool => parse::boolean(field).map(i64::from),
-        Type::Date => crate::value::date::parse_date(field).map(i64::from),
+        Type::Date => date::parse_date(field).map(i64::from),
         Type::Timestamp => parse::timestamp(field),
         Type::Float | Type::Text | Type::Null => None,
     }
 }
 
-/// What was read of one file, or of a part of one.
+/// Digits that fit 64 bits whatever they are.
+const SHORT: u8 = 18;
+const POWERS: [i64; 19] = {
+    let mut powers = [1i64; 19];
+    let mut i = 1;
+    while i < 19 {
+        powers[i] = powers[i - 1] * 10;
+        i += 1;
+    }
+    powers
+};
+
+/// A number of few digits at a scale; `None` for everything that needs a closer look.
+#[inline]
+fn short_number(field: &[u8], scale: u8) -> Option<i64> {
+    let (negative, digits) = match field {
+        [b'-', rest @ ..] => (true, rest),
+        _ => (false, field),
+    };
+    if digits.is_empty() || digits.len() > usize::from(SHORT) {
+        return None;
+    }
+    let (mut value, mut point) = (0i64, None);
+    for (i, c) in digits.iter().enumerate() {
+        match c {
+            b'0'..=b'9' => value = value * 10 + i64::from(c - b'0'),
+            b'.' if point.is_none() => point = Some(i),
+            _ => return None,
+        }
+    }
+    let after = point.map_or(0, |p| digits.len() - p - 1);
+    let whole = digits.len() - after - usize::from(point.is_some());
+    let missing = usize::from(scale).checked_sub(after)?;
+    if whole + after == 0 || whole + usize::from(scale) > usize::from(SHORT) {
+        return None;
+    }
+    let value = value * POWERS[missing];
+    Some(if negative { -value } else { value })
+}
+
+/// What was read of one piece of a source.
 pub(super) struct Part {
     pub(super) columns: Vec<Staging>,
-    pub(super) valid: Vec<Vec<bool>>,
-    pub(super) bad_rows: u64,
-    pub(super) bad_examples: Vec<String>,
+    pub(super) bad: BadRows,
 }
 
 impl Part {
     pub(super) fn new(types: &[Type]) -> Part {
-        Part {
-            columns: types.iter().map(|t| Staging::new(*t)).collect(),
-            valid: vec![Vec::new(); types.len()],
-            bad_rows: 0,
-            bad_examples: Vec::new(),
-        }
-    }
-
-    pub(super) fn bad(&mut self, message: String) {
-        self.bad_rows += 1;
-        if self.bad_examples.len() < EXAMPLES {
-            self.bad_examples.push(message);
-        }
+        Part { columns: types.iter().map(|t| Staging::new(*t)).collect(), bad: BadRows::default() }
     }
 }
 
@@ -145,54 +287,57 @@ pub(super) fn described(ty: Type) -> String {
     }
 }
 
-pub(super) fn join(names: Vec<String>, types: Vec<Type>, parts: Vec<Part>) -> Loaded {
-    let mut loaded = Loaded { columns: Vec::new(), bad_rows: 0, bad_examples: Vec::new() };
-    let mut columns: Vec<Vec<Staging>> = types.iter().map(|_| Vec::new()).collect();
-    let mut valid: Vec<Vec<bool>> = types.iter().map(|_| Vec::new()).collect();
-    for part in parts {
-        loaded.bad_rows += part.bad_rows;
-        loaded.bad_examples.extend(part.bad_examples);
-        for (i, (column, part_valid)) in part.columns.into_iter().zip(part.valid).enumerate() {
-            columns[i].push(column);
-            valid[i].extend(part_valid);
-        }
-    }
-    loaded.bad_examples.truncate(EXAMPLES);
-    for (((name, ty), parts), valid) in names.into_iter().zip(types).zip(columns).zip(valid) {
-        let valid = valid.contains(&false).then_some(valid);
-        loaded.columns.push((name, RawColumn { ty, data: join_column(ty, parts), valid }));
-    }
-    loaded
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-fn join_column(ty: Type, parts: Vec<Staging>) -> RawData {
-    let mut ints = Vec::new();
-    let mut floats = Vec::new();
-    let mut values: Vec<Arc<str>> = Vec::new();
-    let mut all: Vec<u32> = Vec::new();
-    let mut known: HashMap<Arc<str>, u32, foldhash::fast::RandomState> = HashMap::default();
-    for part in parts {
-        match part {
-            Staging::Ints(v, _) => ints.extend(v),
-            Staging::Floats(v) => floats.extend(v),
-            Staging::Texts { values: texts, indices, .. } => {
-                let to: Vec<u32> = texts
-                    .into_iter()
-                    .map(|text| {
-                        *known.entry(text.clone()).or_insert_with(|| {
-                            values.push(text);
-                            values.len() as u32 - 1
-                        })
-                    })
-                    .collect();
-                // A part of nothing but nulls has no texts.
-                all.extend(indices.into_iter().map(|i| to.get(i as usize).copied().unwrap_or(0)));
+    #[test]
+    fn short_numbers_are_those_of_the_long_way() {
+        for field in [
+            "0",
+            "-0",
+            "7",
+            "-12",
+            "123456789012345678",
+            "1234567890123456789",
+            "1.5",
+            "1.50",
+            "1.505",
+            ".5",
+            "5.",
+            ".",
+            "-",
+            "",
+            "+3",
+            "1e3",
+            "0012",
+            "-.25",
+            "1..2",
+            "99999999999999999.99",
+            "9223372036854775807",
+        ] {
+            let bytes = field.as_bytes();
+            assert_eq!(int_of(bytes, Type::Int), parse::int(bytes), "{field}");
+            for (precision, scale) in [(18, 0), (18, 2), (5, 2), (18, 6)] {
+                let long = parse::decimal(bytes, precision, scale).and_then(|v| i64::try_from(v).ok());
+                assert_eq!(int_of(bytes, Type::Decimal { precision, scale }), long, "{field} as ({precision},{scale})");
             }
         }
     }
-    match ty {
-        Type::Text => RawData::Texts { values, indices: all },
-        Type::Float => RawData::Floats(floats),
-        _ => RawData::Ints(ints),
+
+    #[test]
+    fn texts_that_repeat_stand_once() {
+        let mut column = Staging::new(Type::Text);
+        for i in 0..20_000 {
+            assert!(column.push(format!("t{}", i % 7).as_bytes()));
+        }
+        column.push_null();
+        assert!(column.push(b"last"));
+        column.pop();
+        let RawColumn { data: RawData::Texts { values, indices }, valid: Some(valid), .. } = column.raw() else {
+            panic!("texts with a null");
+        };
+        assert_eq!((values.iter().take(7).count(), indices.len(), valid.len()), (7, 20_001, 20_001));
+        assert!(values.len() < 9 && !valid[20_000]);
     }
 }

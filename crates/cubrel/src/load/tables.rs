@@ -4,32 +4,28 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
-use rayon::prelude::*;
 use serde::Serialize;
 
 use super::csv::Request;
 use super::dialect::{DatePattern, Dialect, Shape};
+use super::own_row::{Filter, OwnColumn, OwnRow};
+use super::partitions::{self, Group, Partition};
+use super::pieces::{self, Failure, Gathered, Gatherer};
 use super::read;
 use super::sources::{self, FileStamp};
-use super::staging::Loaded;
 use super::{LoadError, Observer, TableReport};
-use crate::formula::check::{self, Settings};
-use crate::formula::parser;
-use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
-use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
+use crate::formula::check::Settings;
+use crate::formula::scalar::EvalError;
+use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Expr, Kind, Op};
 use crate::model::calendar;
-use crate::model::define::stored_type;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
 use crate::model::file::{CsvSection, GenerateSection};
-use crate::store::{Column, RawColumn, RawData, SEGMENT_ROWS};
+use crate::store::{Column, RawColumn};
 use crate::value::{Type, Value, Vector, date, exact};
-
-/// Rows that a formula is computed for at a time.
-const BATCH: usize = 4096;
 
 /// A loaded table.
 #[derive(Clone, Debug)]
@@ -42,8 +38,8 @@ pub struct LoadedTable {
     pub columns: Vec<LoadedColumn>,
     /// How loading went.
     pub report: TableReport,
-    /// The files that it was read from.
-    pub files: Vec<FileStamp>,
+    /// The files that it was read from, in groups.
+    pub partitions: Vec<Partition>,
     /// Changes when the model says something else about how to load it.
     pub fingerprint: u64,
 }
@@ -106,9 +102,28 @@ impl LoadedTable {
             rows: 0,
             columns: Vec::new(),
             report: TableReport { table: name.to_string(), ..TableReport::default() },
-            files: Vec::new(),
+            partitions: Vec::new(),
             fingerprint: fingerprint(section),
         }
+    }
+
+    /// Bytes that its columns take.
+    pub fn bytes(&self) -> u64 {
+        self.columns.iter().map(|c| c.data.heap_bytes()).map(|(codes, dictionary)| (codes + dictionary) as u64).sum()
+    }
+
+    /// The types of its columns.
+    fn types(&self) -> HashMap<String, Type> {
+        self.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect()
+    }
+
+    /// Columns that have another type than before.
+    fn changed_types(&self, before: &HashMap<String, Type>) -> Vec<String> {
+        let changed = self.columns.iter().filter_map(|c| {
+            let (old, new) = (before.get(&c.name)?, c.data.ty());
+            (*old != new).then(|| format!("{}.{} was {old} and is {new} now", self.name, c.name))
+        });
+        changed.collect()
     }
 
     /// The same table in a second role.
@@ -116,7 +131,7 @@ impl LoadedTable {
         let report = TableReport { table: name.to_string(), source_bytes: 0, read: false, ..self.report.clone() };
         LoadedTable {
             name: name.to_string(),
-            files: Vec::new(),
+            partitions: Vec::new(),
             fingerprint: fingerprint(section),
             report,
             ..self.clone()
@@ -125,6 +140,7 @@ impl LoadedTable {
 }
 
 /// Loads tables of a model.
+#[derive(Clone, Copy)]
 pub struct Loader<'a> {
     /// What the model says.
     pub document: &'a Document,
@@ -134,45 +150,75 @@ pub struct Loader<'a> {
     pub observer: &'a dyn Observer,
     /// For `today()`.
     pub settings: &'a Settings,
+    /// Bytes that the tables may take.
+    pub memory: Option<u64>,
+    /// Files that were written before this day count as unchanged.
+    pub since: Option<i32>,
+    /// Bytes of text that one thread works on at a time, where tests want small pieces.
+    pub piece: Option<usize>,
 }
 
 impl Loader<'_> {
-    /// Loads a table that has a source.
+    /// Loads a table that has a source. Of what was loaded before, partitions whose files have not changed are taken as
+    /// they are.
     ///
     /// # Errors
     /// When the source cannot be read or what it holds does not fit what the model says of it.
-    pub fn sourced(&self, name: &str, section: &TableSection) -> Result<LoadedTable, LoadError> {
+    pub fn sourced(
+        &self,
+        name: &str,
+        section: &TableSection,
+        before: Option<&LoadedTable>,
+    ) -> Result<LoadedTable, LoadError> {
         let start = Instant::now();
         let source = section.source.as_deref().unwrap_or_default();
-        let files = sources::files(&self.document.folder, source)?;
-        let bytes = files.iter().map(|f| f.bytes).sum();
-        self.observer.table(name, bytes);
-        let mut report =
-            TableReport { table: name.to_string(), source_bytes: bytes, read: true, ..TableReport::default() };
-        let loaded = self.read(name, section, &files)?;
-        loaded.report(&mut report);
-        let limit = section.bad_rows.unwrap_or(0);
-        if loaded.bad_rows > limit {
-            let message = format!(
-                "table `{name}`: {} rows cannot be read:\n  {}",
-                loaded.bad_rows,
-                loaded.bad_examples.join("\n  ")
-            );
-            let problem = Diagnostic::general(Problem::Data, message);
-            return Err(problem
-                .help(format!(
-                    "mend the file, change the column's `type`, or allow them with `bad_rows = {}`",
-                    loaded.bad_rows
-                ))
-                .into());
+        let mut files = sources::files(&self.document.folder, source)?;
+        let read_before: Vec<&FileStamp> = before.iter().flat_map(|b| &b.partitions).flat_map(|p| &p.files).collect();
+        sources::recognise(&self.document.folder, &mut files, &read_before, self.since);
+        let changed_types = before.map(|b| b.types());
+        let before = before.filter(|b| b.fingerprint == fingerprint(section));
+        let mut groups = partitions::groups(&files, before.map_or(&[], |b| &b.partitions));
+        let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
+        self.observer.table(name, unread(&groups));
+        let mut gathered = self.read(name, section, &groups, before)?;
+        if !partitions::fit(&gathered, &groups, before) {
+            // What is new has other columns or types than what was there, so that all of it has to be read.
+            groups.iter_mut().for_each(|g| g.kept = None);
+            self.observer.table(name, unread(&groups));
+            gathered = self.read(name, section, &groups, None)?;
         }
-        let table = self.finish(name, section, loaded.columns, &mut report)?;
-        report.milliseconds = start.elapsed().as_millis() as u64;
-        self.observer.done(&report);
-        Ok(LoadedTable { report, files, ..table })
+        groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, &mut g.files));
+        let mut table = partitions::joined(name, groups, gathered, before);
+        table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
+        check_bad_rows(name, section, &table.report)?;
+        table.fingerprint = fingerprint(section);
+        self.check(name, section, &table)?;
+        table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
+        table.report.milliseconds = start.elapsed().as_millis() as u64;
+        self.observer.done(&table.report);
+        Ok(table)
     }
 
-    fn read(&self, name: &str, section: &TableSection, files: &[FileStamp]) -> Result<Loaded, LoadError> {
+    /// Reads the partitions that are not kept.
+    fn read(
+        &self,
+        name: &str,
+        section: &TableSection,
+        groups: &[Group],
+        before: Option<&LoadedTable>,
+    ) -> Result<Gathered, LoadError> {
+        let files: Vec<(usize, FileStamp)> = groups
+            .iter()
+            .enumerate()
+            .filter(|(_, g)| g.kept.is_none())
+            .flat_map(|(i, g)| g.files.iter().map(move |f| (i, f.clone())))
+            .collect();
+        if files.is_empty() {
+            return Ok(Gathered::default());
+        }
+        let known = before
+            .filter(|_| groups.iter().any(|g| g.kept.is_some()))
+            .map(|b| b.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect::<HashMap<String, Type>>());
         let mut renamed = HashMap::new();
         let mut types = HashMap::new();
         for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
@@ -199,14 +245,55 @@ impl Loader<'_> {
         let request = Request {
             table: name,
             folder: &self.document.folder,
-            files,
+            files: &files,
             dialect: &dialect,
             shapes: &shapes,
             missing: section.missing.as_deref().unwrap_or(&default_missing),
             renamed: &renamed,
             types: &types,
+            known: &known.unwrap_or_default(),
+            piece: self.piece,
         };
-        read::read(&request, source, self.observer)
+        let own = self.own_row(name, section)?;
+        let held = |bytes: u64| self.held(name, bytes);
+        match read::read(&request, source, &|| Gatherer::new(&own, &held), self.observer) {
+            Ok(gathered) => Ok(gathered),
+            Err(Failure::Load(e)) => Err(e),
+            // Both are turned to problems where they are met.
+            Err(Failure::Row(..) | Failure::Odd) => {
+                let message = format!("table `{name}`: the source gives other values every time it is read");
+                Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
+            }
+        }
+    }
+
+    /// Whether so many bytes may be held.
+    fn held(&self, name: &str, bytes: u64) -> Result<(), LoadError> {
+        match self.memory {
+            Some(memory) if bytes > memory => {
+                let message = format!("table `{name}` takes more than the {memory} bytes of memory that are left");
+                let help = "raise `memory` in [model], or load less; the old data is still there";
+                Err(Diagnostic::general(Problem::Data, message).help(help).into())
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// What is computed of each row of a table.
+    fn own_row<'s>(&'s self, name: &'s str, section: &'s TableSection) -> Result<OwnRow<'s>, LoadError> {
+        let column = |(column, formula): (&'s str, &'s ParsedFormula)| {
+            let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
+            let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
+            Ok(OwnColumn { name: column, formula, ty })
+        };
+        Ok(OwnRow {
+            table: name,
+            columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
+            filter: section.filter.as_deref().map(|text| Filter::parse(name, text)).transpose()?,
+            left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
+            check: Box::new(|names| self.check_names(name, section, names)),
+            settings: self.settings,
+        })
     }
 
     /// How the model says that a table's text is laid out.
@@ -291,11 +378,10 @@ impl Loader<'_> {
         let first = data_days.and_then(|(a, _)| rules.start(date::Unit::Year, a));
         let last = data_days.and_then(|(_, b)| rules.end(date::Unit::Year, b));
         let (from, to) = (day("from", &generate.from, first)?, day("to", &generate.to, last)?);
-        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
-        let table = self.finish(name, section, calendar::generate(from, to, &rules)?, &mut report)?;
-        report.milliseconds = start.elapsed().as_millis() as u64;
-        self.observer.done(&report);
-        Ok(LoadedTable { report, ..table })
+        let mut table = self.given(name, section, calendar::generate(from, to, &rules)?)?;
+        table.report.milliseconds = start.elapsed().as_millis() as u64;
+        self.observer.done(&table.report);
+        Ok(table)
     }
 
     /// A table whose rows are given.
@@ -308,62 +394,24 @@ impl Loader<'_> {
         section: &TableSection,
         columns: Vec<(String, RawColumn)>,
     ) -> Result<LoadedTable, LoadError> {
-        let mut report = TableReport { table: name.to_string(), read: true, ..TableReport::default() };
-        self.finish(name, section, columns, &mut report)
+        let own = self.own_row(name, section)?;
+        let held = |bytes: u64| self.held(name, bytes);
+        let gathered = pieces::of_columns(&own, &held, columns)?;
+        let mut table = partitions::joined(name, vec![Group::default()], gathered, None);
+        table.fingerprint = fingerprint(section);
+        self.check(name, section, &table)?;
+        Ok(table)
     }
 
-    /// Computed columns, load filter, codes.
-    fn finish(
-        &self,
-        name: &str,
-        section: &TableSection,
-        columns: Vec<(String, RawColumn)>,
-        report: &mut TableReport,
-    ) -> Result<LoadedTable, LoadError> {
-        let mut staged = Staged { name, columns: Vec::new() };
-        staged.columns.extend(columns.into_iter().map(|(n, c)| (n, c, Computed::Source)));
-        self.check_names(name, section, &staged)?;
-        for (column, formula) in self.formulas.while_loading(name) {
-            let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
-            let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
-            let raw = staged.compute(column, formula, ty, self.settings)?;
-            staged.columns.push((column.to_string(), raw, Computed::Loading));
-        }
-        if let Some(filter) = &section.filter {
-            let before = staged.rows();
-            staged.filter(filter, self.settings)?;
-            report.filtered_rows = (before - staged.rows()) as u64;
-        }
-        staged.columns.retain(|(n, ..)| section.column.get(n).and_then(|c| c.keep) != Some(false));
-        let rows = staged.rows();
-        report.rows = rows as u64;
-        let coded = staged
-            .columns
-            .into_par_iter()
-            .map(|(column, raw, computed)| {
-                let data = Column::encode(&raw, SEGMENT_ROWS).map_err(|e| {
-                    LoadError::from(Diagnostic::general(Problem::Data, format!("{name}.{column}: {e}")))
-                })?;
-                Ok(LoadedColumn { name: column, data: Arc::new(data), computed })
-            })
-            .collect::<Result<Vec<_>, LoadError>>()?;
+    /// Keys and display orders.
+    fn check(&self, name: &str, section: &TableSection, table: &LoadedTable) -> Result<(), LoadError> {
         if let Some(key) = &section.key {
-            check_key(name, key, &coded)?;
+            check_key(name, key, &table.columns)?;
         }
-        check_display_orders(name, section, &coded)?;
-        let fingerprint = fingerprint(section);
-        Ok(LoadedTable {
-            name: name.to_string(),
-            rows,
-            columns: coded,
-            report: report.clone(),
-            files: Vec::new(),
-            fingerprint,
-        })
+        check_display_orders(name, section, &table.columns)
     }
 
-    fn check_names(&self, name: &str, section: &TableSection, staged: &Staged<'_>) -> Result<(), LoadError> {
-        let there: Vec<&str> = staged.columns.iter().map(|(n, ..)| n.as_str()).collect();
+    fn check_names(&self, name: &str, section: &TableSection, there: &[&str]) -> Result<(), LoadError> {
         let mut problems = Vec::new();
         for (column, said) in &section.column {
             let path = format!("table.{name}.column.{column}");
@@ -381,7 +429,7 @@ impl Loader<'_> {
                 problems.push(
                     self.document
                         .problem(Problem::UnknownName, &path, message)
-                        .help(crate::model::define::suggestion(wanted, &there)),
+                        .help(crate::model::define::suggestion(wanted, there)),
                 );
             }
         }
@@ -389,13 +437,24 @@ impl Loader<'_> {
     }
 }
 
+/// More bad rows than the model allows refuse the table.
+fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> Result<(), LoadError> {
+    if report.bad_rows <= section.bad_rows.unwrap_or(0) {
+        return Ok(());
+    }
+    let examples = report.bad_examples.join("\n  ");
+    let message = format!("table `{name}`: {} rows cannot be read:\n  {examples}", report.bad_rows);
+    let help =
+        format!("mend the file, change the column's `type`, or allow them with `bad_rows = {}`", report.bad_rows);
+    Err(Diagnostic::general(Problem::Data, message).help(help).into())
+}
+
 /// A key that is not unique refuses the table.
 fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), LoadError> {
     let Some(column) = columns.iter().find(|c| c.name == key) else {
         return Ok(());
     };
-    crate::store::lookup::index(&[&column.data])
-        .map(|_| ())
+    crate::store::lookup::check_unique(&[&column.data])
         .map_err(|duplicates| duplicate_keys(&format!("{table}.{key}"), &duplicates).into())
 }
 
@@ -429,99 +488,6 @@ fn check_display_orders(table: &str, section: &TableSection, columns: &[LoadedCo
     Ok(())
 }
 
-/// A table whose columns are not coded yet.
-struct Staged<'a> {
-    name: &'a str,
-    columns: Vec<(String, RawColumn, Computed)>,
-}
-
-impl Staged<'_> {
-    fn rows(&self) -> usize {
-        self.columns.first().map_or(0, |(_, c, _)| c.len())
-    }
-
-    /// A schema of just this table.
-    fn schema(&self) -> Schema {
-        let columns = self.columns.iter().map(|(name, raw, computed)| ColumnDef {
-            name: name.clone(),
-            label: None,
-            ty: raw.ty,
-            hidden: false,
-            format: None,
-            display_order: None,
-            computed: *computed,
-            cyclic: false,
-        });
-        let table = TableDef { name: self.name.to_string(), columns: columns.collect(), ..TableDef::default() };
-        Schema { tables: vec![table], ..Schema::default() }
-    }
-
-    fn compute(
-        &self,
-        column: &str,
-        formula: &ParsedFormula,
-        ty: Option<Type>,
-        settings: &Settings,
-    ) -> Result<RawColumn, LoadError> {
-        let (expr, problems) =
-            check::column_formula(&self.schema(), settings, &formula.source, TableId(0), &formula.expr);
-        let Some(expr) = expr else {
-            return Err(LoadError::Problems(problems));
-        };
-        let expr = stored(expr, ty);
-        let ty = ty.unwrap_or(stored_type(expr.ty));
-        let vector = self.eval(&expr, &formula.source)?;
-        to_raw(vector, ty, &format!("{}.{column}", self.name), &formula.source).map_err(LoadError::from)
-    }
-
-    /// The values of an expression in every row.
-    fn eval(&self, expr: &Expr, source: &Arc<Source>) -> Result<Vector, LoadError> {
-        let scalar = scalar::from_expr(expr, source, &mut |e| match &e.kind {
-            Kind::Current { column, .. } => Some(ScalarKind::Leaf(column.index as usize)),
-            _ => None,
-        });
-        let mut builder = crate::value::VectorBuilder::new(expr.ty, self.rows());
-        for start in (0..self.rows()).step_by(BATCH) {
-            let rows: Vec<u32> = (start..(start + BATCH).min(self.rows())).map(|r| r as u32).collect();
-            let leaves = StagedLeaves { columns: &self.columns, rows: &rows };
-            let batch = scalar.eval(&leaves, rows.len()).map_err(|e| eval_problem(&e, start, self.name))?;
-            (0..batch.len()).for_each(|i| builder.push(batch.get(i, expr.ty)));
-        }
-        Ok(builder.finish())
-    }
-
-    fn filter(&mut self, text: &str, settings: &Settings) -> Result<(), LoadError> {
-        let source = Source::new(format!("where of table {}", self.name), text);
-        let (tree, problems) = parser::formula(&source);
-        if !problems.is_empty() {
-            return Err(LoadError::Problems(problems));
-        }
-        let (expr, problems) = check::row_filter(&self.schema(), settings, &source, TableId(0), &tree);
-        let Some(expr) = expr else {
-            return Err(LoadError::Problems(problems));
-        };
-        let truths = self.eval(&expr, &source)?.truths();
-        let keep: Vec<u32> = (0..self.rows() as u32).filter(|i| truths[*i as usize]).collect();
-        for (_, raw, _) in &mut self.columns {
-            *raw = select(raw, &keep);
-        }
-        Ok(())
-    }
-}
-
-fn select(raw: &RawColumn, rows: &[u32]) -> RawColumn {
-    let at = |i: &u32| *i as usize;
-    let data = match &raw.data {
-        RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Texts { values, indices } => {
-            RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
-        }
-    };
-    let valid = raw.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
-    RawColumn { ty: raw.ty, data, valid }
-}
-
 /// An expression as the values of a column: of the declared type, if there is one.
 pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
     let Some(ty) = ty.filter(|ty| *ty != expr.ty) else {
@@ -544,20 +510,6 @@ pub fn to_raw(vector: Vector, ty: Type, column: &str, source: &Arc<Source>) -> R
 pub fn eval_problem(e: &EvalError, first_row: usize, table: &str) -> Diagnostic {
     let message = format!("row {} of {table}: {}", first_row + e.slot + 1, e.message);
     Diagnostic::error(Problem::Data, &e.place.source, e.place.span, message)
-}
-
-struct StagedLeaves<'a> {
-    columns: &'a [(String, RawColumn, Computed)],
-    rows: &'a [u32],
-}
-
-impl Leaves for StagedLeaves<'_> {
-    type Error = EvalError;
-
-    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
-        let rows: Vec<u32> = slots.iter().map(|s| self.rows[*s as usize]).collect();
-        Ok(self.columns[leaf].1.vector(&rows))
-    }
 }
 
 /// The smallest and largest value of a date column.

@@ -11,7 +11,7 @@ use super::frame::{Held, Members};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::{RowExpr, RowLeaf, Slot};
-use crate::store::{Coding, Column, Lookup, NO_ROW, Store, Target};
+use crate::store::{Coding, Column, Cuts, Lookup, NO_ROW, Store, Target};
 use crate::value::{Type, Value, Vector, VectorBuilder};
 
 /// Arrays over codes are made while there are at most this many codes,
@@ -45,14 +45,19 @@ impl<'a> Tables<'a> {
         self.store.tables[table.0 as usize].rows
     }
 
+    /// Where the segments of a table begin; `None` when it has no columns.
+    pub fn cuts(&self, table: TableId) -> Option<&'a Cuts> {
+        self.store.tables[table.0 as usize].columns.first().map(|c| c.cuts())
+    }
+
     /// A column's data.
     pub fn column(&self, column: ColumnId) -> &'a Arc<Column> {
-        &self.store.tables[column.table.0 as usize].columns[column.index as usize]
+        self.store.tables[column.table.0 as usize].columns[column.index as usize].proven()
     }
 
     /// A relationship's data.
     pub fn lookup(&self, relationship: RelationshipId) -> &'a Lookup {
-        &self.store.lookups[relationship.0 as usize]
+        self.store.lookups[relationship.0 as usize].proven()
     }
 
     /// The anchor from which a path starts.
@@ -86,20 +91,24 @@ impl<'a> Tables<'a> {
             && self.codes_of(table, anchor) <= SMALL_DOMAIN.max(CODES_PER_ROW * self.rows(table) as u64)
     }
 
-    /// The row that a row points at.
-    fn follow(&self, relationship: RelationshipId, row: u32) -> u32 {
-        if row == NO_ROW {
-            return NO_ROW;
-        }
+    /// The rows that some rows point at.
+    fn follow(&self, relationship: RelationshipId, from: &[u32]) -> Vec<u32> {
         let def = self.schema.relationship(relationship);
         match &self.lookup(relationship).target {
             Target::ByCode(rows) => {
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
-                rows[key.code(row as usize) as usize]
+                key.codes_at(from).into_iter().map(|code| rows[code as usize]).collect()
             }
             Target::ByRow(packed) => {
-                let target = packed.get(row as usize);
-                if target as usize == self.rows(def.one) { NO_ROW } else { target as u32 }
+                let none = self.rows(def.one) as u64;
+                let target = |row: &u32| match row {
+                    &NO_ROW => NO_ROW,
+                    row => match packed.get(*row as usize) {
+                        target if target == none => NO_ROW,
+                        target => target as u32,
+                    },
+                };
+                from.iter().map(target).collect()
             }
         }
     }
@@ -117,14 +126,19 @@ impl<'a> Tables<'a> {
             }
         };
         for relationship in rest {
-            rows.iter_mut().for_each(|row| *row = self.follow(*relationship, *row));
+            rows = self.follow(*relationship, &rows);
         }
         rows
     }
 
     /// The rows that some rows point at over a path.
-    pub fn follow_path(&self, path: &[RelationshipId], row: u32) -> u32 {
-        path.iter().fold(row, |row, r| self.follow(*r, row))
+    pub fn follow_path(&self, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u32> {
+        path.iter().fold(rows, |rows, r| self.follow(*r, &rows))
+    }
+
+    /// The codes that a column at the end of a path has for some rows at its start.
+    pub fn far_codes(&self, column: &Column, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u64> {
+        column.codes_at(&self.follow_path(path, rows))
     }
 
     /// For each code of the anchor, the code of a column at the end of a path.
@@ -492,11 +506,7 @@ impl Leaves for BatchLeaves<'_> {
             }
             CompiledLeaf::Far(column, path) => {
                 let data = self.tables.column(*column);
-                let code = |row: &u32| match self.tables.follow_path(path, *row) {
-                    NO_ROW => data.null_code(),
-                    row => data.code(row as usize),
-                };
-                data.vector_of(&self.batch.rows(positions).iter().map(code).collect::<Vec<_>>())
+                data.vector_of(&self.tables.far_codes(data, path, self.batch.rows(positions)))
             }
         })
     }

@@ -13,7 +13,6 @@ use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::{Leaves, Scalar};
 use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
-use crate::store::NO_ROW;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Values of cells, and whether an aggregate read a row for them.
@@ -176,12 +175,8 @@ impl<'a> Executor<'a> {
             Leaf::Dim(dim) => Ok(silent(self.dim_values(&frame.dims[*dim]))),
             Leaf::Current { dim, column, path, .. } => {
                 let data = self.tables.column(*column);
-                let code = |row: &u64| match self.tables.follow_path(path, *row as u32) {
-                    NO_ROW => data.null_code(),
-                    row => data.code(row as usize),
-                };
-                let codes: Vec<u64> = frame.dims[*dim].codes.iter().map(code).collect();
-                Ok(silent(data.vector_of(&codes)))
+                let rows = frame.dims[*dim].codes.iter().map(|row| *row as u32).collect();
+                Ok(silent(data.vector_of(&self.tables.far_codes(data, path, rows))))
             }
             Leaf::Bind { values, body } => {
                 let mut read = vec![false; frame.cells];

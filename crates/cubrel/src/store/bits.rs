@@ -3,6 +3,8 @@
 //! Values lie in blocks of 64, so that a block of `b`-bit values takes exactly `b` words and can be unpacked by code
 //! in which every shift is a constant.
 
+use super::buffer::Buffer;
+
 /// Values in a block.
 const BLOCK: usize = 64;
 
@@ -11,7 +13,7 @@ const BLOCK: usize = 64;
 pub struct PackedInts {
     bits: u8,
     len: usize,
-    words: Box<[u64]>,
+    words: Buffer<u64>,
 }
 
 /// How many bits hold every number up to `max`.
@@ -40,11 +42,11 @@ impl PackedInts {
                 words[word + 1] |= value >> (64 - shift);
             }
         }
-        PackedInts { bits, len, words: words.into_boxed_slice() }
+        PackedInts { bits, len, words: words.into() }
     }
 
     /// From what [`PackedInts::words`] gave; `None` if the lengths do not agree.
-    pub fn from_words(bits: u8, len: usize, words: Box<[u64]>) -> Option<PackedInts> {
+    pub fn from_words(bits: u8, len: usize, words: Buffer<u64>) -> Option<PackedInts> {
         (bits <= 64 && words.len() == len.div_ceil(BLOCK) * usize::from(bits)).then_some(PackedInts {
             bits,
             len,
@@ -104,7 +106,11 @@ impl PackedInts {
         self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
     }
 
-    fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
+    /// Writes what `make` gives for the values from `start` on to `out`.
+    ///
+    /// # Panics
+    /// When there are fewer values than `out` has room for.
+    pub(super) fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
         assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
         let mut at = 0;
         let mut buffer = [T::default(); BLOCK];
@@ -195,7 +201,7 @@ mod tests {
     #[test]
     fn lengths_that_do_not_agree_are_refused() {
         let packed = PackedInts::pack([1u64, 2, 3].into_iter(), 2);
-        let words: Box<[u64]> = packed.words().into();
+        let words: Buffer<u64> = packed.words().iter().copied().collect();
         assert_eq!(PackedInts::from_words(2, 3, words.clone()), Some(packed));
         assert_eq!(PackedInts::from_words(3, 3, words.clone()), None);
         assert_eq!(PackedInts::from_words(65, 3, words), None);

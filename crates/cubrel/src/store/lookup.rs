@@ -1,9 +1,12 @@
 //! A relationship as data: for each key code, or for each row, the row that it points at.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::bits::{PackedInts, bits_for};
-use super::column::Column;
+use super::buffer::Buffer;
+use super::column::{Coding, Column};
+use super::proof::Proof;
 use crate::value::Value;
 
 /// No row: the key finds nothing, or is null.
@@ -20,15 +23,19 @@ pub struct Lookup {
     pub unmatched_rows: u64,
     /// Distinct keys on the many side.
     pub key_count: u64,
+    /// Rows of the one side.
+    pub one_rows: usize,
     /// Some keys that found nothing, for people.
     pub examples: Vec<String>,
+    /// Whether it is what was written, where it comes from a file.
+    pub proof: Option<Arc<Proof<Lookup>>>,
 }
 
 /// How the rows are found.
 #[derive(Clone, Debug)]
 pub enum Target {
     /// By the code of the one key column; the last entry is null's.
-    ByCode(Box<[u32]>),
+    ByCode(Buffer<u32>),
     /// By the row, where there are several key columns or very many codes: the row pointed at, or the number of rows
     /// of the one side for none.
     ByRow(PackedInts),
@@ -46,55 +53,128 @@ pub struct DuplicateKeys {
 /// Keys shown when something is wrong with them.
 const EXAMPLES: usize = 5;
 
-/// One key, or the parts of one.
-fn key(columns: &[&Column], row: usize) -> Option<Vec<Value>> {
-    let values: Vec<Value> = columns.iter().map(|c| c.value_of(c.code(row))).collect();
-    values.iter().all(|v| !v.is_null()).then_some(values)
+/// The rows of the one side by key.
+struct Index<'a> {
+    columns: &'a [&'a Column],
+    rows: Rows,
 }
 
-fn show(key: &[Value]) -> String {
-    key.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+enum Rows {
+    /// By the code of the one key column.
+    ByCode(Vec<u32>),
+    /// By the codes of all key columns.
+    ByCodes(HashMap<Vec<u64>, u32, foldhash::fast::RandomState>),
 }
 
-/// The row of each key of the one side; a null key is no key.
-pub fn index(one: &[&Column]) -> Result<HashMap<Vec<Value>, u32>, DuplicateKeys> {
-    let rows = one.first().map_or(0, |c| c.rows());
-    let mut rows_of: HashMap<Vec<Value>, u32> = HashMap::with_capacity(rows);
-    let mut repeated: HashMap<Vec<Value>, u64> = HashMap::new();
-    for row in 0..rows {
-        if let Some(key) = key(one, row)
-            && rows_of.insert(key.clone(), row as u32).is_some()
-        {
-            *repeated.entry(key).or_insert(1) += 1;
+/// The rows whose keys are whole: no part of one is null.
+fn whole_keys(columns: &[&Column]) -> impl Iterator<Item = (u32, Vec<u64>)> {
+    let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.codes()).collect();
+    let nulls: Vec<u64> = columns.iter().map(|c| c.null_code()).collect();
+    let rows = columns.first().map_or(0, |c| c.rows());
+    (0..rows).filter_map(move |row| {
+        let key: Vec<u64> = codes.iter().map(|c| c[row]).collect();
+        key.iter().zip(&nulls).all(|(code, null)| code != null).then_some((row as u32, key))
+    })
+}
+
+impl Index<'_> {
+    fn of<'a>(one: &'a [&'a Column]) -> Result<Index<'a>, DuplicateKeys> {
+        let rows = one.first().map_or(0, |c| c.rows());
+        let mut repeated: HashMap<Vec<u64>, u64> = HashMap::new();
+        let rows = match one {
+            [column] if column.domain() <= CODES_PER_ROW * rows as u64 + 65_536 => {
+                let mut row_of = vec![NO_ROW; column.domain() as usize + 1];
+                for (row, code) in column.codes().into_iter().enumerate().filter(|(_, c)| *c < column.domain()) {
+                    if row_of[code as usize] != NO_ROW {
+                        *repeated.entry(vec![code]).or_insert(1) += 1;
+                    }
+                    row_of[code as usize] = row as u32;
+                }
+                Rows::ByCode(row_of)
+            }
+            _ => {
+                let mut row_of = HashMap::with_capacity_and_hasher(rows, Default::default());
+                for (row, key) in whole_keys(one) {
+                    if let Some(_earlier) = row_of.insert(key.clone(), row) {
+                        *repeated.entry(key).or_insert(1) += 1;
+                    }
+                }
+                Rows::ByCodes(row_of)
+            }
+        };
+        if repeated.is_empty() {
+            return Ok(Index { columns: one, rows });
+        }
+        let surplus = repeated.values().map(|n| n - 1).sum();
+        let mut examples: Vec<(String, u64)> = repeated.iter().map(|(k, n)| (show(one, k), *n)).collect();
+        examples.sort();
+        examples.truncate(EXAMPLES);
+        Err(DuplicateKeys { surplus, examples })
+    }
+
+    /// The row whose key has these codes.
+    fn row(&self, codes: &[u64]) -> u32 {
+        match (&self.rows, codes) {
+            (Rows::ByCode(row_of), [code]) => row_of.get(*code as usize).copied().unwrap_or(NO_ROW),
+            (Rows::ByCode(_), _) => NO_ROW,
+            (Rows::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
         }
     }
-    if repeated.is_empty() {
-        return Ok(rows_of);
+
+    /// The code that a value of a key column of the many side has on the one side.
+    fn code(&self, place: usize, value: &Value) -> Option<u64> {
+        if value.is_null() { None } else { self.columns[place].code_of(value) }
     }
-    let surplus = repeated.values().map(|n| n - 1).sum();
-    let mut examples: Vec<(String, u64)> = repeated.iter().map(|(k, n)| (show(k), *n)).collect();
-    examples.sort();
-    examples.truncate(EXAMPLES);
-    Err(DuplicateKeys { surplus, examples })
+}
+
+/// Whether each key stands in one row only; a null key is no key.
+///
+/// # Errors
+/// The keys that stand in several.
+pub fn check_unique(one: &[&Column]) -> Result<(), DuplicateKeys> {
+    Index::of(one).map(|_| ())
+}
+
+fn show(columns: &[&Column], codes: &[u64]) -> String {
+    columns.iter().zip(codes).map(|(c, code)| c.value_of(*code).to_string()).collect::<Vec<_>>().join(", ")
+}
+
+/// Calls `visit` with every code of a column and its value, in order.
+fn each_value(column: &Column, mut visit: impl FnMut(u64, &Value)) {
+    let mut code = 0;
+    match column.coding() {
+        Coding::Texts(dictionary) => dictionary.each(|text| {
+            visit(code, &Value::text(text));
+            code += 1;
+        }),
+        _ => (0..column.domain()).for_each(|code| visit(code, &column.value_of(code))),
+    }
 }
 
 impl Lookup {
     /// Finds the row of every key.
+    ///
+    /// # Errors
+    /// When keys of the one side are not unique.
     pub fn build(many: &[&Column], one: &[&Column]) -> Result<Lookup, DuplicateKeys> {
-        let rows_of = index(one)?;
+        let index = Index::of(one)?;
         let rows = many.first().map_or(0, |c| c.rows());
+        let one_rows = one.first().map_or(0, |c| c.rows());
         match many {
             [column] if column.domain() <= CODES_PER_ROW * rows as u64 + 65_536 => {
-                Ok(Lookup::by_code(column, &rows_of))
+                Ok(Lookup::by_code(column, one_rows, &index))
             }
-            _ => Ok(Lookup::by_row(many, rows, one.first().map_or(0, |c| c.rows()), &rows_of)),
+            _ => Ok(Lookup::by_row(many, one_rows, &index)),
         }
     }
 
-    fn by_code(column: &Column, rows_of: &HashMap<Vec<Value>, u32>) -> Lookup {
-        let find = |code: u64| rows_of.get(&[column.value_of(code)][..]).copied().unwrap_or(NO_ROW);
-        let mut target: Vec<u32> = (0..column.domain()).map(find).collect();
-        target.push(NO_ROW);
+    fn by_code(column: &Column, one_rows: usize, index: &Index<'_>) -> Lookup {
+        let mut target = vec![NO_ROW; column.domain() as usize + 1];
+        each_value(column, |code, value| {
+            if let Some(key) = index.code(0, value) {
+                target[code as usize] = index.row(&[key]);
+            }
+        });
         let mut unmatched_rows = column.nulls();
         let mut examples = Vec::new();
         if target.iter().filter(|r| **r == NO_ROW).count() > 1 {
@@ -109,37 +189,33 @@ impl Lookup {
             let keys = (0..column.domain()).filter(|c| missing[*c as usize]).take(EXAMPLES);
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
-        Lookup {
-            target: Target::ByCode(target.into_boxed_slice()),
-            unmatched_rows,
-            key_count: column.distinct(),
-            examples,
-        }
+        let key_count = column.distinct();
+        Lookup { target: Target::ByCode(target.into()), unmatched_rows, key_count, one_rows, examples, proof: None }
     }
 
-    fn by_row(many: &[&Column], rows: usize, one_rows: usize, rows_of: &HashMap<Vec<Value>, u32>) -> Lookup {
+    fn by_row(many: &[&Column], one_rows: usize, index: &Index<'_>) -> Lookup {
+        let rows = many.first().map_or(0, |c| c.rows());
         let mut examples: Vec<String> = Vec::new();
-        let mut keys = std::collections::HashSet::new();
-        let mut unmatched_rows = 0;
-        let targets: Vec<u64> = (0..rows)
-            .map(|row| {
-                let key = key(many, row);
-                let found = key.as_ref().and_then(|k| rows_of.get(k)).map(|r| u64::from(*r));
-                if found.is_none() {
-                    unmatched_rows += 1;
-                    if let Some(key) = &key
-                        && examples.len() < EXAMPLES
-                        && !examples.contains(&show(key))
-                    {
-                        examples.push(show(key));
-                    }
+        let mut targets = vec![one_rows as u64; rows];
+        let mut keys: HashMap<Vec<u64>, u32, foldhash::fast::RandomState> = HashMap::default();
+        let mut unmatched_rows = rows as u64;
+        for (row, key) in whole_keys(many) {
+            let found = *keys.entry(key).or_insert_with_key(|key| {
+                let codes = key.iter().enumerate().map(|(i, code)| index.code(i, &many[i].value_of(*code)));
+                let found = codes.collect::<Option<Vec<u64>>>().map_or(NO_ROW, |codes| index.row(&codes));
+                if found == NO_ROW && examples.len() < EXAMPLES {
+                    examples.push(show(many, key));
                 }
-                keys.extend(key);
-                found.unwrap_or(one_rows as u64)
-            })
-            .collect();
+                found
+            });
+            if found != NO_ROW {
+                targets[row as usize] = u64::from(found);
+                unmatched_rows -= 1;
+            }
+        }
         let packed = PackedInts::pack(targets.into_iter(), bits_for(one_rows as u64));
-        Lookup { target: Target::ByRow(packed), unmatched_rows, key_count: keys.len() as u64, examples }
+        let key_count = keys.len() as u64;
+        Lookup { target: Target::ByRow(packed), unmatched_rows, key_count, one_rows, examples, proof: None }
     }
 
     /// The same relationship for someone who may not see all rows: what points at a row that is not allowed points at
@@ -151,7 +227,7 @@ impl Lookup {
             Target::ByCode(rows) => {
                 let rows: Vec<u32> = rows.iter().map(|r| if may(*r) { *r } else { NO_ROW }).collect();
                 let missing = rows.iter().map(|r| *r == NO_ROW).collect();
-                (Target::ByCode(rows.into_boxed_slice()), missing)
+                (Target::ByCode(rows.into()), missing)
             }
             Target::ByRow(packed) => {
                 let rows: Vec<u64> = (0..packed.len())
@@ -163,7 +239,24 @@ impl Lookup {
             }
         };
         let unmatched_rows = points.filter(|p| missing[*p]).count() as u64;
-        Lookup { target, unmatched_rows, key_count: self.key_count, examples: Vec::new() }
+        Lookup { target, unmatched_rows, key_count: self.key_count, one_rows, examples: Vec::new(), proof: None }
+    }
+
+    /// The relationship where it is what was written, else one that points at nothing.
+    pub fn proven(&self) -> &Lookup {
+        let Some(proof) = &self.proof else { return self };
+        proof.instead(|| self.pointing_at_nothing()).map_or(self, |l| l)
+    }
+
+    fn pointing_at_nothing(&self) -> Lookup {
+        let target = match &self.target {
+            Target::ByCode(rows) => Target::ByCode(vec![NO_ROW; rows.len()].into()),
+            Target::ByRow(packed) => {
+                let none = std::iter::repeat_n(self.one_rows as u64, packed.len());
+                Target::ByRow(PackedInts::pack(none, bits_for(self.one_rows as u64)))
+            }
+        };
+        Lookup { target, proof: None, ..self.clone() }
     }
 
     /// Bytes on the heap.

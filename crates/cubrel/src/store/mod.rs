@@ -1,25 +1,39 @@
-//! Columns as codes: bit-packed segments, dictionaries, lookups, and how many bytes each takes.
+//! Columns as codes in segments, dictionaries, lookups, and how many bytes each takes.
 //!
-//! * [`bits`]: packed whole numbers
-//! * [`dictionary`]: distinct texts
+//! * [`buffer`]: numbers on the heap or in a mapped file
+//! * [`bits`]: packed whole numbers; [`sorted`]: ascending ones
+//! * [`codes`]: the codes of a segment: packed, in runs, sparse, or counting
+//! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
+//! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one
 //! * [`lookup`]: relationships as arrays
 //! * [`raw`]: values on their way in
-//! * [`disk`]: the store on disk
+//! * [`disk`]: the store on disk; [`proof`]: whether it is what was written
 
 pub mod bits;
+pub mod buffer;
+pub mod codes;
 pub mod column;
 pub mod dictionary;
 pub mod disk;
+pub mod encode;
+pub mod join;
 pub mod lookup;
+pub mod numbers;
+pub mod order;
+pub mod proof;
 pub mod raw;
+pub mod sorted;
+pub mod texts;
 
 use std::sync::Arc;
 
 pub use bits::PackedInts;
-pub use column::{Coding, Column, SEGMENT_ROWS, Segment};
+pub use codes::{Codes, Segment};
+pub use column::{Coding, Column, Cuts, SEGMENT_ROWS};
 pub use lookup::{Lookup, NO_ROW, Target};
 pub use raw::{RawColumn, RawData};
+pub use texts::TextList;
 
 /// The columns of a table, shared with every other role of it.
 #[derive(Clone, Debug, Default)]

@@ -1,7 +1,9 @@
 //! Values of a column before they are coded: what loading fills and what calculated columns give.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::texts::TextList;
 use crate::value::{Data, Type, Vector};
 
 /// The values of one column, in row order.
@@ -22,10 +24,10 @@ pub enum RawData {
     Ints(Vec<i64>),
     /// Doubles.
     Floats(Vec<f64>),
-    /// Text: distinct values in any order, and for each row which one.
+    /// Text: values in any order, and for each row which one.
     Texts {
-        /// The distinct values.
-        values: Vec<Arc<str>>,
+        /// The values; one may stand there twice.
+        values: TextList,
         /// For each row, its value's place.
         indices: Vec<u32>,
     },
@@ -46,6 +48,29 @@ impl RawColumn {
         self.len() == 0
     }
 
+    /// Appends the rows of another column of the same type.
+    pub fn append(&mut self, other: RawColumn) {
+        let (before, more) = (self.len(), other.len());
+        if self.valid.is_some() || other.valid.is_some() {
+            let valid = self.valid.get_or_insert_with(|| vec![true; before]);
+            match other.valid {
+                Some(others) => valid.extend(others),
+                None => valid.resize(before + more, true),
+            }
+        }
+        match (&mut self.data, other.data) {
+            (RawData::Ints(all), RawData::Ints(others)) => all.extend(others),
+            (RawData::Floats(all), RawData::Floats(others)) => all.extend(others),
+            (RawData::Texts { values, indices }, RawData::Texts { values: more, indices: others }) => {
+                let shift = values.len() as u32;
+                values.extend(&more);
+                indices.extend(others.into_iter().map(|i| shift + i));
+            }
+            // Pieces of one column have one type.
+            _ => {}
+        }
+    }
+
     /// Whether the value at `i` is not null.
     pub fn is_valid(&self, i: usize) -> bool {
         self.valid.as_ref().is_none_or(|v| v[i])
@@ -59,10 +84,15 @@ impl RawColumn {
             (RawData::Ints(v), _) => Data::I64(positions.iter().map(|i| v[at(i)]).collect()),
             (RawData::Floats(v), _) => Data::F64(positions.iter().map(|i| v[at(i)]).collect()),
             (RawData::Texts { values, indices }, _) => {
-                let empty: Arc<str> = Arc::from("");
-                Data::Text(
-                    positions.iter().map(|i| values.get(indices[at(i)] as usize).unwrap_or(&empty).clone()).collect(),
-                )
+                let mut shared: HashMap<u32, Arc<str>, foldhash::fast::RandomState> = HashMap::default();
+                let text = |i: &u32| {
+                    let index = indices[at(i)];
+                    // A column of nothing but nulls has no texts.
+                    let make =
+                        || Arc::from(if (index as usize) < values.len() { values.get(index as usize) } else { "" });
+                    shared.entry(index).or_insert_with(make).clone()
+                };
+                Data::Text(positions.iter().map(text).collect())
             }
         };
         let valid = self.valid.as_ref().map(|v| positions.iter().map(|i| v[at(i)]).collect());
@@ -96,13 +126,13 @@ impl RawColumn {
 
 /// Distinct texts in order of appearance, and which one each row has.
 fn texts(rows: &[Arc<str>]) -> RawData {
-    let mut places: std::collections::HashMap<Arc<str>, u32, foldhash::fast::RandomState> = Default::default();
-    let mut values: Vec<Arc<str>> = Vec::new();
+    let mut places: HashMap<&str, u32, foldhash::fast::RandomState> = HashMap::default();
+    let mut values = TextList::default();
     let indices = rows
         .iter()
         .map(|t| {
-            *places.entry(t.clone()).or_insert_with(|| {
-                values.push(t.clone());
+            *places.entry(t).or_insert_with(|| {
+                values.push(t);
                 values.len() as u32 - 1
             })
         })

@@ -75,7 +75,7 @@ pub fn parse(text: &[u8]) -> Option<(i128, u8)> {
             b'0'..=b'9' => {
                 any = true;
                 value = checked(value.checked_mul(10)?.checked_add(i128::from(c - b'0')))?;
-                scale += u8::from(point);
+                scale = scale.checked_add(u8::from(point))?;
             }
             b'.' if !point => point = true,
             _ => return None,

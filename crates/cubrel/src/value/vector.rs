@@ -220,6 +220,21 @@ impl VectorBuilder {
         }
     }
 
+    /// Adds the values of a batch of the builder's type.
+    pub fn append(&mut self, batch: &Vector, ty: Type) {
+        match (&mut self.data, &batch.data) {
+            (Data::I64(all), Data::I64(more)) if self.wide.is_none() => all.extend_from_slice(more),
+            (Data::F64(all), Data::F64(more)) => all.extend_from_slice(more),
+            (Data::Bool(all), Data::Bool(more)) => all.extend_from_slice(more),
+            (Data::Text(all), Data::Text(more)) => all.extend_from_slice(more),
+            _ => return (0..batch.len()).for_each(|i| self.push(batch.get(i, ty))),
+        }
+        match &batch.valid {
+            Some(valid) => self.valid.extend_from_slice(valid),
+            None => self.valid.resize(self.valid.len() + batch.len(), true),
+        }
+    }
+
     /// The vector of all values pushed.
     pub fn finish(self) -> Vector {
         let data = self.wide.map_or(self.data, Data::I128);

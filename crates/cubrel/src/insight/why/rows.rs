@@ -150,8 +150,9 @@ impl Explained<'_> {
     fn values(&self, compiled: &CompiledRow, table: TableId, rows: &[u32], ty: Type) -> Result<Vec<Value>, Error> {
         let tables = self.executor.tables();
         let mut values = Vec::with_capacity(rows.len());
-        // Rows that lie near each other are unpacked together; a segment's length is a multiple of this.
-        for near in rows.chunk_by(|a, b| a / NEAR == b / NEAR) {
+        let segment = |row: &u32| tables.cuts(table).map_or(0, |cuts| cuts.find(*row as usize).0);
+        // Rows that lie near each other in a segment are unpacked together.
+        for near in rows.chunk_by(|a, b| a / NEAR == b / NEAR && segment(a) == segment(b)) {
             let (Some(start), Some(last)) = (near.first(), near.last()) else { continue };
             let batch = Batch::new(tables, table, *start as usize, (last - start) as usize + 1);
             let positions: Vec<u32> = near.iter().map(|row| row - start).collect();

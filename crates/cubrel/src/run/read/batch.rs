@@ -25,9 +25,7 @@ pub(crate) struct Batch<'a> {
 
 impl<'a> Batch<'a> {
     pub(crate) fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
-        let columns = &tables.store.tables[table.0 as usize].columns;
-        let segment_rows = columns.first().and_then(|c| c.segments().first()).map_or(1, |s| s.codes.len().max(1));
-        let (segment, within) = (start / segment_rows, start % segment_rows);
+        let (segment, within) = tables.cuts(table).map_or((0, start), |cuts| cuts.find(start));
         Batch { tables, table, start, len, segment, within, unpacked: Default::default(), repeats: Cell::new(false) }
     }
 
@@ -47,7 +45,7 @@ impl<'a> Batch<'a> {
 
     pub(super) fn packed_bytes(&self, column: u32) -> u64 {
         let column = self.tables.column(ColumnId { table: self.table, index: column });
-        column.segments().get(self.segment).map_or(0, |s| u64::from(s.codes.bits()) * self.len as u64 / 8)
+        column.segments().get(self.segment).map_or(0, |s| (s.codes.heap_bytes() * self.len / s.len()) as u64)
     }
 
     pub(super) fn unpack(&self, anchor: Anchor) -> Arc<Vec<u32>> {
@@ -65,7 +63,7 @@ impl<'a> Batch<'a> {
             Anchor::Column(index) => {
                 let column = self.tables.column(ColumnId { table: self.table, index });
                 let segment = &column.segments()[self.segment];
-                segment.codes.unpack32(self.within, segment.base as u32, &mut codes);
+                segment.unpack32(self.within, &mut codes);
             }
         }
         let codes = Arc::new(codes);
@@ -78,22 +76,15 @@ impl<'a> Batch<'a> {
         if let (Key::Column(column), true) = (loose.key, loose.path.is_empty()) {
             return self.column(self.tables.column(column), column.index, positions);
         }
-        let target = |i: &u32| self.tables.follow_path(&loose.path, self.start as u32 + i);
-        let (code_of, none): (Box<dyn Fn(u32) -> u64>, u64) = match loose.key {
-            Key::Column(column) => {
-                let data = self.tables.column(column);
-                (Box::new(|row| data.code(row as usize)), data.null_code())
+        let rows = self.tables.follow_path(&loose.path, self.rows(positions));
+        match loose.key {
+            Key::Column(column) => self.tables.column(column).codes_at(&rows),
+            Key::Row(table) => {
+                let none = self.tables.rows(table) as u64;
+                rows.into_iter().map(|row| if row == NO_ROW { none } else { u64::from(row) }).collect()
             }
-            Key::Row(table) => (Box::new(u64::from), self.tables.rows(table) as u64),
-            Key::Value(_) => (Box::new(|_| 0), 0),
-        };
-        positions
-            .iter()
-            .map(|i| match target(i) {
-                NO_ROW => none,
-                row => code_of(row),
-            })
-            .collect()
+            Key::Value(_) => vec![0; rows.len()],
+        }
     }
 }
 
@@ -109,7 +100,7 @@ impl BatchCodes for Batch<'_> {
     fn column(&self, column: &Column, _: u32, positions: &[u32]) -> Vec<u64> {
         let segment = &column.segments()[self.segment];
         let mut codes = vec![0u64; self.len];
-        segment.codes.unpack(self.within, segment.base, &mut codes);
+        segment.unpack(self.within, &mut codes);
         if self.is_whole(positions) {
             return codes;
         }

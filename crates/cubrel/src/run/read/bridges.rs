@@ -67,12 +67,14 @@ impl PairsOf {
     pub(super) fn spread(&self, tables: Tables<'_>, batch: &Batch<'_>, positions: &mut Vec<u32>, keys: &mut Vec<u128>) {
         batch.repeat();
         let (mut all, mut all_keys) = (Vec::with_capacity(positions.len()), Vec::with_capacity(keys.len()));
-        for (position, key) in positions.iter().zip(keys.iter()) {
+        let rows = positions.iter().map(|p| batch.row(*p)).collect();
+        let targets = tables.follow_path(&self.path, rows);
+        for ((position, key), target) in positions.iter().zip(keys.iter()).zip(targets) {
             let mut put = |add: &u128| {
                 all.push(*position);
                 all_keys.push(key + add);
             };
-            match tables.follow_path(&self.path, batch.row(*position)) {
+            match target {
                 NO_ROW => self.none.iter().for_each(&mut put),
                 row => {
                     let row = row as usize;
@@ -112,9 +114,11 @@ pub(in crate::run) fn pointed_at(tables: Tables<'_>, relationship: RelationshipI
     let many = tables.schema.relationship(relationship).many;
     let rows = tables.rows(one);
     let allowed = &tables.store.tables[many.0 as usize].allowed;
-    (0..tables.rows(many) as u32)
-        .filter(|row| allowed.as_ref().is_none_or(|a| a[*row as usize]))
-        .map(|row| tables.follow_path(&[relationship], row))
+    let from: Vec<u32> =
+        (0..tables.rows(many) as u32).filter(|row| allowed.as_ref().is_none_or(|a| a[*row as usize])).collect();
+    tables
+        .follow_path(&[relationship], from)
+        .into_iter()
         .filter(|row| *row != NO_ROW && (*row as usize) < rows)
         .map(|row| row as usize)
         .collect()

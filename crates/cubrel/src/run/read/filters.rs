@@ -9,7 +9,6 @@ use super::BATCH;
 use super::batch::Batch;
 use crate::formula::schema::ColumnId;
 use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
-use crate::store::NO_ROW;
 use crate::value::{Type, Vector};
 
 /// Which rows of a filter's table pass, and whether a row that points at nothing does.
@@ -41,16 +40,15 @@ pub(super) fn rows_of_lines(
     let places: Vec<usize> = kept.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
     let allowed: HashSet<Vec<u64>> = lines.iter().map(|line| places.iter().map(|p| line[*p]).collect()).collect();
     let reach = tables.schema.reach(read.table, &read.detours);
-    let code = |column: &ColumnId, row: u32| {
-        let data = tables.column(*column);
-        let path = reach.get(&column.table).map_or(&[][..], Vec::as_slice);
-        match tables.follow_path(path, row) {
-            NO_ROW => data.null_code(),
-            far => data.code(far as usize),
-        }
-    };
-    let rows = 0..tables.rows(read.table) as u32;
-    rows.map(|row| allowed.contains(&kept.iter().map(|c| code(c, row)).collect::<Vec<u64>>())).collect()
+    let rows = tables.rows(read.table);
+    let codes: Vec<Vec<u64>> = kept
+        .iter()
+        .map(|column| {
+            let path = reach.get(&column.table).map_or(&[][..], Vec::as_slice);
+            tables.far_codes(tables.column(*column), path, (0..rows as u32).collect())
+        })
+        .collect();
+    (0..rows).map(|row| allowed.contains(&codes.iter().map(|c| c[row]).collect::<Vec<u64>>())).collect()
 }
 
 /// Whether a row that points at nothing passes a filter.
@@ -134,15 +132,7 @@ pub(super) fn project(
     };
     let columns: Vec<Vec<u64>> = kept
         .iter()
-        .map(|column| {
-            let (data, path) = (tables.column(*column), path(column));
-            (0..passes.len() as u32)
-                .map(|row| match tables.follow_path(&path, row) {
-                    NO_ROW => data.null_code(),
-                    row => data.code(row as usize),
-                })
-                .collect()
-        })
+        .map(|column| tables.far_codes(tables.column(*column), &path(column), (0..passes.len() as u32).collect()))
         .collect();
     let nulls: Vec<u64> = kept.iter().map(|c| tables.column(*c).null_code()).collect();
     let combination = |row: usize| columns.iter().map(|c| c[row]).collect::<Vec<u64>>();

@@ -129,11 +129,10 @@ impl Prepared<'_> {
         mut visit: impl FnMut(u32, &[u32], &[u128]) -> bool,
     ) -> Result<(), RunError> {
         let rows = self.tables.rows(table);
-        let segment_rows = self.segment_rows(rows);
         let mut at = 0;
         while at < rows {
             options.check()?;
-            let len = BATCH.min(rows - at).min((at / segment_rows + 1) * segment_rows - at);
+            let len = BATCH.min(self.segment_at(at, rows).1.end - at);
             let batch = Batch::new(self.tables, table, at, len);
             let all: Vec<u32> = (0..len as u32).collect();
             let (mut positions, mut keys) = self.passing(&batch, &all)?;
@@ -156,17 +155,16 @@ impl Prepared<'_> {
             keys: Vec::new(),
             stats: ReadStats::default(),
         };
-        let segment_rows = self.segment_rows(end);
         let mut at = start;
         while at < end {
-            let segment_end = (at / segment_rows + 1) * segment_rows;
-            if self.skips(at / segment_rows) {
+            let (segment, rows) = self.segment_at(at, end);
+            if self.skips(segment) {
                 // A segment is counted where it begins, so that parts do not count it twice.
-                part.stats.segments_skipped += u64::from(at.is_multiple_of(segment_rows));
-                at = segment_end.min(end);
+                part.stats.segments_skipped += u64::from(at == rows.start);
+                at = rows.end.min(end);
                 continue;
             }
-            let len = BATCH.min(end - at).min(segment_end - at);
+            let len = BATCH.min(end - at).min(rows.end - at);
             options.check()?;
             self.batch(at, len, &mut part)?;
             at += len;
@@ -174,9 +172,12 @@ impl Prepared<'_> {
         Ok(part)
     }
 
-    fn segment_rows(&self, rows: usize) -> usize {
-        let columns = &self.tables.store.tables[self.table.0 as usize].columns;
-        columns.first().and_then(|c| c.segments().first()).map_or(rows, |s| s.codes.len()).max(1)
+    /// The segment of a row, and its rows; a table without columns is one segment.
+    fn segment_at(&self, row: usize, rows: usize) -> (usize, std::ops::Range<usize>) {
+        self.tables.cuts(self.table).map_or((0, 0..rows), |cuts| {
+            let segment = cuts.find(row).0;
+            (segment, cuts.range(segment))
+        })
     }
 
     /// Whether no code of a segment passes.

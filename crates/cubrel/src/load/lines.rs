@@ -1,0 +1,241 @@
+//! Text of files in pieces that end with a line, however long the files are.
+
+use std::collections::VecDeque;
+use std::fs::File;
+use std::io::{self, Cursor, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use super::dialect::Dialect;
+use super::{LoadError, bytes};
+
+/// Bytes of a piece that one thread works on.
+pub const PIECE: usize = 4 << 20;
+
+/// Where text comes from.
+#[derive(Clone)]
+pub enum Input {
+    /// A file, with its name for messages.
+    File(PathBuf, String),
+    /// Text that was made here, in UTF-8.
+    Text(Arc<[u8]>, String),
+}
+
+impl Input {
+    /// Its name, for messages.
+    pub fn name(&self) -> &str {
+        match self {
+            Input::File(_, name) | Input::Text(_, name) => name,
+        }
+    }
+
+    fn open(&self, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
+        match self {
+            Input::Text(text, _) => Ok(Box::new(Cursor::new(text.clone()))),
+            Input::File(path, _) => {
+                let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
+                let counted = Counted { inner: file, taken: taken.clone() };
+                dialect.decoded(bytes::unpacked(path, Box::new(counted))).map_err(|e| bytes::problem(path, &e))
+            }
+        }
+    }
+}
+
+/// Tells how many bytes were taken.
+struct Counted<R> {
+    inner: R,
+    taken: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.taken.fetch_add(count as u64, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+/// Whole lines of one text.
+pub struct Piece {
+    /// The number of the input.
+    pub input: usize,
+    /// The lines.
+    pub body: Vec<u8>,
+    /// Lines of the input in front of them.
+    pub lines_before: u64,
+    /// Whether the first of them names the columns.
+    pub has_header: bool,
+}
+
+/// Cuts texts into pieces.
+pub struct Lines {
+    inputs: Vec<Input>,
+    left: VecDeque<usize>,
+    dialect: Dialect,
+    piece: usize,
+    current: Option<Current>,
+    taken: Arc<AtomicU64>,
+}
+
+struct Current {
+    input: usize,
+    reader: Box<dyn Read + Send>,
+    /// What follows the last line that was given.
+    rest: Vec<u8>,
+    lines: u64,
+    is_first: bool,
+    at_end: bool,
+}
+
+impl Lines {
+    /// The lines of some texts, in pieces of about so many bytes.
+    pub fn new(inputs: Vec<Input>, dialect: Dialect, piece: usize) -> Lines {
+        let left = (0..inputs.len()).collect();
+        Lines { inputs, left, dialect, piece: piece.max(1), current: None, taken: Arc::default() }
+    }
+
+    /// Bytes of files taken since the last call.
+    pub fn taken(&self) -> u64 {
+        self.taken.swap(0, Ordering::Relaxed)
+    }
+
+    /// The next piece. Each text has at least one.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or is not packed as its name says.
+    pub fn next(&mut self) -> Result<Option<Piece>, LoadError> {
+        loop {
+            if self.current.as_ref().is_none_or(|c| c.at_end) {
+                let Some(input) = self.left.pop_front() else { return Ok(None) };
+                let reader = self.inputs[input].open(&self.dialect, &self.taken)?;
+                self.current =
+                    Some(Current { input, reader, rest: Vec::new(), lines: 0, is_first: true, at_end: false });
+            }
+            let Some(current) = &mut self.current else { return Ok(None) };
+            let input = current.input;
+            match current.next(self.piece, &self.dialect) {
+                Ok(Some(piece)) => return Ok(Some(piece)),
+                Ok(None) => {}
+                Err(e) => {
+                    return Err(match &self.inputs[input] {
+                        Input::File(path, _) => bytes::problem(path, &e),
+                        Input::Text(_, name) => LoadError::io(Path::new(name), e),
+                    });
+                }
+            }
+        }
+    }
+}
+
+impl Current {
+    fn next(&mut self, wanted: usize, dialect: &Dialect) -> io::Result<Option<Piece>> {
+        let mut body = std::mem::take(&mut self.rest);
+        let mut splitter = Splitter { dialect, quoted: false, field_begins: true, seen: 0, end: None };
+        loop {
+            let before = body.len();
+            body.reserve(wanted);
+            let count = (&mut self.reader).take(wanted as u64).read_to_end(&mut body)?;
+            self.at_end = count < wanted;
+            if self.at_end {
+                break;
+            }
+            splitter.look(&body);
+            if splitter.end.is_some() || body.len() == before {
+                break;
+            }
+        }
+        if !self.at_end
+            && let Some(end) = splitter.end
+        {
+            self.rest = body.split_off(end);
+        }
+        let piece = Piece { input: self.input, lines_before: self.lines, has_header: self.is_first, body };
+        self.lines += piece.body.iter().filter(|b| **b == b'\n').count() as u64;
+        let is_empty = piece.body.is_empty() && !self.is_first;
+        self.is_first = false;
+        Ok((!is_empty).then_some(piece))
+    }
+}
+
+/// Finds where the last line of a text ends, outside quotes.
+struct Splitter<'d> {
+    dialect: &'d Dialect,
+    quoted: bool,
+    /// Whether a quote here would open a field.
+    field_begins: bool,
+    seen: usize,
+    end: Option<usize>,
+}
+
+impl Splitter<'_> {
+    fn look(&mut self, text: &[u8]) {
+        let new = &text[self.seen..];
+        let quote = self.dialect.quote;
+        if !self.quoted && memchr::memchr(quote, new).is_none() {
+            if let Some(at) = memchr::memrchr(b'\n', new) {
+                self.end = Some(self.seen + at + 1);
+            }
+            let last = new.last().copied();
+            self.field_begins = last.map_or(self.field_begins, |b| b == b'\n' || Some(b) == self.dialect.delimiter);
+            self.seen = text.len();
+            return;
+        }
+        for (i, byte) in new.iter().enumerate() {
+            if self.quoted {
+                // A doubled quote closes and opens again.
+                self.quoted = *byte != quote;
+                self.field_begins = !self.quoted;
+            } else if *byte == quote && self.field_begins {
+                self.quoted = true;
+            } else {
+                self.field_begins = *byte == b'\n' || *byte == b'\r' || Some(*byte) == self.dialect.delimiter;
+                if *byte == b'\n' {
+                    self.end = Some(self.seen + i + 1);
+                }
+            }
+        }
+        self.seen = text.len();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pieces(text: &str, size: usize) -> Vec<String> {
+        let dialect = Dialect { delimiter: Some(b','), ..Dialect::default() };
+        let mut lines = Lines::new(vec![Input::Text(text.as_bytes().into(), "text".into())], dialect, size);
+        let mut found = Vec::new();
+        while let Some(piece) = lines.next().expect("text can be read") {
+            let before = found.iter().flat_map(|p: &String| p.bytes()).filter(|b| *b == b'\n').count() as u64;
+            assert_eq!((piece.has_header, piece.lines_before), (found.is_empty(), before));
+            found.push(String::from_utf8(piece.body).expect("whole lines"));
+        }
+        found
+    }
+
+    #[test]
+    fn pieces_end_with_lines_outside_quotes() {
+        let texts = [
+            "",
+            "a,b",
+            "a,b\n1,2\n3,4\n",
+            "a,b\r\n1,\"x\ny\"\r\n3,4\r\n",
+            "a,b\n1,\"say \"\"no\"\"\n\"\n3,5\" pipe\n4,\"\"\n5,6",
+            "\"a\nb\",c\n\"1\n\n\n\n2\",3\n",
+        ];
+        for text in texts {
+            for size in 1..text.len() + 2 {
+                let found = pieces(text, size);
+                assert_eq!(found.concat(), text, "in pieces of {size}");
+                for piece in &found[..found.len() - 1] {
+                    assert!(piece.ends_with('\n'), "{piece:?}");
+                    // Quotes that open and close fields come in pairs; the one inside a field does not count.
+                    let quotes = piece.replace("5\" pipe", "").matches('"').count();
+                    assert_eq!(quotes % 2, 0, "{piece:?} of {text:?} in {size}");
+                }
+            }
+        }
+    }
+}

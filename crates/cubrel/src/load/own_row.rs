@@ -1,0 +1,187 @@
+//! What is computed of a row while it is loaded, from nothing but the row: columns, and whether it is wanted.
+
+use std::sync::Arc;
+
+use super::LoadError;
+use super::pieces::Failure;
+use super::tables::{stored, to_raw};
+use crate::formula::check::{self, Settings};
+use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
+use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
+use crate::formula::source::Source;
+use crate::formula::typed::{Expr, Kind};
+use crate::formula::{ast, parser};
+use crate::model::define::stored_type;
+use crate::model::dependencies::ParsedFormula;
+use crate::store::{RawColumn, RawData};
+use crate::value::{Type, Vector, VectorBuilder};
+
+/// Rows that a formula is computed for at a time.
+const BATCH: usize = 4096;
+
+/// A column with its name and where it comes from.
+pub(super) type Named = (String, RawColumn, Computed);
+
+/// A calculated column that needs nothing but its own row.
+pub(super) struct OwnColumn<'a> {
+    pub(super) name: &'a str,
+    pub(super) formula: &'a ParsedFormula,
+    pub(super) ty: Option<Type>,
+}
+
+/// What is done with the rows of a table on their way in.
+pub(super) struct OwnRow<'a> {
+    pub(super) table: &'a str,
+    pub(super) columns: Vec<OwnColumn<'a>>,
+    pub(super) filter: Option<Filter>,
+    /// Columns that are left out once everything is computed.
+    pub(super) left_out: Vec<&'a str>,
+    /// Whether the columns of the source and those computed are the ones that the model names.
+    pub(super) check: Box<dyn Fn(&[&str]) -> Result<(), LoadError> + Sync + 'a>,
+    pub(super) settings: &'a Settings,
+}
+
+/// The condition of a table's `where`.
+pub(super) struct Filter {
+    source: Arc<Source>,
+    tree: ast::Expr,
+}
+
+impl Filter {
+    pub(super) fn parse(table: &str, text: &str) -> Result<Filter, LoadError> {
+        let source = Source::new(format!("where of table {table}"), text);
+        let (tree, problems) = parser::formula(&source);
+        if problems.is_empty() { Ok(Filter { source, tree }) } else { Err(LoadError::Problems(problems)) }
+    }
+}
+
+/// Rows with everything computed.
+pub(super) struct Finished {
+    pub(super) columns: Vec<Named>,
+    /// Rows that the filter left out.
+    pub(super) filtered: u64,
+}
+
+impl OwnRow<'_> {
+    /// Computes the columns of some rows, and leaves out rows and columns.
+    pub(super) fn finish(&self, columns: Vec<(String, RawColumn)>) -> Result<Finished, Failure> {
+        (self.check)(&columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>())?;
+        let mut rows = Rows { table: self.table, columns: Vec::new() };
+        rows.columns.extend(columns.into_iter().map(|(name, raw)| (name, raw, Computed::Source)));
+        for OwnColumn { name, formula, ty } in &self.columns {
+            let raw = rows.compute(name, formula, *ty, self.settings)?;
+            rows.columns.push((name.to_string(), raw, Computed::Loading));
+        }
+        let mut filtered = 0;
+        if let Some(filter) = &self.filter {
+            let before = rows.count();
+            rows.narrow(filter, self.settings)?;
+            filtered = (before - rows.count()) as u64;
+        }
+        rows.columns.retain(|(name, ..)| !self.left_out.contains(&name.as_str()));
+        Ok(Finished { columns: rows.columns, filtered })
+    }
+}
+
+/// Some rows of a table.
+struct Rows<'a> {
+    table: &'a str,
+    columns: Vec<Named>,
+}
+
+impl Rows<'_> {
+    fn count(&self) -> usize {
+        self.columns.first().map_or(0, |(_, raw, _)| raw.len())
+    }
+
+    /// A schema of just this table.
+    fn schema(&self) -> Schema {
+        let columns = self.columns.iter().map(|(name, raw, computed)| ColumnDef {
+            name: name.clone(),
+            label: None,
+            ty: raw.ty,
+            hidden: false,
+            format: None,
+            display_order: None,
+            computed: *computed,
+            cyclic: false,
+        });
+        let table = TableDef { name: self.table.to_string(), columns: columns.collect(), ..TableDef::default() };
+        Schema { tables: vec![table], ..Schema::default() }
+    }
+
+    fn compute(
+        &self,
+        column: &str,
+        formula: &ParsedFormula,
+        ty: Option<Type>,
+        settings: &Settings,
+    ) -> Result<RawColumn, Failure> {
+        let (expr, problems) =
+            check::column_formula(&self.schema(), settings, &formula.source, TableId(0), &formula.expr);
+        let Some(expr) = expr else {
+            return Err(LoadError::Problems(problems).into());
+        };
+        let expr = stored(expr, ty);
+        let ty = ty.unwrap_or(stored_type(expr.ty));
+        let vector = self.eval(&expr, &formula.source)?;
+        to_raw(vector, ty, &format!("{}.{column}", self.table), &formula.source)
+            .map_err(|problem| LoadError::from(problem).into())
+    }
+
+    /// The values of an expression in every row.
+    fn eval(&self, expr: &Expr, source: &Arc<Source>) -> Result<Vector, Failure> {
+        let scalar = scalar::from_expr(expr, source, &mut |e| match &e.kind {
+            Kind::Current { column, .. } => Some(ScalarKind::Leaf(column.index as usize)),
+            _ => None,
+        });
+        let mut builder = VectorBuilder::new(expr.ty, self.count());
+        for start in (0..self.count()).step_by(BATCH) {
+            let rows: Vec<u32> = (start..(start + BATCH).min(self.count())).map(|r| r as u32).collect();
+            let leaves = RowLeaves { columns: &self.columns, rows: &rows };
+            let batch = scalar.eval(&leaves, rows.len()).map_err(|e| Failure::Row(Box::new(e), start))?;
+            builder.append(&batch, expr.ty);
+        }
+        Ok(builder.finish())
+    }
+
+    fn narrow(&mut self, filter: &Filter, settings: &Settings) -> Result<(), Failure> {
+        let (expr, problems) = check::row_filter(&self.schema(), settings, &filter.source, TableId(0), &filter.tree);
+        let Some(expr) = expr else {
+            return Err(LoadError::Problems(problems).into());
+        };
+        let truths = self.eval(&expr, &filter.source)?.truths();
+        let keep: Vec<u32> = (0..self.count() as u32).filter(|i| truths[*i as usize]).collect();
+        for (_, raw, _) in &mut self.columns {
+            *raw = select(raw, &keep);
+        }
+        Ok(())
+    }
+}
+
+fn select(raw: &RawColumn, rows: &[u32]) -> RawColumn {
+    let at = |i: &u32| *i as usize;
+    let data = match &raw.data {
+        RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
+        RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
+        RawData::Texts { values, indices } => {
+            RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
+        }
+    };
+    let valid = raw.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
+    RawColumn { ty: raw.ty, data, valid }
+}
+
+struct RowLeaves<'a> {
+    columns: &'a [Named],
+    rows: &'a [u32],
+}
+
+impl Leaves for RowLeaves<'_> {
+    type Error = EvalError;
+
+    fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+        let rows: Vec<u32> = slots.iter().map(|s| self.rows[*s as usize]).collect();
+        Ok(self.columns[leaf].1.vector(&rows))
+    }
+}

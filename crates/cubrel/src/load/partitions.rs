@@ -1,0 +1,182 @@
+//! The files of a table in groups, each with segments of its own, so that a refresh reads again only the groups that have
+//! changed.
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+use super::TableReport;
+use super::pieces::Gathered;
+use super::sources::FileStamp;
+use super::staging::BadRows;
+use super::tables::{LoadedColumn, LoadedTable};
+use crate::formula::schema::Computed;
+use crate::store::Column;
+use crate::value::Type;
+
+/// Small files are put together until they have so many bytes: segments of few rows cost more than they help.
+const GROUP_BYTES: u64 = 32 << 20;
+
+/// Files that were loaded together, and what came of them.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Partition {
+    /// The files.
+    pub files: Vec<FileStamp>,
+    /// How many of the table's segments hold its rows.
+    pub segments: usize,
+    /// Rows that could not be read.
+    pub bad_rows: u64,
+    /// Some of them.
+    pub bad_examples: Vec<String>,
+    /// Rows that the load filter left out.
+    pub filtered_rows: u64,
+}
+
+/// Files that are to be loaded together.
+#[derive(Clone, Debug, Default)]
+pub struct Group {
+    /// The files.
+    pub files: Vec<FileStamp>,
+    /// The number of the partition that they were loaded to before, when nothing about them has changed.
+    pub kept: Option<usize>,
+}
+
+impl Group {
+    /// Bytes of the files.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|f| f.bytes).sum()
+    }
+}
+
+/// Files in groups: partitions that are still the same, and what is between them.
+pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
+    let same = |from: usize| -> Option<(usize, usize)> {
+        let place = before.iter().position(|p| !p.files.is_empty() && files[from..].starts_with(&p.files))?;
+        Some((place, before[place].files.len()))
+    };
+    let mut groups: Vec<Group> = Vec::new();
+    let mut at = 0;
+    while at < files.len() {
+        if let Some((place, count)) = same(at) {
+            let group = Group { files: files[at..at + count].to_vec(), kept: Some(place) };
+            at += count;
+            // A small partition is read again with the new files that follow it, so that groups grow.
+            let grows = at < files.len() && group.bytes() < GROUP_BYTES && same(at).is_none();
+            if !grows {
+                groups.push(group);
+                continue;
+            }
+            groups.push(Group { kept: None, ..group });
+        }
+        match groups.last_mut() {
+            Some(last) if last.kept.is_none() && last.bytes() + files[at].bytes <= GROUP_BYTES => {
+                last.files.push(files[at].clone());
+            }
+            _ => groups.push(Group { files: vec![files[at].clone()], kept: None }),
+        }
+        at += 1;
+    }
+    groups
+}
+
+/// Whether what was read has the columns and types of what is kept.
+pub(super) fn fit(gathered: &Gathered, groups: &[Group], before: Option<&LoadedTable>) -> bool {
+    let Some(before) = before.filter(|_| groups.iter().any(|g| g.kept.is_some())) else {
+        return true;
+    };
+    let Some(segment) = gathered.partitions.iter().find_map(|p| p.segments.first()) else {
+        return true;
+    };
+    let old: Vec<(&str, Type)> = before.columns.iter().map(|c| (c.name.as_str(), c.data.ty())).collect();
+    let new: Vec<(&str, Type)> =
+        gathered.names.iter().zip(segment).map(|((name, _), data)| (name.as_str(), data.ty())).collect();
+    old == new
+}
+
+/// The table of what was read and what was kept.
+pub(super) fn joined(
+    name: &str,
+    groups: Vec<Group>,
+    mut gathered: Gathered,
+    before: Option<&LoadedTable>,
+) -> LoadedTable {
+    let mut names = std::mem::take(&mut gathered.names);
+    if let (Some(before), true) = (before, groups.iter().all(|g| g.kept.is_some())) {
+        names = before.columns.iter().map(|c| (c.name.clone(), c.computed)).collect();
+    }
+    let mut report = TableReport { table: name.to_string(), ..TableReport::default() };
+    let mut parts: Vec<Vec<Column>> = names.iter().map(|_| Vec::new()).collect();
+    let mut partitions = Vec::new();
+    let mut read = gathered.partitions.into_iter().chain(std::iter::repeat_with(Default::default));
+    for group in groups {
+        let own = read.next().unwrap_or_default();
+        let partition = match (group.kept, before) {
+            (Some(place), Some(before)) => {
+                let first: usize = before.partitions[..place].iter().map(|p| p.segments).sum();
+                let kept = before.partitions[place].clone();
+                let range = first..first + kept.segments;
+                parts
+                    .iter_mut()
+                    .zip(&before.columns)
+                    .for_each(|(all, c)| all.push(c.data.proven().only(range.clone())));
+                kept
+            }
+            _ => {
+                report.read = true;
+                let BadRows { count: bad_rows, examples: bad_examples } = own.bad;
+                // Segments without rows are none in the end.
+                let segments = own.segments.iter().filter(|s| s.first().is_some_and(|c| c.rows() > 0)).count();
+                for segment in own.segments {
+                    parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
+                }
+                Partition { files: group.files, segments, bad_rows, bad_examples, filtered_rows: own.filtered }
+            }
+        };
+        report.add(&partition);
+        partitions.push(partition);
+    }
+    let columns: Vec<Column> = parts.into_par_iter().filter(|p| !p.is_empty()).map(Column::join).collect();
+    let rows = columns.first().map_or(0, Column::rows);
+    report.rows = rows as u64;
+    let columns = names.into_iter().zip(columns).map(|((name, computed), data): ((String, Computed), Column)| {
+        LoadedColumn { name, data: Arc::new(data), computed }
+    });
+    LoadedTable { name: name.to_string(), rows, columns: columns.collect(), report, partitions, fingerprint: 0 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(name: &str, mib: u64) -> FileStamp {
+        FileStamp { path: name.into(), bytes: mib << 20, modified: 1, hash: 0 }
+    }
+
+    fn partition(files: &[FileStamp]) -> Partition {
+        Partition { files: files.to_vec(), segments: 1, bad_rows: 0, bad_examples: Vec::new(), filtered_rows: 0 }
+    }
+
+    fn shown(groups: &[Group]) -> String {
+        let group = |g: &Group| {
+            let names: Vec<String> = g.files.iter().map(|f| f.path.display().to_string()).collect();
+            format!("{}{}", names.join("+"), g.kept.map_or(String::new(), |k| format!("={k}")))
+        };
+        groups.iter().map(group).collect::<Vec<_>>().join(" ")
+    }
+
+    #[test]
+    fn only_groups_with_changed_files_are_read_again() {
+        let [a, b, c, d] = [file("a", 40), file("b", 40), file("c", 1), file("d", 1)];
+        let all = [a.clone(), b.clone(), c.clone(), d.clone()];
+        assert_eq!(shown(&groups(&all, &[])), "a b c+d");
+        let before = [partition(&all[..1]), partition(&all[1..2]), partition(&all[2..])];
+        assert_eq!(shown(&groups(&all, &before)), "a=0 b=1 c+d=2");
+        let changed = FileStamp { modified: 2, ..b.clone() };
+        assert_eq!(shown(&groups(&[a.clone(), changed, c.clone(), d.clone()], &before)), "a=0 b c+d=2");
+        assert_eq!(shown(&groups(&[b.clone(), c.clone(), d.clone()], &before)), "b=1 c+d=2", "the first is gone");
+        let more = [a.clone(), b.clone(), c.clone(), d.clone(), file("e", 1)];
+        assert_eq!(shown(&groups(&more, &before)), "a=0 b=1 c+d+e", "small ones grow");
+        let large = [a, b, c, d, file("e", 40)];
+        assert_eq!(shown(&groups(&large, &before)), "a=0 b=1 c+d e");
+    }
+}

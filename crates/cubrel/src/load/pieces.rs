@@ -1,0 +1,229 @@
+//! Pieces of a source to the coded columns of a table: read and computed in parallel, coded a segment at a time, so that
+//! no more than a segment or two are ever held as plain values.
+
+use rayon::prelude::*;
+
+use super::LoadError;
+use super::own_row::{Finished, OwnRow};
+use super::staging::BadRows;
+use super::tables::eval_problem;
+use crate::formula::scalar::EvalError;
+use crate::formula::schema::Computed;
+use crate::store::encode::encode_segment;
+use crate::store::order::SortColumns;
+use crate::store::{Column, RawColumn, SEGMENT_ROWS};
+
+/// Why a piece cannot be taken.
+pub(super) enum Failure {
+    Load(LoadError),
+    /// A formula fails in a row of the piece; the batch that it stands in begins at this row.
+    Row(Box<EvalError>, usize),
+    /// A value is not of the type that the column was taken to have.
+    Odd,
+}
+
+impl From<LoadError> for Failure {
+    fn from(e: LoadError) -> Failure {
+        Failure::Load(e)
+    }
+}
+
+/// The rows of one piece.
+pub(super) struct Taken {
+    pub(super) columns: Vec<(String, RawColumn)>,
+    pub(super) bad: BadRows,
+}
+
+/// The rows of a table, coded segment by segment.
+#[derive(Default)]
+pub(super) struct Gathered {
+    /// Names of the columns, and when they were computed.
+    pub(super) names: Vec<(String, Computed)>,
+    /// By partition.
+    pub(super) partitions: Vec<Gathering>,
+}
+
+/// The rows of one partition.
+#[derive(Default)]
+pub(super) struct Gathering {
+    /// The columns of each segment.
+    pub(super) segments: Vec<Vec<Column>>,
+    pub(super) bad: BadRows,
+    /// Rows that the filter left out.
+    pub(super) filtered: u64,
+}
+
+/// A piece with everything computed.
+struct Read {
+    partition: usize,
+    rows: usize,
+    bad: BadRows,
+    finished: Finished,
+}
+
+/// Columns that are given whole.
+pub(super) fn of_columns(
+    own: &OwnRow<'_>,
+    held: &(dyn Fn(u64) -> Result<(), LoadError> + Sync),
+    columns: Vec<(String, RawColumn)>,
+) -> Result<Gathered, LoadError> {
+    let mut gatherer = Gatherer::new(own, held);
+    let mut columns = Some(columns);
+    let mut next = || Ok(columns.take().map(|columns| (0, columns)));
+    let taken = gatherer.take(&mut next, &|columns| Ok(Taken { columns, bad: BadRows::default() }));
+    match taken.and_then(|()| gatherer.finish()) {
+        Ok(gathered) => Ok(gathered),
+        Err(Failure::Load(e)) => Err(e),
+        Err(Failure::Row(..) | Failure::Odd) => unreachable!("problems of rows are told, and no type is guessed"),
+    }
+}
+
+/// Pieces for each thread that are read before they are put in order.
+const PIECES_AHEAD: usize = 2;
+
+/// Takes the pieces of a table, each with the partition that it belongs to.
+pub(super) struct Gatherer<'a> {
+    own: &'a OwnRow<'a>,
+    /// Is told the bytes of what is coded so far; says whether to go on.
+    held: &'a (dyn Fn(u64) -> Result<(), LoadError> + Sync),
+    gathered: Gathered,
+    /// The rows of the segment that is being filled, and its partition.
+    pending: Vec<RawColumn>,
+    pending_rows: usize,
+    partition: usize,
+    /// Segments that wait to be coded, with their partitions.
+    full: Vec<(usize, Vec<RawColumn>)>,
+    sort_by: SortColumns,
+    /// Rows of the source so far, those left out included.
+    rows_seen: usize,
+    /// Bytes of what is coded.
+    bytes: u64,
+}
+
+impl<'a> Gatherer<'a> {
+    pub(super) fn new(own: &'a OwnRow<'a>, held: &'a (dyn Fn(u64) -> Result<(), LoadError> + Sync)) -> Gatherer<'a> {
+        Gatherer {
+            own,
+            held,
+            gathered: Gathered::default(),
+            pending: Vec::new(),
+            pending_rows: 0,
+            partition: 0,
+            full: Vec::new(),
+            sort_by: SortColumns::default(),
+            rows_seen: 0,
+            bytes: 0,
+        }
+    }
+
+    /// Takes all pieces that `next` gives, in order; `read` turns them to columns, on all threads.
+    pub(super) fn take<P: Send>(
+        &mut self,
+        next: &mut (impl FnMut() -> Result<Option<(usize, P)>, LoadError> + Send),
+        read: &(impl Fn(P) -> Result<Taken, Failure> + Sync),
+    ) -> Result<(), Failure> {
+        let own = self.own;
+        let each = |(number, piece): (usize, Result<(usize, P), LoadError>)| {
+            let columns = || {
+                let (partition, piece) = piece?;
+                let Taken { columns, bad } = read(piece)?;
+                let rows = columns.first().map_or(0, |(_, raw)| raw.len());
+                Ok(Read { partition, rows, bad, finished: own.finish(columns)? })
+            };
+            (number, columns())
+        };
+        let most = PIECES_AHEAD * rayon::current_num_threads();
+        let (mut given, mut ended) = (0, false);
+        while !ended {
+            let wave = std::iter::from_fn(|| {
+                if ended || given == most {
+                    return None;
+                }
+                given += 1;
+                let piece = next().transpose();
+                ended = !matches!(piece, Some(Ok(_)));
+                piece.map(|p| (given, p))
+            });
+            let full = std::mem::take(&mut self.full);
+            // What has been read is coded while the next pieces are read.
+            let (coded, mut taken) = rayon::join(
+                || {
+                    full.into_par_iter()
+                        .map(|(p, columns)| (p, encode_segment(columns, &self.sort_by)))
+                        .collect::<Vec<_>>()
+                },
+                || wave.par_bridge().map(each).collect::<Vec<_>>(),
+            );
+            given = 0;
+            coded.into_iter().try_for_each(|(p, columns)| self.keep(p, columns))?;
+            taken.sort_unstable_by_key(|(number, _)| *number);
+            for (_, read) in taken {
+                self.add(read)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes the rows of a piece; a segment that has enough of them waits to be coded.
+    fn add(&mut self, read: Result<Read, Failure>) -> Result<(), Failure> {
+        let Read { partition, rows, bad, finished } = match read {
+            Err(Failure::Row(e, start)) => {
+                let problem = eval_problem(&e, self.rows_seen + start, self.own.table);
+                return Err(LoadError::from(problem).into());
+            }
+            read => read?,
+        };
+        self.rows_seen += rows;
+        let own = self.of(partition);
+        own.bad.join(bad);
+        own.filtered += finished.filtered;
+        let here = finished.columns.first().map_or(0, |(_, raw, _)| raw.len());
+        if partition != self.partition || self.pending_rows > 0 && self.pending_rows + here > SEGMENT_ROWS {
+            self.cut();
+        }
+        self.partition = partition;
+        self.pending_rows += here;
+        if self.pending.is_empty() {
+            self.gathered.names =
+                finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
+            self.pending = finished.columns.into_iter().map(|(_, raw, _)| raw).collect();
+        } else {
+            self.pending.iter_mut().zip(finished.columns).for_each(|(all, (_, raw, _))| all.append(raw));
+        }
+        Ok(())
+    }
+
+    fn cut(&mut self) {
+        let columns = std::mem::take(&mut self.pending);
+        if !columns.is_empty() {
+            self.full.push((self.partition, columns));
+        }
+        self.pending_rows = 0;
+    }
+
+    fn keep(&mut self, partition: usize, columns: Vec<Column>) -> Result<(), LoadError> {
+        let bytes = |c: &Column| c.heap_bytes().0 + c.heap_bytes().1;
+        self.bytes += columns.iter().map(bytes).sum::<usize>() as u64;
+        (self.held)(self.bytes)?;
+        self.of(partition).segments.push(columns);
+        Ok(())
+    }
+
+    fn of(&mut self, partition: usize) -> &mut Gathering {
+        let all = &mut self.gathered.partitions;
+        if all.len() <= partition {
+            all.resize_with(partition + 1, Gathering::default);
+        }
+        &mut all[partition]
+    }
+
+    /// All rows taken.
+    pub(super) fn finish(mut self) -> Result<Gathered, Failure> {
+        self.cut();
+        for (partition, columns) in std::mem::take(&mut self.full) {
+            let columns = encode_segment(columns, &self.sort_by);
+            self.keep(partition, columns)?;
+        }
+        Ok(self.gathered)
+    }
+}

@@ -1,0 +1,423 @@
+//! The codes of one segment, in whichever form takes the least.
+
+use super::bits::{PackedInts, bits_for};
+use super::sorted::SortedInts;
+
+/// The codes of some consecutive rows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Segment {
+    /// Smallest code, which is taken off the kept ones.
+    pub base: u64,
+    /// Largest code, null's included.
+    pub max: u64,
+    /// The codes less `base`.
+    pub codes: Codes,
+}
+
+/// Codes less the segment's smallest one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Codes {
+    /// Each in as many bits as the largest needs.
+    Packed(PackedInts),
+    /// Each code once for all rows that have it in a row.
+    Runs {
+        /// How many rows.
+        len: usize,
+        /// The row at which each run begins, the first left out, and the number of rows.
+        ends: SortedInts,
+        /// The code of each run.
+        codes: PackedInts,
+    },
+    /// One code in most rows, and the rows with another.
+    Sparse {
+        /// How many rows.
+        len: usize,
+        /// The code of most rows.
+        common: u64,
+        /// The other rows.
+        rows: SortedInts,
+        /// Their codes.
+        codes: PackedInts,
+    },
+    /// Each row's code is its place in the segment.
+    Counting(usize),
+}
+
+/// Another form than packed codes has to save at least one byte in so many.
+const WORTH: usize = 8;
+
+impl Segment {
+    /// Codes in the form that takes the least.
+    pub fn new(codes: &[u64]) -> Segment {
+        let (low, max) = codes.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
+        let base = low.min(max);
+        let counting = codes.len() > 1 && codes.iter().enumerate().all(|(i, c)| *c == base + i as u64);
+        let codes = if counting { Codes::Counting(codes.len()) } else { smallest(codes, base, bits_for(max - base)) };
+        Segment { base, max, codes }
+    }
+
+    /// How many bytes [`Segment::new`] will take.
+    pub fn bytes_of(codes: &[u64]) -> usize {
+        let (low, max) = codes.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
+        let base = low.min(max);
+        if codes.len() > 1 && codes.iter().enumerate().all(|(i, c)| *c == base + i as u64) {
+            return 0;
+        }
+        Forms::of(codes, bits_for(max - base)).least().1
+    }
+
+    /// How many rows.
+    pub fn len(&self) -> usize {
+        self.codes.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The code of a row.
+    pub fn get(&self, row: usize) -> u64 {
+        self.base + self.codes.get(row)
+    }
+
+    /// The codes from row `start` on.
+    pub fn unpack(&self, start: usize, out: &mut [u64]) {
+        self.codes.unpack(start, self.base, out);
+    }
+
+    /// As [`Segment::unpack`], for codes of 32 bits.
+    pub fn unpack32(&self, start: usize, out: &mut [u32]) {
+        self.codes.unpack(start, self.base as u32, out);
+    }
+
+    /// All codes.
+    pub fn all(&self) -> Vec<u64> {
+        let mut out = vec![0; self.len()];
+        self.unpack(0, &mut out);
+        out
+    }
+
+    /// The same rows with other codes; `to` keeps the order. Null's code is `null`, before and after.
+    #[must_use]
+    pub fn recoded(&self, null: (u64, u64), to: impl Fn(u64) -> u64) -> Segment {
+        let turned = |code: u64| if code == null.0 { null.1 } else { to(code) };
+        let base = turned(self.base);
+        let max = turned(self.max);
+        let less = |codes: &PackedInts| {
+            let width = bits_for(max - base);
+            let mut all = vec![0; codes.len()];
+            codes.unpack(0, self.base, &mut all);
+            PackedInts::pack(all.into_iter().map(|c| turned(c) - base), width)
+        };
+        let codes = match &self.codes {
+            Codes::Runs { len, ends, codes } => Codes::Runs { len: *len, ends: ends.clone(), codes: less(codes) },
+            Codes::Sparse { len, common, rows, codes } => Codes::Sparse {
+                len: *len,
+                common: turned(self.base + common) - base,
+                rows: rows.clone(),
+                codes: less(codes),
+            },
+            Codes::Packed(codes) => Codes::Packed(less(codes)),
+            Codes::Counting(len) if max - base + 1 == *len as u64 => Codes::Counting(*len),
+            Codes::Counting(_) => {
+                Codes::Packed(PackedInts::pack(self.all().into_iter().map(|c| turned(c) - base), bits_for(max - base)))
+            }
+        };
+        Segment { base, max, codes }
+    }
+}
+
+/// How many bytes codes take in each form.
+struct Forms {
+    packed: usize,
+    runs: usize,
+    run_count: usize,
+    sparse: usize,
+    common: u64,
+}
+
+/// Rows that are asked for the most common code.
+const MAJORITY_SAMPLE: usize = 1 << 12;
+
+enum Form {
+    Packed,
+    Runs,
+    Sparse,
+}
+
+impl Forms {
+    fn of(codes: &[u64], bits: u8) -> Forms {
+        let len = codes.len();
+        let run_count = 1 + codes.windows(2).filter(|w| w[0] != w[1]).count();
+        let common = majority(codes);
+        let others = common.map(|c| codes.iter().filter(|x| **x != c).count());
+        let with_places = |n: usize| SortedInts::bytes_for(n, len as u64) + n.div_ceil(64) * usize::from(bits) * 8;
+        Forms {
+            packed: len.div_ceil(64) * usize::from(bits) * 8,
+            runs: with_places(run_count),
+            run_count,
+            sparse: others.map_or(usize::MAX, with_places),
+            common: common.unwrap_or_default(),
+        }
+    }
+
+    fn least(&self) -> (Form, usize) {
+        let most = self.packed - self.packed / WORTH;
+        match (self.runs, self.sparse) {
+            (runs, sparse) if runs.min(sparse) >= most => (Form::Packed, self.packed),
+            (runs, sparse) if runs <= sparse => (Form::Runs, runs),
+            (_, sparse) => (Form::Sparse, sparse),
+        }
+    }
+}
+
+fn smallest(codes: &[u64], base: u64, bits: u8) -> Codes {
+    let forms = Forms::of(codes, bits);
+    match forms.least().0 {
+        Form::Packed => Codes::Packed(PackedInts::pack(codes.iter().map(|c| c - base), bits)),
+        Form::Runs => as_runs(codes, base, bits, forms.run_count),
+        Form::Sparse => as_sparse(codes, base, bits, forms.common),
+    }
+}
+
+/// The value that more than half of all are, if there is one, told by a sample: R. Boyer and J. Moore, "MJRTY — a fast majority vote
+/// algorithm" (1981).
+fn majority(codes: &[u64]) -> Option<u64> {
+    let (mut candidate, mut lead) = (None, 0usize);
+    // Where one code is in most rows, it is in most of some of them.
+    for code in codes.iter().step_by((codes.len() / MAJORITY_SAMPLE).max(1)) {
+        if lead == 0 {
+            (candidate, lead) = (Some(*code), 1);
+        } else if candidate == Some(*code) {
+            lead += 1;
+        } else {
+            lead -= 1;
+        }
+    }
+    candidate
+}
+
+fn as_runs(codes: &[u64], base: u64, bits: u8, runs: usize) -> Codes {
+    let mut ends = Vec::with_capacity(runs);
+    let mut kept = Vec::with_capacity(runs);
+    for (i, code) in codes.iter().enumerate() {
+        if codes.get(i + 1) != Some(code) {
+            ends.push(i as u64 + 1);
+            kept.push(code - base);
+        }
+    }
+    let len = codes.len();
+    Codes::Runs {
+        len,
+        ends: SortedInts::new(ends.into_iter(), len as u64),
+        codes: PackedInts::pack(kept.into_iter(), bits),
+    }
+}
+
+fn as_sparse(codes: &[u64], base: u64, bits: u8, common: u64) -> Codes {
+    let others: Vec<(u64, u64)> =
+        codes.iter().enumerate().filter(|(_, c)| **c != common).map(|(i, c)| (i as u64, c - base)).collect();
+    let rows = SortedInts::new(others.iter().map(|(i, _)| *i), codes.len() as u64);
+    let codes_of = PackedInts::pack(others.iter().map(|(_, c)| *c), bits);
+    Codes::Sparse { len: codes.len(), common: common - base, rows, codes: codes_of }
+}
+
+/// Numbers that codes are unpacked to.
+pub trait CodeWord: Copy + Default {
+    /// A code as this number; what it has not room for is cut off.
+    fn of(code: u64) -> Self;
+    /// A base and a code.
+    fn plus(self, code: u64) -> Self;
+}
+
+impl CodeWord for u64 {
+    #[inline(always)]
+    fn of(code: u64) -> u64 {
+        code
+    }
+
+    #[inline(always)]
+    fn plus(self, code: u64) -> u64 {
+        self.wrapping_add(code)
+    }
+}
+
+impl CodeWord for u32 {
+    #[inline(always)]
+    fn of(code: u64) -> u32 {
+        code as u32
+    }
+
+    #[inline(always)]
+    fn plus(self, code: u64) -> u32 {
+        self.wrapping_add(code as u32)
+    }
+}
+
+impl Codes {
+    /// How many rows.
+    pub fn len(&self) -> usize {
+        match self {
+            Codes::Packed(codes) => codes.len(),
+            Codes::Runs { len, .. } | Codes::Sparse { len, .. } | Codes::Counting(len) => *len,
+        }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Bits of a kept code.
+    pub fn bits(&self) -> u8 {
+        match self {
+            Codes::Packed(codes) | Codes::Runs { codes, .. } | Codes::Sparse { codes, .. } => codes.bits(),
+            Codes::Counting(_) => 0,
+        }
+    }
+
+    /// Bytes on the heap.
+    pub fn heap_bytes(&self) -> usize {
+        match self {
+            Codes::Packed(codes) => codes.heap_bytes(),
+            Codes::Runs { ends: places, codes, .. } | Codes::Sparse { rows: places, codes, .. } => {
+                places.heap_bytes() + codes.heap_bytes()
+            }
+            Codes::Counting(_) => 0,
+        }
+    }
+
+    /// The code of a row, less the segment's base.
+    pub fn get(&self, row: usize) -> u64 {
+        match self {
+            Codes::Packed(codes) => codes.get(row),
+            Codes::Runs { ends, codes, .. } => codes.get(ends.rank(row as u64 + 1)),
+            Codes::Sparse { common, rows, codes, .. } => {
+                let place = rows.rank(row as u64);
+                if place < rows.len() && rows.get(place) == row as u64 { codes.get(place) } else { *common }
+            }
+            Codes::Counting(_) => row as u64,
+        }
+    }
+
+    /// Writes the codes from row `start` on to `out`, adding `base` to each.
+    ///
+    /// # Panics
+    /// When there are fewer rows than `out` has room for.
+    pub fn unpack<T: CodeWord>(&self, start: usize, base: T, out: &mut [T]) {
+        match self {
+            Codes::Packed(packed) => packed.unpack_with(start, out, |v| base.plus(v)),
+            Codes::Runs { ends, codes, .. } => {
+                let first = ends.rank(start as u64 + 1);
+                let mut at = 0;
+                for (code, end) in Unpacked::new(codes, first).zip(ends.iter_from(first)) {
+                    let to = (end as usize - start).min(out.len());
+                    out[at..to].fill(base.plus(code));
+                    at = to;
+                    if at == out.len() {
+                        break;
+                    }
+                }
+            }
+            Codes::Sparse { common, rows, codes, .. } => {
+                out.fill(base.plus(*common));
+                let first = rows.rank(start as u64);
+                for (code, row) in Unpacked::new(codes, first).zip(rows.iter_from(first)) {
+                    let Some(slot) = out.get_mut(row as usize - start) else { break };
+                    *slot = base.plus(code);
+                }
+            }
+            Codes::Counting(_) => {
+                for (i, slot) in out.iter_mut().enumerate() {
+                    *slot = base.plus((start + i) as u64);
+                }
+            }
+        }
+    }
+}
+
+/// Packed numbers one after the other, unpacked by the block.
+struct Unpacked<'a> {
+    of: &'a PackedInts,
+    at: usize,
+    block: [u64; 64],
+    from: usize,
+}
+
+impl<'a> Unpacked<'a> {
+    fn new(of: &'a PackedInts, at: usize) -> Unpacked<'a> {
+        Unpacked { of, at, block: [0; 64], from: usize::MAX }
+    }
+}
+
+impl Iterator for Unpacked<'_> {
+    type Item = u64;
+
+    #[inline]
+    fn next(&mut self) -> Option<u64> {
+        if self.at >= self.of.len() {
+            return None;
+        }
+        let from = self.at / 64 * 64;
+        if from != self.from {
+            self.from = from;
+            let count = 64.min(self.of.len() - from);
+            self.of.unpack(from, 0, &mut self.block[..count]);
+        }
+        self.at += 1;
+        Some(self.block[(self.at - 1) % 64])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Every form gives back what was put in, row by row and from any row on.
+    fn check(codes: &[u64], form: &str) {
+        let segment = Segment::new(codes);
+        let name = match &segment.codes {
+            Codes::Packed(_) => "packed",
+            Codes::Runs { .. } => "runs",
+            Codes::Sparse { .. } => "sparse",
+            Codes::Counting(_) => "counting",
+        };
+        assert_eq!(name, form, "{} codes", codes.len());
+        assert_eq!(segment.all(), codes);
+        assert_eq!(segment.len(), codes.len());
+        for row in (0..codes.len()).step_by(7) {
+            assert_eq!(segment.get(row), codes[row], "{form} row {row}");
+            let len = (codes.len() - row).min(100);
+            let mut wide = vec![0; len];
+            segment.unpack(row, &mut wide);
+            assert_eq!(wide, codes[row..row + len], "{form} from {row}");
+            if segment.max <= u64::from(u32::MAX) {
+                let mut narrow = vec![0u32; len];
+                segment.unpack32(row, &mut narrow);
+                assert!(narrow.iter().zip(&wide).all(|(a, b)| u64::from(*a) == *b), "{form} from {row}");
+            }
+        }
+        let (null, more) = (segment.max, 5 * segment.max + 9);
+        if more < 1 << 62 {
+            let turned = segment.recoded((null, more), |c| 3 * c + 2);
+            let expected: Vec<u64> = codes.iter().map(|c| if *c == null { more } else { 3 * c + 2 }).collect();
+            assert_eq!(turned.all(), expected, "{form} recoded");
+        }
+        let shifted = segment.recoded((u64::MAX, u64::MAX), |c| c);
+        assert_eq!(shifted, segment, "{form} recoded to itself");
+    }
+
+    #[test]
+    fn the_smallest_form_is_taken_and_gives_back_the_codes() {
+        let noise = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40;
+        check(&[], "packed");
+        check(&[7], "packed");
+        check(&[4; 500], "packed");
+        check(&(0..1000).map(noise).collect::<Vec<_>>(), "packed");
+        check(&(0..1000).map(|i| noise(i / 50)).collect::<Vec<_>>(), "runs");
+        check(&(0..1000).map(|i| 900 + i).collect::<Vec<_>>(), "counting");
+        check(&(0..4000).map(|i| if i % 97 == 5 { noise(i) } else { 3 }).collect::<Vec<_>>(), "sparse");
+        check(&(0..4000).map(|i| if i % 97 == 5 { 3 } else { 1 << 50 }).collect::<Vec<_>>(), "sparse");
+    }
+}

@@ -1,0 +1,250 @@
+//! Distinct texts in order, so that comparing codes compares texts.
+//!
+//! * here: the three forms, and the choice between them
+//! * [`template`]: short texts of one shape as numbers
+//! * [`blocks`]: long texts by what they share with the one before, packed
+//! * [`merge`]: several dictionaries to one
+
+pub mod blocks;
+pub mod merge;
+pub mod template;
+
+use std::sync::Arc;
+
+use super::buffer::Buffer;
+use super::sorted::SortedInts;
+use super::texts::TextList;
+use blocks::Blocks;
+use template::Template;
+
+/// Dictionaries of up to so many bytes stand as they are: there is little to save.
+const PLAIN_BYTES: usize = 1 << 14;
+
+/// Sorted distinct texts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum TextDictionary {
+    /// One after the other.
+    Plain {
+        /// All texts.
+        bytes: Buffer<u8>,
+        /// Where each text begins, and the end.
+        starts: Buffer<u32>,
+    },
+    /// The number of each text among all that fit a template.
+    Ranked {
+        /// Which letters can stand at each place.
+        template: Template,
+        /// The numbers.
+        ranks: SortedInts,
+    },
+    /// Blocks of texts, each text without what it shares with the one before.
+    Blocks(Blocks),
+}
+
+impl TextDictionary {
+    /// From sorted distinct texts, in the form that takes the least.
+    pub fn new(sorted: &TextList) -> TextDictionary {
+        let plain = sorted.bytes() + (sorted.len() + 1) * 4;
+        if plain <= PLAIN_BYTES {
+            return TextDictionary::plain(sorted);
+        }
+        let template = Template::of((0..sorted.len()).map(|i| sorted.get_bytes(i)));
+        let ranked = template.as_ref().and_then(|t| Some(SortedInts::bytes_for(sorted.len(), t.count()? - 1)));
+        // Where a number says nearly everything, nothing that knows only of repeats will take less.
+        if let (Some(template), Some(bytes)) = (&template, ranked)
+            && bytes * 3 <= plain
+        {
+            return TextDictionary::ranked(template.clone(), sorted);
+        }
+        let blocks = Blocks::new(sorted);
+        match (template, ranked) {
+            (Some(template), Some(bytes)) if bytes <= blocks.heap_bytes() => TextDictionary::ranked(template, sorted),
+            _ => TextDictionary::Blocks(blocks),
+        }
+    }
+
+    /// In the form in which each text is reached at once.
+    ///
+    /// # Panics
+    /// When the texts take more than 4 GiB.
+    pub fn plain(sorted: &TextList) -> TextDictionary {
+        let mut bytes = Vec::with_capacity(sorted.bytes());
+        let mut starts = vec![0];
+        for text in sorted.iter() {
+            bytes.extend_from_slice(text.as_bytes());
+            starts.push(u32::try_from(bytes.len()).expect("plain dictionaries are small"));
+        }
+        TextDictionary::Plain { bytes: bytes.into(), starts: starts.into() }
+    }
+
+    fn ranked(template: Template, sorted: &TextList) -> TextDictionary {
+        let ranks: Vec<u64> = (0..sorted.len()).filter_map(|i| template.rank(sorted.get_bytes(i))).collect();
+        let most = template.count().map_or(u64::MAX, |n| n - 1);
+        TextDictionary::Ranked { template, ranks: SortedInts::new(ranks.iter().copied(), most) }
+    }
+
+    /// From stored parts; `None` if they are not a dictionary.
+    pub fn from_plain(bytes: Buffer<u8>, starts: Buffer<u32>) -> Option<TextDictionary> {
+        let text = std::str::from_utf8(&bytes).ok()?;
+        let ordered = starts.windows(2).all(|w| w[0] <= w[1]);
+        let whole = starts.first() == Some(&0) && starts.last().copied() == u32::try_from(bytes.len()).ok();
+        let cut = starts.iter().all(|s| text.is_char_boundary(*s as usize));
+        (ordered && whole && cut).then_some(TextDictionary::Plain { bytes, starts })
+    }
+
+    /// How many texts.
+    pub fn len(&self) -> usize {
+        match self {
+            TextDictionary::Plain { starts, .. } => starts.len().saturating_sub(1),
+            TextDictionary::Ranked { ranks, .. } => ranks.len(),
+            TextDictionary::Blocks(blocks) => blocks.len(),
+        }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Gives the text of a code to `take`.
+    fn with<R>(&self, code: usize, take: impl FnOnce(&str) -> R) -> R {
+        match self {
+            TextDictionary::Plain { bytes, starts } => {
+                let text = &bytes[starts[code] as usize..starts[code + 1] as usize];
+                take(std::str::from_utf8(text).unwrap_or_default())
+            }
+            TextDictionary::Ranked { template, ranks } => {
+                let mut text = Vec::with_capacity(template.places());
+                template.write(ranks.get(code), &mut text);
+                take(&String::from_utf8_lossy(&text))
+            }
+            TextDictionary::Blocks(blocks) => take(blocks.get(code).as_str()),
+        }
+    }
+
+    /// The text of a code.
+    pub fn get(&self, code: usize) -> Arc<str> {
+        self.with(code, |text| Arc::from(text))
+    }
+
+    /// Gives every text to `visit`, in order.
+    pub fn each(&self, mut visit: impl FnMut(&str)) {
+        match self {
+            TextDictionary::Plain { .. } => (0..self.len()).for_each(|code| self.with(code, &mut visit)),
+            TextDictionary::Ranked { template, ranks } => {
+                let mut text = Vec::with_capacity(template.places());
+                for rank in ranks.iter_from(0) {
+                    text.clear();
+                    template.write(rank, &mut text);
+                    visit(&String::from_utf8_lossy(&text));
+                }
+            }
+            TextDictionary::Blocks(blocks) => {
+                for block in 0..blocks.count() {
+                    blocks.block(block).iter().for_each(&mut visit);
+                }
+            }
+        }
+    }
+
+    /// All texts.
+    pub fn list(&self) -> TextList {
+        let mut list = TextList::with_capacity(self.len(), 0);
+        self.each(|text| list.push(text));
+        list
+    }
+
+    /// The texts of some codes; those that are none are empty.
+    pub fn texts(&self, codes: &[u64]) -> Vec<Arc<str>> {
+        let empty: Arc<str> = Arc::from("");
+        if let TextDictionary::Blocks(blocks) = self {
+            return blocks.texts(codes, &empty);
+        }
+        codes.iter().map(|c| if *c < self.len() as u64 { self.get(*c as usize) } else { empty.clone() }).collect()
+    }
+
+    /// The code of a text.
+    pub fn find(&self, text: &str) -> Option<usize> {
+        match self {
+            TextDictionary::Ranked { template, ranks } => {
+                let rank = template.rank(text.as_bytes())?;
+                let code = ranks.rank(rank);
+                (code < ranks.len() && ranks.get(code) == rank).then_some(code)
+            }
+            TextDictionary::Blocks(blocks) => blocks.find(text),
+            TextDictionary::Plain { .. } => {
+                let (mut low, mut high) = (0, self.len());
+                while low < high {
+                    let middle = low.midpoint(high);
+                    match self.with(middle, |t| t.cmp(text)) {
+                        std::cmp::Ordering::Less => low = middle + 1,
+                        std::cmp::Ordering::Greater => high = middle,
+                        std::cmp::Ordering::Equal => return Some(middle),
+                    }
+                }
+                None
+            }
+        }
+    }
+
+    /// What the form is called.
+    pub fn form(&self) -> &'static str {
+        match self {
+            TextDictionary::Plain { .. } => "plain",
+            TextDictionary::Ranked { .. } => "template",
+            TextDictionary::Blocks(_) => "blocks",
+        }
+    }
+
+    /// Bytes on the heap.
+    pub fn heap_bytes(&self) -> usize {
+        match self {
+            TextDictionary::Plain { bytes, starts } => bytes.len() + starts.len() * 4,
+            TextDictionary::Ranked { template, ranks } => template.heap_bytes() + ranks.heap_bytes(),
+            TextDictionary::Blocks(blocks) => blocks.heap_bytes(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What is there is found, in every form, and what is not is not.
+    fn check(texts: impl IntoIterator<Item = String>, form: &str) -> TextDictionary {
+        let mut sorted: Vec<String> = texts.into_iter().collect();
+        sorted.sort();
+        sorted.dedup();
+        let list: TextList = sorted.iter().map(String::as_str).collect();
+        let best = TextDictionary::new(&list);
+        assert_eq!(best.form(), form);
+        for dictionary in [&best, &TextDictionary::plain(&list), &TextDictionary::Blocks(Blocks::new(&list))] {
+            assert_eq!(dictionary.list(), list);
+            for (code, text) in sorted.iter().enumerate().step_by(11) {
+                assert_eq!(&*dictionary.get(code), text);
+                assert_eq!(dictionary.find(text), Some(code), "{text}");
+                assert_eq!(dictionary.find(&format!("{text}~")), None);
+                assert_eq!(dictionary.find(text.get(1..).unwrap_or("~~")), None);
+            }
+            let codes = [sorted.len() as u64, 0, sorted.len() as u64 - 1, 0];
+            let found = dictionary.texts(&codes);
+            let expected = ["", &sorted[0], &sorted[sorted.len() - 1], &sorted[0]];
+            assert_eq!(found.iter().map(|t| &**t).collect::<Vec<_>>(), expected);
+        }
+        best
+    }
+
+    #[test]
+    fn each_kind_of_text_takes_the_form_that_suits_it() {
+        check(["", "Ness", "Ärö", "Holm"].map(String::from), "plain");
+        let mixed = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        let ids = check((0..20_000).map(|i| format!("TI-{:07}", mixed(i) >> 44)), "template");
+        assert!(ids.heap_bytes() < 30_000, "{} bytes for 20,000 numbers of which most are there", ids.heap_bytes());
+        check((0..20_000).map(|i| format!("{:x}", mixed(i) >> 8)), "template");
+        let note = |i: u64| format!("Dear {:05}, the boat to {} is late because of fog", i % 9000, mixed(i) >> 52);
+        let notes = check((0..20_000).map(note), "blocks");
+        let plain: usize = (0..20_000).map(|i| note(i).len()).sum();
+        assert!(notes.heap_bytes() * 5 < plain, "{} of {plain}", notes.heap_bytes());
+        check((0..3000).map(|i| "é".repeat(1 + i % 50) + &mixed(i as u64).to_string()), "blocks");
+    }
+}

@@ -1,0 +1,195 @@
+//! Writing a store file.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Seek, SeekFrom, Write};
+use std::path::Path;
+use std::sync::Arc;
+
+use xxhash_rust::xxh3::Xxh3;
+
+use super::layout::{
+    Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, SegmentEntry, SortedEntry,
+    TableEntry,
+};
+use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION, beside};
+use crate::store::bits::PackedInts;
+use crate::store::codes::{Codes, Segment};
+use crate::store::column::{Coding, Column};
+use crate::store::dictionary::TextDictionary;
+use crate::store::lookup::{Lookup, Target};
+use crate::store::numbers::Numbers;
+use crate::store::sorted::SortedInts;
+
+/// Writes a store file: beside the old one, to the disk, and then in its place.
+///
+/// # Errors
+/// When something cannot be written; the old file is then still there.
+pub fn write(path: &Path, stored: &Stored) -> io::Result<()> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder)?;
+    let beside = beside(path);
+    let written = File::create(&beside).and_then(|file| {
+        let mut file = BufWriter::with_capacity(1 << 20, file);
+        write_to(&mut file, stored)?;
+        file.flush()?;
+        file.get_ref().sync_all()
+    });
+    let result = written.and_then(|()| std::fs::rename(&beside, path));
+    if result.is_err() {
+        // What was half written is of no use; that it cannot be removed would say nothing new.
+        let _ = std::fs::remove_file(&beside);
+        return result;
+    }
+    // The rename itself has to reach the disk, too.
+    File::open(folder)?.sync_all()
+}
+
+/// Writes what a store file consists of.
+///
+/// # Errors
+/// When something cannot be written.
+pub fn write_to(file: &mut (impl Write + Seek), stored: &Stored) -> io::Result<()> {
+    file.write_all(&[0; PREAMBLE])?;
+    let mut blocks = Blocks { file, at: PREAMBLE as u64 };
+    let header = Header {
+        tables: stored.tables.iter().map(|t| blocks.table(t)).collect::<io::Result<_>>()?,
+        lookups: stored.lookups.iter().map(|l| blocks.lookup(l)).collect::<io::Result<_>>()?,
+        notes: stored.notes.clone(),
+    };
+    let text = serde_json::to_vec(&header)?;
+    let at = blocks.at;
+    file.write_all(&text)?;
+    file.seek(SeekFrom::Start(0))?;
+    file.write_all(MAGIC)?;
+    for word in [VERSION, at, text.len() as u64, xxhash_rust::xxh3::xxh3_64(&text)] {
+        file.write_all(&word.to_le_bytes())?;
+    }
+    Ok(())
+}
+
+/// Blocks on their way to a file.
+struct Blocks<'f, F> {
+    file: &'f mut F,
+    at: u64,
+}
+
+impl<F: Write> Blocks<'_, F> {
+    fn block<const N: usize>(&mut self, values: impl Iterator<Item = [u8; N]>) -> io::Result<Block> {
+        let start = self.at;
+        let mut hash = Xxh3::new();
+        let mut buffer = Vec::with_capacity(1 << 16);
+        for value in values {
+            buffer.extend_from_slice(&value);
+            if buffer.len() + N > 1 << 16 {
+                self.put(&mut buffer, &mut hash)?;
+            }
+        }
+        self.put(&mut buffer, &mut hash)?;
+        let len = self.at - start;
+        let padding = (len.next_multiple_of(8) - len) as usize;
+        self.file.write_all(&[0; 8][..padding])?;
+        self.at += padding as u64;
+        Ok(Block(start, len, hash.digest()))
+    }
+
+    fn put(&mut self, buffer: &mut Vec<u8>, hash: &mut Xxh3) -> io::Result<()> {
+        hash.update(buffer);
+        self.file.write_all(buffer)?;
+        self.at += buffer.len() as u64;
+        buffer.clear();
+        Ok(())
+    }
+
+    fn words(&mut self, words: &[u64]) -> io::Result<Block> {
+        self.block(words.iter().map(|w| w.to_le_bytes()))
+    }
+
+    fn bytes(&mut self, bytes: &[u8]) -> io::Result<Block> {
+        self.block(bytes.iter().map(|b| [*b]))
+    }
+
+    fn packed(&mut self, packed: &PackedInts) -> io::Result<PackedEntry> {
+        Ok(PackedEntry { bits: packed.bits(), len: packed.len(), words: self.words(packed.words())? })
+    }
+
+    fn sorted(&mut self, sorted: &SortedInts) -> io::Result<SortedEntry> {
+        let (low, high, samples) = sorted.parts();
+        Ok(SortedEntry { low: self.packed(low)?, high: self.words(high)?, samples: self.words(samples)? })
+    }
+
+    fn table(&mut self, table: &StoredTable) -> io::Result<TableEntry> {
+        let columns = match table.shares {
+            Some(_) => Vec::new(),
+            None => table.columns.iter().map(|c| self.column(c)).collect::<io::Result<_>>()?,
+        };
+        Ok(TableEntry { name: table.name.clone(), shares: table.shares, rows: table.rows, columns })
+    }
+
+    fn column(&mut self, (name, column): &(String, Arc<Column>)) -> io::Result<ColumnEntry> {
+        Ok(ColumnEntry {
+            name: name.clone(),
+            ty: column.ty().to_string(),
+            coding: self.coding(column.coding())?,
+            digits: column.digits(),
+            domain: column.domain(),
+            nulls: column.nulls(),
+            distinct: column.distinct(),
+            segments: column.segments().iter().map(|s| self.segment(s)).collect::<io::Result<_>>()?,
+        })
+    }
+
+    fn coding(&mut self, coding: &Coding) -> io::Result<CodingEntry> {
+        Ok(match coding {
+            Coding::Offset { base, step } => CodingEntry::Offset { base: *base, step: *step },
+            Coding::Numbers(Numbers::Listed(values)) => {
+                CodingEntry::Listed { values: self.block(values.iter().map(|v| v.to_le_bytes()))? }
+            }
+            Coding::Numbers(Numbers::Distances { first, more }) => {
+                CodingEntry::Distances { first: *first, more: self.sorted(more)? }
+            }
+            Coding::Texts(TextDictionary::Plain { bytes, starts }) => CodingEntry::Plain {
+                bytes: self.bytes(bytes)?,
+                starts: self.block(starts.iter().map(|s| s.to_le_bytes()))?,
+            },
+            Coding::Texts(TextDictionary::Ranked { template, ranks }) => {
+                CodingEntry::Template { places: template.parts(), ranks: self.sorted(ranks)? }
+            }
+            Coding::Texts(TextDictionary::Blocks(blocks)) => {
+                let ([bytes, heads], [starts, first, head_starts]) = blocks.parts();
+                CodingEntry::Blocks {
+                    bytes: [self.bytes(bytes)?, self.bytes(heads)?],
+                    numbers: [self.words(starts)?, self.words(first)?, self.words(head_starts)?],
+                }
+            }
+        })
+    }
+
+    fn segment(&mut self, segment: &Segment) -> io::Result<SegmentEntry> {
+        let codes = match &segment.codes {
+            Codes::Packed(codes) => CodesEntry::Packed(self.packed(codes)?),
+            Codes::Runs { len, ends, codes } => {
+                CodesEntry::Runs { len: *len, ends: self.sorted(ends)?, codes: self.packed(codes)? }
+            }
+            Codes::Sparse { len, common, rows, codes } => {
+                CodesEntry::Sparse { len: *len, common: *common, rows: self.sorted(rows)?, codes: self.packed(codes)? }
+            }
+            Codes::Counting(len) => CodesEntry::Counting(*len),
+        };
+        Ok(SegmentEntry { base: segment.base, max: segment.max, codes })
+    }
+
+    fn lookup(&mut self, lookup: &Lookup) -> io::Result<LookupEntry> {
+        let (by_code, by_row) = match &lookup.target {
+            Target::ByCode(rows) => (Some(self.block(rows.iter().map(|r| r.to_le_bytes()))?), None),
+            Target::ByRow(packed) => (None, Some(self.packed(packed)?)),
+        };
+        Ok(LookupEntry {
+            by_code,
+            by_row,
+            unmatched_rows: lookup.unmatched_rows,
+            key_count: lookup.key_count,
+            one_rows: lookup.one_rows,
+            examples: lookup.examples.clone(),
+        })
+    }
+}

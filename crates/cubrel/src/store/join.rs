@@ -1,0 +1,257 @@
+//! Columns of consecutive rows to one: one coding for all of them, and segments with its codes.
+
+use rayon::prelude::*;
+
+use super::codes::Segment;
+use super::column::{Coding, Column, Cuts};
+use super::dictionary::TextDictionary;
+use super::dictionary::merge::merge;
+use super::encode::{Range, choose, divisor, float_key, scaled};
+
+impl Column {
+    /// The rows of all parts, one after the other, in their segments. All parts have the same type.
+    ///
+    /// # Panics
+    /// When there is no part.
+    pub fn join(parts: Vec<Column>) -> Column {
+        let Some(first) = parts.first() else { panic!("there is nothing to join") };
+        let ty = first.ty;
+        if parts.len() == 1 {
+            return parts.into_iter().next().unwrap_or_else(|| unreachable!("there is one"));
+        }
+        let nulls = parts.iter().map(|p| p.nulls).sum();
+        let cuts = Cuts::joined(parts.iter().map(|p| &p.cuts));
+        let joined =
+            if parts.iter().any(|p| matches!(p.coding, Coding::Texts(_))) { texts(parts) } else { numbers(parts) };
+        Column { ty, nulls, cuts, ..joined }
+    }
+
+    /// Only some of the segments, without codes that no row of them has.
+    #[must_use]
+    pub fn only(&self, segments: std::ops::Range<usize>) -> Column {
+        let kept = &self.segments[segments.clone()];
+        let cuts = Cuts::of(kept.iter().map(Segment::len));
+        let used = UsedCodes::of(kept, self.domain);
+        let nulls = if self.nulls == 0 {
+            0
+        } else {
+            kept.iter().map(|s| s.all().iter().filter(|c| **c == self.domain).count() as u64).sum()
+        };
+        let part = Column { cuts, nulls, segments: kept.to_vec(), ..self.clone() };
+        match &self.coding {
+            Coding::Texts(dictionary) if used.count() < self.domain => {
+                let mut new_code = vec![0u64; dictionary.len()];
+                let mut list = super::texts::TextList::default();
+                let mut code = 0;
+                dictionary.each(|text| {
+                    if used.has(code) {
+                        new_code[code as usize] = list.len() as u64;
+                        list.push(text);
+                    }
+                    code += 1;
+                });
+                let domain = list.len() as u64;
+                let segments =
+                    part.segments.iter().map(|s| s.recoded((self.domain, domain), |c| new_code[c as usize])).collect();
+                let coding = Coding::Texts(TextDictionary::new(&list));
+                Column { coding, domain, distinct: domain, segments, ..part }
+            }
+            Coding::Texts(_) => part,
+            _ => numbers(vec![part.clone()]).with_rows_of(&part),
+        }
+    }
+
+    fn with_rows_of(self, other: &Column) -> Column {
+        Column { ty: other.ty, nulls: other.nulls, cuts: other.cuts.clone(), ..self }
+    }
+}
+
+/// Which codes occur, as one bit each where that takes less than a list.
+enum UsedCodes {
+    Bits(Vec<u64>),
+    List(Vec<u64>),
+}
+
+impl UsedCodes {
+    fn of(segments: &[Segment], domain: u64) -> UsedCodes {
+        let rows: usize = segments.iter().map(Segment::len).sum();
+        let each = |visit: &mut dyn FnMut(u64)| {
+            for segment in segments {
+                segment.all().into_iter().filter(|c| *c < domain).for_each(&mut *visit);
+            }
+        };
+        if domain < 64 * rows as u64 + 4096 {
+            let mut bits = vec![0u64; domain as usize / 64 + 1];
+            each(&mut |c| bits[c as usize / 64] |= 1 << (c % 64));
+            return UsedCodes::Bits(bits);
+        }
+        let mut list = Vec::with_capacity(rows);
+        each(&mut |c| list.push(c));
+        list.sort_unstable();
+        list.dedup();
+        UsedCodes::List(list)
+    }
+
+    fn count(&self) -> u64 {
+        match self {
+            UsedCodes::Bits(bits) => bits.iter().map(|w| u64::from(w.count_ones())).sum(),
+            UsedCodes::List(list) => list.len() as u64,
+        }
+    }
+
+    fn has(&self, code: u64) -> bool {
+        match self {
+            UsedCodes::Bits(bits) => bits[code as usize / 64] >> (code % 64) & 1 == 1,
+            UsedCodes::List(list) => list.binary_search(&code).is_ok(),
+        }
+    }
+
+    fn all(&self) -> Vec<u64> {
+        match self {
+            UsedCodes::List(list) => list.clone(),
+            UsedCodes::Bits(bits) => {
+                let ones = |(i, word): (usize, &u64)| {
+                    let (word, start) = (*word, i as u64 * 64);
+                    (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| start + b)
+                };
+                bits.iter().enumerate().flat_map(ones).collect()
+            }
+        }
+    }
+}
+
+/// What the parts become; rows and nulls are the caller's.
+fn assembled(
+    of: Column,
+    coding: Coding,
+    digits: Option<u8>,
+    domain: u64,
+    distinct: u64,
+    segments: Vec<Segment>,
+) -> Column {
+    Column { coding, digits, domain, distinct, segments, proof: None, ..of }
+}
+
+fn texts(parts: Vec<Column>) -> Column {
+    let empty = TextDictionary::new(&super::texts::TextList::default());
+    let dictionaries: Vec<&TextDictionary> =
+        parts.iter().map(|p| if let Coding::Texts(d) = &p.coding { d } else { &empty }).collect();
+    let (merged, to) = merge(&dictionaries);
+    let domain = merged.len() as u64;
+    let segments: Vec<Vec<Segment>> = parts
+        .par_iter()
+        .zip(&to)
+        .map(|(part, to)| {
+            let turned = |s: &Segment| s.recoded((part.domain, domain), |c| u64::from(to[c as usize]));
+            part.segments.iter().map(turned).collect()
+        })
+        .collect();
+    let [first, ..] = <[Column; 1]>::try_from(parts.into_iter().take(1).collect::<Vec<_>>())
+        .unwrap_or_else(|_| unreachable!("there is one"));
+    assembled(first, Coding::Texts(merged), None, domain, domain, segments.into_iter().flatten().collect())
+}
+
+/// Numbers of parts as whole numbers that can be compared between parts.
+struct Common {
+    digits: Option<u8>,
+}
+
+impl Common {
+    fn of(parts: &[Column]) -> Common {
+        let some: Vec<&Column> = parts.iter().filter(|p| p.distinct > 0).collect();
+        let digits = some.iter().map(|p| p.digits).try_fold(0, |most, d| Some(most.max(d?)));
+        // Decimals with more digits have room for smaller numbers only.
+        let fits = |digits: u8| {
+            some.iter().all(|p| {
+                p.digits == Some(digits)
+                    || [0, p.domain - 1].iter().all(|c| scaled(p.float_of(p.int_of(*c)), digits).is_some())
+            })
+        };
+        Common { digits: digits.filter(|d| !some.is_empty() && fits(*d)) }
+    }
+
+    /// A part's number as one that all parts share.
+    fn shared(&self, part: &Column, v: i64) -> i64 {
+        if part.ty != crate::value::Type::Float || part.digits == self.digits {
+            return v;
+        }
+        match self.digits {
+            Some(digits) => scaled(part.float_of(v), digits).unwrap_or(0),
+            None => float_key(part.float_of(v)),
+        }
+    }
+}
+
+fn numbers(parts: Vec<Column>) -> Column {
+    let common = Common::of(&parts);
+    // For each part the codes that occur, and the numbers they stand for.
+    let used: Vec<(Vec<u64>, Vec<i64>)> = parts
+        .par_iter()
+        .map(|part| {
+            let codes = UsedCodes::of(&part.segments, part.domain).all();
+            let values = part.ints_of(&codes).into_iter().map(|v| common.shared(part, v)).collect();
+            (codes, values)
+        })
+        .collect();
+    let values = || used.iter().flat_map(|(_, values)| values.iter().copied());
+    let rows = parts.iter().map(Column::rows).sum();
+    let has_nulls = parts.iter().any(|p| p.nulls > 0);
+    let Some(range) = joined_range(&used) else {
+        let coding = Coding::Offset { base: 0, step: 1 };
+        let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
+        let first = parts.into_iter().next().unwrap_or_else(|| unreachable!("there is a part"));
+        return assembled(first, coding, None, 0, 0, segments);
+    };
+    let (coding, domain, distinct) = choose(range, values, rows, has_nulls);
+    let segments: Vec<Vec<Segment>> =
+        parts.par_iter().zip(&used).map(|(part, used)| recode(part, used, &coding, &common, domain)).collect();
+    let first = parts.into_iter().next().unwrap_or_else(|| unreachable!("there is a part"));
+    assembled(first, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
+}
+
+fn joined_range(used: &[(Vec<u64>, Vec<i64>)]) -> Option<Range> {
+    let ranges: Vec<Range> = used.iter().filter_map(|(_, values)| Range::of(values.iter().copied())).collect();
+    let min = ranges.iter().map(|r| r.min).min()?;
+    let max = ranges.iter().map(|r| r.max).max()?;
+    let mut step = 0;
+    for range in &ranges {
+        step = divisor(step, range.min.wrapping_sub(min) as u64);
+        if range.max > range.min {
+            step = divisor(step, range.step);
+        }
+    }
+    Some(Range { min, max, step: step.max(1) })
+}
+
+/// A part's segments in the common coding.
+fn recode(part: &Column, used: &(Vec<u64>, Vec<i64>), coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
+    let null = (part.domain, domain);
+    let same_numbers = part.digits == common.digits || part.ty != crate::value::Type::Float;
+    match (&part.coding, coding) {
+        (Coding::Offset { base, step }, Coding::Offset { base: to, step: by }) if same_numbers => {
+            let (shift, factor) = (base.wrapping_sub(*to) as u64, *step);
+            // Codes that do not occur may lie between steps.
+            let code = |c: u64| shift.wrapping_add(c.wrapping_mul(factor)) / by;
+            part.segments.iter().map(|s| s.recoded(null, code)).collect()
+        }
+        _ => {
+            let (codes, values) = used;
+            let new: Vec<u64> = values.iter().map(|v| code_of(coding, *v)).collect();
+            let code = |c: u64| codes.binary_search(&c).map_or(0, |place| new[place]);
+            if part.domain < 4 * codes.len() as u64 + 4096 {
+                let mut table = vec![0u64; part.domain as usize];
+                codes.iter().zip(&new).for_each(|(c, n)| table[*c as usize] = *n);
+                return part.segments.iter().map(|s| s.recoded(null, |c| table[c as usize])).collect();
+            }
+            part.segments.iter().map(|s| s.recoded(null, code)).collect()
+        }
+    }
+}
+
+fn code_of(coding: &Coding, value: i64) -> u64 {
+    match coding {
+        Coding::Offset { base, step } => value.wrapping_sub(*base) as u64 / step,
+        Coding::Numbers(numbers) => numbers.find(value).unwrap_or(0) as u64,
+        Coding::Texts(_) => 0,
+    }
+}

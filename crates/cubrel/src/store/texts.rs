@@ -1,0 +1,81 @@
+//! Texts one after the other.
+
+/// Texts in one piece of memory.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TextList {
+    bytes: Vec<u8>,
+    /// Where each text ends.
+    ends: Vec<usize>,
+}
+
+impl TextList {
+    /// Room for so many texts of so many bytes in all.
+    pub fn with_capacity(texts: usize, bytes: usize) -> TextList {
+        TextList { bytes: Vec::with_capacity(bytes), ends: Vec::with_capacity(texts) }
+    }
+
+    /// Appends a text.
+    pub fn push(&mut self, text: &str) {
+        self.bytes.extend_from_slice(text.as_bytes());
+        self.ends.push(self.bytes.len());
+    }
+
+    /// Appends all texts of another list.
+    pub fn extend(&mut self, other: &TextList) {
+        let start = self.bytes.len();
+        self.bytes.extend_from_slice(&other.bytes);
+        self.ends.extend(other.ends.iter().map(|end| start + end));
+    }
+
+    /// Takes the last text away.
+    pub fn pop(&mut self) {
+        self.ends.pop();
+        self.bytes.truncate(self.ends.last().copied().unwrap_or(0));
+    }
+
+    /// How many texts.
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.ends.is_empty()
+    }
+
+    /// The bytes of all texts together.
+    pub fn bytes(&self) -> usize {
+        self.bytes.len()
+    }
+
+    /// The text at `i`.
+    ///
+    /// # Panics
+    /// When there are not so many.
+    pub fn get(&self, i: usize) -> &str {
+        // Only whole texts are ever appended, so this is one.
+        std::str::from_utf8(self.get_bytes(i)).unwrap_or_default()
+    }
+
+    /// The bytes of the text at `i`.
+    ///
+    /// # Panics
+    /// When there are not so many.
+    pub fn get_bytes(&self, i: usize) -> &[u8] {
+        let start = if i == 0 { 0 } else { self.ends[i - 1] };
+        &self.bytes[start..self.ends[i]]
+    }
+
+    /// All texts.
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = &str> + Clone {
+        (0..self.len()).map(|i| self.get(i))
+    }
+}
+
+impl<'a> FromIterator<&'a str> for TextList {
+    fn from_iter<I: IntoIterator<Item = &'a str>>(texts: I) -> TextList {
+        let mut list = TextList::default();
+        texts.into_iter().for_each(|t| list.push(t));
+        list
+    }
+}
