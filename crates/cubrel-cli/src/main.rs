@@ -92,17 +92,11 @@ fn main() -> ExitCode {
         output::problems::report(&failure, &cli.global);
         return ExitCode::from(2);
     }
-    let result = match &cli.command {
-        Command::Demo(args) => commands::demo::run(args, &cli.global, &mut out),
-        Command::Draft(args) => commands::draft::run(args, &cli.global, &mut out),
-        Command::Refresh(args) => commands::refresh::run(args, &cli.global, &mut out),
-        Command::Check(args) => commands::check::run(args, &cli.global, &mut out),
-        Command::Query(args) => commands::query::run(args, &cli.global, &mut out),
-        Command::Why(args) => commands::why::run(args, &cli.global, &mut out),
-        Command::Time(args) => commands::time::run(args, &cli.global, &mut out),
-        Command::Size(args) => commands::size::run(args, &cli.global, &mut out),
-        Command::Functions(args) => commands::functions::run(args, &mut out),
-    };
+    let mut result = run(&cli, &mut out);
+    if let Err(commands::Failure::Model(cubrel::Error::Damaged(what))) = &result {
+        tracing::warn!("the store is made again, it is damaged: {what}");
+        result = commands::make_again(&cli.global).and_then(|()| run(&cli, &mut out));
+    }
     match result.and_then(|code| out.finish().map(|()| code)) {
         Ok(code) => ExitCode::from(code),
         // Whoever reads our output may stop when it has seen enough.
@@ -111,5 +105,19 @@ fn main() -> ExitCode {
             output::problems::report(&failure, &cli.global);
             ExitCode::from(2)
         }
+    }
+}
+
+fn run(cli: &Cli, out: &mut Output) -> commands::Done {
+    match &cli.command {
+        Command::Demo(args) => commands::demo::run(args, &cli.global, out),
+        Command::Draft(args) => commands::draft::run(args, &cli.global, out),
+        Command::Refresh(args) => commands::refresh::run(args, &cli.global, out),
+        Command::Check(args) => commands::check::run(args, &cli.global, out),
+        Command::Query(args) => commands::query::run(args, &cli.global, out),
+        Command::Why(args) => commands::why::run(args, &cli.global, out),
+        Command::Time(args) => commands::time::run(args, &cli.global, out),
+        Command::Size(args) => commands::size::run(args, &cli.global, out),
+        Command::Functions(args) => commands::functions::run(args, out),
     }
 }

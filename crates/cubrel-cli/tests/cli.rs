@@ -396,8 +396,8 @@ fn files_with_a_header_only_and_damaged_stores_are_no_obstacle() {
     assert_eq!(stdout(&cubrel(folder.path(), &query)), "channel.name,bookings\n,30000\n");
     let store = folder.path().join(".cubrel/store");
     let mut bytes = fs::read(&store).unwrap();
-    let middle = bytes.len() / 2;
-    bytes[middle] ^= 1;
+    let header = u64::from_le_bytes(bytes[16..24].try_into().unwrap()) as usize;
+    bytes[40..header].iter_mut().step_by(50).for_each(|b| *b ^= 1);
     fs::write(&store, &bytes).unwrap();
     let output = cubrel(folder.path(), &query);
     assert_eq!(stdout(&output), "channel.name,bookings\n,30000\n");

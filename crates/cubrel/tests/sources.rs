@@ -188,7 +188,12 @@ fn what_cannot_be_read_is_named() {
         ("a.arrow", Box::new(text("no arrow")), "", "a.arrow cannot be read"),
         ("a.csv.gz", Box::new(text(CSV)), "", "cannot be unpacked"),
         ("a.csv.zst", Box::new(text(CSV)), "", "cannot be unpacked"),
-        ("a.jsonl", Box::new(text("[1]\n{\"id\": 1}\n{\"id\"")), "", "a.jsonl line 1: this is no object"),
+        (
+            "a.jsonl",
+            Box::new(text("[1]\n{\"id\": 1, \"price\": 1, \"share\": 1}\n{\"id\"")),
+            "",
+            "a.jsonl line 1: this is no object",
+        ),
         ("a.jsonl", Box::new(text("\n")), "", "has no objects"),
         ("sqlite:a.db?table=nothing", Box::new(sqlite), "", "no such table: nothing"),
         ("sqlite:a.db", Box::new(sqlite), "", "does not say what to read of the database"),

@@ -58,6 +58,14 @@ pub fn open(global: &Global) -> Result<Model, Failure> {
     Ok(model)
 }
 
+/// Reads the sources again where the store is not what was written.
+pub fn make_again(global: &Global) -> Result<(), Failure> {
+    let progress = Progress::new(global);
+    Model::refresh(&global.model, &refresh_options(global), &progress)?;
+    progress.finish();
+    Ok(())
+}
+
 fn say_refreshed(report: &RefreshReport, global: &Global) {
     if global.quiet {
         return;

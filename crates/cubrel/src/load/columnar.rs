@@ -214,7 +214,7 @@ fn column_type(ty: &DataType) -> Option<Type> {
 
 fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
     let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
-    let mut part = Part::new(&types);
+    let mut part = Part::new(&types, true);
     match piece {
         Piece::Batch(batch) => append(&mut part, &batch)?,
         Piece::RowGroup { path, group, skip, rows } => {

@@ -61,6 +61,7 @@ struct Layout<'a> {
     names: Vec<String>,
     shapes: Vec<Shape>,
     missing: Vec<&'a [u8]>,
+    longest_missing: usize,
     /// By column, the type that somebody has declared.
     declared: Vec<Option<Type>>,
 }
@@ -108,12 +109,12 @@ fn find_delimiter(body: &[u8]) -> u8 {
 fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
     let path = input.name();
     let piece = Lines::new(vec![input.clone()], dialect.clone(), HEADER).next()?;
-    let body = piece.map(|p| p.body).unwrap_or_default();
+    let body = piece.as_ref().map_or(&[][..], |p| &p.body);
     let mut reader = ReaderBuilder::new()
         .delimiter(dialect.delimiter.unwrap_or(b','))
         .quote(dialect.quote)
         .flexible(true)
-        .from_reader(body.as_slice());
+        .from_reader(body);
     let header = reader
         .headers()
         .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
@@ -156,8 +157,8 @@ impl<'a> Layout<'a> {
         let mut dialect = request.dialect.clone();
         if dialect.delimiter.is_none() {
             let first = inputs.first().map(|i| Lines::new(vec![i.clone()], dialect.clone(), HEADER).next());
-            let body = first.transpose()?.flatten().map(|p| p.body).unwrap_or_default();
-            dialect.delimiter = Some(find_delimiter(&body));
+            let piece = first.transpose()?.flatten();
+            dialect.delimiter = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body)));
         }
         let names: Vec<String> =
             headers(inputs, &dialect)?.into_iter().map(|n| request.renamed.get(&n).cloned().unwrap_or(n)).collect();
@@ -173,7 +174,8 @@ impl<'a> Layout<'a> {
             })
             .collect();
         let missing = request.missing.iter().map(|m| m.as_bytes()).collect();
-        Ok(Layout { request, inputs, dialect, names, shapes, missing, declared })
+        let longest_missing = request.missing.iter().map(String::len).max().unwrap_or(0);
+        Ok(Layout { request, inputs, dialect, names, shapes, missing, longest_missing, declared })
     }
 
     fn lines(&self, inputs: Vec<Input>) -> Lines {
@@ -192,7 +194,11 @@ impl<'a> Layout<'a> {
             let delimiter = self.dialect.delimiter.unwrap_or(b',');
             let mut fields: Vec<&[u8]> = Vec::with_capacity(self.names.len());
             let mut header = piece.has_header;
-            for (i, line) in body.split(|b| *b == b'\n').enumerate() {
+            let ends = memchr::memchr_iter(b'\n', body).chain([body.len()]);
+            let mut from = 0;
+            for (i, end) in ends.enumerate() {
+                let line = &body[from..end];
+                from = end + 1;
                 let line = line.strip_suffix(b"\r").unwrap_or(line);
                 if line.is_empty() {
                     continue;
@@ -229,7 +235,8 @@ impl<'a> Layout<'a> {
     }
 
     fn is_missing(&self, field: &[u8]) -> bool {
-        self.missing.contains(&field)
+        // Most fields are longer than what stands for nothing.
+        field.len() <= self.longest_missing && self.missing.contains(&field)
     }
 
     /// The types of the first pieces' values, where nobody has declared others; `None` where there is no value.
@@ -323,7 +330,9 @@ impl<'a> Layout<'a> {
         let settled: Vec<Type> = types.iter().map(|ty| ty.unwrap_or(Type::Text)).collect();
         let kinds: Vec<Kind> =
             types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some())).collect();
-        let mut part = Part::new(&settled);
+        // Where all of it is text, every field is.
+        let is_text = std::str::from_utf8(&piece.body).is_ok();
+        let mut part = Part::new(&settled, is_text);
         let name = self.inputs[piece.input].name();
         self.each_row(piece, |fields, line| {
             let fields = match fields {

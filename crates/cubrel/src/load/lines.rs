@@ -4,8 +4,8 @@ use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, Cursor, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::dialect::Dialect;
 use super::{LoadError, bytes};
@@ -62,14 +62,28 @@ pub struct Piece {
     pub input: usize,
     /// The lines.
     pub body: Vec<u8>,
+    /// Where the memory of `body` goes when it is done with.
+    pool: Pool,
     /// Lines of the input in front of them.
     pub lines_before: u64,
     /// Whether the first of them names the columns.
     pub has_header: bool,
 }
 
+/// Memory of pieces that are done with: to clear new memory costs as much as to read into it.
+type Pool = Arc<Mutex<Vec<Vec<u8>>>>;
+
+impl Drop for Piece {
+    fn drop(&mut self) {
+        let mut body = std::mem::take(&mut self.body);
+        body.clear();
+        self.pool.lock().unwrap_or_else(PoisonError::into_inner).push(body);
+    }
+}
+
 /// Cuts texts into pieces.
 pub struct Lines {
+    pool: Pool,
     inputs: Vec<Input>,
     left: VecDeque<usize>,
     dialect: Dialect,
@@ -92,7 +106,15 @@ impl Lines {
     /// The lines of some texts, in pieces of about so many bytes.
     pub fn new(inputs: Vec<Input>, dialect: Dialect, piece: usize) -> Lines {
         let left = (0..inputs.len()).collect();
-        Lines { inputs, left, dialect, piece: piece.max(1), current: None, taken: Arc::default() }
+        Lines {
+            pool: Pool::default(),
+            inputs,
+            left,
+            dialect,
+            piece: piece.max(1),
+            current: None,
+            taken: Arc::default(),
+        }
     }
 
     /// Bytes of files taken since the last call.
@@ -114,7 +136,7 @@ impl Lines {
             }
             let Some(current) = &mut self.current else { return Ok(None) };
             let input = current.input;
-            match current.next(self.piece, &self.dialect) {
+            match current.next(self.piece, &self.dialect, &self.pool) {
                 Ok(Some(piece)) => return Ok(Some(piece)),
                 Ok(None) => {}
                 Err(e) => {
@@ -129,8 +151,9 @@ impl Lines {
 }
 
 impl Current {
-    fn next(&mut self, wanted: usize, dialect: &Dialect) -> io::Result<Option<Piece>> {
-        let mut body = std::mem::take(&mut self.rest);
+    fn next(&mut self, wanted: usize, dialect: &Dialect, pool: &Pool) -> io::Result<Option<Piece>> {
+        let mut body = pool.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
+        body.append(&mut self.rest);
         let mut splitter = Splitter { dialect, quoted: false, field_begins: true, seen: 0, end: None };
         loop {
             let before = body.len();
@@ -148,9 +171,11 @@ impl Current {
         if !self.at_end
             && let Some(end) = splitter.end
         {
-            self.rest = body.split_off(end);
+            self.rest.extend_from_slice(&body[end..]);
+            body.truncate(end);
         }
-        let piece = Piece { input: self.input, lines_before: self.lines, has_header: self.is_first, body };
+        let (lines_before, has_header, pool) = (self.lines, self.is_first, pool.clone());
+        let piece = Piece { input: self.input, lines_before, has_header, body, pool };
         self.lines += piece.body.iter().filter(|b| **b == b'\n').count() as u64;
         let is_empty = piece.body.is_empty() && !self.is_first;
         self.is_first = false;
@@ -210,7 +235,7 @@ mod tests {
         while let Some(piece) = lines.next().expect("text can be read") {
             let before = found.iter().flat_map(|p: &String| p.bytes()).filter(|b| *b == b'\n').count() as u64;
             assert_eq!((piece.has_header, piece.lines_before), (found.is_empty(), before));
-            found.push(String::from_utf8(piece.body).expect("whole lines"));
+            found.push(String::from_utf8(piece.body.clone()).expect("whole lines"));
         }
         found
     }

@@ -32,6 +32,8 @@ pub trait Observer: Sync {
     fn table(&self, _name: &str, _bytes: u64) {}
     /// More bytes of a table have been read.
     fn progress(&self, _name: &str, _bytes: u64) {}
+    /// More rows of a table are there.
+    fn rows(&self, _name: &str, _rows: u64) {}
     /// A table is done.
     fn done(&self, _report: &TableReport) {}
 }

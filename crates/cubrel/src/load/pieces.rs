@@ -79,7 +79,7 @@ pub(super) fn of_columns(
 }
 
 /// Pieces for each thread that are read before they are put in order.
-const PIECES_AHEAD: usize = 2;
+const PIECES_AHEAD: usize = 6;
 
 /// Takes the pieces of a table, each with the partition that it belongs to.
 pub(super) struct Gatherer<'a> {
@@ -88,11 +88,11 @@ pub(super) struct Gatherer<'a> {
     held: &'a (dyn Fn(u64) -> Result<(), LoadError> + Sync),
     gathered: Gathered,
     /// The rows of the segment that is being filled, and its partition.
-    pending: Vec<RawColumn>,
+    pending: Vec<Vec<RawColumn>>,
     pending_rows: usize,
     partition: usize,
     /// Segments that wait to be coded, with their partitions.
-    full: Vec<(usize, Vec<RawColumn>)>,
+    full: Vec<(usize, Vec<Vec<RawColumn>>)>,
     sort_by: SortColumns,
     /// Rows of the source so far, those left out included.
     rows_seen: usize,
@@ -183,19 +183,18 @@ impl<'a> Gatherer<'a> {
         }
         self.partition = partition;
         self.pending_rows += here;
-        if self.pending.is_empty() {
+        if self.gathered.names.is_empty() {
             self.gathered.names =
                 finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
-            self.pending = finished.columns.into_iter().map(|(_, raw, _)| raw).collect();
-        } else {
-            self.pending.iter_mut().zip(finished.columns).for_each(|(all, (_, raw, _))| all.append(raw));
+            self.pending = finished.columns.iter().map(|_| Vec::new()).collect();
         }
+        self.pending.iter_mut().zip(finished.columns).for_each(|(all, (_, raw, _))| all.push(raw));
         Ok(())
     }
 
     fn cut(&mut self) {
-        let columns = std::mem::take(&mut self.pending);
-        if !columns.is_empty() {
+        if self.pending.iter().any(|parts| !parts.is_empty()) {
+            let columns = self.pending.iter_mut().map(std::mem::take).collect();
             self.full.push((self.partition, columns));
         }
         self.pending_rows = 0;

@@ -44,32 +44,66 @@ pub(super) struct Interner {
     places: HashTable<u32>,
     given_up: bool,
     hasher: RandomState,
+    /// Short texts seen of late, with their places.
+    recent: Vec<(u128, u32)>,
+}
+
+/// Short texts that are remembered; a power of two.
+const RECENT: usize = 256;
+
+/// A text of up to 15 bytes as a number that no other one has.
+#[inline]
+fn short(text: &[u8]) -> Option<u128> {
+    let mut bytes = [0; 16];
+    bytes.get_mut(..text.len()).filter(|b| b.len() < 16)?.copy_from_slice(text);
+    bytes[15] = text.len() as u8 + 1;
+    Some(u128::from_le_bytes(bytes))
+}
+
+/// Where a short text is remembered.
+#[inline]
+fn recent_place(short: u128) -> usize {
+    let folded = (short as u64 ^ (short >> 64) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    (folded >> 56) as usize % RECENT
 }
 
 impl Interner {
-    fn push(&mut self, text: &str) {
+    /// Takes a text, in UTF-8.
+    fn push(&mut self, text: &[u8]) {
         let next = self.values.len() as u32;
         if self.given_up {
-            self.values.push(text);
+            self.values.push_bytes(text);
             self.indices.push(next);
+            return;
+        }
+        let short = short(text);
+        if let Some(key) = short
+            && let Some((known, place)) = self.recent.get(recent_place(key))
+            && *known == key
+        {
+            self.indices.push(*place);
             return;
         }
         let hash = self.hasher.hash_one(text);
         let (values, hasher) = (&mut self.values, &self.hasher);
         let found = self.places.entry(
             hash,
-            |place| values.get_bytes(*place as usize) == text.as_bytes(),
-            |place| hasher.hash_one(values.get(*place as usize)),
+            |place| values.get_bytes(*place as usize) == text,
+            |place| hasher.hash_one(values.get_bytes(*place as usize)),
         );
         let place = match found {
             hashbrown::hash_table::Entry::Occupied(entry) => *entry.get(),
             hashbrown::hash_table::Entry::Vacant(entry) => {
                 entry.insert(next);
-                values.push(text);
+                values.push_bytes(text);
                 next
             }
         };
         self.indices.push(place);
+        if let Some(key) = short {
+            self.recent.resize(RECENT, (0, 0));
+            self.recent[recent_place(key)] = (key, place);
+        }
         if self.values.len() > REPEATS_UNKNOWN && self.values.len() > self.indices.len() / 2 {
             self.given_up = true;
             self.places = HashTable::new();
@@ -87,6 +121,8 @@ pub(super) struct Staging {
     values: Values,
     /// Which values are not null, once there is a null.
     valid: Option<Vec<bool>>,
+    /// Whether fields are known to be UTF-8.
+    is_text: bool,
 }
 
 pub(super) enum Values {
@@ -102,7 +138,7 @@ impl Staging {
             Type::Float => Values::Floats(Vec::new()),
             _ => Values::Ints(Vec::new()),
         };
-        Staging { ty, values, valid: None }
+        Staging { ty, values, valid: None, is_text: false }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -125,10 +161,12 @@ impl Staging {
                 Some(v) => values.push(v),
                 None => return false,
             },
-            Values::Texts(texts) => match std::str::from_utf8(field) {
-                Ok(text) => texts.push(text),
-                Err(_) => return false,
-            },
+            Values::Texts(texts) => {
+                if !self.is_text && std::str::from_utf8(field).is_err() {
+                    return false;
+                }
+                texts.push(field);
+            }
         }
         if let Some(valid) = &mut self.valid {
             valid.push(true);
@@ -270,8 +308,12 @@ pub(super) struct Part {
 }
 
 impl Part {
-    pub(super) fn new(types: &[Type]) -> Part {
-        Part { columns: types.iter().map(|t| Staging::new(*t)).collect(), bad: BadRows::default() }
+    /// For a piece of which it may be known that all of it is UTF-8, and what ASCII parts in it, too.
+    pub(super) fn new(types: &[Type], is_text: bool) -> Part {
+        Part {
+            columns: types.iter().map(|t| Staging { is_text, ..Staging::new(*t) }).collect(),
+            bad: BadRows::default(),
+        }
     }
 }
 

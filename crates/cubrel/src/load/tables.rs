@@ -271,7 +271,8 @@ impl Loader<'_> {
     fn held(&self, name: &str, bytes: u64) -> Result<(), LoadError> {
         match self.memory {
             Some(memory) if bytes > memory => {
-                let message = format!("table `{name}` takes more than the {memory} bytes of memory that are left");
+                let message =
+                    format!("table `{name}` takes {bytes} bytes, more than the limit leaves for it ({memory})");
                 let help = "raise `memory` in [model], or load less; the old data is still there";
                 Err(Diagnostic::general(Problem::Data, message).help(help).into())
             }

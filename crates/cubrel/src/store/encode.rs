@@ -9,6 +9,7 @@ use super::codes::Segment;
 use super::column::{Coding, Column, Cuts};
 use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
+use super::divide::Divisor;
 use super::numbers::Numbers;
 use super::order::{SortColumns, best_order, in_order};
 use super::raw::{RawColumn, RawData};
@@ -47,10 +48,10 @@ impl Column {
     }
 }
 
-/// Codes the columns of one segment, with its rows in the order in which they take the least.
-pub fn encode_segment(columns: Vec<RawColumn>, sort_by: &SortColumns) -> Vec<Column> {
+/// Codes the columns of one segment, each given in parts, with its rows in the order in which they take the least.
+pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
-    let coded: Vec<Coded> = columns.into_par_iter().map(|raw| code(&raw)).collect();
+    let coded: Vec<Coded> = columns.into_par_iter().filter_map(RawColumn::joined).map(|raw| code(&raw)).collect();
     let order = best_order(&coded.iter().map(|c| c.codes.as_slice()).collect::<Vec<_>>(), sort_by);
     let each = coded.into_par_iter().map(|mut coded| {
         let codes = std::mem::take(&mut coded.codes);
@@ -80,54 +81,46 @@ pub(super) fn code(raw: &RawColumn) -> Coded {
 }
 
 fn ints(values: &[i64], raw: &RawColumn) -> Coded {
-    let valid = || values.iter().enumerate().filter(|(i, _)| raw.is_valid(*i)).map(|(_, v)| *v);
-    let Some(range) = Range::of(valid()) else {
-        let coding = Coding::Offset { base: 0, step: 1 };
-        return Coded {
-            ty: raw.ty,
-            coding,
-            digits: None,
-            domain: 0,
-            nulls: 0,
-            distinct: 0,
-            codes: vec![0; values.len()],
-        };
-    };
-    let has_nulls = raw.valid.is_some();
-    let (coding, domain, distinct) = choose(range, valid, values.len(), has_nulls);
-    let code = |(i, v): (usize, &i64)| {
-        if !raw.is_valid(i) {
-            return domain;
-        }
-        match &coding {
-            Coding::Offset { base, step: 1 } => v.wrapping_sub(*base) as u64,
-            Coding::Offset { base, step } => v.wrapping_sub(*base) as u64 / step,
-            Coding::Numbers(numbers) => numbers.find(*v).map_or(domain, |p| p as u64),
-            Coding::Texts(_) => 0,
+    let some: Vec<i64>;
+    let valid: &[i64] = match &raw.valid {
+        None => values,
+        Some(valid) => {
+            some = values.iter().zip(valid).filter(|(_, valid)| **valid).map(|(v, _)| *v).collect();
+            &some
         }
     };
-    let codes = match &coding {
-        Coding::Numbers(numbers) => codes_among(&numbers.all(), values, raw),
-        _ => values.iter().enumerate().map(code).collect(),
+    let Some(range) = Range::of(valid.iter().copied()) else {
+        let (coding, codes) = (Coding::Offset { base: 0, step: 1 }, vec![0; values.len()]);
+        return Coded { ty: raw.ty, coding, digits: None, domain: 0, nulls: 0, distinct: 0, codes };
     };
+    let all = || valid.iter().copied();
+    let (coding, domain, distinct) = choose(range, all, values.len(), raw.valid.is_some());
+    let mut codes = match &coding {
+        Coding::Numbers(numbers) => codes_among(&numbers.all(), values),
+        _ => {
+            let by = Divisor::new(range.step);
+            values.iter().map(|v| by.quotient(v.wrapping_sub(range.min) as u64)).collect()
+        }
+    };
+    if let Some(valid) = &raw.valid {
+        codes.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(code, _)| *code = domain);
+    }
     Coded { ty: raw.ty, coding, digits: None, domain, nulls: 0, distinct, codes }
 }
 
-/// The places of values in a sorted list, by a table where the range is small.
-fn codes_among(sorted: &[i64], values: &[i64], raw: &RawColumn) -> Vec<u64> {
-    let null = sorted.len() as u64;
+/// The places of values in a sorted list, by a table where the range is small; for other values any place.
+fn codes_among(sorted: &[i64], values: &[i64]) -> Vec<u64> {
     let (Some(first), Some(last)) = (sorted.first(), sorted.last()) else {
-        return vec![null; values.len()];
+        return vec![0; values.len()];
     };
     let range = last.wrapping_sub(*first) as u64;
     if range < 4 * values.len() as u64 + 65_536 {
         let mut places = vec![0u32; range as usize + 1];
         sorted.iter().enumerate().for_each(|(i, v)| places[v.wrapping_sub(*first) as usize] = i as u32);
-        let place = |v: &i64| u64::from(places[v.wrapping_sub(*first) as usize]);
-        return values.iter().enumerate().map(|(i, v)| if raw.is_valid(i) { place(v) } else { null }).collect();
+        let place = |v: &i64| places.get(v.wrapping_sub(*first) as usize).copied().unwrap_or(0);
+        return values.iter().map(|v| u64::from(place(v))).collect();
     }
-    let place = |v: &i64| sorted.binary_search(v).map_or(null, |p| p as u64);
-    values.iter().enumerate().map(|(i, v)| if raw.is_valid(i) { place(v) } else { null }).collect()
+    values.iter().map(|v| sorted.binary_search(v).unwrap_or(0) as u64).collect()
 }
 
 /// Smallest and largest of some numbers, and what divides all distances between them.
@@ -173,25 +166,25 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
 
 /// The greatest common divisor of all distances; 1 for none.
 fn common_step(distances: impl Iterator<Item = u64>) -> u64 {
-    let mut step = 0u64;
+    let mut by: Option<Divisor> = None;
     for distance in distances {
-        step = divisor(step, distance);
-        if step == 1 {
-            break;
+        if distance == 0 || by.is_some_and(|by| by.divides(distance)) {
+            continue;
         }
+        let step = by.map_or(distance, |by| divisor(by.get(), distance));
+        if step == 1 {
+            return 1;
+        }
+        by = Some(Divisor::new(step));
     }
-    step.max(1)
+    by.map_or(1, Divisor::get)
 }
 
 /// The greatest common divisor; that of 0 and a number is the number.
 pub(super) fn divisor(a: u64, b: u64) -> u64 {
     let (mut a, mut b) = (a, b);
-    // Distances are mostly multiples of the divisor so far, which one division tells.
     while b != 0 {
-        (a, b) = if a == 0 { (b, 0) } else { (a, b % a) };
-        if b != 0 {
-            std::mem::swap(&mut a, &mut b);
-        }
+        (a, b) = (b, a % b);
     }
     a
 }
@@ -207,8 +200,9 @@ fn sorted_numbers(values: impl Iterator<Item = i64>) -> Vec<i64> {
 fn distinct_numbers(values: impl Iterator<Item = i64>, min: i64, step: u64, codes: u64) -> (u64, Option<Vec<i64>>) {
     if codes < COUNTED_RANGE {
         let mut seen = vec![0u64; codes as usize / 64 + 1];
+        let by = Divisor::new(step);
         for v in values {
-            let place = (v.wrapping_sub(min) as u64 / step) as usize;
+            let place = by.quotient(v.wrapping_sub(min) as u64) as usize;
             seen[place / 64] |= 1 << (place % 64);
         }
         return (seen.iter().map(|w| u64::from(w.count_ones())).sum(), None);
@@ -271,54 +265,65 @@ fn floats(values: &[f64], raw: &RawColumn) -> Coded {
 }
 
 fn texts(values: &TextList, indices: &[u32], raw: &RawColumn) -> Coded {
-    let mut used = vec![false; values.len()];
-    for (i, index) in indices.iter().enumerate() {
-        if raw.is_valid(i) {
-            used[*index as usize] = true;
+    let used = match &raw.valid {
+        None if values.len() == indices.len() => vec![true; values.len()],
+        _ => {
+            let mut used = vec![false; values.len()];
+            let valid = indices.iter().enumerate().filter(|(i, _)| raw.is_valid(*i));
+            valid.for_each(|(_, index)| used[*index as usize] = true);
+            used
         }
-    }
-    let (sorted, code_of) = sort_texts(values, &used);
-    let null = sorted.len() as u64;
-    let code = |(i, index): (usize, &u32)| {
-        if raw.is_valid(i) { u64::from(code_of[*index as usize]) } else { null }
     };
-    let codes = indices.iter().enumerate().map(code).collect();
-    let coding = Coding::Texts(TextDictionary::new(&sorted));
+    let (dictionary, code_of) = sorted_texts(values, &used);
+    let null = dictionary.len() as u64;
+    // A column of nothing but nulls has no texts.
+    let code = |index: &u32| code_of.get(*index as usize).map_or(null, |code| u64::from(*code));
+    let mut codes: Vec<u64> = indices.iter().map(code).collect();
+    if let Some(valid) = &raw.valid {
+        codes.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(code, _)| *code = null);
+    }
+    let coding = Coding::Texts(dictionary);
     Coded { ty: raw.ty, coding, digits: None, domain: null, nulls: 0, distinct: null, codes }
 }
 
-/// The texts that are used in order, each once, and by place in the list its place in the order.
-fn sort_texts(values: &TextList, used: &[bool]) -> (TextList, Vec<u32>) {
+/// The dictionary of the texts that are used, and by place in the list the code of each.
+fn sorted_texts(values: &TextList, used: &[bool]) -> (TextDictionary, Vec<u32>) {
     let wanted = || (0..values.len()).filter(|i| used[*i]).map(|i| values.get_bytes(i));
     let places = || (0..values.len() as u32).into_par_iter().filter(|i| used[*i as usize]);
-    let mut sorted = TextList::default();
     let mut code_of = vec![0u32; values.len()];
-    let mut take = |place: u32| {
-        let text = values.get_bytes(place as usize);
-        if sorted.is_empty() || sorted.get_bytes(sorted.len() - 1) != text {
-            sorted.push(values.get(place as usize));
-        }
-        code_of[place as usize] = sorted.len() as u32 - 1;
-    };
-    let template = Template::of(wanted()).filter(|t| t.count().is_some());
-    if let Some(template) = template {
+    if let Some(template) = Template::of(wanted()).filter(|t| t.count().is_some()) {
         // Numbers are compared faster than texts.
         let rank = |place: u32| template.rank(values.get_bytes(place as usize)).unwrap_or(0);
         let mut ranked: Vec<(u64, u32)> = places().map(|place| (rank(place), place)).collect();
         ranked.par_sort_unstable();
-        ranked.into_iter().for_each(|(_, place)| take(place));
-    } else {
-        let head = |place: u32| {
-            let bytes = values.get_bytes(place as usize);
-            let mut head = [0u8; 8];
-            let n = bytes.len().min(8);
-            head[..n].copy_from_slice(&bytes[..n]);
-            u64::from_be_bytes(head)
-        };
-        let bytes = |place: u32| values.get_bytes(place as usize);
-        let mut headed: Vec<(u64, u32)> = places().map(|place| (head(place), place)).collect();
-        headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| bytes(*i).cmp(bytes(*k))));
-        headed.into_iter().for_each(|(_, place)| take(place));
+        let (mut ranks, mut bytes) = (Vec::with_capacity(ranked.len()), 0);
+        let mut firsts: Vec<u32> = Vec::with_capacity(ranked.len());
+        for (rank, place) in ranked {
+            if ranks.last() != Some(&rank) {
+                ranks.push(rank);
+                firsts.push(place);
+                bytes += values.get_bytes(place as usize).len();
+            }
+            code_of[place as usize] = ranks.len() as u32 - 1;
+        }
+        let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
+        return (TextDictionary::of_ranks(template, &ranks, bytes, list), code_of);
     }
-    (sorted, code_of)
+    let bytes = |place: u32| values.get_bytes(place as usize);
+    let head = |place: u32| {
+        let mut head = [0u8; 8];
+        let n = bytes(place).len().min(8);
+        head[..n].copy_from_slice(&bytes(place)[..n]);
+        u64::from_be_bytes(head)
+    };
+    let mut headed: Vec<(u64, u32)> = places().map(|place| (head(place), place)).collect();
+    headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| bytes(*i).cmp(bytes(*k))));
+    let mut sorted = TextList::default();
+    for (_, place) in headed {
+        if sorted.is_empty() || sorted.get_bytes(sorted.len() - 1) != bytes(place) {
+            sorted.push(values.get(place as usize));
+        }
+        code_of[place as usize] = sorted.len() as u32 - 1;
+    }
+    (TextDictionary::new(&sorted), code_of)
 }

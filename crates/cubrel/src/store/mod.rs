@@ -3,6 +3,7 @@
 //! * [`buffer`]: numbers on the heap or in a mapped file
 //! * [`bits`]: packed whole numbers; [`sorted`]: ascending ones
 //! * [`codes`]: the codes of a segment: packed, in runs, sparse, or counting
+//! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one
@@ -16,6 +17,7 @@ pub mod codes;
 pub mod column;
 pub mod dictionary;
 pub mod disk;
+pub mod divide;
 pub mod encode;
 pub mod join;
 pub mod lookup;

@@ -48,8 +48,23 @@ impl RawColumn {
         self.len() == 0
     }
 
+    /// The rows of all parts, which have the same type; `None` when there is no part.
+    pub fn joined(parts: Vec<RawColumn>) -> Option<RawColumn> {
+        let rows: usize = parts.iter().map(RawColumn::len).sum();
+        let mut parts = parts.into_iter();
+        let mut all = parts.next()?;
+        let more = rows - all.len();
+        match &mut all.data {
+            RawData::Ints(values) => values.reserve_exact(more),
+            RawData::Floats(values) => values.reserve_exact(more),
+            RawData::Texts { indices, .. } => indices.reserve_exact(more),
+        }
+        parts.for_each(|part| all.append(part));
+        Some(all)
+    }
+
     /// Appends the rows of another column of the same type.
-    pub fn append(&mut self, other: RawColumn) {
+    fn append(&mut self, other: RawColumn) {
         let (before, more) = (self.len(), other.len());
         if self.valid.is_some() || other.valid.is_some() {
             let valid = self.valid.get_or_insert_with(|| vec![true; before]);

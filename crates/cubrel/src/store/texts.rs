@@ -20,6 +20,13 @@ impl TextList {
         self.ends.push(self.bytes.len());
     }
 
+    /// Appends a text given as its bytes.
+    pub(crate) fn push_bytes(&mut self, text: &[u8]) {
+        debug_assert!(std::str::from_utf8(text).is_ok(), "{text:?} is no text");
+        self.bytes.extend_from_slice(text);
+        self.ends.push(self.bytes.len());
+    }
+
     /// Appends all texts of another list.
     pub fn extend(&mut self, other: &TextList) {
         let start = self.bytes.len();

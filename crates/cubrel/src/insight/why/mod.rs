@@ -196,6 +196,12 @@ impl Model {
     /// # }
     /// ```
     pub fn why(&self, text: &str, at: &str, options: &WhyOptions) -> Result<Why, Error> {
+        let why = self.explain(text, at, options);
+        self.check_store()?;
+        why
+    }
+
+    fn explain(&self, text: &str, at: &str, options: &WhyOptions) -> Result<Why, Error> {
         let (settings, restricted) = self.asked_by(&options.query)?;
         let store: &Store = restricted.as_deref().unwrap_or(self.store());
         let at = Source::new("at", at);

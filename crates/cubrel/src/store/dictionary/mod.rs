@@ -20,6 +20,11 @@ use template::Template;
 /// Dictionaries of up to so many bytes stand as they are: there is little to save.
 const PLAIN_BYTES: usize = 1 << 14;
 
+/// What texts take as they are.
+fn plain_bytes(texts: usize, bytes: usize) -> usize {
+    bytes + (texts + 1) * 4
+}
+
 /// Sorted distinct texts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum TextDictionary {
@@ -44,23 +49,39 @@ pub enum TextDictionary {
 impl TextDictionary {
     /// From sorted distinct texts, in the form that takes the least.
     pub fn new(sorted: &TextList) -> TextDictionary {
-        let plain = sorted.bytes() + (sorted.len() + 1) * 4;
+        let texts = || (0..sorted.len()).map(|i| sorted.get_bytes(i));
+        match Template::of(texts()).filter(|t| t.count().is_some()) {
+            Some(template) => {
+                let ranks: Vec<u64> = texts().filter_map(|t| template.rank(t)).collect();
+                TextDictionary::of_ranks(template, &ranks, sorted.bytes(), || sorted.clone())
+            }
+            None if plain_bytes(sorted.len(), sorted.bytes()) <= PLAIN_BYTES => TextDictionary::plain(sorted),
+            None => TextDictionary::Blocks(Blocks::new(sorted)),
+        }
+    }
+
+    /// From the numbers of texts that fit a template, so many bytes in all; `list` gives the texts where another form
+    /// has to be tried.
+    pub(super) fn of_ranks(
+        template: Template,
+        ranks: &[u64],
+        bytes: usize,
+        list: impl FnOnce() -> TextList,
+    ) -> TextDictionary {
+        let plain = plain_bytes(ranks.len(), bytes);
         if plain <= PLAIN_BYTES {
-            return TextDictionary::plain(sorted);
+            return TextDictionary::plain(&list());
         }
-        let template = Template::of((0..sorted.len()).map(|i| sorted.get_bytes(i)));
-        let ranked = template.as_ref().and_then(|t| Some(SortedInts::bytes_for(sorted.len(), t.count()? - 1)));
+        let most = template.count().map_or(u64::MAX, |n| n - 1);
+        let size = SortedInts::bytes_for(ranks.len(), most);
         // Where a number says nearly everything, nothing that knows only of repeats will take less.
-        if let (Some(template), Some(bytes)) = (&template, ranked)
-            && bytes * 3 <= plain
-        {
-            return TextDictionary::ranked(template.clone(), sorted);
+        if size * 3 > plain {
+            let blocks = Blocks::new(&list());
+            if blocks.heap_bytes() < size {
+                return TextDictionary::Blocks(blocks);
+            }
         }
-        let blocks = Blocks::new(sorted);
-        match (template, ranked) {
-            (Some(template), Some(bytes)) if bytes <= blocks.heap_bytes() => TextDictionary::ranked(template, sorted),
-            _ => TextDictionary::Blocks(blocks),
-        }
+        TextDictionary::Ranked { template, ranks: SortedInts::new(ranks.iter().copied(), most) }
     }
 
     /// In the form in which each text is reached at once.
@@ -75,12 +96,6 @@ impl TextDictionary {
             starts.push(u32::try_from(bytes.len()).expect("plain dictionaries are small"));
         }
         TextDictionary::Plain { bytes: bytes.into(), starts: starts.into() }
-    }
-
-    fn ranked(template: Template, sorted: &TextList) -> TextDictionary {
-        let ranks: Vec<u64> = (0..sorted.len()).filter_map(|i| template.rank(sorted.get_bytes(i))).collect();
-        let most = template.count().map_or(u64::MAX, |n| n - 1);
-        TextDictionary::Ranked { template, ranks: SortedInts::new(ranks.iter().copied(), most) }
     }
 
     /// From stored parts; `None` if they are not a dictionary.
