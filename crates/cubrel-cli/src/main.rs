@@ -69,6 +69,8 @@ enum Command {
     Time(commands::time::Args),
     /// Say where the bytes are
     Size(commands::size::Args),
+    /// Show two models side by side
+    Compare(commands::compare::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
 }
@@ -118,6 +120,7 @@ fn run(cli: &Cli, out: &mut Output) -> commands::Done {
         Command::Why(args) => commands::why::run(args, &cli.global, out),
         Command::Time(args) => commands::time::run(args, &cli.global, out),
         Command::Size(args) => commands::size::run(args, &cli.global, out),
+        Command::Compare(args) => commands::compare::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
     }
 }

@@ -2,6 +2,7 @@
 
 pub mod asked;
 pub mod check;
+pub mod compare;
 pub mod demo;
 pub mod draft;
 pub mod functions;

@@ -9,26 +9,44 @@ use crate::output::{Format, Output};
 
 /// Arguments of `size`.
 #[derive(clap::Args, Debug)]
-#[command(
-    after_help = "Examples:\n  cubrel size\n  cubrel size --flat --sort distinct\n  cubrel -m ferries size --format json"
-)]
+#[command(after_help = "Examples:
+  cubrel size
+  cubrel size --flat --sort distinct
+  cubrel size --suppose 'drop booking.booking_ref' --suppose 'round booking.booked_at to hour'
+  cubrel size --suppose 'order booking by sailed_on, route_id'
+  cubrel -m ferries size --format json")]
 pub struct Args {
     /// A flat list of all columns
     #[arg(long)]
     flat: bool,
-    /// What the flat list is sorted by
+    /// What columns are sorted by
     #[arg(long, value_enum, default_value_t = Sort::Bytes, value_name = "FIELD")]
     sort: Sort,
+    /// Measure a change without making it: `drop T.C`, `round T.C to 2`, `round T.C to hour`, `split T.C`, `load T.C`,
+    /// `order T by C, C`; may be repeated
+    #[arg(long, value_name = "CHANGE", conflicts_with_all = ["flat", "sort"])]
+    suppose: Vec<String>,
 }
 
 /// Shows where the bytes are.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let sizes = super::open(global)?.sizes();
+    let model = super::open(global)?;
+    if !args.suppose.is_empty() {
+        let supposed = model.suppose(&args.suppose)?;
+        let table = |human| sizes::differences(["now", "supposed"], &supposed.before, &supposed.after, human);
+        match out.format() {
+            Format::Json => out.json(&json!(supposed))?,
+            Format::Csv => table(false).write_csv(out)?,
+            _ => table(true).write(out)?,
+        }
+        return Ok(0);
+    }
+    let sizes = model.sizes();
     match out.format() {
         Format::Json => out.json(&json!(sizes))?,
         Format::Csv => sizes::flat(&sizes, args.sort).write_csv(out)?,
         _ if args.flat => sizes::show_flat(&sizes, args.sort, None, out)?,
-        _ => sizes::show_tree(&sizes, out)?,
+        _ => sizes::show_tree(&sizes, args.sort, out)?,
     }
     Ok(0)
 }

@@ -2,5 +2,6 @@
 
 pub mod draft;
 pub mod sizes;
+pub mod suppose;
 pub mod timed;
 pub mod why;

@@ -1,10 +1,13 @@
 //! How many bytes each table, column and structure takes: exact, because every structure counts its own.
 
+use std::sync::Arc;
+
 use serde::Serialize;
 
 use crate::Model;
-use crate::formula::schema::{ColumnId, Computed, TableId};
-use crate::store::{Coding, Column, Target};
+use crate::formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
+use crate::store::dictionary::TextDictionary;
+use crate::store::{Codes, Coding, Column};
 
 /// The sizes of a model, as `cubrel size` gives them.
 #[derive(Clone, Debug, Serialize)]
@@ -46,6 +49,10 @@ pub struct TableSize {
     /// The table whose columns it shares.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_as: Option<String>,
+    /// Where its rows come from: `source`, `generated`, `query`, or `same_as`.
+    pub origin: &'static str,
+    /// Bytes of the files that it was loaded from.
+    pub source_bytes: u64,
     /// Column by column.
     pub columns: Vec<ColumnSize>,
 }
@@ -62,9 +69,9 @@ pub struct ColumnSize {
     pub distinct: u64,
     /// Rows without a value.
     pub nulls: u64,
-    /// How codes become values.
-    pub encoding: &'static str,
-    /// Bits of a code, in the widest segment.
+    /// How codes become values, and in which form most of them are kept.
+    pub encoding: String,
+    /// Bits of a code, in the widest segment; in runs and sparse segments not every row has one of its own.
     pub bits: u8,
     /// When its values came to be.
     pub computed: &'static str,
@@ -112,6 +119,12 @@ pub struct RelationshipSize {
 
 /// Counts the bytes of a model.
 pub fn sizes(model: &Model) -> Sizes {
+    let ids = (0..model.schema().tables.len() as u32).map(TableId);
+    sizes_of(model, ids.map(|id| table_size(model, id, &described(model, id))).collect())
+}
+
+/// The sizes of a model's tables and what follows from them.
+pub(super) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
     let (schema, store) = (model.schema(), model.store());
     let relationships: Vec<RelationshipSize> = (0..schema.relationships.len())
         .map(|i| {
@@ -131,7 +144,6 @@ pub fn sizes(model: &Model) -> Sizes {
             }
         })
         .collect();
-    let mut tables: Vec<TableSize> = (0..schema.tables.len() as u32).map(|t| table_size(model, TableId(t))).collect();
     let bytes: u64 = tables.iter().map(|t| t.bytes).sum();
     for table in &mut tables {
         table.share = share(table.bytes, bytes);
@@ -151,56 +163,64 @@ fn share(part: u64, whole: u64) -> f64 {
     if whole == 0 { 0.0 } else { part as f64 / whole as f64 }
 }
 
-fn table_size(model: &Model, id: TableId) -> TableSize {
+/// A column with what is said of it.
+pub(super) struct Described {
+    pub(super) name: String,
+    pub(super) computed: Computed,
+    pub(super) data: Arc<Column>,
+    /// Bytes of the relationships that start at it.
+    pub(super) keys: u64,
+}
+
+/// The columns of a table.
+pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
     let (schema, store) = (model.schema(), model.store());
-    let def = schema.table(id);
-    let data = &store.tables[id.0 as usize];
-    let same_as = model.document().file.table.get(&def.name).and_then(|s| s.same_as.clone());
-    let columns: Vec<ColumnSize> = (0..def.columns.len() as u32)
-        .map(|index| {
-            let id = ColumnId { table: id, index };
-            // A relationship of several columns is counted under the first.
-            let keys: u64 = (0..schema.relationships.len())
-                .filter(|i| {
-                    schema.relationships[*i].many == id.table && schema.relationships[*i].many_columns[0] == index
-                })
-                .map(|i| match &store.lookups[i].target {
-                    Target::ByCode(_) | Target::ByRow(_) => store.lookups[i].heap_bytes() as u64,
-                })
-                .sum();
-            column_size(model, id, &data.columns[index as usize], keys, same_as.is_some())
-        })
-        .collect();
+    let of = |(index, (def, data)): (usize, (&ColumnDef, &Arc<Column>))| {
+        // A relationship of several columns is counted under the first.
+        let starts = |r: &RelationshipDef| r.many == table && r.many_columns[0] == index as u32;
+        let here = schema.relationships.iter().zip(&store.lookups).filter(|(r, _)| starts(r));
+        let keys = here.map(|(_, lookup)| lookup.heap_bytes() as u64).sum();
+        Described { name: def.name.clone(), computed: def.computed, data: data.clone(), keys }
+    };
+    let columns = schema.table(table).columns.iter().zip(&store.tables[table.0 as usize].columns);
+    columns.enumerate().map(of).collect()
+}
+
+pub(super) fn table_size(model: &Model, id: TableId, columns: &[Described]) -> TableSize {
+    let name = &model.schema().table(id).name;
+    let section = model.document().file.table.get(name);
+    let same_as = section.and_then(|s| s.same_as.clone());
+    let origin = match section {
+        Some(s) if s.same_as.is_some() => "same_as",
+        Some(s) if s.query.is_some() => "query",
+        Some(s) if s.generate.is_some() && s.source.is_none() => "generated",
+        _ => "source",
+    };
+    let source_bytes = model.reports().iter().find(|r| r.table == *name).map_or(0, |r| r.source_bytes);
+    let columns: Vec<ColumnSize> = columns.iter().map(|c| column_size(c, same_as.is_some())).collect();
     let bytes: u64 = columns.iter().map(|c| c.bytes).sum();
-    let mut table = TableSize { name: def.name.clone(), rows: data.rows as u64, bytes, share: 0.0, same_as, columns };
+    let rows = model.store().tables[id.0 as usize].rows as u64;
+    let mut table = TableSize { name: name.clone(), rows, bytes, share: 0.0, same_as, origin, source_bytes, columns };
     for column in &mut table.columns {
         column.share = share(column.bytes, bytes);
     }
     table
 }
 
-fn column_size(model: &Model, id: ColumnId, data: &Column, keys: u64, shared: bool) -> ColumnSize {
-    let def = model.schema().column(id);
-    let (codes, dictionary) = data.heap_bytes();
-    let parts = if shared {
-        ColumnParts { codes: 0, dictionary: 0, keys }
-    } else {
-        ColumnParts { codes: codes as u64, dictionary: dictionary as u64, keys }
-    };
+fn column_size(column: &Described, shared: bool) -> ColumnSize {
+    let Described { name, computed, data, keys } = column;
+    let (codes, dictionary) = if shared { (0, 0) } else { data.heap_bytes() };
+    let parts = ColumnParts { codes: codes as u64, dictionary: dictionary as u64, keys: *keys };
     let bytes = parts.codes + parts.dictionary + parts.keys;
     let per = |n: u64| if n == 0 { 0.0 } else { bytes as f64 / n as f64 };
     ColumnSize {
-        name: def.name.clone(),
-        ty: def.ty.to_string(),
+        name: name.clone(),
+        ty: data.ty().to_string(),
         distinct: data.distinct(),
         nulls: data.nulls(),
-        encoding: match data.coding() {
-            Coding::Offset { .. } if data.bits() == 0 => "constant",
-            Coding::Offset { .. } => "offset",
-            Coding::Numbers(_) | Coding::Texts(_) => "dictionary",
-        },
+        encoding: encoding(data),
         bits: data.bits(),
-        computed: match def.computed {
+        computed: match computed {
             Computed::Source => "source",
             Computed::Loading => "loading",
             Computed::After => "after",
@@ -212,6 +232,33 @@ fn column_size(model: &Model, id: ColumnId, data: &Column, keys: u64, shared: bo
         bytes_per_distinct: per(data.distinct()),
         parts,
     }
+}
+
+/// How codes become values, and in which form those of most rows are kept.
+fn encoding(data: &Column) -> String {
+    if data.bits() == 0 && !data.segments().iter().any(|s| matches!(s.codes, Codes::Counting(_))) {
+        return "constant".into();
+    }
+    let coding = match data.coding() {
+        Coding::Offset { .. } if data.digits().is_some() => "decimals",
+        Coding::Offset { .. } => "offset",
+        Coding::Numbers(_) => "dictionary",
+        Coding::Texts(TextDictionary::Plain { .. }) => "dictionary",
+        Coding::Texts(TextDictionary::Ranked { .. }) => "template dictionary",
+        Coding::Texts(TextDictionary::Blocks(_)) => "packed dictionary",
+    };
+    let mut rows = [(0, ""), (0, " in runs"), (0, ", sparse"), (0, ", counting")];
+    for segment in data.segments() {
+        let form = match segment.codes {
+            Codes::Packed(_) => 0,
+            Codes::Runs { .. } => 1,
+            Codes::Sparse { .. } => 2,
+            Codes::Counting(_) => 3,
+        };
+        rows[form].0 += segment.len();
+    }
+    let (_, form) = rows.into_iter().rev().max_by_key(|(n, _)| *n).unwrap_or_default();
+    format!("{coding}{form}")
 }
 
 fn cumulate(tables: &mut [TableSize], model_bytes: u64) {

@@ -12,6 +12,7 @@ use super::encode::{float_key, float_of, scaled, unscaled};
 use super::lookup::NO_ROW;
 use super::numbers::Numbers;
 use super::proof::Proof;
+use super::raw::{RawColumn, RawData};
 use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
@@ -196,10 +197,19 @@ impl Column {
         self.digits
     }
 
-    /// The same values as another type that is held the same way.
-    #[must_use]
-    pub fn with_type(self, ty: Type) -> Column {
-        Column { ty, ..self }
+    /// The values of all rows, as they were before they were coded.
+    pub fn raw(&self) -> RawColumn {
+        let codes = self.codes();
+        let data = match (&self.coding, self.ty) {
+            (Coding::Texts(dictionary), _) => {
+                let indices = codes.iter().map(|c| if *c < self.domain { *c as u32 } else { 0 }).collect();
+                RawData::Texts { values: dictionary.list(), indices }
+            }
+            (_, Type::Float) => RawData::Floats(self.ints_of(&codes).into_iter().map(|v| self.float_of(v)).collect()),
+            _ => RawData::Ints(self.ints_of(&codes)),
+        };
+        let valid = (self.nulls > 0).then(|| codes.iter().map(|c| *c < self.domain).collect());
+        RawColumn { ty: self.ty, data, valid }
     }
 
     /// The type of the values.

@@ -13,6 +13,7 @@ use rayon::prelude::*;
 
 use super::bits::bits_for;
 use super::codes::Segment;
+use super::column::Column;
 
 /// Segments with fewer rows are left in the order of their source.
 const FEWEST_ROWS: usize = 4096;
@@ -46,6 +47,38 @@ pub fn best_order(columns: &[&[u64]], sort_by: &SortColumns) -> Option<Vec<u32>>
 /// The codes of rows in another order.
 pub fn in_order(codes: &[u64], order: &[u32]) -> Vec<u64> {
     order.iter().map(|row| codes[*row as usize]).collect()
+}
+
+/// Columns of one table with the rows of each segment in another order: sorted by the columns `by`, or in the order in
+/// which those that `count` take the least.
+pub fn reordered(columns: &[&Column], count: &[bool], by: Option<&[usize]>) -> Vec<Column> {
+    let Some(first) = columns.first() else { return Vec::new() };
+    let sort_by = SortColumns::default();
+    let segments: Vec<Vec<Segment>> = (0..first.cuts().count())
+        .into_par_iter()
+        .map(|segment| {
+            let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.segments()[segment].all()).collect();
+            let all: Vec<&[u64]> = codes.iter().map(Vec::as_slice).collect();
+            let counting = || all.iter().zip(count).filter(|(_, counts)| **counts).map(|(c, _)| *c);
+            let order = match by {
+                Some(by) => {
+                    let widths: Vec<Width> = all.iter().map(|c| Width::of(c)).collect();
+                    Some(sorted(&all, &widths, by, all[0].len()))
+                }
+                None => best_order(&counting().collect::<Vec<_>>(), &sort_by),
+            };
+            let segment = |codes: &&[u64]| match &order {
+                Some(order) => Segment::new(&in_order(codes, order)),
+                None => Segment::new(codes),
+            };
+            all.iter().map(segment).collect()
+        })
+        .collect();
+    let column = |(i, column): (usize, &&Column)| {
+        let own = segments.iter().map(|s| s[i].clone()).collect();
+        Column { segments: own, proof: None, ..(*column).clone() }
+    };
+    columns.iter().enumerate().map(column).collect()
 }
 
 /// The range of a column's codes.

@@ -1,0 +1,349 @@
+//! What a change of the model would weigh: the change is made to a copy of the columns, which are coded again, and
+//! nothing else happens.
+
+use std::sync::Arc;
+
+use super::sizes::{Described, Sizes, described, sizes, sizes_of, table_size};
+use crate::formula::lexer::{TokenKind, tokens};
+use crate::formula::schema::{ColumnId, Computed, TableId};
+use crate::formula::source::{Diagnostic, Problem, Source, Span};
+use crate::model::define::suggestion;
+use crate::store::order::reordered;
+use crate::store::{Column, RawColumn, RawData};
+use crate::value::date::{DAY_MICROS, Unit};
+use crate::value::{Type, exact};
+use crate::{Error, Model};
+
+/// A change that is tried.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Change {
+    /// `drop booking.note`: the column is left out.
+    Drop(ColumnId),
+    /// `round booking.net to 0`: numbers with fewer digits after the point.
+    Round(ColumnId, u8),
+    /// `round booking.booked_at to hour`: timestamps or dates to the beginning of a unit.
+    Coarsen(ColumnId, Coarse),
+    /// `split booking.booked_at`: a timestamp as a date and the time of day.
+    Split(ColumnId),
+    /// `load booking.list_value`: a calculated column is worked out while loading, so that the order of rows heeds it.
+    Load(ColumnId),
+    /// `order booking by sailed_on, route_id`: the rows of each segment in this order.
+    Order(TableId, Vec<ColumnId>),
+}
+
+/// What timestamps are rounded down to.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Coarse {
+    /// So many microseconds.
+    Micros(i64),
+    /// A unit of the calendar.
+    Calendar(Unit),
+}
+
+/// The model as it is and as it would be.
+#[derive(Clone, Debug, serde::Serialize)]
+pub struct Supposed {
+    /// As it is.
+    pub before: Sizes,
+    /// As it would be.
+    pub after: Sizes,
+}
+
+impl Model {
+    /// Measures what some changes would save, or cost; see [`Change`] for how they are written.
+    ///
+    /// # Errors
+    /// When a change is not understood, or cannot be made.
+    pub fn suppose(&self, changes: &[String]) -> Result<Supposed, Error> {
+        let mut tables: Vec<Trial> = (0..self.schema().tables.len() as u32)
+            .map(|t| Trial { columns: described(self, TableId(t)), by: None, changed: false })
+            .collect();
+        for text in changes {
+            let source = Source::new("suppose", text.as_str());
+            let change = parse(self, &source)?;
+            self.apply(&change, &mut tables, &source)?;
+        }
+        self.check_store()?;
+        let after = tables.into_iter().enumerate().map(|(t, trial)| {
+            let id = TableId(t as u32);
+            let columns = if trial.changed { trial.coded() } else { trial.columns };
+            table_size(self, id, &columns)
+        });
+        Ok(Supposed { before: sizes(self), after: sizes_of(self, after.collect()) })
+    }
+
+    fn apply(&self, change: &Change, tables: &mut [Trial], source: &Arc<Source>) -> Result<(), Error> {
+        let refuse = |message: String, help: &str| {
+            let span = Span::new(0, source.text.len());
+            Err(Error::Problems(vec![Diagnostic::error(Problem::Model, source, span, message).help(help)]))
+        };
+        let (table, name) = match change {
+            Change::Order(table, by) => {
+                let names = by.iter().map(|c| self.schema().column(*c).name.clone()).collect();
+                tables[table.0 as usize].by = Some(names);
+                tables[table.0 as usize].changed = true;
+                return Ok(());
+            }
+            Change::Drop(c) | Change::Round(c, _) | Change::Coarsen(c, _) | Change::Split(c) | Change::Load(c) => {
+                (c.table, self.schema().column(*c).name.clone())
+            }
+        };
+        let of_table = &self.schema().table(table).name;
+        if let Some(first) = self.document().file.table.get(of_table).and_then(|s| s.same_as.as_ref()) {
+            let message = format!("{of_table} has the columns of {first}");
+            return refuse(message, &format!("suppose it of {first}"));
+        }
+        let trial = &mut tables[table.0 as usize];
+        trial.changed = true;
+        let full = format!("{of_table}.{name}");
+        let Some(place) = trial.columns.iter().position(|c| c.name == name) else {
+            return refuse(format!("{full} is gone by an earlier change"), "name each column once");
+        };
+        let is_key = self.schema().relationships.iter().any(|r| {
+            let ends = [(r.many, &r.many_columns), (r.one, &r.one_columns)];
+            let of = |(t, columns): &(TableId, &Vec<u32>)| {
+                *t == table && columns.iter().any(|c| self.schema().table(table).columns[*c as usize].name == name)
+            };
+            ends.iter().any(of)
+        });
+        if is_key && !matches!(change, Change::Load(_)) {
+            let help = "a relationship needs its keys as they are: suppose something of another column";
+            return refuse(format!("{full} is the key of a relationship"), help);
+        }
+        let column = &mut trial.columns[place];
+        match change {
+            Change::Drop(_) => drop(trial.columns.remove(place)),
+            Change::Load(_) => column.computed = Computed::Loading,
+            Change::Round(_, digits) => column.data = Arc::new(rounded(&column.data, *digits)),
+            Change::Coarsen(_, coarse) => match coarsened(&column.data, *coarse) {
+                Some(data) => column.data = Arc::new(data),
+                None => {
+                    return refuse(format!("{full} is {}", column.data.ty()), "only dates and timestamps have units");
+                }
+            },
+            Change::Split(_) if column.data.ty() != Type::Timestamp => {
+                return refuse(format!("{full} is {}", column.data.ty()), "only timestamps can be split");
+            }
+            Change::Split(_) => {
+                let (day, time) = split(&column.data);
+                let computed = column.computed;
+                let part = |suffix: &str, data: Column| Described {
+                    name: format!("{name}_{suffix}"),
+                    computed,
+                    data: Arc::new(data),
+                    keys: 0,
+                };
+                trial.columns.splice(place..=place, [part("date", day), part("time", time)]);
+            }
+            Change::Order(..) => {}
+        }
+        Ok(())
+    }
+}
+
+/// The columns of a table on trial.
+struct Trial {
+    columns: Vec<Described>,
+    by: Option<Vec<String>>,
+    changed: bool,
+}
+
+impl Trial {
+    /// The columns with their rows in the order that is best for them, or that is wanted.
+    fn coded(self) -> Vec<Described> {
+        let data: Vec<&Column> = self.columns.iter().map(|c| &**c.data.proven()).collect();
+        let count: Vec<bool> = self.columns.iter().map(|c| c.computed != Computed::After).collect();
+        let by: Option<Vec<usize>> = self
+            .by
+            .as_ref()
+            .map(|names| names.iter().filter_map(|n| self.columns.iter().position(|c| c.name == *n)).collect());
+        let coded = reordered(&data, &count, by.as_deref());
+        self.columns.into_iter().zip(coded).map(|(c, data)| Described { data: Arc::new(data), ..c }).collect()
+    }
+}
+
+/// The values of a column, each changed.
+fn mapped(column: &Column, ty: Type, each: impl Fn(i64) -> i64) -> Column {
+    let mut raw = RawColumn { ty, ..column.raw() };
+    if let RawData::Ints(values) = &mut raw.data {
+        values.iter_mut().for_each(|v| *v = each(*v));
+    }
+    Column::encode_in(&raw, column.cuts())
+}
+
+fn rounded(column: &Column, digits: u8) -> Column {
+    match column.ty() {
+        Type::Decimal { precision, scale } if digits < scale => {
+            let by = exact::pow10(scale - digits);
+            let ty = Type::Decimal { precision, scale: digits };
+            mapped(column, ty, |v| i64::try_from(exact::divide_rounded(i128::from(v), by)).unwrap_or(v))
+        }
+        Type::Float => {
+            let unit = 10f64.powi(i32::from(digits));
+            let mut raw = column.raw();
+            if let RawData::Floats(values) = &mut raw.data {
+                values.iter_mut().for_each(|v| *v = (*v * unit).round() / unit);
+            }
+            Column::encode_in(&raw, column.cuts())
+        }
+        _ => column.clone(),
+    }
+}
+
+fn coarsened(column: &Column, coarse: Coarse) -> Option<Column> {
+    let day = |unit: Unit, day: i64| i32::try_from(day).ok().and_then(|d| unit.start(d)).map_or(day, i64::from);
+    Some(match (column.ty(), coarse) {
+        (Type::Timestamp, Coarse::Micros(micros)) => mapped(column, Type::Timestamp, |v| v.div_euclid(micros) * micros),
+        (Type::Timestamp, Coarse::Calendar(unit)) => {
+            mapped(column, Type::Timestamp, |v| day(unit, v.div_euclid(DAY_MICROS)) * DAY_MICROS)
+        }
+        (Type::Date, Coarse::Calendar(unit)) => mapped(column, Type::Date, |v| day(unit, v)),
+        (Type::Date, Coarse::Micros(_)) => column.clone(),
+        _ => return None,
+    })
+}
+
+/// A timestamp as its date and the microseconds since midnight.
+fn split(column: &Column) -> (Column, Column) {
+    let day = mapped(column, Type::Date, |v| v.div_euclid(DAY_MICROS));
+    (day, mapped(column, Type::Int, |v| v.rem_euclid(DAY_MICROS)))
+}
+
+/// How changes are written.
+const FORMS: &str = "write `drop table.column`, `round table.column to 2`, `round table.column to hour`, \
+                     `split table.column`, `load table.column` or `order table by column, column`";
+
+/// The words of a change.
+struct Words<'a> {
+    model: &'a Model,
+    source: &'a Arc<Source>,
+    tokens: Vec<(TokenKind, Span)>,
+    at: usize,
+}
+
+fn parse(model: &Model, source: &Arc<Source>) -> Result<Change, Error> {
+    let (tokens, problems) = tokens(source);
+    if !problems.is_empty() {
+        return Err(Error::Problems(problems));
+    }
+    let mut words = Words { model, source, tokens: tokens.into_iter().map(|t| (t.kind, t.span)).collect(), at: 0 };
+    let change = match words.word()?.as_str() {
+        "drop" => Change::Drop(words.column()?),
+        "split" => Change::Split(words.column()?),
+        "load" => Change::Load(words.column()?),
+        "round" => {
+            let column = words.column()?;
+            words.expect("to")?;
+            words.precision(column)?
+        }
+        "order" => {
+            let table = words.table()?;
+            words.expect("by")?;
+            let mut columns = vec![words.column_of(table)?];
+            while words.comma() {
+                columns.push(words.column_of(table)?);
+            }
+            Change::Order(table, columns)
+        }
+        other => {
+            words.at = 0;
+            return Err(words.wrong(format!("`{other}` is no change")));
+        }
+    };
+    words.end()?;
+    Ok(change)
+}
+
+impl Words<'_> {
+    fn here(&self) -> Span {
+        self.tokens.get(self.at).map_or(Span::new(self.source.text.len(), self.source.text.len()), |(_, span)| *span)
+    }
+
+    fn wrong(&self, message: String) -> Error {
+        Error::Problems(vec![Diagnostic::error(Problem::Syntax, self.source, self.here(), message).help(FORMS)])
+    }
+
+    fn text(&self) -> &str {
+        let span = self.here();
+        self.source.text.get(span.start as usize..span.end as usize).unwrap_or_default()
+    }
+
+    /// A name or a word.
+    fn word(&mut self) -> Result<String, Error> {
+        let word = match self.tokens.get(self.at) {
+            Some((TokenKind::Word(name) | TokenKind::Quoted(name), _)) => name.clone(),
+            _ => return Err(self.wrong("a name is missing here".into())),
+        };
+        self.at += 1;
+        Ok(word)
+    }
+
+    fn expect(&mut self, word: &str) -> Result<(), Error> {
+        if self.text() != word {
+            return Err(self.wrong(format!("`{word}` is missing here")));
+        }
+        self.at += 1;
+        Ok(())
+    }
+
+    fn comma(&mut self) -> bool {
+        let found = self.text() == ",";
+        self.at += usize::from(found);
+        found
+    }
+
+    fn end(&self) -> Result<(), Error> {
+        match self.text() {
+            "" => Ok(()),
+            more => Err(self.wrong(format!("`{more}` does not belong here"))),
+        }
+    }
+
+    fn table(&mut self) -> Result<TableId, Error> {
+        let name = self.word()?;
+        let tables = &self.model.schema().tables;
+        tables.iter().position(|t| t.name == name).map(|i| TableId(i as u32)).ok_or_else(|| {
+            self.at -= 1;
+            let names: Vec<&str> = tables.iter().map(|t| t.name.as_str()).collect();
+            let message = format!("there is no table `{name}`");
+            let problem = Diagnostic::error(Problem::UnknownName, self.source, self.here(), message);
+            Error::Problems(vec![problem.help(suggestion(&name, &names))])
+        })
+    }
+
+    fn column_of(&mut self, table: TableId) -> Result<ColumnId, Error> {
+        let name = self.word()?;
+        let def = self.model.schema().table(table);
+        let place = def.columns.iter().position(|c| c.name == name);
+        place.map(|i| ColumnId { table, index: i as u32 }).ok_or_else(|| {
+            self.at -= 1;
+            let names: Vec<&str> = def.columns.iter().map(|c| c.name.as_str()).collect();
+            let message = format!("{} has no column `{name}`", def.name);
+            let problem = Diagnostic::error(Problem::UnknownName, self.source, self.here(), message);
+            Error::Problems(vec![problem.help(suggestion(&name, &names))])
+        })
+    }
+
+    fn column(&mut self) -> Result<ColumnId, Error> {
+        let table = self.table()?;
+        self.expect(".")?;
+        self.column_of(table)
+    }
+
+    /// What a column is rounded to: digits, or a unit.
+    fn precision(&mut self, column: ColumnId) -> Result<Change, Error> {
+        let text = self.text().to_string();
+        let change = match text.as_str() {
+            "second" => Change::Coarsen(column, Coarse::Micros(1_000_000)),
+            "minute" => Change::Coarsen(column, Coarse::Micros(60_000_000)),
+            "hour" => Change::Coarsen(column, Coarse::Micros(3_600_000_000)),
+            _ => match (Unit::parse(&text), text.parse::<u8>()) {
+                (Some(unit), _) => Change::Coarsen(column, Coarse::Calendar(unit)),
+                (None, Ok(digits)) => Change::Round(column, digits),
+                (None, Err(_)) => return Err(self.wrong("here stands a number of digits, or a unit of time".into())),
+            },
+        };
+        self.at += 1;
+        Ok(change)
+    }
+}
