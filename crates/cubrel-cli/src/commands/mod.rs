@@ -72,7 +72,7 @@ fn say_refreshed(report: &RefreshReport, global: &Global) {
         return;
     }
     let read: Vec<&str> =
-        report.tables.iter().filter(|t| t.read && t.source_bytes > 0).map(|t| t.table.as_str()).collect();
+        report.tables.iter().filter(|t| t.read && t.origin == "source").map(|t| t.table.as_str()).collect();
     let what = match read.as_slice() {
         [] => "computed columns again".to_string(),
         tables => format!("read {}", tables.join(", ")),

@@ -12,12 +12,15 @@ use crate::output::{Format, Output};
 /// Arguments of `refresh`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel refresh\n  cubrel refresh --table booking\n  cubrel -m ferries refresh --all --format json"
+    after_help = "Examples:\n  cubrel refresh\n  cubrel refresh --table booking\n  cubrel refresh --since 2026-10-01\n  cubrel -m ferries refresh --all --format json"
 )]
 pub struct Args {
     /// Only this table; may be repeated
     #[arg(long, value_name = "T")]
     table: Vec<String>,
+    /// Read only what is new since this day: files written since, and the parts of databases that reach into it
+    #[arg(long, value_name = "DATE", value_parser = crate::parse_day, conflicts_with = "all")]
+    since: Option<i32>,
     /// Read everything, changed or not
     #[arg(long)]
     all: bool,
@@ -25,7 +28,8 @@ pub struct Args {
 
 /// Reads what has changed, and tells how it went.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let options = RefreshOptions { all: args.all, tables: args.table.clone(), ..refresh_options(global) };
+    let base = refresh_options(global);
+    let options = RefreshOptions { all: args.all, tables: args.table.clone(), since: args.since, ..base };
     let progress = Progress::new(global);
     let (_, report) = Model::refresh(&global.model, &options, &progress)?;
     progress.finish();
@@ -68,11 +72,11 @@ fn table(report: &RefreshReport) -> TextTable {
     ]);
     for t in &report.tables {
         let blank = |n: u64| if n == 0 { String::new() } else { count(n) };
-        let how = match (t.read, t.source_bytes) {
-            (true, 0) => "generated",
-            (true, _) => "read",
-            (false, 0) => "shared",
-            (false, _) => "unchanged",
+        let how = match (t.read, t.origin.as_str()) {
+            (true, "source") if t.parts_read < t.parts => format!("read {} of {} parts", t.parts_read, t.parts),
+            (true, "source") => "read".into(),
+            (false, "source") => "unchanged".into(),
+            (_, origin) => origin.to_string(),
         };
         table.row(vec![
             t.table.clone(),
@@ -81,13 +85,12 @@ fn table(report: &RefreshReport) -> TextTable {
             blank(t.filtered_rows),
             if t.source_bytes == 0 { String::new() } else { bytes(t.source_bytes) },
             if t.read { format!("{:.2}", t.milliseconds as f64 / 1000.0) } else { String::new() },
-            how.to_string(),
+            how,
         ]);
     }
     table
 }
 
-/// Shows a report to a person.
 /// A report for people.
 pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     table(report).write(out)?;
@@ -97,6 +100,10 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
             t.table,
             t.bad_examples.join("\n  ")
         ))?;
+    }
+    let changed: Vec<&str> = report.tables.iter().flat_map(|t| &t.changed_types).map(String::as_str).collect();
+    if !changed.is_empty() {
+        out.text(&format!("\nTypes that have changed:\n  {}\n", changed.join("\n  ")))?;
     }
     if !report.unmatched.is_empty() {
         out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;

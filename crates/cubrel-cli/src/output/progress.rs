@@ -17,13 +17,14 @@ const TICK: Duration = Duration::from_millis(120);
 pub struct Progress {
     bars: Option<MultiProgress>,
     by_table: Mutex<HashMap<String, ProgressBar>>,
+    rows: Mutex<HashMap<String, u64>>,
 }
 
 impl Progress {
     /// Bars, if a person is looking.
     pub fn new(global: &Global) -> Progress {
         let shown = !global.quiet && std::io::stderr().is_terminal();
-        Progress { bars: shown.then(MultiProgress::new), by_table: Mutex::default() }
+        Progress { bars: shown.then(MultiProgress::new), by_table: Mutex::default(), rows: Mutex::default() }
     }
 
     /// Takes the bars away.
@@ -38,7 +39,7 @@ impl Progress {
 impl Observer for Progress {
     fn table(&self, name: &str, bytes: u64) {
         let Some(bars) = &self.bars else { return };
-        let style = ProgressStyle::with_template("{prefix:>16} {bar:30} {bytes}/{total_bytes} {eta}");
+        let style = ProgressStyle::with_template("{prefix:>16} {bar:30} {bytes}/{total_bytes}, {msg}{eta} left");
         let bar = bars.add(ProgressBar::new(bytes).with_prefix(name.to_string()));
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
         self.by_table.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_string(), bar);
@@ -49,10 +50,20 @@ impl Observer for Progress {
             bar.inc(bytes);
             // All bytes are read; what is left is computing and coding, which has no bytes to count.
             if bar.length().is_some_and(|all| bar.position() >= all) {
-                let style = ProgressStyle::with_template("{prefix:>16} {total_bytes} read, coding {spinner} {elapsed}");
+                let style =
+                    ProgressStyle::with_template("{prefix:>16} {total_bytes} read, {msg}coding {spinner} {elapsed}");
                 bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
                 bar.enable_steady_tick(TICK);
             }
+        }
+    }
+
+    fn rows(&self, name: &str, rows: u64) {
+        let mut counts = self.rows.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = counts.entry(name.to_string()).or_default();
+        *count += rows;
+        if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
+            bar.set_message(format!("{} rows, ", super::text::count(*count)));
         }
     }
 

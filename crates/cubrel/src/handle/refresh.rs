@@ -227,7 +227,9 @@ fn is_fresh(document: &Document, notes: &Notes) -> bool {
 
 /// Whether a source has just the files that were read, with the same content.
 fn is_unchanged(document: &Document, source: &str, partitions: &[Partition], since: Option<i32>) -> bool {
-    let before: Vec<&FileStamp> = partitions.iter().flat_map(|p| &p.files).collect();
+    let mut before: Vec<&FileStamp> = partitions.iter().flat_map(|p| &p.files).collect();
+    // Parts of a database have one file.
+    before.dedup();
     let Ok(mut files) = sources::files(&document.folder, source) else { return false };
     sources::recognise(&document.folder, &mut files, &before, since);
     files.iter().eq(before)
@@ -440,6 +442,9 @@ fn is_reusable(document: &Document, section: &TableSection, table: &LoadedTable,
         return false;
     }
     let source = section.source.as_deref().unwrap_or_default();
+    if options.tables.is_empty() && sources::is_server(source) {
+        return false;
+    }
     !options.tables.is_empty() || is_unchanged(document, source, &table.partitions, options.since)
 }
 

@@ -8,6 +8,7 @@ use std::sync::Mutex;
 use ::csv::{ByteRecord, ReaderBuilder};
 use rayon::prelude::*;
 
+use super::database::Period;
 use super::dialect::{Dialect, Shape};
 use super::infer::{Guess, is_code};
 use super::lines::{Input, Lines, PIECE, Piece};
@@ -43,11 +44,20 @@ pub struct Request<'a> {
     pub types: &'a HashMap<String, Type>,
     /// Types that columns had so far, by name in the model, for those that nobody has declared.
     pub known: &'a HashMap<String, Type>,
+    /// Which rows of a database each of the files stands for.
+    pub periods: &'a [Option<Period>],
+    /// The column of a database that periods are told by.
+    pub period_column: &'a str,
     /// Bytes of a piece that one thread works on; by default [`PIECE`].
     pub piece: Option<usize>,
 }
 
 impl Request<'_> {
+    /// The parts of a database that are read by themselves, each with its partition.
+    pub(super) fn parts(&self) -> Vec<(Option<Period>, usize)> {
+        self.periods.iter().copied().zip(self.files.iter().map(|(partition, _)| *partition)).collect()
+    }
+
     fn piece(&self) -> usize {
         self.piece.unwrap_or(PIECE)
     }
@@ -78,6 +88,10 @@ pub(super) fn read<'g>(
 ) -> Result<Gathered, Failure> {
     let mut layout = Layout::of(request, inputs)?;
     let types = layout.types_of_sample()?;
+    let bytes: u64 = request.files.iter().map(|(_, f)| f.bytes).sum();
+    if new().may_not_fit(bytes) {
+        layout.foretell(&types, new(), bytes)?;
+    }
     match layout.gather(&types, new(), observer) {
         Err(Failure::Odd) => {
             let types = layout.types_of_all()?;
@@ -302,6 +316,22 @@ impl<'a> Layout<'a> {
             Ok(())
         })?;
         Ok(guesses)
+    }
+
+    /// Refuses a source of which the first piece says that there is no room for it.
+    fn foretell(&self, types: &[Option<Type>], mut sample: Gatherer<'_>, bytes: u64) -> Result<(), Failure> {
+        let mut lines = self.lines(self.inputs.to_vec());
+        let mut first = Some(());
+        let mut next = || match first.take() {
+            Some(()) => Ok(lines.next()?.map(|p| (0, p))),
+            None => Ok(None),
+        };
+        match sample.take(&mut next, &|piece| self.take(&piece, types)) {
+            // What is not as the sample says is found out when everything is read.
+            Err(Failure::Odd) => return Ok(()),
+            done => done?,
+        }
+        sample.foretell(lines.taken(), bytes)
     }
 
     fn gather(

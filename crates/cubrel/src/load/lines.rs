@@ -20,19 +20,25 @@ pub enum Input {
     File(PathBuf, String),
     /// Text that was made here, in UTF-8.
     Text(Arc<[u8]>, String),
+    /// Text that is made while it is read, in UTF-8.
+    Made(Arc<dyn Fn() -> io::Result<Box<dyn Read + Send>> + Send + Sync>, String),
 }
 
 impl Input {
     /// Its name, for messages.
     pub fn name(&self) -> &str {
         match self {
-            Input::File(_, name) | Input::Text(_, name) => name,
+            Input::File(_, name) | Input::Text(_, name) | Input::Made(_, name) => name,
         }
     }
 
     fn open(&self, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
         match self {
             Input::Text(text, _) => Ok(Box::new(Cursor::new(text.clone()))),
+            Input::Made(make, name) => {
+                let made = make().map_err(|e| LoadError::io(Path::new(name), e))?;
+                Ok(Box::new(Counted { inner: made, taken: taken.clone() }))
+            }
             Input::File(path, _) => {
                 let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
                 let counted = Counted { inner: file, taken: taken.clone() };
@@ -142,7 +148,7 @@ impl Lines {
                 Err(e) => {
                     return Err(match &self.inputs[input] {
                         Input::File(path, _) => bytes::problem(path, &e),
-                        Input::Text(_, name) => LoadError::io(Path::new(name), e),
+                        Input::Text(_, name) | Input::Made(_, name) => LoadError::io(Path::new(name), e),
                     });
                 }
             }

@@ -3,7 +3,8 @@
 //! * [`sources`]: which files, and whether they have changed; [`partitions`]: what of them has to be read
 //! * `read`: a source of whatever kind
 //! * [`csv`], [`dialect`]: delimited text, and how it is written; `lines`: its pieces; [`infer`]: its types
-//! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines; [`sqlite`]: databases
+//! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines
+//! * [`database`]: databases; [`sqlite`], `postgres`: the two kinds
 //! * [`bytes`]: files, packed or not
 //! * `staging`: values of a piece; `own_row`: what is computed of each row; `pieces`: pieces to coded segments
 //! * [`tables`]: one table after the other
@@ -11,6 +12,7 @@
 pub mod bytes;
 pub mod columnar;
 pub mod csv;
+pub mod database;
 pub mod dialect;
 pub mod infer;
 pub mod jsonl;
@@ -18,6 +20,8 @@ mod lines;
 mod own_row;
 pub mod partitions;
 mod pieces;
+#[cfg(feature = "postgres")]
+pub mod postgres;
 mod read;
 pub mod sources;
 pub mod sqlite;
@@ -62,8 +66,17 @@ pub struct TableReport {
     /// Columns whose type was found to be another one than before.
     #[serde(default)]
     pub changed_types: Vec<String>,
+    /// Parts that a refresh can read by themselves: groups of files, or periods of a database's table.
+    #[serde(default)]
+    pub parts: u64,
+    /// Parts that were read.
+    #[serde(default)]
+    pub parts_read: u64,
     /// How long it took.
     pub milliseconds: u64,
+    /// Where the rows come from: `source`, `generated`, `query`, or `shared` with another table.
+    #[serde(default)]
+    pub origin: String,
     /// Whether the source was read, and not the store.
     pub read: bool,
 }
@@ -71,6 +84,7 @@ pub struct TableReport {
 impl TableReport {
     /// Counts what came of a partition.
     fn add(&mut self, partition: &partitions::Partition) {
+        self.parts += 1;
         self.bad_rows += partition.bad_rows;
         self.bad_examples.extend(partition.bad_examples.iter().cloned());
         self.bad_examples.truncate(staging::EXAMPLES);

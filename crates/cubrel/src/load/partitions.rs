@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 use super::TableReport;
+use super::database::Period;
 use super::pieces::Gathered;
 use super::sources::FileStamp;
 use super::staging::BadRows;
@@ -22,6 +23,9 @@ const GROUP_BYTES: u64 = 32 << 20;
 pub struct Partition {
     /// The files.
     pub files: Vec<FileStamp>,
+    /// Which rows of a database.
+    #[serde(default)]
+    pub period: Option<Period>,
     /// How many of the table's segments hold its rows.
     pub segments: usize,
     /// Rows that could not be read.
@@ -37,6 +41,8 @@ pub struct Partition {
 pub struct Group {
     /// The files.
     pub files: Vec<FileStamp>,
+    /// Which rows of a database.
+    pub period: Option<Period>,
     /// The number of the partition that they were loaded to before, when nothing about them has changed.
     pub kept: Option<usize>,
 }
@@ -58,7 +64,7 @@ pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
     let mut at = 0;
     while at < files.len() {
         if let Some((place, count)) = same(at) {
-            let group = Group { files: files[at..at + count].to_vec(), kept: Some(place) };
+            let group = Group { files: files[at..at + count].to_vec(), kept: Some(place), period: None };
             at += count;
             // A small partition is read again with the new files that follow it, so that groups grow.
             let grows = at < files.len() && group.bytes() < GROUP_BYTES && same(at).is_none();
@@ -72,11 +78,21 @@ pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
             Some(last) if last.kept.is_none() && last.bytes() + files[at].bytes <= GROUP_BYTES => {
                 last.files.push(files[at].clone());
             }
-            _ => groups.push(Group { files: vec![files[at].clone()], kept: None }),
+            _ => groups.push(Group { files: vec![files[at].clone()], ..Group::default() }),
         }
         at += 1;
     }
     groups
+}
+
+/// The parts of a database's table: those that were over before the day `since` are kept.
+pub fn periods(files: &[FileStamp], periods: Vec<Period>, before: &[Partition], since: Option<i32>) -> Vec<Group> {
+    let group = |period: Period| {
+        let place = before.iter().position(|p| p.period == Some(period));
+        let kept = place.filter(|_| since.is_some_and(|day| period.is_before(day)));
+        Group { files: files.to_vec(), period: Some(period), kept }
+    };
+    periods.into_iter().map(group).collect()
 }
 
 /// Whether what was read has the columns and types of what is kept.
@@ -123,13 +139,21 @@ pub(super) fn joined(
             }
             _ => {
                 report.read = true;
+                report.parts_read += 1;
                 let BadRows { count: bad_rows, examples: bad_examples } = own.bad;
                 // Segments without rows are none in the end.
                 let segments = own.segments.iter().filter(|s| s.first().is_some_and(|c| c.rows() > 0)).count();
                 for segment in own.segments {
                     parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
                 }
-                Partition { files: group.files, segments, bad_rows, bad_examples, filtered_rows: own.filtered }
+                Partition {
+                    files: group.files,
+                    period: group.period,
+                    segments,
+                    bad_rows,
+                    bad_examples,
+                    filtered_rows: own.filtered,
+                }
             }
         };
         report.add(&partition);
@@ -153,7 +177,14 @@ mod tests {
     }
 
     fn partition(files: &[FileStamp]) -> Partition {
-        Partition { files: files.to_vec(), segments: 1, bad_rows: 0, bad_examples: Vec::new(), filtered_rows: 0 }
+        Partition {
+            files: files.to_vec(),
+            period: None,
+            segments: 1,
+            bad_rows: 0,
+            bad_examples: Vec::new(),
+            filtered_rows: 0,
+        }
     }
 
     fn shown(groups: &[Group]) -> String {

@@ -3,12 +3,13 @@
 
 use rayon::prelude::*;
 
-use super::LoadError;
 use super::own_row::{Finished, OwnRow};
 use super::staging::BadRows;
 use super::tables::eval_problem;
+use super::{LoadError, Observer};
 use crate::formula::scalar::EvalError;
 use crate::formula::schema::Computed;
+use crate::formula::source::{Diagnostic, Problem};
 use crate::store::encode::encode_segment;
 use crate::store::order::SortColumns;
 use crate::store::{Column, RawColumn, SEGMENT_ROWS};
@@ -53,6 +54,46 @@ pub(super) struct Gathering {
     pub(super) filtered: u64,
 }
 
+/// The memory that a table may take, and who is told how it goes.
+pub(super) struct Room<'a> {
+    pub(super) table: &'a str,
+    pub(super) bytes: Option<u64>,
+    pub(super) observer: &'a dyn Observer,
+}
+
+impl Room<'_> {
+    fn refused(message: String) -> Result<(), LoadError> {
+        let help = "raise `memory` in [model], or load less; the old data is still there";
+        Err(Diagnostic::general(Problem::Data, message).help(help).into())
+    }
+
+    /// Whether so many bytes may be held.
+    fn check(&self, bytes: u64) -> Result<(), LoadError> {
+        match self.bytes {
+            Some(room) if bytes > room => Room::refused(format!(
+                "table `{}` takes {bytes} bytes so far, more than the limit leaves for it ({room})",
+                self.table
+            )),
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether what a sample foretells can be held. A whole table takes less for each row than its first rows do, so
+    /// that only what is far too much is refused before it is read.
+    fn foretell(&self, bytes: u64) -> Result<(), LoadError> {
+        match self.bytes {
+            Some(room) if bytes / FORECAST_EXCESS > room => Room::refused(format!(
+                "table `{}` would take about {bytes} bytes, more than the limit leaves for it ({room}): it was not read",
+                self.table
+            )),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// How many times too much a forecast may be.
+const FORECAST_EXCESS: u64 = 2;
+
 /// A piece with everything computed.
 struct Read {
     partition: usize,
@@ -64,10 +105,10 @@ struct Read {
 /// Columns that are given whole.
 pub(super) fn of_columns(
     own: &OwnRow<'_>,
-    held: &(dyn Fn(u64) -> Result<(), LoadError> + Sync),
+    room: &Room<'_>,
     columns: Vec<(String, RawColumn)>,
 ) -> Result<Gathered, LoadError> {
-    let mut gatherer = Gatherer::new(own, held);
+    let mut gatherer = Gatherer::new(own, room);
     let mut columns = Some(columns);
     let mut next = || Ok(columns.take().map(|columns| (0, columns)));
     let taken = gatherer.take(&mut next, &|columns| Ok(Taken { columns, bad: BadRows::default() }));
@@ -84,8 +125,7 @@ const PIECES_AHEAD: usize = 6;
 /// Takes the pieces of a table, each with the partition that it belongs to.
 pub(super) struct Gatherer<'a> {
     own: &'a OwnRow<'a>,
-    /// Is told the bytes of what is coded so far; says whether to go on.
-    held: &'a (dyn Fn(u64) -> Result<(), LoadError> + Sync),
+    room: &'a Room<'a>,
     gathered: Gathered,
     /// The rows of the segment that is being filled, and its partition.
     pending: Vec<Vec<RawColumn>>,
@@ -101,10 +141,10 @@ pub(super) struct Gatherer<'a> {
 }
 
 impl<'a> Gatherer<'a> {
-    pub(super) fn new(own: &'a OwnRow<'a>, held: &'a (dyn Fn(u64) -> Result<(), LoadError> + Sync)) -> Gatherer<'a> {
+    pub(super) fn new(own: &'a OwnRow<'a>, room: &'a Room<'a>) -> Gatherer<'a> {
         Gatherer {
             own,
-            held,
+            room,
             gathered: Gathered::default(),
             pending: Vec::new(),
             pending_rows: 0,
@@ -114,6 +154,18 @@ impl<'a> Gatherer<'a> {
             rows_seen: 0,
             bytes: 0,
         }
+    }
+
+    /// Whether there is need of a forecast for a source of so many bytes.
+    pub(super) fn may_not_fit(&self, source_bytes: u64) -> bool {
+        self.room.bytes.is_some_and(|room| source_bytes > room)
+    }
+
+    /// Refuses a source of so many bytes when the ones taken so far, which are a sample of it, say that it has no room.
+    pub(super) fn foretell(mut self, sample: u64, source_bytes: u64) -> Result<(), Failure> {
+        self.code_rest()?;
+        let times = source_bytes as f64 / sample.max(1) as f64;
+        Ok(self.room.foretell((self.bytes as f64 * times) as u64)?)
     }
 
     /// Takes all pieces that `next` gives, in order; `read` turns them to columns, on all threads.
@@ -183,6 +235,7 @@ impl<'a> Gatherer<'a> {
         }
         self.partition = partition;
         self.pending_rows += here;
+        self.room.observer.rows(self.own.table, here as u64);
         if self.gathered.names.is_empty() {
             self.gathered.names =
                 finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
@@ -203,7 +256,7 @@ impl<'a> Gatherer<'a> {
     fn keep(&mut self, partition: usize, columns: Vec<Column>) -> Result<(), LoadError> {
         let bytes = |c: &Column| c.heap_bytes().0 + c.heap_bytes().1;
         self.bytes += columns.iter().map(bytes).sum::<usize>() as u64;
-        (self.held)(self.bytes)?;
+        self.room.check(self.bytes)?;
         self.of(partition).segments.push(columns);
         Ok(())
     }
@@ -216,13 +269,18 @@ impl<'a> Gatherer<'a> {
         &mut all[partition]
     }
 
-    /// All rows taken.
-    pub(super) fn finish(mut self) -> Result<Gathered, Failure> {
+    fn code_rest(&mut self) -> Result<(), LoadError> {
         self.cut();
         for (partition, columns) in std::mem::take(&mut self.full) {
             let columns = encode_segment(columns, &self.sort_by);
             self.keep(partition, columns)?;
         }
+        Ok(())
+    }
+
+    /// All rows taken.
+    pub(super) fn finish(mut self) -> Result<Gathered, Failure> {
+        self.code_rest()?;
         Ok(self.gathered)
     }
 }

@@ -2,18 +2,25 @@
 
 use std::collections::HashMap;
 use std::io::Read;
+use std::path::Path;
+use std::sync::Arc;
 
 use indexmap::IndexSet;
 use rayon::prelude::*;
 
 use super::csv::{self, Request};
+use super::database::Period;
 use super::dialect::Dialect;
 use super::lines::Input;
 use super::pieces::{Failure, Gathered, Gatherer};
+#[cfg(feature = "postgres")]
+use super::postgres;
+use super::sources::is_server;
 use super::staging::BadRows;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
+use crate::value::date::{self, Unit};
 
 /// Reads a source by what its name says it is; `new` begins a table.
 ///
@@ -27,6 +34,9 @@ pub(super) fn read<'g>(
 ) -> Result<Gathered, Failure> {
     if source.starts_with("sqlite:") {
         return from_sqlite(request, source, new, observer);
+    }
+    if is_server(source) {
+        return from_server(request, source, new, observer);
     }
     let kinds: Vec<String> = request.files.iter().map(|(_, f)| bytes::kind(&f.path)).collect();
     match kinds.first().map(String::as_str) {
@@ -55,6 +65,8 @@ fn made<'r>(request: &Request<'r>, made: &'r Made) -> Request<'r> {
         renamed: request.renamed,
         types: &made.types,
         known: request.known,
+        periods: request.periods,
+        period_column: request.period_column,
         piece: request.piece,
     }
 }
@@ -131,8 +143,82 @@ fn from_sqlite<'g>(
     observer: &dyn Observer,
 ) -> Result<Gathered, Failure> {
     let wanted = sqlite::parse(source).map_err(LoadError::from)?;
-    let rows = sqlite::read(&request.folder.join(&wanted.file), &wanted)?;
-    let made_of = Made::new(request, &rows.texts, &rows.floats);
-    let inputs = [Input::Text(rows.text.into(), wanted.file)];
+    let (mut texts, mut floats, mut inputs) = (Vec::new(), Vec::new(), Vec::new());
+    for (period, _) in request.parts() {
+        let query = wanted.of(period.as_ref(), request.period_column);
+        let rows = sqlite::read(&request.folder.join(&wanted.place), &query)?;
+        texts.extend(rows.texts);
+        floats.extend(rows.floats);
+        inputs.push(Input::Text(rows.text.into(), wanted.place.clone()));
+    }
+    let made_of = Made::new(request, &texts, &floats);
     csv::read(&made(request, &made_of), &inputs, new, observer)
+}
+
+#[cfg(feature = "postgres")]
+fn from_server<'g>(
+    request: &Request<'_>,
+    source: &str,
+    new: &dyn Fn() -> Gatherer<'g>,
+    observer: &dyn Observer,
+) -> Result<Gathered, Failure> {
+    let wanted = postgres::parse(source).map_err(LoadError::from)?;
+    let mut made_of = Made::new(request, &[], &[]);
+    for (name, ty) in postgres::types(&wanted)? {
+        let name = request.renamed.get(&name).cloned().unwrap_or(name);
+        if let Some(ty) = ty.filter(|_| !request.shapes.contains_key(&name)) {
+            made_of.types.entry(name).or_insert(ty);
+        }
+    }
+    let input = |(period, _): (Option<Period>, usize)| {
+        let (place, query) = (wanted.place.clone(), wanted.of(period.as_ref(), request.period_column));
+        let name = wanted.place.clone();
+        Input::Made(Arc::new(move || postgres::rows(&place, &query)), name)
+    };
+    let inputs: Vec<Input> = request.parts().into_iter().map(input).collect();
+    csv::read(&made(request, &made_of), &inputs, new, observer)
+}
+
+#[cfg(not(feature = "postgres"))]
+fn from_server<'g>(
+    _: &Request<'_>,
+    _: &str,
+    _: &dyn Fn() -> Gatherer<'g>,
+    _: &dyn Observer,
+) -> Result<Gathered, Failure> {
+    let problem = Diagnostic::general(Problem::Unsupported, "this library was built without PostgreSQL");
+    Err(LoadError::from(problem.help("build it with the feature `postgres`")).into())
+}
+
+/// The periods of a database's table.
+///
+/// # Errors
+/// When the database cannot be read, or the column holds no dates.
+pub(super) fn periods(folder: &Path, source: &str, column: &str, by: Unit) -> Result<Vec<Period>, LoadError> {
+    let ends = if is_server(source) {
+        ends_of_server(source, column)?
+    } else {
+        let wanted = sqlite::parse(source)?;
+        sqlite::ends(&folder.join(&wanted.place), &wanted.ends(column))?
+    };
+    let Some((first, last)) = ends else { return Ok(Period::all(None, by)) };
+    let day = |text: &str| {
+        let day = text.get(..10).and_then(|d| date::parse_date(d.as_bytes()));
+        day.ok_or_else(|| {
+            let message = format!("`{text}` in column `{column}` is no date, so that it cannot part the table");
+            LoadError::from(Diagnostic::general(Problem::Data, message).help("partition by a column of dates"))
+        })
+    };
+    Ok(Period::all(Some((day(&first)?, day(&last)?)), by))
+}
+
+#[cfg(feature = "postgres")]
+fn ends_of_server(source: &str, column: &str) -> Result<Option<(String, String)>, LoadError> {
+    let wanted = postgres::parse(source)?;
+    postgres::ends(&wanted, &wanted.ends(column))
+}
+
+#[cfg(not(feature = "postgres"))]
+fn ends_of_server(_: &str, _: &str) -> Result<Option<(String, String)>, LoadError> {
+    Ok(None)
 }

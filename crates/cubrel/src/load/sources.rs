@@ -31,14 +31,11 @@ pub struct FileStamp {
 pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     if source.starts_with("sqlite:") {
         let wanted = super::sqlite::parse(source)?;
-        return Ok(vec![stamp(folder, &folder.join(wanted.file))?]);
+        return Ok(vec![stamp(folder, &folder.join(wanted.place))?]);
     }
-    if let Some((scheme, _)) = source.split_once(':')
-        && scheme == "postgres"
-    {
-        let problem =
-            Diagnostic::general(Problem::Unsupported, format!("sources of the kind `{scheme}:` cannot be read yet"));
-        return Err(problem.help("write the table to a CSV file").into());
+    if is_server(source) {
+        // A server does not say when something was written last.
+        return Ok(vec![FileStamp { path: source.into(), bytes: 0, modified: 0, hash: 0 }]);
     }
     let path = folder.join(source);
     let pattern = path.to_string_lossy();
@@ -57,6 +54,16 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     paths.iter().map(|p| stamp(folder, p)).collect()
 }
 
+/// Whether a source is on a server, which does not tell whether anything has changed.
+pub fn is_server(source: &str) -> bool {
+    source.starts_with("postgres://") || source.starts_with("postgresql://")
+}
+
+/// Whether a source is a table or query of a database.
+pub fn is_database(source: &str) -> bool {
+    is_server(source) || source.starts_with("sqlite:")
+}
+
 fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let data = std::fs::metadata(path).map_err(|e| LoadError::io(path, e))?;
     let modified =
@@ -71,6 +78,9 @@ pub fn recognise(folder: &Path, files: &mut [FileStamp], before: &[&FileStamp], 
     let old: HashMap<&Path, &FileStamp> = before.iter().map(|f| (f.path.as_path(), *f)).collect();
     files.par_iter_mut().for_each(|file| {
         let Some(old) = old.get(file.path.as_path()) else { return };
+        if file.modified == 0 && old.modified == 0 {
+            return;
+        }
         let is_old = since.is_some_and(|day| (file.modified as i128) < i128::from(day) * DAY_NANOS);
         let same = || file.bytes == old.bytes && old.hash != 0 && hash(&folder.join(&file.path)) == Some(old.hash);
         if is_old || file.bytes == old.bytes && file.modified == old.modified || same() {

@@ -6,32 +6,35 @@ use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 
 use super::LoadError;
+use super::database::Wanted;
 use super::jsonl::NULL;
 use crate::formula::source::{Diagnostic, Problem};
 
-/// What to read of a database.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wanted {
-    /// The database's file.
-    pub file: String,
-    /// The query.
-    pub query: String,
+/// The database and the query of `sqlite:file.db?table=…` or `sqlite:file.db?query=…`.
+///
+/// # Errors
+/// When it says neither.
+pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
+    Wanted::parse(source, source.strip_prefix("sqlite:").unwrap_or(source))
 }
 
-/// Reads `sqlite:file.db?table=…` or `sqlite:file.db?query=…`.
-pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
-    let rest = source.strip_prefix("sqlite:").unwrap_or(source);
-    let wrong = || {
-        Diagnostic::general(Problem::Model, format!("`{source}` does not say what to read of the database"))
-            .help("write `sqlite:file.db?table=booking`, or `sqlite:file.db?query=select …`")
-    };
-    let (file, what) = rest.split_once('?').ok_or_else(wrong)?;
-    let query = match what.split_once('=') {
-        Some(("table", table)) => format!("select * from \"{}\"", table.replace('"', "\"\"")),
-        Some(("query", query)) => query.to_string(),
-        _ => return Err(wrong()),
-    };
-    Ok(Wanted { file: file.to_string(), query })
+fn failed(path: &Path, e: &rusqlite::Error) -> LoadError {
+    let problem = Diagnostic::general(Problem::Data, format!("{}: {e}", path.display()));
+    problem.help("check the file and the table or query after the `?`").into()
+}
+
+fn open(path: &Path) -> Result<Connection, LoadError> {
+    Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY).map_err(|e| failed(path, &e))
+}
+
+/// The first and last value of a query's two columns, as texts.
+///
+/// # Errors
+/// When the database cannot be opened, or the query is wrong.
+pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadError> {
+    let ends = open(path)?.query_row(query, [], |row| Ok((row.get(0)?, row.get(1)?)));
+    let (first, last): (Option<String>, Option<String>) = ends.map_err(|e| failed(path, &e))?;
+    Ok(first.zip(last))
 }
 
 /// Rows as delimited text, with the columns whose type the database knows.
@@ -48,13 +51,10 @@ pub struct Rows {
 ///
 /// # Errors
 /// When the database cannot be opened, or the query is wrong.
-pub fn read(path: &Path, wanted: &Wanted) -> Result<Rows, LoadError> {
-    let fail = |e: rusqlite::Error| {
-        let problem = Diagnostic::general(Problem::Data, format!("{}: {e}", path.display()));
-        LoadError::from(problem.help("check the file and the table or query after the `?`"))
-    };
-    let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY).map_err(fail)?;
-    let mut statement = connection.prepare(&wanted.query).map_err(fail)?;
+pub fn read(path: &Path, query: &str) -> Result<Rows, LoadError> {
+    let fail = |e: rusqlite::Error| failed(path, &e);
+    let connection = open(path)?;
+    let mut statement = connection.prepare(query).map_err(fail)?;
     let names: Vec<String> = statement.column_names().into_iter().map(str::to_string).collect();
     let (mut text, mut float) = (vec![false; names.len()], vec![false; names.len()]);
     let mut writer = csv::Writer::from_writer(Vec::new());
@@ -87,17 +87,4 @@ pub fn read(path: &Path, wanted: &Wanted) -> Result<Rows, LoadError> {
     }
     let pick = |flags: &[bool]| names.iter().zip(flags).filter(|(_, f)| **f).map(|(n, _)| n.clone()).collect();
     Ok(Rows { texts: pick(&text), floats: pick(&float), text: writer.into_inner().unwrap_or_default() })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_source_names_a_table_or_a_query() {
-        let wanted = parse("sqlite:data/x.db?table=a \"b\"").expect("a table");
-        assert_eq!((wanted.file.as_str(), wanted.query.as_str()), ("data/x.db", "select * from \"a \"\"b\"\"\""));
-        assert_eq!(parse("sqlite:x.db?query=select 1 = 1").expect("a query").query, "select 1 = 1");
-        assert!(parse("sqlite:x.db").is_err() && parse("sqlite:x.db?rows=1").is_err());
-    }
 }

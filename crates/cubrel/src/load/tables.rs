@@ -7,10 +7,11 @@ use std::time::Instant;
 use serde::Serialize;
 
 use super::csv::Request;
+use super::database::Period;
 use super::dialect::{DatePattern, Dialect, Shape};
 use super::own_row::{Filter, OwnColumn, OwnRow};
 use super::partitions::{self, Group, Partition};
-use super::pieces::{self, Failure, Gathered, Gatherer};
+use super::pieces::{self, Failure, Gathered, Gatherer, Room};
 use super::read;
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
@@ -23,7 +24,7 @@ use crate::model::calendar;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
-use crate::model::file::{CsvSection, GenerateSection};
+use crate::model::file::{CsvSection, GenerateSection, PartitionSection};
 use crate::store::{Column, RawColumn};
 use crate::value::{Type, Value, Vector, date, exact};
 
@@ -66,6 +67,7 @@ struct Recipe<'a> {
     bad_rows: Option<u64>,
     generate: &'a Option<GenerateSection>,
     calendar: &'a Option<String>,
+    partition: &'a Option<PartitionSection>,
     columns: Vec<ColumnRecipe<'a>>,
 }
 
@@ -84,6 +86,7 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         bad_rows: section.bad_rows,
         generate: &section.generate,
         calendar: &section.calendar,
+        partition: &section.partition,
         columns: section
             .column
             .iter()
@@ -101,7 +104,7 @@ impl LoadedTable {
             name: name.to_string(),
             rows: 0,
             columns: Vec::new(),
-            report: TableReport { table: name.to_string(), ..TableReport::default() },
+            report: TableReport { table: name.to_string(), origin: "query".into(), ..TableReport::default() },
             partitions: Vec::new(),
             fingerprint: fingerprint(section),
         }
@@ -128,7 +131,8 @@ impl LoadedTable {
 
     /// The same table in a second role.
     pub fn in_role(&self, name: &str, section: &TableSection) -> LoadedTable {
-        let report = TableReport { table: name.to_string(), source_bytes: 0, read: false, ..self.report.clone() };
+        let base = TableReport { origin: "shared".into(), read: false, ..self.report.clone() };
+        let report = TableReport { table: name.to_string(), source_bytes: 0, ..base };
         LoadedTable {
             name: name.to_string(),
             partitions: Vec::new(),
@@ -177,7 +181,7 @@ impl Loader<'_> {
         sources::recognise(&self.document.folder, &mut files, &read_before, self.since);
         let changed_types = before.map(|b| b.types());
         let before = before.filter(|b| b.fingerprint == fingerprint(section));
-        let mut groups = partitions::groups(&files, before.map_or(&[], |b| &b.partitions));
+        let mut groups = self.groups(name, section, &files, before)?;
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
         let mut gathered = self.read(name, section, &groups, before)?;
@@ -187,16 +191,49 @@ impl Loader<'_> {
             self.observer.table(name, unread(&groups));
             gathered = self.read(name, section, &groups, None)?;
         }
-        groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, &mut g.files));
+        if !sources::is_server(source) {
+            groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, &mut g.files));
+        }
         let mut table = partitions::joined(name, groups, gathered, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
         table.fingerprint = fingerprint(section);
         self.check(name, section, &table)?;
+        table.report.origin = "source".into();
         table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
         table.report.milliseconds = start.elapsed().as_millis() as u64;
         self.observer.done(&table.report);
         Ok(table)
+    }
+
+    /// What of a source is read by itself.
+    fn groups(
+        &self,
+        name: &str,
+        section: &TableSection,
+        files: &[FileStamp],
+        before: Option<&LoadedTable>,
+    ) -> Result<Vec<Group>, LoadError> {
+        let source = section.source.as_deref().unwrap_or_default();
+        let before = before.map_or(&[][..], |b| &b.partitions);
+        let Some(partition) = &section.partition else {
+            // A server does not tell whether anything has changed.
+            return Ok(partitions::groups(files, if sources::is_server(source) { &[] } else { before }));
+        };
+        let wrong = |key: &str, message: String, help: &str| {
+            let path = format!("table.{name}.partition{key}");
+            LoadError::from(self.document.problem(Problem::Model, &path, message).help(help))
+        };
+        if !sources::is_database(source) {
+            let help = "write one file for each part: of several files only changed ones are read again";
+            return Err(wrong("", "`partition` is for databases".into(), help));
+        }
+        let by = date::Unit::parse(&partition.by).ok_or_else(|| {
+            let help = "write `day`, `week`, `month`, `quarter` or `year`";
+            wrong(".by", format!("`{}` is no unit of the calendar", partition.by), help)
+        })?;
+        let periods = read::periods(&self.document.folder, source, source_name(section, &partition.column), by)?;
+        Ok(partitions::periods(files, periods, before, self.since))
     }
 
     /// Reads the partitions that are not kept.
@@ -216,6 +253,8 @@ impl Loader<'_> {
         if files.is_empty() {
             return Ok(Gathered::default());
         }
+        let periods: Vec<Option<Period>> =
+            groups.iter().filter(|g| g.kept.is_none()).flat_map(|g| g.files.iter().map(|_| g.period)).collect();
         let known = before
             .filter(|_| groups.iter().any(|g| g.kept.is_some()))
             .map(|b| b.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect::<HashMap<String, Type>>());
@@ -252,11 +291,13 @@ impl Loader<'_> {
             renamed: &renamed,
             types: &types,
             known: &known.unwrap_or_default(),
+            periods: &periods,
+            period_column: section.partition.as_ref().map_or("", |p| source_name(section, &p.column)),
             piece: self.piece,
         };
         let own = self.own_row(name, section)?;
-        let held = |bytes: u64| self.held(name, bytes);
-        match read::read(&request, source, &|| Gatherer::new(&own, &held), self.observer) {
+        let room = self.room(name);
+        match read::read(&request, source, &|| Gatherer::new(&own, &room), self.observer) {
             Ok(gathered) => Ok(gathered),
             Err(Failure::Load(e)) => Err(e),
             // Both are turned to problems where they are met.
@@ -267,17 +308,8 @@ impl Loader<'_> {
         }
     }
 
-    /// Whether so many bytes may be held.
-    fn held(&self, name: &str, bytes: u64) -> Result<(), LoadError> {
-        match self.memory {
-            Some(memory) if bytes > memory => {
-                let message =
-                    format!("table `{name}` takes {bytes} bytes, more than the limit leaves for it ({memory})");
-                let help = "raise `memory` in [model], or load less; the old data is still there";
-                Err(Diagnostic::general(Problem::Data, message).help(help).into())
-            }
-            _ => Ok(()),
-        }
+    fn room<'s>(&'s self, table: &'s str) -> Room<'s> {
+        Room { table, bytes: self.memory, observer: self.observer }
     }
 
     /// What is computed of each row of a table.
@@ -381,6 +413,7 @@ impl Loader<'_> {
         let (from, to) = (day("from", &generate.from, first)?, day("to", &generate.to, last)?);
         let mut table = self.given(name, section, calendar::generate(from, to, &rules)?)?;
         table.report.milliseconds = start.elapsed().as_millis() as u64;
+        table.report.origin = "generated".into();
         self.observer.done(&table.report);
         Ok(table)
     }
@@ -396,8 +429,7 @@ impl Loader<'_> {
         columns: Vec<(String, RawColumn)>,
     ) -> Result<LoadedTable, LoadError> {
         let own = self.own_row(name, section)?;
-        let held = |bytes: u64| self.held(name, bytes);
-        let gathered = pieces::of_columns(&own, &held, columns)?;
+        let gathered = pieces::of_columns(&own, &self.room(name), columns)?;
         let mut table = partitions::joined(name, vec![Group::default()], gathered, None);
         table.fingerprint = fingerprint(section);
         self.check(name, section, &table)?;
@@ -436,6 +468,11 @@ impl Loader<'_> {
         }
         if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }
     }
+}
+
+/// What a column is called in the source.
+fn source_name<'s>(section: &'s TableSection, column: &'s str) -> &'s str {
+    section.column.get(column).and_then(|c| c.source_name.as_deref()).unwrap_or(column)
 }
 
 /// More bad rows than the model allows refuse the table.

@@ -59,6 +59,8 @@ pub struct TableSection {
     pub query: Option<String>,
     /// How the source's text is laid out.
     pub csv: Option<CsvSection>,
+    /// Parts of a database's table that are read by themselves.
+    pub partition: Option<PartitionSection>,
     /// The column whose values are unique.
     pub key: Option<String>,
     /// Fields that stand for null; an empty one by default.
@@ -104,6 +106,16 @@ pub struct CsvSection {
     pub decimal: Option<String>,
     /// How characters are written, such as `windows-1252`; by default UTF-8.
     pub encoding: Option<String>,
+}
+
+/// `partition = { column = "sailed_on", by = "month" }`
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PartitionSection {
+    /// A column of dates or timestamps.
+    pub column: String,
+    /// `day`, `week`, `month`, `quarter` or `year`.
+    pub by: String,
 }
 
 /// `[table.NAME.column.NAME]`
@@ -275,4 +287,4 @@ pub struct QuerySection {
 /// Sections of the model file that this version cannot use yet.
 pub const LATER: &[&str] = &["outline", "expect"];
 /// Keys of the model file that this version cannot use yet.
-pub const LATER_KEYS: &[&str] = &["partition"];
+pub const LATER_KEYS: &[&str] = &[];

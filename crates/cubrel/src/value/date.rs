@@ -171,6 +171,18 @@ impl Unit {
         })
     }
 
+    /// The first day after the unit that holds `day`.
+    pub fn next(self, day: i32) -> Option<i32> {
+        let start = self.start(day)?;
+        match self {
+            Unit::Day => start.checked_add(1),
+            Unit::Week => start.checked_add(7),
+            Unit::Month => add_months(start, 1),
+            Unit::Quarter => add_months(start, 3),
+            Unit::Year => add_months(start, 12),
+        }
+    }
+
     /// The first day of the unit that holds `day`.
     pub fn start(self, day: i32) -> Option<i32> {
         let date = civil(day)?;

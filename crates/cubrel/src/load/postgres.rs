@@ -1,0 +1,162 @@
+//! Tables and queries of PostgreSQL. Rows come as delimited text, as the server's `COPY` writes it, and are read as they
+//! arrive. The password comes from the environment only (`PGPASSWORD`).
+
+use std::io::{self, Read};
+use std::sync::mpsc;
+use std::time::Duration;
+
+use postgres::types::Type as SqlType;
+use postgres::{Client, Config, NoTls};
+
+use super::LoadError;
+use super::database::Wanted;
+use super::jsonl::NULL;
+use crate::formula::source::{Diagnostic, Problem};
+use crate::value::Type;
+
+/// How long a server may take to answer at first.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// Bytes that are handed on at a time, and how many such pieces may wait.
+const PIECE: usize = 1 << 18;
+const WAITING: usize = 16;
+
+/// The address and the query of `postgres://user@host/database?table=…` or `?query=…`.
+///
+/// # Errors
+/// When it says neither, or holds a password.
+pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
+    let wanted = Wanted::parse(source, source)?;
+    let user = wanted.place.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map(|(user, _)| user);
+    if user.is_some_and(|u| u.contains(':')) {
+        let shown = wanted.place.split_once('@').map_or("", |(_, host)| host);
+        let problem = Diagnostic::general(Problem::Model, format!("the source at `{shown}` has a password in it"));
+        return Err(problem.help("take it out, and set PGPASSWORD in the environment"));
+    }
+    Ok(wanted)
+}
+
+fn failed(place: &str, e: &postgres::Error) -> LoadError {
+    let why = e.as_db_error().map_or_else(|| e.to_string(), |db| db.message().to_string());
+    let why = match std::error::Error::source(e) {
+        Some(cause) if e.as_db_error().is_none() => format!("{why}: {cause}"),
+        _ => why,
+    };
+    Diagnostic::general(Problem::Data, format!("{place}: {why}"))
+        .help("check the address, PGPASSWORD, and the table or query after the `?`")
+        .into()
+}
+
+fn connect(place: &str) -> Result<Client, LoadError> {
+    let fail = |e: postgres::Error| failed(place, &e);
+    let mut config: Config = place.parse().map_err(fail)?;
+    if let Ok(password) = std::env::var("PGPASSWORD") {
+        config.password(password);
+    }
+    config.connect_timeout(PATIENCE).application_name("cubrel");
+    let mut client = config.connect(NoTls).map_err(fail)?;
+    client
+        .batch_execute("set datestyle = 'ISO, YMD'; set timezone = 'UTC'; set extra_float_digits = 3")
+        .map_err(fail)?;
+    Ok(client)
+}
+
+/// The types that columns of a query are known to have, by name; of numbers of any precision only the values tell.
+///
+/// # Errors
+/// When the server cannot be reached, or the query is wrong.
+pub fn types(wanted: &Wanted) -> Result<Vec<(String, Option<Type>)>, LoadError> {
+    let statement = connect(&wanted.place)?.prepare(&wanted.query).map_err(|e| failed(&wanted.place, &e))?;
+    let types = statement.columns().iter().map(|c| (c.name().to_string(), known_type(c.type_())));
+    Ok(types.collect())
+}
+
+fn known_type(ty: &SqlType) -> Option<Type> {
+    match *ty {
+        SqlType::INT2 | SqlType::INT4 | SqlType::INT8 | SqlType::OID => Some(Type::Int),
+        SqlType::FLOAT4 | SqlType::FLOAT8 => Some(Type::Float),
+        SqlType::BOOL => Some(Type::Bool),
+        SqlType::DATE => Some(Type::Date),
+        SqlType::TIMESTAMP | SqlType::TIMESTAMPTZ => Some(Type::Timestamp),
+        SqlType::NUMERIC => None,
+        _ => Some(Type::Text),
+    }
+}
+
+/// The first and last value of a query's two columns, as texts.
+///
+/// # Errors
+/// When the server cannot be reached, or the query is wrong.
+pub fn ends(wanted: &Wanted, query: &str) -> Result<Option<(String, String)>, LoadError> {
+    let query = format!("select a::text, b::text from ({query}) as ends (a, b)");
+    let row = connect(&wanted.place)?.query_one(&query, &[]).map_err(|e| failed(&wanted.place, &e))?;
+    let (first, last): (Option<String>, Option<String>) = (row.get(0), row.get(1));
+    Ok(first.zip(last))
+}
+
+/// The rows of a query as delimited text with a header, while the server sends them.
+///
+/// # Errors
+/// When the server cannot be reached, or the query is wrong.
+pub fn rows(place: &str, query: &str) -> io::Result<Box<dyn Read + Send>> {
+    let (send, receive) = mpsc::sync_channel::<io::Result<Vec<u8>>>(WAITING);
+    let (place, query) = (place.to_string(), query.to_string());
+    // The connection stays on one thread; what it brings is read on all.
+    std::thread::spawn(move || {
+        if let Err(e) = copy(&place, &query, &send) {
+            // Whoever does not listen any more does not want to know.
+            let _ = send.send(Err(e));
+        }
+    });
+    Ok(Box::new(Received { receive, piece: io::Cursor::default() }))
+}
+
+fn copy(place: &str, query: &str, send: &mpsc::SyncSender<io::Result<Vec<u8>>>) -> io::Result<()> {
+    let other = |e: LoadError| io::Error::other(e.to_string());
+    let mut client = connect(place).map_err(other)?;
+    let statement = client.prepare(query).map_err(|e| other(failed(place, &e)))?;
+    let columns: Vec<String> = statement.columns().iter().map(written).collect();
+    let copy = format!(
+        "copy (select {} from ({query}) as source) to stdout (format csv, header, null '{NULL}')",
+        columns.join(", ")
+    );
+    let mut reader = client.copy_out(&copy).map_err(|e| other(failed(place, &e)))?;
+    loop {
+        let mut piece = Vec::with_capacity(PIECE);
+        let count = (&mut reader).take(PIECE as u64).read_to_end(&mut piece)?;
+        // The reader must not be asked again once it has come to the end.
+        if send.send(Ok(piece)).is_err() || count < PIECE {
+            return Ok(());
+        }
+    }
+}
+
+/// A column of a query as it is copied: truth values in words, everything else as the server writes it.
+fn written(column: &postgres::Column) -> String {
+    let name = format!("\"{}\"", column.name().replace('"', "\"\""));
+    match *column.type_() {
+        SqlType::BOOL => format!("case when {name} then 'true' when not {name} then 'false' end as {name}"),
+        _ => name,
+    }
+}
+
+/// Text that another thread sends.
+struct Received {
+    receive: mpsc::Receiver<io::Result<Vec<u8>>>,
+    piece: io::Cursor<Vec<u8>>,
+}
+
+impl Read for Received {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let count = self.piece.read(to)?;
+            if count > 0 || to.is_empty() {
+                return Ok(count);
+            }
+            match self.receive.recv() {
+                Ok(piece) => self.piece = io::Cursor::new(piece?),
+                // The other side is done.
+                Err(_) => return Ok(0),
+            }
+        }
+    }
+}
