@@ -207,6 +207,84 @@ fn sizes_add_up_to_what_the_model_holds() {
     assert_eq!(keys, in_columns);
     assert!(stdout(&demo(&["size"])).contains("times smaller than its"));
     assert!(stdout(&demo(&["size", "--flat", "--sort", "name"])).contains("booking.booked_at"));
+    let tree = stdout(&demo(&["size", "--sort", "distinct"]));
+    assert!(tree.contains("→ customer.id") && tree.contains("generated") && tree.contains("shared with calendar"));
+}
+
+#[test]
+fn what_is_supposed_is_measured_and_changes_nothing() {
+    let before = json(&["size", "--format", "json"]);
+    let suppose = |changes: &[&str]| {
+        let mut args = vec!["size", "--format", "json"];
+        changes.iter().for_each(|c| args.extend(["--suppose", *c]));
+        json(&args)
+    };
+    let column = |size: &Json, name: &str| {
+        let of = |v: &Json, n: &str| v.as_array().unwrap().iter().find(|x| x["name"] == n).cloned();
+        let (table, column) = name.split_once('.').unwrap();
+        of(&of(&size["tables"], table).unwrap()["columns"], column)
+    };
+    let bytes = |size: &Json, name: &str| column(size, name).unwrap()["bytes"].as_u64().unwrap();
+    let both = suppose(&["drop booking.booking_ref", "round booking.booked_at to day"]);
+    assert_eq!(both["before"], before);
+    assert_eq!(column(&both["after"], "booking.booking_ref"), None);
+    assert!(bytes(&both["after"], "booking.booked_at") * 2 < bytes(&before, "booking.booked_at"));
+    let model = |size: &Json| size["model"]["bytes"].as_u64().unwrap();
+    assert!(model(&both["after"]) * 3 < model(&before) * 2);
+    let split = suppose(&["split booking.booked_at"]);
+    let part = |name: &str| column(&split["after"], name).unwrap();
+    assert_eq!(part("booking.booked_at_date")["type"], "date");
+    assert_eq!(part("booking.booked_at_time")["type"], "int");
+    assert_eq!(column(&split["after"], "booking.booked_at"), None);
+    let ordered = suppose(&["order booking by status, sailed_on"]);
+    assert!(bytes(&ordered["after"], "booking.sailed_on") < bytes(&before, "booking.sailed_on"));
+    let rounded = suppose(&["round booking.net to 0", "load booking.list_value", "round sailing.sailed_on to month"]);
+    assert!(
+        column(&rounded["after"], "booking.net").unwrap()["distinct"].as_u64()
+            < column(&before, "booking.net").unwrap()["distinct"].as_u64()
+    );
+    assert_eq!(column(&rounded["after"], "booking.list_value").unwrap()["computed"], "loading");
+    assert_eq!(json(&["size", "--format", "json"]), before, "nothing has happened");
+    let shown = stdout(&demo(&["size", "--suppose", "drop booking.booking_ref"]));
+    assert!(shown.contains("−100.0%") && shown.contains("supposed"), "{shown}");
+    for (change, expected) in [
+        ("drop booking.nothing", "has no column `nothing`"),
+        ("drop nothing.net", "there is no table `nothing`"),
+        ("drop booking.route_id", "is the key of a relationship"),
+        ("drop booked_calendar.year", "has the columns of calendar"),
+        ("melt booking.net", "`melt` is no change"),
+        ("round booking.net by 2", "`to` is missing here"),
+        ("round booking.net to much", "a number of digits, or a unit of time"),
+        ("round booking.net to hour", "only dates and timestamps have units"),
+        ("split booking.net", "only timestamps can be split"),
+        ("drop booking.net now", "`now` does not belong here"),
+        ("order booking by", "a name is missing here"),
+    ] {
+        let output = demo(&["size", "--suppose", change]);
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_eq!(output.status.code(), Some(2), "{change}");
+        assert!(said.contains(expected), "{change}: {said}");
+    }
+}
+
+#[test]
+fn two_models_are_compared_by_size() {
+    let folder = own_copy();
+    replace(
+        &folder,
+        "model.toml",
+        "[table.booking.column.booking_ref]\nhidden = true",
+        "[table.booking.column.booking_ref]\nkeep = false",
+    );
+    let other = folder.path().to_str().unwrap();
+    let compared = cubrel(DEMO.0.path(), &["compare", "ferries", other, "--sizes", "--format", "csv"]);
+    let lines: Vec<String> = stdout(&compared).lines().map(str::to_string).collect();
+    assert!(lines.iter().any(|l| l.starts_with("booking.booking_ref,") && l.contains("−100.0%")), "{lines:?}");
+    let last: Vec<&str> = lines.last().unwrap().split(',').collect();
+    let number = |i: usize| last[i].parse::<i64>().unwrap();
+    assert_eq!((last[0], number(2) - number(1)), ("model", number(3)));
+    let same = cubrel(DEMO.0.path(), &["compare", "ferries", "ferries", "--sizes"]);
+    assert_eq!(stdout(&same).lines().count(), 2, "what is the same is not listed");
 }
 
 #[test]
