@@ -266,14 +266,21 @@ fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &A
     let options = Options { max_cells: usize::MAX, ..Options::default() };
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
     let rows = store.tables[id.table.0 as usize].rows;
-    let dims = vec![KeyColumn::of_codes((0..rows as u64).collect(), Key::Row(id.table))];
     let table = &schema.table(id.table).name;
-    let cells = executor.eval(&assembly, &Frame { cells: rows, dims }).map_err(|e| match e {
-        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, table)]),
-        other => Error::Run(other),
-    })?;
+    let mut values = VectorBuilder::new(ty, rows);
+    // What the rows need at a time is far more than what comes of it.
+    for start in (0..rows).step_by(SEGMENT_ROWS) {
+        let cells = SEGMENT_ROWS.min(rows - start);
+        let codes = (start as u64..(start + cells) as u64).collect();
+        let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
+        let part = executor.eval(&assembly, &Frame { cells, dims }).map_err(|e| match e {
+            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, start, table)]),
+            other => Error::Run(other),
+        })?;
+        values.append(&part.values, ty);
+    }
     let name = schema.column_name(id);
-    let raw = to_raw(cells.values, ty, &name, source).map_err(|p| Error::Problems(vec![p]))?;
+    let raw = to_raw(values.finish(), ty, &name, source).map_err(|p| Error::Problems(vec![p]))?;
     // All columns of a table have the same segments.
     let loaded = store.tables[id.table.0 as usize].columns.iter().find(|c| c.rows() == rows && rows > 0);
     let cuts = loaded.map_or_else(|| Cuts::even(rows, SEGMENT_ROWS), |c| c.cuts().clone());

@@ -320,6 +320,11 @@ impl Column {
         codes.iter().map(|c| if *c < self.domain { self.int_of(*c) } else { 0 }).collect()
     }
 
+    /// The numbers of all codes, where a list of them is kept.
+    pub(super) fn listed(&self) -> Option<Vec<i64>> {
+        if let Coding::Numbers(numbers) = &self.coding { Some(numbers.all()) } else { None }
+    }
+
     /// The double of what [`Column::int_of`] gives.
     pub(super) fn float_of(&self, v: i64) -> f64 {
         match self.digits {

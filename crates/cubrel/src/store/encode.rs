@@ -11,7 +11,7 @@ use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
 use super::divide::Divisor;
 use super::numbers::Numbers;
-use super::order::{SortColumns, best_order, in_order};
+use super::order::{SortColumns, arranged};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
@@ -51,16 +51,13 @@ impl Column {
 /// Codes the columns of one segment, each given in parts, with its rows in the order in which they take the least.
 pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
-    let coded: Vec<Coded> = columns.into_par_iter().filter_map(RawColumn::joined).map(|raw| code(&raw)).collect();
-    let order = best_order(&coded.iter().map(|c| c.codes.as_slice()).collect::<Vec<_>>(), sort_by);
-    let each = coded.into_par_iter().map(|mut coded| {
-        let codes = std::mem::take(&mut coded.codes);
-        let segment = match &order {
-            Some(order) => Segment::new(&in_order(&codes, order)),
-            None => Segment::new(&codes),
-        };
-        let segments = if codes.is_empty() { Vec::new() } else { vec![segment] };
-        assembled(coded, Cuts::even(codes.len(), codes.len()), segments)
+    let mut coded: Vec<Coded> = columns.into_par_iter().filter_map(RawColumn::joined).map(|raw| code(&raw)).collect();
+    let codes: Vec<Vec<u64>> = coded.iter_mut().map(|c| std::mem::take(&mut c.codes)).collect();
+    let rows = codes.first().map_or(0, Vec::len);
+    let segments = arranged(&codes, &vec![true; codes.len()], sort_by);
+    let each = coded.into_iter().zip(segments).map(|(coded, segment)| {
+        let segments = if rows == 0 { Vec::new() } else { vec![segment] };
+        assembled(coded, Cuts::even(rows, rows), segments)
     });
     each.collect()
 }

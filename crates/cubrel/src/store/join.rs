@@ -106,16 +106,20 @@ impl UsedCodes {
         }
     }
 
-    fn all(&self) -> Vec<u64> {
+    /// All codes that occur, in order.
+    fn iter(&self) -> Box<dyn Iterator<Item = u64> + '_> {
         match self {
-            UsedCodes::List(list) => list.clone(),
-            UsedCodes::Bits(bits) => {
-                let ones = |(i, word): (usize, &u64)| {
-                    let (word, start) = (*word, i as u64 * 64);
-                    (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| start + b)
-                };
-                bits.iter().enumerate().flat_map(ones).collect()
-            }
+            UsedCodes::List(list) => Box::new(list.iter().copied()),
+            UsedCodes::Bits(bits) => Box::new(bits.iter().enumerate().flat_map(|(i, word)| {
+                let mut word = *word;
+                std::iter::from_fn(move || {
+                    let bit = u64::from(word.trailing_zeros());
+                    (word != 0).then(|| {
+                        word &= word - 1;
+                        i as u64 * 64 + bit
+                    })
+                })
+            })),
         }
     }
 }
@@ -184,19 +188,17 @@ impl Common {
 
 fn numbers(parts: Vec<Column>) -> Column {
     let common = Common::of(&parts);
-    // For each part the codes that occur, and the numbers they stand for.
-    let used: Vec<(Vec<u64>, Vec<i64>)> = parts
-        .par_iter()
-        .map(|part| {
-            let codes = UsedCodes::of(&part.segments, part.domain).all();
-            let values = part.ints_of(&codes).into_iter().map(|v| common.shared(part, v)).collect();
-            (codes, values)
-        })
-        .collect();
-    let values = || used.iter().flat_map(|(_, values)| values.iter().copied());
+    // For each part the codes that occur; a list of what they stand for would take more than all the codes.
+    let used: Vec<UsedCodes> = parts.par_iter().map(|part| UsedCodes::of(&part.segments, part.domain)).collect();
+    let of_part = |(part, used): (&Column, &UsedCodes)| -> std::vec::IntoIter<i64> {
+        let listed = part.listed();
+        let number = |code: u64| listed.as_ref().map_or_else(|| part.int_of(code), |list| list[code as usize]);
+        used.iter().map(|code| common.shared(part, number(code))).collect::<Vec<i64>>().into_iter()
+    };
+    let values = || parts.iter().zip(&used).flat_map(of_part);
     let rows = parts.iter().map(Column::rows).sum();
     let has_nulls = parts.iter().any(|p| p.nulls > 0);
-    let Some(range) = joined_range(&used) else {
+    let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
         let coding = Coding::Offset { base: 0, step: 1 };
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
         let first = parts.into_iter().next().unwrap_or_else(|| unreachable!("there is a part"));
@@ -209,8 +211,8 @@ fn numbers(parts: Vec<Column>) -> Column {
     assembled(first, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
 }
 
-fn joined_range(used: &[(Vec<u64>, Vec<i64>)]) -> Option<Range> {
-    let ranges: Vec<Range> = used.iter().filter_map(|(_, values)| Range::of(values.iter().copied())).collect();
+fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {
+    let ranges: Vec<Range> = ranges.into_iter().flatten().collect();
     let min = ranges.iter().map(|r| r.min).min()?;
     let max = ranges.iter().map(|r| r.max).max()?;
     let mut step = 0;
@@ -224,7 +226,7 @@ fn joined_range(used: &[(Vec<u64>, Vec<i64>)]) -> Option<Range> {
 }
 
 /// A part's segments in the common coding.
-fn recode(part: &Column, used: &(Vec<u64>, Vec<i64>), coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
+fn recode(part: &Column, used: &UsedCodes, coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
     let null = (part.domain, domain);
     let same_numbers = part.digits == common.digits || part.ty != crate::value::Type::Float;
     match (&part.coding, coding) {
@@ -235,8 +237,9 @@ fn recode(part: &Column, used: &(Vec<u64>, Vec<i64>), coding: &Coding, common: &
             part.segments.iter().map(|s| s.recoded(null, code)).collect()
         }
         _ => {
-            let (codes, values) = used;
-            let new: Vec<u64> = values.iter().map(|v| code_of(coding, *v)).collect();
+            let codes: Vec<u64> = used.iter().collect();
+            let numbers = part.ints_of(&codes).into_iter();
+            let new: Vec<u64> = numbers.map(|v| code_of(coding, common.shared(part, v))).collect();
             let code = |c: u64| codes.binary_search(&c).map_or(0, |place| new[place]);
             if part.domain < 4 * codes.len() as u64 + 4096 {
                 let mut table = vec![0u64; part.domain as usize];

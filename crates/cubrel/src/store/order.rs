@@ -26,26 +26,39 @@ const WORTH: usize = 32;
 #[derive(Debug, Default)]
 pub struct SortColumns(OnceLock<Vec<usize>>);
 
-/// The order in which some rows take the least, where that is another one than theirs.
-pub fn best_order(columns: &[&[u64]], sort_by: &SortColumns) -> Option<Vec<u32>> {
+/// The codes of one segment's columns, with the rows in the order in which those that `count` take the least.
+pub fn arranged(columns: &[Vec<u64>], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
+    let counting: Vec<&[u64]> = columns.iter().zip(count).filter(|(_, c)| **c).map(|(c, _)| c.as_slice()).collect();
+    if let Some(order) = promising_order(&counting, sort_by) {
+        let each = |(column, counts): (&Vec<u64>, &bool)| {
+            let segment = Segment::new(&in_order(column, &order));
+            let before = if *counts { Segment::bytes_of(column) } else { 0 };
+            let after = if *counts { segment.codes.heap_bytes() } else { 0 };
+            (segment, before, after)
+        };
+        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(count).map(each).collect();
+        let before: usize = moved.iter().map(|(_, before, _)| before).sum();
+        let after: usize = moved.iter().map(|(.., after)| after).sum();
+        if after + before / WORTH < before {
+            return moved.into_iter().map(|(segment, ..)| segment).collect();
+        }
+    }
+    columns.par_iter().map(|c| Segment::new(c)).collect()
+}
+
+/// The order of rows that a sample promises most of, where it promises anything.
+fn promising_order(columns: &[&[u64]], sort_by: &SortColumns) -> Option<Vec<u32>> {
     let rows = columns.first().map_or(0, |c| c.len());
     if rows < FEWEST_ROWS || u32::try_from(rows).is_err() {
         return None;
     }
     let widths: Vec<Width> = columns.par_iter().map(|c| Width::of(c)).collect();
     let chosen = sort_by.0.get_or_init(|| sort_columns(columns, &widths));
-    if chosen.is_empty() {
-        return None;
-    }
-    let order = sorted(columns, &widths, chosen, rows);
-    let bytes = |c: &&[u64]| (Segment::bytes_of(c), Segment::bytes_of(&in_order(c, &order)));
-    let both = columns.par_iter().map(bytes).reduce(|| (0, 0), |a, b| (a.0 + b.0, a.1 + b.1));
-    let (before, after) = both;
-    (after + before / WORTH < before).then_some(order)
+    (!chosen.is_empty()).then(|| sorted(columns, &widths, chosen, rows))
 }
 
 /// The codes of rows in another order.
-pub fn in_order(codes: &[u64], order: &[u32]) -> Vec<u64> {
+fn in_order(codes: &[u64], order: &[u32]) -> Vec<u64> {
     order.iter().map(|row| codes[*row as usize]).collect()
 }
 
@@ -58,20 +71,11 @@ pub fn reordered(columns: &[&Column], count: &[bool], by: Option<&[usize]>) -> V
         .into_par_iter()
         .map(|segment| {
             let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.segments()[segment].all()).collect();
+            let Some(by) = by else { return arranged(&codes, count, &sort_by) };
             let all: Vec<&[u64]> = codes.iter().map(Vec::as_slice).collect();
-            let counting = || all.iter().zip(count).filter(|(_, counts)| **counts).map(|(c, _)| *c);
-            let order = match by {
-                Some(by) => {
-                    let widths: Vec<Width> = all.iter().map(|c| Width::of(c)).collect();
-                    Some(sorted(&all, &widths, by, all[0].len()))
-                }
-                None => best_order(&counting().collect::<Vec<_>>(), &sort_by),
-            };
-            let segment = |codes: &&[u64]| match &order {
-                Some(order) => Segment::new(&in_order(codes, order)),
-                None => Segment::new(codes),
-            };
-            all.iter().map(segment).collect()
+            let widths: Vec<Width> = all.iter().map(|c| Width::of(c)).collect();
+            let order = sorted(&all, &widths, by, all[0].len());
+            all.iter().map(|codes| Segment::new(&in_order(codes, &order))).collect()
         })
         .collect();
     let column = |(i, column): (usize, &&Column)| {
@@ -181,21 +185,31 @@ mod tests {
         i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 33
     }
 
+    fn arrange(columns: &[Vec<u64>]) -> Vec<Vec<u64>> {
+        let segments = arranged(columns, &vec![true; columns.len()], &SortColumns::default());
+        segments.iter().map(Segment::all).collect()
+    }
+
     #[test]
     fn rows_that_gain_are_sorted_and_keep_together() {
         let rows = 20_000u64;
         let fare: Vec<u64> = (0..rows).map(|i| noise(i) % 6).collect();
         let price: Vec<u64> = fare.iter().map(|f| f * 31 + 7).collect();
         let name: Vec<u64> = (0..rows).map(|i| noise(i + rows)).collect();
-        let columns = [fare.as_slice(), price.as_slice(), name.as_slice()];
-        let order = best_order(&columns, &SortColumns::default()).expect("it saves");
-        let mut all = order.clone();
-        all.sort_unstable();
-        assert!(all.iter().enumerate().all(|(i, row)| i as u32 == *row), "each row once");
-        let runs = |codes: &[u64]| 1 + in_order(codes, &order).windows(2).filter(|w| w[0] != w[1]).count();
-        assert_eq!((runs(&fare), runs(&price)), (6, 6));
-        let equal = order.windows(2).filter(|w| fare[w[0] as usize] == fare[w[1] as usize]);
-        assert!(equal.into_iter().all(|w| w[0] < w[1]), "what is equal keeps its order");
+        let moved = arrange(&[fare.clone(), price.clone(), name.clone()]);
+        let runs = |codes: &[u64]| 1 + codes.windows(2).filter(|w| w[0] != w[1]).count();
+        assert_eq!((runs(&moved[0]), runs(&moved[1])), (6, 6));
+        // What is equal keeps its order.
+        let mut expected: Vec<usize> = (0..rows as usize).collect();
+        expected.sort_by_key(|row| moved[0].iter().position(|f| *f == fare[*row]));
+        let whole = |columns: &[&Vec<u64>; 3], row: usize| columns.map(|c| c[row]);
+        for (row, from) in expected.into_iter().enumerate() {
+            assert_eq!(
+                whole(&[&moved[0], &moved[1], &moved[2]], row),
+                whole(&[&fare, &price, &name], from),
+                "row {row}"
+            );
+        }
     }
 
     #[test]
@@ -203,11 +217,15 @@ mod tests {
         let rows = 20_000u64;
         let id: Vec<u64> = (0..rows).collect();
         let price: Vec<u64> = (0..rows).map(noise).collect();
-        assert_eq!(best_order(&[&id, &price], &SortColumns::default()), None, "nothing repeats");
         let sorted: Vec<u64> = (0..rows).map(|i| i / 100).collect();
-        assert_eq!(best_order(&[&sorted, &price], &SortColumns::default()), None, "it is in order");
         let few: Vec<u64> = (0..100).map(|i| i % 3).collect();
-        assert_eq!(best_order(&[&few], &SortColumns::default()), None, "too few to matter");
-        assert_eq!(best_order(&[], &SortColumns::default()), None);
+        for (what, columns) in [
+            ("nothing repeats", vec![id, price.clone()]),
+            ("it is in order", vec![sorted, price]),
+            ("too few to matter", vec![few]),
+            ("nothing", vec![]),
+        ] {
+            assert_eq!(arrange(&columns), columns, "{what}");
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! Several dictionaries to one, with the new code of each old one.
 
+use std::borrow::Cow;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
@@ -48,10 +49,10 @@ fn by_rank(parts: &[&TextDictionary]) -> Option<(TextDictionary, Vec<Vec<u32>>)>
         .filter_map(|p| if let TextDictionary::Ranked { template, .. } = p { Some(template) } else { None });
     let template: Template = templates.cloned().reduce(|a, b| a.joined(&b))?;
     let count = template.count()?;
-    let ranks: Vec<Vec<u64>> = parts.par_iter().map(|part| ranks_in(part, &template)).collect();
+    let ranks: Vec<Cow<'_, SortedInts>> = parts.par_iter().map(|part| ranks_in(part, &template, count - 1)).collect();
     let mut to: Vec<Vec<u32>> = ranks.iter().map(|r| Vec::with_capacity(r.len())).collect();
-    let mut merged: Vec<u64> = Vec::with_capacity(ranks.iter().map(Vec::len).max().unwrap_or(0));
-    let mut lists: Vec<_> = ranks.iter().map(|r| r.iter().copied()).collect();
+    let mut merged: Vec<u64> = Vec::with_capacity(ranks.iter().map(|r| r.len()).sum());
+    let mut lists: Vec<_> = ranks.iter().map(|r| r.iter_from(0)).collect();
     in_order(&mut lists, |list, rank| {
         if merged.last() != Some(&rank) {
             merged.push(rank);
@@ -63,14 +64,16 @@ fn by_rank(parts: &[&TextDictionary]) -> Option<(TextDictionary, Vec<Vec<u32>>)>
 }
 
 /// The numbers that a dictionary's texts have in a wider template.
-fn ranks_in(part: &TextDictionary, wider: &Template) -> Vec<u64> {
-    let mut ranks = Vec::with_capacity(part.len());
+fn ranks_in<'p>(part: &'p TextDictionary, wider: &Template, most: u64) -> Cow<'p, SortedInts> {
     match part {
-        TextDictionary::Ranked { template, ranks: own } if template == wider => ranks.extend(own.iter_from(0)),
-        // Every text of a part fits the template that was made of all parts.
-        _ => part.each(|text| ranks.push(wider.rank(text.as_bytes()).unwrap_or(0))),
+        TextDictionary::Ranked { template, ranks } if template == wider => Cow::Borrowed(ranks),
+        _ => {
+            let mut ranks = Vec::with_capacity(part.len());
+            // Every text of a part fits the template that was made of all parts.
+            part.each(|text| ranks.push(wider.rank(text.as_bytes()).unwrap_or(0)));
+            Cow::Owned(SortedInts::new(ranks.iter().copied(), most))
+        }
     }
-    ranks
 }
 
 fn by_text(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
