@@ -64,7 +64,8 @@ fn only_parts_that_have_changed_are_read_and_nobody_can_tell() {
     write(path, "4.csv", 510, 10, 0);
     let parts = |report: &RefreshReport| (report.tables[0].parts_read, report.tables[0].parts);
     assert_eq!(parts(&refresh(path, &RefreshOptions::default()).1), (3, 3), "small files are read together");
-    let edits: [(&str, &dyn Fn(), (u64, u64)); 6] = [
+    type Edit<'e> = (&'e str, &'e dyn Fn(), (u64, u64));
+    let edits: [Edit<'_>; 6] = [
         ("a small file more", &|| write(path, "5.csv", 520, 5, 0), (1, 3)),
         ("a large file is another one", &|| write(path, "1.csv", 2000, 100, LARGE), (1, 3)),
         ("a large file is gone", &|| fs::remove_file(path.join("data/2.csv")).unwrap(), (0, 2)),

@@ -43,8 +43,11 @@ fn columns() -> Vec<(&'static str, RawColumn)> {
         ("far apart", ints(Type::Timestamp, |i| (noise(i % 3000) as i64) << 9)),
         ("all over", ints(Type::Int, |i| noise(i) as i64 - (1 << 52))),
         ("in runs", ints(Type::Date, |i| 20_000 + (i / 700) as i64)),
-        ("mostly one", ints(Type::decimal(1), |i| if noise(i) % 40 == 0 { noise(i * 3) as i64 % 500 } else { 12 })),
-        ("truth", ints(Type::Bool, |i| (noise(i) % 3 == 0).into())),
+        (
+            "mostly one",
+            ints(Type::decimal(1), |i| if noise(i).is_multiple_of(40) { noise(i * 3) as i64 % 500 } else { 12 }),
+        ),
+        ("truth", ints(Type::Bool, |i| noise(i).is_multiple_of(3).into())),
         ("whole doubles", floats(|i| (noise(i) % 70) as f64)),
         ("decimals", floats(|i| ((noise(i) % 100_000) as f64 - 3e4) / 100.0)),
         ("roots", floats(|i| ((noise(i) % 5000) as f64).sqrt() - 20.0)),
@@ -63,7 +66,12 @@ fn with_nulls(raw: &RawColumn) -> Vec<RawColumn> {
         let valid = (0..ROWS).map(|i| !is_null(i)).collect();
         RawColumn { valid: Some(valid), ..raw.clone() }
     };
-    vec![raw.clone(), nulls(&|i| noise(i) % 17 == 0), nulls(&|i| noise(i) % 200 != 0), nulls(&|_| true)]
+    vec![
+        raw.clone(),
+        nulls(&|i| noise(i).is_multiple_of(17)),
+        nulls(&|i| !noise(i).is_multiple_of(200)),
+        nulls(&|_| true),
+    ]
 }
 
 fn values(raw: &RawColumn) -> Vec<Value> {

@@ -37,7 +37,7 @@ impl Sort {
     }
 }
 
-const BAR: usize = 14;
+const BAR: usize = 8;
 
 /// The tree: model, tables, columns, with what their bytes are for.
 pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Failure> {
@@ -51,7 +51,6 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
         ("distinct", Align::Right),
         ("nulls", Align::Right),
         ("per row", Align::Right),
-        ("codes", Align::Right),
         ("dictionary", Align::Right),
         ("how", Align::Left),
     ]);
@@ -59,7 +58,7 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
     tables.sort_by_key(|t| std::cmp::Reverse(t.bytes));
     for t in tables {
         let mut cells = vec![t.name.clone(), bytes(t.bytes), percent(t.share), bar(t.share, BAR)];
-        cells.extend([String::new(), String::new(), per_row(t.bytes, t.rows), String::new(), String::new(), origin(t)]);
+        cells.extend([String::new(), String::new(), per_row(t.bytes, t.rows), String::new(), origin(t)]);
         table.toned(Tone::Total, cells);
         if t.same_as.is_some() {
             continue;
@@ -75,7 +74,6 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
                 count(c.distinct),
                 blank(c.nulls),
                 per_row(c.bytes, t.rows),
-                bytes(c.parts.codes),
                 optional(c.parts.dictionary),
                 how(c),
             ]);
@@ -98,7 +96,7 @@ fn keys(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
             rows => format!(", {} rows point at nothing", count(rows)),
         };
         vec![
-            format!("    → {}", r.one),
+            format!("   → {}", r.one),
             bytes(r.key_bytes),
             String::new(),
             String::new(),
@@ -106,8 +104,7 @@ fn keys(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
             String::new(),
             per_row(r.key_bytes, t.rows),
             String::new(),
-            String::new(),
-            format!("keys of a relationship{spare}{lost}"),
+            format!("keys{spare}{lost}"),
         ]
     })
     .collect()
@@ -256,7 +253,7 @@ pub fn differences(names: [&str; 2], before: &Sizes, after: &Sizes, human: bool)
                 let differs =
                     x.as_ref().map(|c| c.bytes) != y.as_ref().map(|c| c.bytes) || described(&x) != described(&y);
                 let how = match (described(&x), described(&y)) {
-                    (Some(a), Some(b)) if a != b => format!("{a} → {b}"),
+                    (Some(a), Some(b)) if a != b => changed(x.as_ref(), y.as_ref()).unwrap_or(format!("{a} → {b}")),
                     (a, b) => b.or(a).unwrap_or_default(),
                 };
                 let label = if human { format!("  {column}") } else { format!("{name}.{column}") };
@@ -276,6 +273,12 @@ pub fn differences(names: [&str; 2], before: &Sizes, after: &Sizes, human: bool)
 
 fn column_names(table: Option<&TableSize>) -> Vec<&String> {
     table.map_or(Vec::new(), |t| t.columns.iter().map(|c| &c.name).collect())
+}
+
+/// How a column is coded now and then, where nothing else about it changes.
+fn changed(old: Option<&ColumnSize>, new: Option<&ColumnSize>) -> Option<String> {
+    let (old, new) = old.zip(new).filter(|(a, b)| a.ty == b.ty && a.computed == b.computed)?;
+    Some(format!("{} {} → {}", old.ty, old.encoding, new.encoding))
 }
 
 /// The names of both, in the order of the first and then of the second.

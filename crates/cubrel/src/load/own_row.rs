@@ -29,6 +29,9 @@ pub(super) struct OwnColumn<'a> {
     pub(super) ty: Option<Type>,
 }
 
+/// Says what is wrong with the names of a source's columns.
+pub(super) type NamesCheck<'a> = dyn Fn(&[&str]) -> Result<(), LoadError> + Sync + 'a;
+
 /// What is done with the rows of a table on their way in.
 pub(super) struct OwnRow<'a> {
     pub(super) table: &'a str,
@@ -37,7 +40,7 @@ pub(super) struct OwnRow<'a> {
     /// Columns that are left out once everything is computed.
     pub(super) left_out: Vec<&'a str>,
     /// Whether the columns of the source and those computed are the ones that the model names.
-    pub(super) check: Box<dyn Fn(&[&str]) -> Result<(), LoadError> + Sync + 'a>,
+    pub(super) check: Box<NamesCheck<'a>>,
     pub(super) settings: &'a Settings,
 }
 

@@ -481,7 +481,8 @@ fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> R
         return Ok(());
     }
     let examples = report.bad_examples.join("\n  ");
-    let message = format!("table `{name}`: {} rows cannot be read:\n  {examples}", report.bad_rows);
+    let rows = if report.bad_rows == 1 { "row" } else { "rows" };
+    let message = format!("table `{name}`: {} {rows} cannot be read:\n  {examples}", report.bad_rows);
     let help =
         format!("mend the file, change the column's `type`, or allow them with `bad_rows = {}`", report.bad_rows);
     Err(Diagnostic::general(Problem::Data, message).help(help).into())
