@@ -238,7 +238,7 @@ fn what_is_supposed_is_measured_and_changes_nothing() {
     assert_eq!(column(&split["after"], "booking.booked_at"), None);
     let ordered = suppose(&["order booking by status, sailed_on"]);
     assert!(bytes(&ordered["after"], "booking.sailed_on") < bytes(&before, "booking.sailed_on"));
-    let rounded = suppose(&["round booking.net to 0", "load booking.list_value", "round sailing.sailed_on to month"]);
+    let rounded = suppose(&["round booking.net to 0", "load booking.list_value", "round booking.booked_at to month"]);
     assert!(
         column(&rounded["after"], "booking.net").unwrap()["distinct"].as_u64()
             < column(&before, "booking.net").unwrap()["distinct"].as_u64()
@@ -591,6 +591,7 @@ fn a_draft_of_messy_files_loads() {
         "sales 2025.csv",
         "id,when,shop_no,amount,qty\n4,2025-01-05 09:30,001,\"12,00\",1\n5,2025-02-03 10:00,009,\"3,10\",2\n",
     );
+    fs::write(folder.path().join("catch.csv"), b"boat;harbour\r\n1;Gr\xf6n\xf6\r\n2;\"Tr\xe5vik\r\nOst\"\r\n").unwrap();
     write("notes.txt", "not a table");
     let text = stdout(&cubrel(folder.path(), &["draft", "."]));
     assert!(text.contains("sales: 5 rows"), "{text}");
@@ -600,12 +601,15 @@ fn a_draft_of_messy_files_loads() {
         "decimal = \",\"",
         "key = \"Shop No\"",
         "sales*.csv",
+        "encoding = \"windows-1252\"",
         "`when` would be timestamp but for `2024-02-30 10:00`",
     ] {
         assert!(toml.contains(part), "no {part} in\n{toml}");
     }
     let grid = stdout(&cubrel(folder.path(), &["query", "grid amount", "--format", "csv"]));
     assert_eq!(grid, "amount\n1037.60\n");
+    let harbours = stdout(&cubrel(folder.path(), &["query", "records catch.harbour", "--format", "csv"]));
+    assert_eq!(harbours, "catch.harbour\nGrönö\n\"Tråvik\r\nOst\"\n");
     let none = cubrel(folder.path(), &["draft", "nothing.csv", "--into", "other"]);
     assert_eq!(none.status.code(), Some(2));
     assert!(!folder.path().join("other/model.toml").exists());

@@ -92,6 +92,9 @@ fn what_cannot_be_read_says_where_and_why() {
         ("a,a\n1,2\n", "", "two columns are called `a`"),
         ("a,,b\n1,2,3\n", "", "column 2 has no name"),
         ("a,b\n1\n", "", "t.csv line 2: 1 fields, the header has 2"),
+        ("a,b\r\n1\r\n", "", "t.csv line 2: 1 fields, the header has 2"),
+        ("a,b\r\n\"x\r\n\ny\",1\r\n2\r\n", "", "t.csv line 5: 1 fields, the header has 2"),
+        ("\"a\",b\n1,2\n\n3\n", "", "t.csv line 4: 1 fields, the header has 2"),
         ("a\nx\n", "[table.t.column.a]\ntype = \"int\"\n", "t.csv line 2: `x` in column `a` is not a whole number"),
         (
             "a\n1.234\n99999999999\n",

@@ -11,7 +11,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::formula::words::quote_name;
 use crate::load::dialect::DatePattern;
 use crate::load::tables::{LoadedColumn, LoadedTable, Loader};
-use crate::load::{Observer, bytes};
+use crate::load::{NO_UTF8, Observer, bytes};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::model::file::{ColumnSection, CsvSection, ModelFile, TableSection};
@@ -35,6 +35,8 @@ const DATE_PATTERNS: &[&str] = &[
 ];
 /// Words for nothing.
 const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-", "--", "?", ".", "unknown"];
+/// What text is mostly written in that is not UTF-8.
+const ENCODING: &str = "windows-1252";
 /// Values that a column is asked for when its dates are looked at.
 const SAMPLE: usize = 2000;
 
@@ -221,13 +223,20 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
         Ok(loaded) => loaded,
         Err(_) => {
             section.bad_rows = Some(u64::MAX);
-            let loaded = read(into, name, &section, observer)?;
-            section.bad_rows = Some(loaded.report.bad_rows);
-            notes.push(format!(
-                "{} rows cannot be read, for example: {}",
-                loaded.report.bad_rows,
-                loaded.report.bad_examples.join("; ")
-            ));
+            let mut loaded = read(into, name, &section, observer)?;
+            if loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)) {
+                section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..CsvSection::default() });
+                notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
+                loaded = read(into, name, &section, observer)?;
+            }
+            section.bad_rows = Some(loaded.report.bad_rows).filter(|n| *n > 0);
+            if loaded.report.bad_rows > 0 {
+                notes.push(format!(
+                    "{} rows cannot be read, for example: {}",
+                    loaded.report.bad_rows,
+                    loaded.report.bad_examples.first().map_or("", String::as_str)
+                ));
+            }
             loaded
         }
     };
@@ -248,7 +257,7 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
     }
     let delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
     if delimited && loaded.columns.iter().any(|c| c.data.ty() == Type::Text && is_decimal_comma(&c.data)) {
-        section.csv = Some(CsvSection { decimal: Some(",".into()), ..CsvSection::default() });
+        section.csv = Some(CsvSection { decimal: Some(",".into()), ..section.csv.unwrap_or_default() });
         notes.push("numbers are written with a decimal comma".into());
         again = true;
     }
@@ -267,7 +276,7 @@ fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Resul
             Ok(better) => loaded = better,
             Err(e) => {
                 notes.push(format!("left as text: {e}"));
-                section.csv = None;
+                section.csv = section.csv.map(|csv| CsvSection { decimal: None, ..csv });
                 section.missing = None;
                 section.column.clear();
             }
@@ -551,8 +560,10 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     if let Some(bad) = table.section.bad_rows {
         let _ = writeln!(out, "bad_rows = {bad}");
     }
-    if table.section.csv.is_some() {
-        let _ = writeln!(out, "csv = {{ decimal = \",\" }}");
+    let csv = table.section.csv.iter().flat_map(|csv| [("decimal", &csv.decimal), ("encoding", &csv.encoding)]);
+    let said: Vec<String> = csv.filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?))).collect();
+    if !said.is_empty() {
+        let _ = writeln!(out, "csv = {{ {} }}", said.join(", "));
     }
     out.push('\n');
     let points = |column: &str| links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == column);

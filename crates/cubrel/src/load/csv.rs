@@ -201,7 +201,7 @@ impl<'a> Layout<'a> {
     fn each_row(
         &self,
         piece: &Piece,
-        mut take: impl FnMut(Result<&[&[u8]], String>, u64) -> Result<(), Failure>,
+        mut take: impl FnMut(Result<&[&[u8]], String>, &dyn Fn() -> u64) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
         let body = piece.body.as_slice();
         if is_plain(body, self.dialect.quote) {
@@ -227,7 +227,7 @@ impl<'a> Layout<'a> {
                     start = at + 1;
                 }
                 fields.push(&line[start..]);
-                take(Ok(&fields), piece.lines_before + i as u64 + 1)?;
+                take(Ok(&fields), &|| piece.lines_before + i as u64 + 1)?;
             }
             return Ok(());
         }
@@ -239,11 +239,17 @@ impl<'a> Layout<'a> {
             .from_reader(body);
         let mut record = ByteRecord::new();
         loop {
-            let line = |record: &ByteRecord| piece.lines_before + record.position().map_or(0, ::csv::Position::line);
-            match reader.read_byte_record(&mut record) {
+            let result = reader.read_byte_record(&mut record);
+            let line = || {
+                let start = record.position().map_or(0, |p| p.byte() as usize).min(body.len());
+                // A record may be said to begin at the line feed that follows a carriage return.
+                let start = start + usize::from(body.get(start) == Some(&b'\n'));
+                piece.lines_before + body[..start].iter().filter(|b| **b == b'\n').count() as u64 + 1
+            };
+            match result {
                 Ok(false) => return Ok(()),
-                Ok(true) => take(Ok(&record.iter().collect::<Vec<_>>()), line(&record))?,
-                Err(e) => take(Err(e.to_string()), line(&record))?,
+                Ok(true) => take(Ok(&record.iter().collect::<Vec<_>>()), &line)?,
+                Err(e) => take(Err(e.to_string()), &line)?,
             }
         }
     }
@@ -373,7 +379,7 @@ impl<'a> Layout<'a> {
                 }
             };
             if let Err(message) = self.take_row(&mut part, fields, &settled, &kinds)? {
-                part.bad.add(format!("{name} line {line}: {message}"));
+                part.bad.add(format!("{name} line {}: {message}", line()));
             }
             Ok(())
         })?;

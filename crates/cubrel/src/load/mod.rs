@@ -30,6 +30,9 @@ pub mod tables;
 
 use crate::formula::source::Diagnostic;
 
+/// What is said of text that cannot be read as it is written.
+pub const NO_UTF8: &str = "is not UTF-8 text";
+
 /// Is told how far loading has come.
 pub trait Observer: Sync {
     /// A table begins, with the bytes of its source.

@@ -483,6 +483,10 @@ fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> R
     let examples = report.bad_examples.join("\n  ");
     let rows = if report.bad_rows == 1 { "row" } else { "rows" };
     let message = format!("table `{name}`: {} {rows} cannot be read:\n  {examples}", report.bad_rows);
+    if report.bad_examples.iter().any(|e| e.contains(super::NO_UTF8)) {
+        let help = "say how it is written: `csv = { encoding = \"windows-1252\" }`";
+        return Err(Diagnostic::general(Problem::Data, message).help(help).into());
+    }
     let help =
         format!("mend the file, change the column's `type`, or allow them with `bad_rows = {}`", report.bad_rows);
     Err(Diagnostic::general(Problem::Data, message).help(help).into())
