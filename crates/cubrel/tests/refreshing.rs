@@ -87,6 +87,24 @@ fn only_parts_that_have_changed_are_read_and_nobody_can_tell() {
 }
 
 #[test]
+fn bad_lines_belong_to_the_part_that_they_stand_in() {
+    let folder = folder(&MODEL.replace("*.csv", "*.jsonl"));
+    let line = |id: u32| format!("{{\"id\": \"B{id}\", \"route\": \"R1\", \"net\": {id}}}\n");
+    // Blank lines make a file as large as wanted.
+    let write = |name: &str, text: String| {
+        fs::write(folder.path().join("data").join(name), text + &" ".repeat(LARGE)).unwrap();
+    };
+    write("1.jsonl", line(1) + "[1]\n");
+    write("2.jsonl", line(2));
+    let bad = |report: &RefreshReport| (report.tables[0].parts_read, report.tables[0].bad_rows, report.tables[0].rows);
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (2, 1, 2));
+    write("2.jsonl", line(2) + &line(3) + "{\n7\n");
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (1, 3, 3));
+    write("1.jsonl", line(1));
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (1, 2, 3));
+}
+
+#[test]
 fn a_file_written_again_with_the_same_content_is_not_read() {
     let folder = folder(MODEL);
     write(folder.path(), "1.csv", 0, 30, 0);

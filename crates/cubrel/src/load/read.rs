@@ -98,26 +98,26 @@ fn from_json_lines<'g>(
     observer: &dyn Observer,
 ) -> Result<Gathered, Failure> {
     let mut columns = IndexSet::new();
-    let texts: Vec<(String, Vec<u8>)> = request
+    let texts: Vec<(usize, String, Vec<u8>)> = request
         .files
         .par_iter()
-        .map(|(_, f)| {
+        .map(|(partition, f)| {
             let path = request.folder.join(&f.path);
             let file = std::fs::File::open(&path).map_err(|e| LoadError::io(&path, e))?;
             let mut text = Vec::new();
             let plain = request.dialect.decoded(bytes::unpacked(&path, Box::new(file)));
             plain.and_then(|mut t| t.read_to_end(&mut text)).map_err(|e| bytes::problem(&path, &e))?;
-            Ok((f.path.display().to_string(), text))
+            Ok((*partition, f.path.display().to_string(), text))
         })
         .collect::<Result<_, LoadError>>()?;
     // The first pass finds the names; a line may leave out what is null.
-    for (name, text) in &texts {
+    for (_, name, text) in &texts {
         jsonl::convert(name, text, &mut columns);
     }
-    let (mut bad, mut inputs, mut known) = (BadRows::default(), Vec::new(), Vec::new());
-    for (name, text) in texts {
+    let (mut bad, mut inputs, mut known) = (Vec::new(), Vec::new(), Vec::new());
+    for (partition, name, text) in texts {
         let converted = jsonl::convert(&name, &text, &mut columns);
-        converted.bad.into_iter().for_each(|b| bad.add(b));
+        bad.push((partition, converted.bad));
         known.extend(converted.texts);
         inputs.push(Input::Text(converted.text.into(), name));
     }
@@ -128,9 +128,13 @@ fn from_json_lines<'g>(
     }
     let made_of = Made::new(request, &known, &[]);
     let mut gathered = csv::read(&made(request, &made_of), &inputs, new, observer)?;
-    if let Some(first) = gathered.partitions.first_mut() {
-        bad.join(std::mem::take(&mut first.bad));
-        first.bad = bad;
+    for (partition, lines) in bad {
+        let mut own = BadRows::default();
+        lines.into_iter().for_each(|line| own.add(line));
+        if let Some(of) = gathered.partitions.get_mut(partition) {
+            own.join(std::mem::take(&mut of.bad));
+            of.bad = own;
+        }
     }
     observer.progress(request.table, request.files.iter().map(|(_, f)| f.bytes).sum());
     Ok(gathered)

@@ -31,15 +31,18 @@ impl Column {
     pub fn only(&self, segments: std::ops::Range<usize>) -> Column {
         let kept = &self.segments[segments.clone()];
         let cuts = Cuts::of(kept.iter().map(Segment::len));
-        let used = UsedCodes::of(kept, self.domain);
         let nulls = if self.nulls == 0 {
             0
         } else {
             kept.iter().map(|s| s.all().iter().filter(|c| **c == self.domain).count() as u64).sum()
         };
-        let part = Column { cuts, nulls, segments: kept.to_vec(), ..self.clone() };
+        let part = Column { cuts, nulls, segments: kept.to_vec(), proof: None, ..self.clone() };
         match &self.coding {
-            Coding::Texts(dictionary) if used.count() < self.domain => {
+            Coding::Texts(dictionary) => {
+                let used = UsedCodes::of(kept, self.domain);
+                if used.count() == self.domain {
+                    return part;
+                }
                 let mut new_code = vec![0u64; dictionary.len()];
                 let mut list = super::texts::TextList::default();
                 let mut code = 0;
@@ -56,7 +59,6 @@ impl Column {
                 let coding = Coding::Texts(TextDictionary::new(&list));
                 Column { coding, domain, distinct: domain, segments, ..part }
             }
-            Coding::Texts(_) => part,
             _ => numbers(vec![part.clone()]).with_rows_of(&part),
         }
     }
