@@ -11,6 +11,10 @@ use clap::{Parser, Subcommand};
 
 use output::{Format, Output};
 
+/// Reads ask for the same large pieces of memory again and again; this one keeps them instead of giving them back.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Builds in-memory tabular models, reads them as grids, and says what measures cost and what columns weigh.
 #[derive(Parser, Debug)]
 #[command(name = "cubrel", version, about, max_term_width = 100, arg_required_else_help = true)]

@@ -37,8 +37,45 @@ pub enum Input<'a> {
     Codes(&'a [u64]),
     /// Values of the arguments, then of the order.
     Values(&'a [Vector]),
-    /// Exact numbers without nulls as places in an array of values, with the bits that the largest of them takes.
-    Gathered(&'a [i64], &'a [u32], u32),
+    /// Exact numbers without nulls, none of which takes more than so many bits.
+    Exact(&'a [i64], u32),
+}
+
+/// The entries of a batch: rows, or runs of rows that are alike.
+#[derive(Clone, Copy)]
+pub struct Entries<'a> {
+    /// The group of each.
+    pub groups: Groups<'a>,
+    /// How many rows each stands for; `None` when each is one row.
+    pub weights: Option<&'a [u32]>,
+}
+
+impl<'a> From<Groups<'a>> for Entries<'a> {
+    fn from(groups: Groups<'a>) -> Entries<'a> {
+        Entries { groups, weights: None }
+    }
+}
+
+impl Entries<'_> {
+    fn group(self, entry: usize) -> usize {
+        self.groups.of(entry)
+    }
+
+    fn weight(self, entry: usize) -> u64 {
+        self.weights.map_or(1, |w| u64::from(w[entry]))
+    }
+
+    /// Adds how many rows there are to the counts of their groups.
+    fn count(self, entries: usize, counts: &mut [u64]) {
+        match (self.groups, self.weights) {
+            (Groups::One, None) => counts[0] += entries as u64,
+            (Groups::One, Some(weights)) => counts[0] += weights.iter().map(|w| u64::from(*w)).sum::<u64>(),
+            (Groups::Many(groups), None) => groups.iter().for_each(|g| counts[*g as usize] += 1),
+            (Groups::Many(groups), Some(weights)) => {
+                groups.iter().zip(weights).for_each(|(g, w)| counts[*g as usize] += u64::from(*w));
+            }
+        }
+    }
 }
 
 /// Which group each row of a batch belongs to.
@@ -136,11 +173,12 @@ struct Moments {
 }
 
 impl Moments {
-    fn add(&mut self, x: f64) {
-        self.count += 1.0;
+    /// Takes the same number several times.
+    fn add(&mut self, x: f64, times: f64) {
+        self.count += times;
         let distance = x - self.mean;
-        self.mean += distance / self.count;
-        self.squares += distance * (x - self.mean);
+        self.mean += distance * times / self.count;
+        self.squares += times * distance * (x - self.mean);
     }
 
     fn merge(&mut self, other: Moments) {
@@ -174,12 +212,6 @@ impl ExactSums {
         ExactSums { small: vec![0; groups], headroom: HEADROOM, wide: Vec::new(), counts }
     }
 
-    fn count(&mut self, group: usize) {
-        if let Some(count) = self.counts.get_mut(group) {
-            *count += 1;
-        }
-    }
-
     /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
     fn reserve(&mut self, bits: u32, rows: usize) -> bool {
         let most = (1u128 << bits) * rows as u128;
@@ -193,23 +225,6 @@ impl ExactSums {
         true
     }
 
-    /// Adds values by their places in an array.
-    fn add_gathered(&mut self, groups: Groups<'_>, values: &[i64], places: &[u32], bits: u32) {
-        let counted = !self.counts.is_empty();
-        if counted || !self.reserve(bits, places.len()) {
-            let vector = Vector::new(Data::I64(places.iter().map(|p| values[*p as usize]).collect()));
-            return self.add(groups, &vector);
-        }
-        match groups {
-            Groups::One => self.small[0] += places.iter().map(|p| values[*p as usize]).sum::<i64>(),
-            Groups::Many(groups) => {
-                for (group, place) in groups.iter().zip(places) {
-                    self.small[*group as usize] += values[*place as usize];
-                }
-            }
-        }
-    }
-
     fn flush(&mut self) {
         self.wide.resize(self.small.len(), 0);
         for (wide, small) in self.wide.iter_mut().zip(&mut self.small) {
@@ -218,51 +233,60 @@ impl ExactSums {
         self.headroom = HEADROOM;
     }
 
-    fn add(&mut self, groups: Groups<'_>, vector: &Vector) {
+    fn add(&mut self, entries: Entries<'_>, vector: &Vector) {
         match &vector.data {
-            Data::I64(values) => self.add_small(groups, values, vector.valid.as_deref()),
-            _ => {
-                self.wide.resize(self.small.len(), 0);
-                for (i, v) in vector.to_i128().into_iter().enumerate() {
-                    if vector.is_valid(i) {
-                        let group = groups.of(i);
-                        // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
-                        // which has more than 38 digits and is reported when the sums are taken.
-                        self.wide[group] = self.wide[group].saturating_add(v);
-                        self.count(group);
-                    }
-                }
+            Data::I64(values) => self.add_small(entries, values, vector.valid.as_deref(), bits_of(values)),
+            _ => self.add_wide(entries, &vector.to_i128(), vector.valid.as_deref()),
+        }
+    }
+
+    fn add_wide(&mut self, entries: Entries<'_>, values: &[i128], valid: Option<&[bool]>) {
+        self.wide.resize(self.small.len(), 0);
+        for (i, v) in values.iter().enumerate().filter(|(i, _)| valid.is_none_or(|valid| valid[*i])) {
+            let group = entries.group(i);
+            // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
+            // which has more than 38 digits and is reported when the sums are taken.
+            let v = v.saturating_mul(i128::from(entries.weight(i)));
+            self.wide[group] = self.wide[group].saturating_add(v);
+            if let Some(count) = self.counts.get_mut(group) {
+                *count += entries.weight(i);
             }
         }
     }
 
-    fn add_small(&mut self, groups: Groups<'_>, values: &[i64], valid: Option<&[bool]>) {
-        if !self.reserve(bits_of(values), values.len()) {
-            let wide = values.iter().map(|v| i128::from(*v)).collect();
-            return self.add(groups, &Vector { data: Data::I128(wide), valid: valid.map(<[bool]>::to_vec) });
+    /// Adds numbers of at most so many bits.
+    fn add_small(&mut self, entries: Entries<'_>, values: &[i64], valid: Option<&[bool]>, bits: u32) {
+        let rows = entries.weights.map_or(values.len(), |w| w.iter().map(|w| *w as usize).sum());
+        if !self.reserve(bits, rows) {
+            let wide: Vec<i128> = values.iter().map(|v| i128::from(*v)).collect();
+            return self.add_wide(entries, &wide, valid);
         }
-        let counted = !self.counts.is_empty();
-        match (groups, valid) {
-            (Groups::One, None) => {
-                self.small[0] += values.iter().sum::<i64>();
-                if counted {
-                    self.counts[0] += values.len() as u64;
+        let sums = &mut self.small;
+        match (entries.groups, entries.weights, valid) {
+            (Groups::One, None, None) => sums[0] += values.iter().sum::<i64>(),
+            (Groups::One, Some(weights), None) => {
+                sums[0] += values.iter().zip(weights).map(|(v, w)| v * i64::from(*w)).sum::<i64>();
+            }
+            (Groups::Many(groups), None, None) => {
+                groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+            }
+            (Groups::Many(groups), Some(weights), None) => {
+                for ((group, v), w) in groups.iter().zip(values).zip(weights) {
+                    sums[*group as usize] += v * i64::from(*w);
                 }
             }
-            (Groups::Many(groups), None) => {
-                for (group, v) in groups.iter().zip(values) {
-                    self.small[*group as usize] += v;
-                }
-                if counted {
-                    groups.iter().for_each(|g| self.counts[*g as usize] += 1);
-                }
-            }
-            (_, Some(valid)) => {
+            (.., Some(valid)) => {
                 for (i, v) in values.iter().enumerate().filter(|(i, _)| valid[*i]) {
-                    self.small[groups.of(i)] += v;
-                    self.count(groups.of(i));
+                    sums[entries.group(i)] += v * entries.weight(i) as i64;
+                    if let Some(count) = self.counts.get_mut(entries.group(i)) {
+                        *count += entries.weight(i);
+                    }
                 }
+                return;
             }
+        }
+        if !self.counts.is_empty() {
+            entries.count(values.len(), &mut self.counts);
         }
     }
 
@@ -340,35 +364,33 @@ impl Accumulator {
     }
 
     /// Takes a batch.
-    pub fn add(&mut self, groups: Groups<'_>, input: &Input<'_>) {
+    pub fn add<'a>(&mut self, entries: impl Into<Entries<'a>>, input: &Input<'_>) {
+        let entries = entries.into();
         match input {
             Input::Rows(n) => {
                 if let State::Count(counts) = &mut self.state {
-                    match groups {
-                        Groups::One => counts[0] += *n as u64,
-                        Groups::Many(groups) => groups.iter().for_each(|g| counts[*g as usize] += 1),
-                    }
+                    entries.count(*n, counts);
                 }
             }
-            Input::Codes(codes) => self.add_codes(groups, codes),
-            Input::Values(vectors) => self.add_values(groups, vectors),
-            Input::Gathered(values, places, bits) => {
+            Input::Codes(codes) => self.add_codes(entries, codes),
+            Input::Values(vectors) => self.add_values(entries, vectors),
+            Input::Exact(values, bits) => {
                 if let State::SumExact(sums) = &mut self.state {
-                    sums.add_gathered(groups, values, places, *bits);
+                    sums.add_small(entries, values, None, *bits);
                 }
             }
         }
     }
 
-    fn add_codes(&mut self, groups: Groups<'_>, codes: &[u64]) {
+    fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64]) {
         let null = self.spec.coded.as_ref().map_or(NONE, |c| c.null_code());
         let valid = codes.iter().copied().enumerate().filter(|(_, c)| *c != null);
         match &mut self.state {
-            State::Count(counts) => valid.for_each(|(i, _)| counts[groups.of(i)] += 1),
+            State::Count(counts) => valid.for_each(|(i, _)| counts[entries.group(i)] += entries.weight(i)),
             State::ExtremeCode(best) => {
                 let max = self.spec.kind == AggregateKind::Max;
                 for (i, code) in valid {
-                    let slot = &mut best[groups.of(i)];
+                    let slot = &mut best[entries.group(i)];
                     *slot = match (*slot, max) {
                         (NONE, _) => code,
                         (old, true) => old.max(code),
@@ -376,13 +398,13 @@ impl Accumulator {
                     };
                 }
             }
-            State::DistinctBits(bits) => valid.for_each(|(i, code)| bits.set(groups.of(i), code)),
+            State::DistinctBits(bits) => valid.for_each(|(i, code)| bits.set(entries.group(i), code)),
             State::DistinctCodes(set, _) => {
-                set.extend(valid.map(|(i, code)| (groups.of(i) as u32, code)));
+                set.extend(valid.map(|(i, code)| (entries.group(i) as u32, code)));
             }
             State::SingleCode(only) => {
                 for (i, code) in codes.iter().enumerate() {
-                    let slot = &mut only[groups.of(i)];
+                    let slot = &mut only[entries.group(i)];
                     *slot = if *slot == NONE || *slot == *code { *code } else { SEVERAL };
                 }
             }
@@ -390,55 +412,56 @@ impl Accumulator {
         }
     }
 
-    fn add_values(&mut self, groups: Groups<'_>, vectors: &[Vector]) {
+    fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
         let Some(first) = vectors.first() else { return };
         let n = first.len();
         let spec = &self.spec;
         let valid = (0..n).filter(|i| first.is_valid(*i));
         match &mut self.state {
-            State::Count(counts) => valid.for_each(|i| counts[groups.of(i)] += 1),
-            State::SumExact(sums) => sums.add(groups, first),
+            State::Count(counts) => valid.for_each(|i| counts[entries.group(i)] += entries.weight(i)),
+            State::SumExact(sums) => sums.add(entries, first),
             State::SumFloat { sums, counts } => {
                 if let Data::F64(values) = &first.data {
                     for i in valid {
-                        sums[groups.of(i)] += values[i];
-                        counts[groups.of(i)] += 1;
+                        sums[entries.group(i)] += values[i] * entries.weight(i) as f64;
+                        counts[entries.group(i)] += entries.weight(i);
                     }
                 }
             }
             State::ExtremeValue(best) => {
                 let max = spec.kind == AggregateKind::Max;
                 for i in valid {
-                    keep_extreme(&mut best[groups.of(i)], first.get(i, spec.input), max);
+                    keep_extreme(&mut best[entries.group(i)], first.get(i, spec.input), max);
                 }
             }
             State::Moments(moments) => {
                 let values = first.to_f64(spec.input);
-                valid.for_each(|i| moments[groups.of(i)].add(values[i]));
+                valid.for_each(|i| moments[entries.group(i)].add(values[i], entries.weight(i) as f64));
             }
             State::DistinctValues(set, _) => {
                 for i in 0..n {
                     let row: Vec<Value> = vectors.iter().zip(&spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
                     if row.iter().all(|v| !v.is_null()) {
-                        set.insert((groups.of(i) as u32, row));
+                        set.insert((entries.group(i) as u32, row));
                     }
                 }
             }
             State::SingleValue(only) => {
                 for i in 0..n {
-                    merge_single(&mut only[groups.of(i)], Single::One(first.get(i, spec.input)));
+                    merge_single(&mut only[entries.group(i)], Single::One(first.get(i, spec.input)));
                 }
             }
             State::Best(best) => {
                 for i in valid {
                     let candidate = (order_values(&vectors[1..], &spec.order, i), first.get(i, spec.input));
-                    keep_best(&mut best[groups.of(i)], candidate, spec);
+                    keep_best(&mut best[entries.group(i)], candidate, spec);
                 }
             }
             State::Collected(lists) => {
                 for i in valid {
                     let entry = (first.get(i, spec.input), order_values(&vectors[1..], &spec.order, i));
-                    lists[groups.of(i)].push(entry);
+                    let times = entries.weight(i) as usize;
+                    lists[entries.group(i)].extend(std::iter::repeat_n(entry, times));
                 }
             }
             _ => {}

@@ -442,6 +442,15 @@ impl CompiledRow {
         self.leaves.iter().flat_map(of_leaf).collect()
     }
 
+    /// Whether it asks for the numbers of rows.
+    pub fn needs_rows(&self) -> bool {
+        self.leaves.iter().any(|leaf| match leaf {
+            CompiledLeaf::Far(..) | CompiledLeaf::ByRow(_) => true,
+            CompiledLeaf::Member(_, of) => of.needs_rows(),
+            CompiledLeaf::Own(..) | CompiledLeaf::Mapped(..) | CompiledLeaf::Constant(..) => false,
+        })
+    }
+
     /// When the whole expression is an array over one anchor's codes: that.
     pub fn as_mapped(&self) -> Option<(Anchor, &Vector)> {
         match (&self.scalar.kind, self.leaves.as_slice()) {

@@ -344,11 +344,11 @@ impl<'a> Executor<'a> {
 
     /// The cells for which some assembly reads rows; `None` when that cannot be told.
     pub fn supports(&self, assemblies: &[Assembly]) -> Result<Option<Vec<Support>>, RunError> {
-        let mut all = Vec::new();
+        let mut all: Vec<Support> = Vec::new();
         for assembly in assemblies {
             for leaf in &assembly.leaves {
                 match self.support(leaf)? {
-                    Some(more) => all.extend(more),
+                    Some(more) => add_new(&mut all, more),
                     None => return Ok(None),
                 }
             }
@@ -381,7 +381,7 @@ impl<'a> Executor<'a> {
                     let Some(more) = more else {
                         return Ok(None);
                     };
-                    all.extend(more);
+                    add_new(&mut all, more);
                 }
                 Ok(Some(all))
             }
@@ -406,6 +406,15 @@ impl<'a> Executor<'a> {
             Leaf::Member(of, _) => self.supports(std::slice::from_ref(&**of)),
             Leaf::Period(period) => self.supports(std::slice::from_ref(&period.body)),
             Leaf::OverDays(over) => periods::support(self, over),
+        }
+    }
+}
+
+/// Several aggregates of one read support the same cells.
+fn add_new(all: &mut Vec<Support>, more: Vec<Support>) {
+    for support in more {
+        if !all.contains(&support) {
+            all.push(support);
         }
     }
 }

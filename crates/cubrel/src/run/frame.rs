@@ -8,6 +8,11 @@ use crate::plan::Key;
 use crate::value::days::DaySet;
 use crate::value::{Type, Value, Vector};
 
+/// Keys are numbered by an array over all that there could be, up to this many of them,
+const SMALL_ROOM: u64 = 1 << 12;
+/// or so many for each row; else by a hash table.
+const ROOM_PER_ROW: u64 = 4;
+
 /// The cells of a scope.
 #[derive(Clone, Debug, Default)]
 pub struct Frame {
@@ -177,30 +182,74 @@ impl Frame {
 /// Numbers the distinct rows of some code columns in order of appearance: for each row its number, and for each
 /// number its first row.
 pub fn distinct(columns: &[&[u64]], rows: usize) -> (Vec<u32>, Vec<u32>) {
-    if columns.is_empty() {
+    let Some((first, rest)) = columns.split_first() else {
         return (vec![0; rows], if rows > 0 { vec![0] } else { Vec::new() });
+    };
+    let (mut places, mut found) = number(rows, |row| code(first[row]), size_of(first));
+    for column in rest {
+        // Columns are folded in one after the other, so that a key is always two numbers.
+        let size = size_of(column);
+        let folded = |row: usize| (u128::from(places[row]) * u128::from(size)) + u128::from(code(column[row]));
+        let room = u128::from(size) * found.len() as u128;
+        (places, found) = match u64::try_from(room) {
+            Ok(room) => number(rows, |row| folded(row) as u64, room),
+            Err(_) => number_by_hash(rows, folded),
+        };
     }
-    // Columns are folded in one after the other, so that a key is always two numbers.
-    let mut places: Vec<u32> = vec![0; rows];
-    let mut first: Vec<u32> = Vec::new();
-    for column in columns {
-        let mut known: HashMap<(u32, u64), u32, foldhash::fast::RandomState> = HashMap::default();
-        first.clear();
-        for row in 0..rows {
-            let next = known.len() as u32;
-            let place = *known.entry((places[row], column[row])).or_insert_with(|| {
-                first.push(row as u32);
-                next
-            });
-            places[row] = place;
+    (places, found)
+}
+
+/// The last two codes stand for no code of a column; they become the first two, so that the largest code bounds all.
+fn code(code: u64) -> u64 {
+    code.wrapping_add(2)
+}
+
+fn size_of(column: &[u64]) -> u64 {
+    column.iter().map(|c| code(*c)).max().map_or(0, |c| c.saturating_add(1))
+}
+
+/// Numbers keys that are all less than `room`.
+fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<u32>) {
+    if room > SMALL_ROOM.max(ROOM_PER_ROW * rows as u64) {
+        return number_by_hash(rows, key);
+    }
+    const NONE: u32 = u32::MAX;
+    let mut numbers = vec![NONE; room as usize];
+    let mut first = Vec::new();
+    let number = |row: usize| {
+        let slot = &mut numbers[key(row) as usize];
+        if *slot == NONE {
+            *slot = first.len() as u32;
+            first.push(row as u32);
         }
-    }
-    (places, first)
+        *slot
+    };
+    ((0..rows).map(number).collect(), first)
+}
+
+fn number_by_hash<K: std::hash::Hash + Eq>(rows: usize, key: impl Fn(usize) -> K) -> (Vec<u32>, Vec<u32>) {
+    let mut known: HashMap<K, u32, foldhash::fast::RandomState> = HashMap::default();
+    let mut first = Vec::new();
+    let number = |row: usize| {
+        *known.entry(key(row)).or_insert_with(|| {
+            first.push(row as u32);
+            first.len() as u32 - 1
+        })
+    };
+    ((0..rows).map(number).collect(), first)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn rows_are_numbered_in_order_of_appearance_whatever_their_codes() {
+        for far in [3, 70_000, u64::MAX - 3, u64::MAX - 1, u64::MAX] {
+            let (places, first) = distinct(&[&[far, 0, far, 0, far], &[1, far, 1, 2, far]], 5);
+            assert_eq!((places, first), (vec![0, 1, 0, 2, 3], vec![0, 1, 3, 4]), "{far}");
+        }
+    }
 
     #[test]
     fn projecting_keeps_each_combination_once() {

@@ -40,12 +40,25 @@ pub struct Options {
     pub part_rows: Option<usize>,
     /// Do not use several threads.
     pub one_thread: bool,
+    /// When rows that are alike in all that a read needs are taken together.
+    pub runs: Runs,
     /// Cells that a query may have, those inside a `per` included.
     pub max_cells: usize,
     /// When a query has to give up.
     pub deadline: Option<Instant>,
     /// Set from outside to end a query.
     pub cancelled: Arc<AtomicBool>,
+}
+
+/// When rows that are alike in all that a read needs are taken together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Runs {
+    /// Where the columns say that there are far fewer runs than rows.
+    WhereShort,
+    /// Wherever rows can be told apart by the columns alone.
+    Always,
+    /// Never.
+    Never,
 }
 
 impl Default for Options {
@@ -57,6 +70,7 @@ impl Default for Options {
             hash_groups: false,
             part_rows: None,
             one_thread: false,
+            runs: Runs::WhereShort,
             max_cells: 50_000_000,
             deadline: None,
             cancelled: Arc::default(),

@@ -106,10 +106,15 @@ impl PackedInts {
         self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
     }
 
-    /// Writes what `make` gives for the values from `start` on to `out`.
+    /// Writes what `map` gives for the values from `start` on to `out`.
     ///
     /// # Panics
     /// When there are fewer values than `out` has room for.
+    pub fn map_rows<T: Copy + Default>(&self, start: usize, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+        self.unpack_with(start, out, map);
+    }
+
+    /// As [`PackedInts::map_rows`].
     pub(super) fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
         assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
         let mut at = 0;

@@ -91,6 +91,64 @@ impl Segment {
         self.codes.unpack(start, self.base as u32, out);
     }
 
+    /// What `map` gives for the codes from row `start` on; once for each run, where rows stand in runs.
+    pub fn map_rows<T: Copy + Default>(&self, start: usize, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+        let base = self.base;
+        self.codes.map(start, out, |code| map(base + code));
+    }
+
+    /// How many runs of equal codes there are, where that is known without looking at every row.
+    pub fn runs(&self) -> Option<usize> {
+        match &self.codes {
+            Codes::Runs { codes, .. } => Some(codes.len()),
+            _ if self.base == self.max => Some(1),
+            _ => None,
+        }
+    }
+
+    /// Sets a bit for every row, counted from `start`, that is followed by one with another code.
+    pub fn mark_ends(&self, start: usize, len: usize, bits: &mut [u64]) {
+        let mut mark = |row: usize| bits[row / 64] |= 1 << (row % 64);
+        match &self.codes {
+            _ if self.base == self.max => {}
+            Codes::Runs { ends, .. } => {
+                let first = ends.rank(start as u64 + 1);
+                let within = ends.iter_from(first).map(|end| end as usize - start).take_while(|end| *end < len);
+                within.for_each(|end| mark(end - 1));
+            }
+            _ => {
+                let mut codes = vec![0; len];
+                self.unpack(start, &mut codes);
+                codes.windows(2).enumerate().filter(|(_, pair)| pair[0] != pair[1]).for_each(|(row, _)| mark(row));
+            }
+        }
+    }
+
+    /// What `map` gives for the codes of the rows before `ends`, which are counted from `start` and ascend.
+    pub fn map_ends<T: Copy + Default>(&self, start: usize, ends: &[u32], out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+        let Some(last) = ends.last() else { return };
+        match &self.codes {
+            _ if self.base == self.max => out.fill(map(self.base)),
+            Codes::Runs { ends: run_ends, codes, .. } => {
+                let first = run_ends.rank(start as u64 + 1);
+                let mut runs = Unpacked::new(codes, first).zip(run_ends.iter_from(first));
+                let (mut value, mut run_end) = (T::default(), 0);
+                for (slot, end) in out.iter_mut().zip(ends) {
+                    while run_end < start + *end as usize {
+                        let Some((code, end)) = runs.next() else { break };
+                        (value, run_end) = (map(self.base + code), end as usize);
+                    }
+                    *slot = value;
+                }
+            }
+            _ => {
+                let mut all = vec![T::default(); *last as usize];
+                self.map_rows(start, &mut all, map);
+                out.iter_mut().zip(ends).for_each(|(slot, end)| *slot = all[*end as usize - 1]);
+            }
+        }
+    }
+
     /// All codes.
     pub fn all(&self) -> Vec<u64> {
         let mut out = vec![0; self.len()];
@@ -306,14 +364,23 @@ impl Codes {
     /// # Panics
     /// When there are fewer rows than `out` has room for.
     pub fn unpack<T: CodeWord>(&self, start: usize, base: T, out: &mut [T]) {
+        self.map(start, out, |code| base.plus(code));
+    }
+
+    /// Writes what `map` gives for the codes from row `start` on to `out`.
+    ///
+    /// # Panics
+    /// When there are fewer rows than `out` has room for.
+    fn map<T: Copy + Default>(&self, start: usize, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
         match self {
-            Codes::Packed(packed) => packed.unpack_with(start, out, |v| base.plus(v)),
+            Codes::Packed(packed) if packed.bits() == 0 && start + out.len() <= packed.len() => out.fill(map(0)),
+            Codes::Packed(packed) => packed.unpack_with(start, out, map),
             Codes::Runs { ends, codes, .. } => {
                 let first = ends.rank(start as u64 + 1);
                 let mut at = 0;
                 for (code, end) in Unpacked::new(codes, first).zip(ends.iter_from(first)) {
                     let to = (end as usize - start).min(out.len());
-                    out[at..to].fill(base.plus(code));
+                    out[at..to].fill(map(code));
                     at = to;
                     if at == out.len() {
                         break;
@@ -321,16 +388,16 @@ impl Codes {
                 }
             }
             Codes::Sparse { common, rows, codes, .. } => {
-                out.fill(base.plus(*common));
+                out.fill(map(*common));
                 let first = rows.rank(start as u64);
                 for (code, row) in Unpacked::new(codes, first).zip(rows.iter_from(first)) {
                     let Some(slot) = out.get_mut(row as usize - start) else { break };
-                    *slot = base.plus(code);
+                    *slot = map(code);
                 }
             }
             Codes::Counting(_) => {
                 for (i, slot) in out.iter_mut().enumerate() {
-                    *slot = base.plus((start + i) as u64);
+                    *slot = map((start + i) as u64);
                 }
             }
         }
@@ -397,6 +464,19 @@ mod tests {
                 segment.unpack32(row, &mut narrow);
                 assert!(narrow.iter().zip(&wide).all(|(a, b)| u64::from(*a) == *b), "{form} from {row}");
             }
+        }
+        for (start, len) in [(0, codes.len()), (codes.len() / 3, codes.len() / 2)].into_iter().filter(|(_, len)| *len > 0) {
+            let rows = &codes[start..start + len];
+            let mut bits = vec![0u64; len.div_ceil(64)];
+            segment.mark_ends(start, len, &mut bits);
+            let mut ends: Vec<u32> =
+                (0..len as u32).filter(|r| bits[*r as usize / 64] >> (r % 64) & 1 == 1).map(|r| r + 1).collect();
+            ends.push(len as u32);
+            let expected: Vec<u64> = rows.chunk_by(|a, b| a == b).map(|run| run[0] ^ 5).collect();
+            let mut found = vec![0; ends.len()];
+            segment.map_ends(start, &ends, &mut found, |code| code ^ 5);
+            assert_eq!(found, expected, "{form}: runs from {start}");
+            assert!(segment.runs().is_none_or(|n| n >= expected.len()), "{form}");
         }
         let (null, more) = (segment.max, 5 * segment.max + 9);
         if more < 1 << 62 {

@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use cubrel::run::Options;
+use cubrel::run::{Options, Runs};
 use cubrel::{Grid, Model, Type, Value};
 
 /// The worked example of the language reference.
@@ -38,6 +38,8 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         ("hashed", Options { hash_groups: true, ..Options::default() }),
         ("hashed, plain rows", Options { hash_groups: true, sparse_above: 0, ..plain.clone() }),
         ("days by set", Options { days_by_set: true, ..Options::default() }),
+        ("in runs", Options { runs: Runs::Always, ..Options::default() }),
+        ("in runs, hashed", Options { runs: Runs::Always, hash_groups: true, ..Options::default() }),
         ("small parts", Options { part_rows: Some(1), ..Options::default() }),
         ("small parts, one thread", Options { part_rows: Some(1), one_thread: true, ..Options::default() }),
     ]

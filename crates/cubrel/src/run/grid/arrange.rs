@@ -1,7 +1,7 @@
 //! Which lines stay, and in which order.
 
 use std::cmp::Ordering;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use super::super::RunError;
 use super::super::anchors::Tables;
@@ -11,9 +11,9 @@ use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::schema::ColumnId;
 use crate::plan::Key;
 use crate::plan::query::{Axis, GridPlan, Judge};
-use crate::value::Value;
 
-/// The place of each code of an axis in its display order.
+/// The place of each code of an axis in its display order. The rest of a limit comes after all codes, null's included,
+/// and totals come after that.
 pub(super) struct Ranks {
     /// By code; without a display order codes are in order themselves.
     by_code: Option<Vec<u64>>,
@@ -33,17 +33,19 @@ impl Ranks {
                 *slot = rank.min(*slot);
             }
             ranks[column.null_code() as usize] = u64::MAX;
+            // Equal ranks by value.
+            let mut codes: Vec<usize> = (0..ranks.len()).collect();
+            codes.sort_by_key(|code| ranks[*code]);
+            codes.into_iter().enumerate().for_each(|(place, code)| ranks[code] = place as u64);
             ranks
         });
         Ranks { by_code }
     }
 
-    /// Totals come after everything, before them the rest of a limit, then null, and equal ranks by value.
-    fn of(&self, code: u64) -> (u8, u64, u64) {
-        match code {
-            TOTAL => (2, 0, 0),
-            OTHERS => (1, 0, 0),
-            _ => (0, self.by_code.as_ref().map_or(code, |r| r[code as usize]), code),
+    fn of(&self, code: u64) -> u64 {
+        match &self.by_code {
+            Some(places) if code < OTHERS => places[code as usize],
+            _ => code,
         }
     }
 }
@@ -52,20 +54,20 @@ impl Ranks {
 struct Verdicts {
     /// By row, which of the judged combinations it belongs to.
     of_row: Vec<Option<u32>>,
-    /// By part of the order, a value for each combination.
-    order: Vec<Vec<Value>>,
+    /// By part of the order, a key for each combination.
+    order: Vec<Vec<u64>>,
 }
 
 /// The row lines of a grid, what is said of them, and which stay.
 pub(super) struct Arranged {
-    /// The codes of each row line on the row axes.
-    rows: Vec<Vec<u64>>,
+    /// By row axis, the code of each row.
+    axes: Vec<Vec<u64>>,
     /// By line, its row.
     row_of: Vec<u32>,
     /// By row, whether it stays.
     keep: Vec<bool>,
     /// Rows that a limit drops.
-    pub(super) dropped: Vec<Vec<u64>>,
+    dropped: Vec<u32>,
     /// By number of row axes.
     verdicts: HashMap<usize, Verdicts>,
 }
@@ -76,8 +78,12 @@ pub(super) struct Order {
     pub(super) headers: Vec<u32>,
 }
 
-fn slices(lines: &Lines, axes: std::ops::Range<usize>) -> Vec<&[u64]> {
-    lines.codes[axes].iter().map(Vec::as_slice).collect()
+fn slices(columns: &[Vec<u64>]) -> Vec<&[u64]> {
+    columns.iter().map(Vec::as_slice).collect()
+}
+
+fn gathered(codes: &[u64], rows: &[u32]) -> Vec<u64> {
+    rows.iter().map(|row| codes[*row as usize]).collect()
 }
 
 /// Judges, and drops what `having` and the limit drop.
@@ -88,94 +94,123 @@ pub(super) fn arrange(
     lines: &Lines,
     ranks: &[Ranks],
 ) -> Result<Arranged, RunError> {
-    let (row_of, first) = distinct(&slices(lines, 0..plan.row_axes), lines.len());
-    let rows: Vec<Vec<u64>> = first.iter().map(|line| lines.at(*line as usize, 0..plan.row_axes)).collect();
-    let mut arranged =
-        Arranged { keep: vec![true; rows.len()], rows, row_of, dropped: Vec::new(), verdicts: HashMap::new() };
+    let axes = &lines.codes[..plan.row_axes];
+    let (row_of, first) = distinct(&slices(axes), lines.len());
+    let axes = axes.iter().map(|codes| gathered(codes, &first)).collect();
+    let keep = vec![true; first.len()];
+    let mut arranged = Arranged { axes, keep, row_of, dropped: Vec::new(), verdicts: HashMap::new() };
     for judge in &plan.judges {
-        let passed = arranged.judge(executor, plan, judge, base)?;
-        if judge.having.is_some() {
-            arranged.keep.iter_mut().zip(passed).for_each(|(keep, passed)| *keep &= passed);
-        }
+        arranged.judge(executor, plan, judge, base)?;
     }
     arranged.limit(plan, ranks);
     arranged.drop_empty_totals(plan);
     Ok(arranged)
 }
 
-fn is_full(row: &[u64]) -> bool {
-    !row.contains(&TOTAL)
-}
-
 impl Arranged {
-    /// What a judge says of the rows that have its axes; for each row whether it passes `having`.
-    fn judge(
-        &mut self,
-        executor: &Executor<'_>,
-        plan: &GridPlan,
-        judge: &Judge,
-        base: &Frame,
-    ) -> Result<Vec<bool>, RunError> {
-        let judged: Vec<usize> = (0..self.rows.len()).filter(|r| is_full(&self.rows[*r][..judge.axes])).collect();
-        let codes: Vec<Vec<u64>> =
-            judge.columns.iter().map(|a| judged.iter().map(|r| self.rows[*r][*a]).collect()).collect();
-        let columns: Vec<&[u64]> = codes.iter().map(Vec::as_slice).collect();
-        let (class_of, first) = distinct(&columns, judged.len());
+    fn rows(&self) -> u32 {
+        self.keep.len() as u32
+    }
+
+    /// Rows without a total on the first so many axes.
+    fn full(&self, axes: usize) -> impl Iterator<Item = u32> {
+        (0..self.rows()).filter(move |row| self.axes[..axes].iter().all(|codes| codes[*row as usize] != TOTAL))
+    }
+
+    fn kept(&self, rows: impl Iterator<Item = u32>) -> Vec<u32> {
+        rows.filter(|row| self.keep[*row as usize]).collect()
+    }
+
+    /// The codes of a row on some axes.
+    fn at(&self, row: usize, axes: &[usize]) -> Vec<u64> {
+        axes.iter().map(|a| self.axes[*a][row]).collect()
+    }
+
+    /// The codes that rows which a limit drops have on some axes.
+    pub(super) fn dropped(&self, axes: &[usize]) -> impl Iterator<Item = Vec<u64>> {
+        self.dropped.iter().map(|row| self.at(*row as usize, axes))
+    }
+
+    /// What a judge says of the rows that have its axes; those that do not pass `having` go.
+    fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
+        let judged: Vec<u32> = self.full(judge.axes).collect();
+        let codes: Vec<Vec<u64>> = judge.columns.iter().map(|a| gathered(&self.axes[*a], &judged)).collect();
+        let (class_of, first) = distinct(&slices(&codes), judged.len());
         let dims = judge.columns.iter().zip(&codes).filter_map(|(axis, codes)| {
             let column = plan.axes[*axis].column()?;
-            Some(KeyColumn::of_codes(first.iter().map(|i| codes[*i as usize]).collect(), Key::Column(column)))
+            Some(KeyColumn::of_codes(gathered(codes, &first), Key::Column(column)))
         });
         let frame = base.select(&vec![0; first.len()]).with(dims);
-        let having = judge.having.as_ref().map(|h| executor.eval(h, &frame)).transpose()?.map(|c| c.values.truths());
         let mut order = Vec::new();
-        for part in &judge.order {
+        for (part, descending) in judge.order.iter().zip(&plan.descending) {
             order.push(match part {
-                None => vec![Value::Null; first.len()],
-                Some((assembly, ty)) => {
-                    let cells = executor.eval(assembly, &frame)?;
-                    (0..first.len()).map(|i| cells.values.get(i, *ty)).collect()
-                }
+                None => vec![0; first.len()],
+                Some((assembly, _)) => executor.eval(assembly, &frame)?.values.order_keys(*descending),
             });
         }
-        let mut of_row = vec![None; self.rows.len()];
-        let mut passed = vec![true; self.rows.len()];
-        for (i, row) in judged.iter().enumerate() {
-            of_row[*row] = Some(class_of[i]);
-            passed[*row] = having.as_ref().is_none_or(|h| h[class_of[i] as usize]);
+        if let Some(having) = &judge.having {
+            let passed = executor.eval(having, &frame)?.values.truths();
+            for (row, class) in judged.iter().zip(&class_of) {
+                self.keep[*row as usize] &= passed[*class as usize];
+            }
         }
+        let mut of_row = vec![None; self.keep.len()];
+        judged.iter().zip(class_of).for_each(|(row, class)| of_row[*row as usize] = Some(class));
         self.verdicts.insert(judge.axes, Verdicts { of_row, order });
-        Ok(passed)
+        Ok(())
     }
 
     fn limit(&mut self, plan: &GridPlan, ranks: &[Ranks]) {
         let Some((count, within)) = &plan.limit else { return };
-        let mut full: Vec<usize> = (0..self.rows.len()).filter(|r| self.keep[*r] && is_full(&self.rows[*r])).collect();
-        full.sort_by(|a, b| self.compare(plan, ranks, *a, *b));
-        let mut taken: HashMap<Vec<u64>, usize> = HashMap::new();
-        for row in full {
-            let n = taken.entry(within.iter().map(|w| self.rows[row][*w]).collect()).or_default();
-            *n += 1;
-            if *n > *count {
-                self.keep[row] = false;
-                self.dropped.push(self.rows[row].clone());
+        let mut rows = self.kept(self.full(plan.row_axes));
+        let compare = |a: &u32, b: &u32| self.compare(plan, ranks, *a as usize, *b as usize);
+        let dropped = if within.is_empty() {
+            if *count >= rows.len() {
+                return;
             }
-        }
+            rows.select_nth_unstable_by(*count, compare);
+            rows.split_off(*count)
+        } else {
+            rows.sort_by(compare);
+            let axes: Vec<Vec<u64>> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let (group_of, groups) = distinct(&slices(&axes), rows.len());
+            let mut taken = vec![0; groups.len()];
+            let beyond = |(row, group): (u32, u32)| {
+                taken[group as usize] += 1;
+                (taken[group as usize] > *count).then_some(row)
+            };
+            rows.into_iter().zip(group_of).filter_map(beyond).collect()
+        };
+        dropped.iter().for_each(|row| self.keep[*row as usize] = false);
+        self.dropped = dropped;
     }
 
     /// A total stays where some line stays that it is a total of.
     fn drop_empty_totals(&mut self, plan: &GridPlan) {
-        let full: Vec<usize> = (0..self.rows.len()).filter(|r| self.keep[*r] && is_full(&self.rows[*r])).collect();
-        let mut known: HashMap<Vec<usize>, HashSet<Vec<u64>>> = HashMap::new();
-        for row in 0..self.rows.len() {
-            if is_full(&self.rows[row]) {
+        let mut kinds: HashMap<Vec<usize>, Vec<u32>> = HashMap::new();
+        for row in 0..self.rows() {
+            let present: Vec<usize> = (0..plan.row_axes).filter(|a| self.axes[*a][row as usize] != TOTAL).collect();
+            if present.len() < plan.row_axes {
+                kinds.entry(present).or_default().push(row);
+            }
+        }
+        if kinds.is_empty() {
+            return;
+        }
+        let full = self.kept(self.full(plan.row_axes));
+        for (present, totals) in kinds {
+            if present.iter().all(|a| plan.axes[*a].column().is_none()) {
+                totals.iter().for_each(|row| self.keep[*row as usize] = true);
                 continue;
             }
-            let present: Vec<usize> = (0..plan.row_axes).filter(|a| self.rows[row][*a] != TOTAL).collect();
-            let stays = known
-                .entry(present.clone())
-                .or_insert_with(|| full.iter().map(|r| present.iter().map(|a| self.rows[*r][*a]).collect()).collect());
-            let all = present.iter().all(|a| plan.axes[*a].column().is_none());
-            self.keep[row] = all || stays.contains(&present.iter().map(|a| self.rows[row][*a]).collect::<Vec<_>>());
+            let rows: Vec<u32> = full.iter().chain(&totals).copied().collect();
+            let codes: Vec<Vec<u64>> = present.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let (group_of, groups) = distinct(&slices(&codes), rows.len());
+            let mut stays = vec![false; groups.len()];
+            group_of[..full.len()].iter().for_each(|group| stays[*group as usize] = true);
+            for (row, group) in totals.iter().zip(&group_of[full.len()..]) {
+                self.keep[*row as usize] = stays[*group as usize];
+            }
         }
     }
 
@@ -183,20 +218,21 @@ impl Arranged {
     pub(super) fn add(&mut self, plan: &GridPlan, lines: &Lines, first: usize) {
         let mut known: HashMap<Vec<u64>, u32> = HashMap::new();
         let mut groups: HashMap<Vec<u64>, u32> = HashMap::new();
-        for (axes, verdicts) in self.verdicts.iter().filter(|(axes, _)| **axes < plan.row_axes) {
-            for (row, class) in self.rows.iter().zip(&verdicts.of_row) {
-                groups.extend(class.map(|class| (row[..*axes].to_vec(), class)));
+        let axes: Vec<usize> = (0..plan.row_axes).collect();
+        for (outer, verdicts) in self.verdicts.iter().filter(|(outer, _)| **outer < plan.row_axes) {
+            for (row, class) in verdicts.of_row.iter().enumerate() {
+                groups.extend(class.map(|class| (self.at(row, &axes[..*outer]), class)));
             }
         }
         for line in first..lines.len() {
-            let row = lines.at(line, 0..plan.row_axes);
-            let number = *known.entry(row.clone()).or_insert_with(|| {
-                for (axes, verdicts) in &mut self.verdicts {
-                    verdicts.of_row.push(groups.get(&row[..*axes]).copied());
+            let row: Vec<u64> = axes.iter().map(|a| lines.codes[*a][line]).collect();
+            let number = *known.entry(row).or_insert_with_key(|row| {
+                for (outer, verdicts) in &mut self.verdicts {
+                    verdicts.of_row.push(groups.get(&row[..*outer]).copied());
                 }
-                self.rows.push(row);
+                self.axes.iter_mut().zip(row).for_each(|(codes, code)| codes.push(*code));
                 self.keep.push(true);
-                self.rows.len() as u32 - 1
+                self.keep.len() as u32 - 1
             });
             self.row_of.push(number);
         }
@@ -205,75 +241,72 @@ impl Arranged {
     /// By `order by`, else by display order. With totals, lines stay with their outer group, and groups are ordered by
     /// what `order by` says of the group as a whole.
     fn compare(&self, plan: &GridPlan, ranks: &[Ranks], a: usize, b: usize) -> Ordering {
-        let (x, y) = (&self.rows[a], &self.rows[b]);
         if !plan.totals && !plan.judges.is_empty() {
-            let rest = |row: &[u64]| row.contains(&OTHERS);
-            let order = rest(x).cmp(&rest(y)).then_with(|| self.judged(plan, plan.row_axes, a, b));
+            let rest = |row: usize| self.axes.iter().any(|codes| codes[row] == OTHERS);
+            let order = rest(a).cmp(&rest(b)).then_with(|| self.judged(plan.row_axes, a, b));
             if order.is_ne() {
                 return order;
             }
         }
-        for n in 0..plan.row_axes {
-            if x[n] == y[n] {
+        for (n, codes) in self.axes.iter().enumerate() {
+            let (x, y) = (codes[a], codes[b]);
+            if x == y {
                 continue;
             }
-            if plan.totals && x[n] < OTHERS && y[n] < OTHERS {
-                let order = self.judged(plan, n + 1, a, b);
+            if plan.totals && x < OTHERS && y < OTHERS {
+                let order = self.judged(n + 1, a, b);
                 if order.is_ne() {
                     return order;
                 }
             }
-            return ranks[n].of(x[n]).cmp(&ranks[n].of(y[n]));
+            return ranks[n].of(x).cmp(&ranks[n].of(y));
         }
         Ordering::Equal
     }
 
-    fn judged(&self, plan: &GridPlan, axes: usize, a: usize, b: usize) -> Ordering {
+    fn judged(&self, axes: usize, a: usize, b: usize) -> Ordering {
         let Some(verdicts) = self.verdicts.get(&axes) else {
             return Ordering::Equal;
         };
         let (Some(x), Some(y)) = (verdicts.of_row[a], verdicts.of_row[b]) else {
             return Ordering::Equal;
         };
-        for (values, descending) in verdicts.order.iter().zip(&plan.descending) {
-            let (x, y) = (&values[x as usize], &values[y as usize]);
-            let order = x.total_cmp(y);
-            let order = if *descending && !x.is_null() && !y.is_null() { order.reverse() } else { order };
-            if order.is_ne() {
-                return order;
-            }
-        }
-        Ordering::Equal
+        let orders = verdicts.order.iter().map(|keys| keys[x as usize].cmp(&keys[y as usize]));
+        orders.reduce(Ordering::then).unwrap_or(Ordering::Equal)
     }
 
     /// All lines that stay, by row and column.
     pub(super) fn order(&self, plan: &GridPlan, lines: &Lines, ranks: &[Ranks]) -> Order {
-        let mut rows: Vec<usize> = (0..self.rows.len()).filter(|r| self.keep[*r]).collect();
-        rows.sort_by(|a, b| self.compare(plan, ranks, *a, *b));
-        let mut row_place = vec![0u32; self.rows.len()];
-        rows.iter().enumerate().for_each(|(place, row)| row_place[*row] = place as u32);
-        let axes = plan.row_axes..plan.axes.len();
-        let (column_of, first) = distinct(&slices(lines, axes.clone()), lines.len());
-        let key = |line: u32| -> Vec<(u8, u64, u64)> {
-            axes.clone().map(|a| ranks[a].of(lines.codes[a][line as usize])).collect()
+        let mut rows = self.kept(0..self.rows());
+        rows.sort_by(|a, b| self.compare(plan, ranks, *a as usize, *b as usize));
+        let row_place = places(&rows, self.keep.len());
+        let (column_of, first) = distinct(&slices(&lines.codes[plan.row_axes..]), lines.len());
+        let key = |line: u32| -> Vec<u64> {
+            (plan.row_axes..plan.axes.len()).map(|a| ranks[a].of(lines.codes[a][line as usize])).collect()
         };
-        let mut columns: Vec<usize> = (0..first.len()).collect();
-        columns.sort_by_cached_key(|c| key(first[*c]));
-        let mut column_place = vec![0u32; first.len()];
-        columns.iter().enumerate().for_each(|(place, column)| column_place[*column] = place as u32);
-        let mut kept: Vec<(u32, u32, u32)> = (0..lines.len() as u32)
-            .filter(|line| self.keep[self.row_of[*line as usize] as usize])
+        let mut columns: Vec<u32> = (0..first.len() as u32).collect();
+        columns.sort_by_cached_key(|c| key(first[*c as usize]));
+        let column_place = places(&columns, first.len());
+        let mut kept: Vec<(u64, u32)> = (0..lines.len())
+            .filter(|line| self.keep[self.row_of[*line] as usize])
             .map(|line| {
-                let row = row_place[self.row_of[line as usize] as usize];
-                (row, column_place[column_of[line as usize] as usize], line)
+                let row = u64::from(row_place[self.row_of[line] as usize]);
+                (row << 32 | u64::from(column_place[column_of[line] as usize]), line as u32)
             })
             .collect();
         kept.sort_unstable();
         let mut used = vec![None; first.len()];
-        kept.iter().for_each(|(_, column, line)| used[*column as usize] = Some(*line));
+        kept.iter().for_each(|(place, line)| used[*place as u32 as usize] = Some(*line));
         Order {
-            lines: kept.into_iter().map(|(.., line)| line).collect(),
+            lines: kept.into_iter().map(|(_, line)| line).collect(),
             headers: used.into_iter().flatten().collect(),
         }
     }
+}
+
+/// For each member its place in a list.
+fn places(list: &[u32], members: usize) -> Vec<u32> {
+    let mut places = vec![0; members];
+    list.iter().enumerate().for_each(|(place, member)| places[*member as usize] = place as u32);
+    places
 }

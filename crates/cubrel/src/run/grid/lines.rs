@@ -2,13 +2,13 @@
 
 use super::super::RunError;
 use super::super::anchors::Outer;
-use super::super::assemble::Executor;
+use super::super::assemble::{Cells, Executor};
 use super::super::domain::{expand, is_missed};
 use super::super::frame::{Frame, Held, KeyKind};
 use super::super::read::null_passes;
 use crate::plan::query::{GridPart, GridPlan};
 use crate::plan::{Bound, Slot};
-use crate::value::{Type, Value};
+use crate::value::{Type, Value, Vector};
 
 /// In place of a code: the axis is totalled.
 pub(super) const TOTAL: u64 = u64::MAX;
@@ -19,9 +19,17 @@ pub(super) const OTHERS: u64 = u64::MAX - 1;
 pub(super) struct Lines {
     /// By axis, for each line its code, [`TOTAL`] or [`OTHERS`].
     pub(super) codes: Vec<Vec<u64>>,
-    /// By item, for each line its value.
-    pub(super) items: Vec<Vec<Value>>,
+    /// Runs of lines that were evaluated together.
+    pieces: Vec<Piece>,
     count: usize,
+}
+
+/// Lines that were evaluated together: the types of items need not be those of other lines.
+struct Piece {
+    /// The first line.
+    start: usize,
+    /// By item.
+    items: Vec<(Vector, Type)>,
 }
 
 /// The one cell without axes, with the values that the `where` takes from outside.
@@ -67,16 +75,17 @@ pub(super) fn null_groups(
 
 impl Lines {
     pub(super) fn new(plan: &GridPlan) -> Lines {
-        Lines { codes: vec![Vec::new(); plan.axes.len()], items: vec![Vec::new(); plan.items.len()], count: 0 }
+        Lines { codes: vec![Vec::new(); plan.axes.len()], pieces: Vec::new(), count: 0 }
     }
 
     pub(super) fn len(&self) -> usize {
         self.count
     }
 
-    /// The codes of one line on some axes.
-    pub(super) fn at(&self, line: usize, axes: std::ops::Range<usize>) -> Vec<u64> {
-        axes.map(|a| self.codes[a][line]).collect()
+    /// The values of the items on one line.
+    pub(super) fn figures(&self, line: usize) -> impl Iterator<Item = Value> {
+        let piece = self.pieces.partition_point(|p| p.start <= line).checked_sub(1).map(|p| &self.pieces[p]);
+        piece.into_iter().flat_map(move |p| p.items.iter().map(move |(values, ty)| values.get(line - p.start, *ty)))
     }
 
     /// Evaluates the items in all combinations of a part that are tried, and keeps those that show.
@@ -113,21 +122,25 @@ impl Lines {
             items.push((executor.eval(item, frame)?, item.scalar.ty));
         }
         let shows = |cell: &usize| all || items.iter().any(|(c, _)| c.read[*cell] && c.values.is_valid(*cell));
-        let cells: Vec<usize> = (0..frame.cells).filter(shows).collect();
+        let cells: Vec<u32> = (0..frame.cells as u32).filter(|cell| shows(&(*cell as usize))).collect();
+        if cells.is_empty() {
+            return Ok(());
+        }
         let mut line = vec![TOTAL; self.codes.len()];
         for cell in &cells {
-            fixed(&mut line, *cell);
+            let cell = *cell as usize;
+            fixed(&mut line, cell);
             for (i, axis) in part.axes.iter().enumerate() {
-                line[*axis] = frame.dims[first + i].codes[*cell];
+                line[*axis] = frame.dims[first + i].codes[cell];
             }
             for (axis, reading) in &part.readings {
                 line[*axis] = *reading;
             }
             self.codes.iter_mut().zip(&line).for_each(|(column, code)| column.push(*code));
         }
-        for (column, (values, ty)) in self.items.iter_mut().zip(&items) {
-            column.extend(cells.iter().map(|cell| values.values.get(*cell, *ty)));
-        }
+        let all_show = cells.len() == frame.cells;
+        let shown = |(c, ty): (Cells, Type)| (if all_show { c.values } else { c.values.gather(&cells) }, ty);
+        self.pieces.push(Piece { start: self.count, items: items.into_iter().map(shown).collect() });
         self.count += cells.len();
         Ok(())
     }

@@ -153,7 +153,7 @@ fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> 
     Ok(Grid {
         columns: columns(tables.schema, plan),
         headers: headers(tables, plan, &all, &order),
-        lines: show(tables, plan, &mut all, &order),
+        lines: show(tables, plan, &all, &order),
         totals: plan.totals,
         others: plan.others.is_some(),
     })
@@ -247,21 +247,14 @@ fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::
         .collect()
 }
 
-fn show(tables: Tables<'_>, plan: &GridPlan, lines: &mut Lines, order: &arrange::Order) -> Vec<GridLine> {
-    let mut items = std::mem::take(&mut lines.items);
-    order
-        .lines
-        .iter()
-        .map(|line| {
-            let line = *line as usize;
-            let codes = || lines.codes.iter().map(|c| c[line]).enumerate();
-            let axes = codes().map(|(a, code)| axis_value(tables, plan.axes[a], code));
-            let figures = items.iter_mut().map(|list| std::mem::replace(&mut list[line], Value::Null));
-            GridLine {
-                values: axes.chain(figures).collect(),
-                totalled: marked(codes(), TOTAL),
-                others: marked(codes(), OTHERS),
-            }
-        })
-        .collect()
+fn show(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Order) -> Vec<GridLine> {
+    let line = |line: &u32| {
+        let line = *line as usize;
+        let codes = || lines.codes.iter().map(|c| c[line]).enumerate();
+        let mut values = Vec::with_capacity(plan.axes.len() + plan.items.len());
+        values.extend(codes().map(|(a, code)| axis_value(tables, plan.axes[a], code)));
+        values.extend(lines.figures(line));
+        GridLine { values, totalled: marked(codes(), TOTAL), others: marked(codes(), OTHERS) }
+    };
+    order.lines.iter().map(line).collect()
 }

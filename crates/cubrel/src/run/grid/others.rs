@@ -23,9 +23,8 @@ pub(super) fn evaluate(
     lines: &mut Lines,
 ) -> Result<(), RunError> {
     let mut groups: BTreeMap<Vec<u64>, Vec<Vec<u64>>> = BTreeMap::new();
-    for row in &arranged.dropped {
-        let pick = |axes: &[usize]| axes.iter().map(|a| row[*a]).collect::<Vec<u64>>();
-        groups.entry(pick(&others.within)).or_default().push(pick(&others.rest));
+    for (within, rest) in arranged.dropped(&others.within).zip(arranged.dropped(&others.rest)) {
+        groups.entry(within).or_default().push(rest);
     }
     if groups.is_empty() {
         return Ok(());

@@ -1,5 +1,7 @@
 //! `records`: rows of a table with what they look up.
 
+use std::cmp::Ordering;
+
 use super::super::assemble::Executor;
 use super::super::frame::{Frame, KeyColumn};
 use super::super::{RunError, read};
@@ -7,7 +9,6 @@ use super::lines::{base_frame, outer_values};
 use super::{Grid, GridColumnKind, GridLine, item_column};
 use crate::plan::Key;
 use crate::plan::query::RecordsPlan;
-use crate::value::Value;
 
 /// The rows that pass, ordered and cut.
 pub(super) fn run(executor: &Executor<'_>, plan: &RecordsPlan) -> Result<Grid, RunError> {
@@ -48,19 +49,19 @@ fn frame(plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Frame {
 /// By `order by`, equal ones as they stand in the table.
 fn ordered(executor: &Executor<'_>, plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Result<Vec<u32>, RunError> {
     let frame = frame(plan, base, rows);
-    let mut keys: Vec<(Vec<Value>, bool)> = Vec::new();
-    for (assembly, ty, descending) in &plan.order {
-        let values = executor.eval(assembly, &frame)?.values;
-        keys.push(((0..rows.len()).map(|row| values.get(row, *ty)).collect(), *descending));
+    let mut keys: Vec<Vec<u64>> = Vec::new();
+    for (assembly, _, descending) in &plan.order {
+        keys.push(executor.eval(assembly, &frame)?.values.order_keys(*descending));
     }
     let mut places: Vec<u32> = (0..rows.len() as u32).collect();
-    places.sort_by(|a, b| {
-        let by_key = keys.iter().map(|(values, descending)| {
-            let (x, y) = (&values[*a as usize], &values[*b as usize]);
-            let order = x.total_cmp(y);
-            if *descending && !x.is_null() && !y.is_null() { order.reverse() } else { order }
-        });
-        by_key.reduce(|first, next| first.then(next)).unwrap_or(std::cmp::Ordering::Equal)
-    });
+    let compare = |a: &u32, b: &u32| {
+        let by_key = keys.iter().map(|keys| keys[*a as usize].cmp(&keys[*b as usize]));
+        by_key.reduce(Ordering::then).unwrap_or(Ordering::Equal).then(a.cmp(b))
+    };
+    if let Some(limit) = plan.limit.filter(|limit| (1..rows.len()).contains(limit)) {
+        places.select_nth_unstable_by(limit - 1, compare);
+        places.truncate(limit);
+    }
+    places.sort_unstable_by(compare);
     Ok(places.into_iter().map(|p| rows[p as usize]).collect())
 }

@@ -2,8 +2,8 @@
 //!
 //! Everything that hangs off one anchor (see [`super::anchors`]) is folded into one array over the anchor's codes: whether
 //! the row passes, and what it adds to the number of its group. A row then costs one look into such an array for each
-//! anchor, and what its aggregates need.
-
+//! anchor, and what its aggregates need. Rows that are alike in all that is needed are taken together where they stand in
+//! runs.
 //!
 //! * `prepare`: filters, keys and aggregates made ready
 //! * `filters`: which rows a filter lets through
@@ -19,9 +19,9 @@ mod result;
 
 use rayon::prelude::*;
 
-use super::accumulate::{Accumulator, GroupNumbers, Groups, Input};
+use super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, Input};
 use super::anchors::{Anchor, BatchCodes, Outer, Tables};
-use super::{Options, RunError};
+use super::{Options, RunError, Runs};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
 use crate::value::Vector;
@@ -38,8 +38,16 @@ const BATCH: usize = 4096;
 /// Rows of a part that one thread works on. Parts do not depend on the number of threads, so sums of floats come out
 /// the same on every machine.
 const PART: usize = 1 << 16;
-/// More parts than this would cost more in merging than they gain.
+/// Rows of a batch in which rows that are alike are taken together.
+const RUN_BATCH: usize = 1 << 15;
+/// Rows are taken together where there is at most one run for so many of them.
+const ROWS_PER_RUN: usize = 4;
+/// More parts than this would cost more in merging than they gain,
 const MAX_PARTS: usize = 8;
+/// or parts with more groups than this together.
+const MAX_GROUPS: usize = 1 << 20;
+/// But so many there are, for the cores.
+const MIN_PARTS: usize = 2;
 
 /// Does one read.
 ///
@@ -48,7 +56,8 @@ const MAX_PARTS: usize = 8;
 pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
     let prepared = prepare(tables, read, outer, options)?;
     let rows = tables.rows(read.table);
-    let part_rows = rows.div_ceil(MAX_PARTS).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
+    let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
+    let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
     let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
     let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
     let done: Vec<Part> = if parts.len() > 1 && !options.one_thread {
@@ -111,8 +120,56 @@ pub fn room(tables: Tables<'_>, read: &Read) -> Option<u128> {
     key_sizes(tables, read).iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)))
 }
 
+/// The entries of a batch that pass, `None` for all, and the numbers of their groups, `None` for one group.
+type Passed = (Option<Vec<u32>>, Option<Vec<u32>>);
+
+/// Memory that one batch leaves to the next.
+#[derive(Default)]
+struct Scratch {
+    identity: Vec<u32>,
+    numbers: Vec<u32>,
+    more: Vec<u32>,
+    values: Vec<i64>,
+}
+
+impl Scratch {
+    /// The numbers of all entries; to be given back.
+    fn all(&mut self, entries: usize) -> Vec<u32> {
+        let mut all = std::mem::take(&mut self.identity);
+        all.truncate(entries);
+        all.extend(all.len() as u32..entries as u32);
+        all
+    }
+
+    fn take_back(&mut self, all: Vec<u32>, groups: Option<Vec<u32>>) {
+        self.identity = all;
+        if let Some(groups) = groups {
+            self.numbers = groups;
+        }
+    }
+}
+
+/// A vector of so many values, whatever they are.
+fn sized<T: Copy + Default>(buffer: &mut Vec<T>, len: usize) -> &mut [T] {
+    buffer.resize(len, T::default());
+    buffer
+}
+
+/// The places of the numbers that are not dropped.
+fn kept(numbers: &[u32]) -> Vec<u32> {
+    let mut places = vec![0u32; numbers.len()];
+    let mut count = 0;
+    for (place, number) in numbers.iter().enumerate() {
+        places[count] = place as u32;
+        count += usize::from(number & DROPPED == 0);
+    }
+    places.truncate(count);
+    places
+}
+
 /// What one part of the rows gives.
 struct Part {
+    scratch: Scratch,
     accumulators: Vec<Accumulator>,
     seen: Vec<bool>,
     numbers: GroupNumbers,
@@ -149,6 +206,7 @@ impl Prepared<'_> {
 
     fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
         let mut part = Part {
+            scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
             seen: vec![false; self.groups],
             numbers: GroupNumbers::default(),
@@ -164,12 +222,28 @@ impl Prepared<'_> {
                 at = rows.end.min(end);
                 continue;
             }
-            let len = BATCH.min(end - at).min(rows.end - at);
             options.check()?;
-            self.batch(at, len, &mut part)?;
+            let most = if self.in_runs(segment) { RUN_BATCH } else { BATCH };
+            let len = most.min(end - at).min(rows.end - at);
+            self.batch(at, len, self.in_runs(segment), &mut part)?;
             at += len;
         }
         Ok(part)
+    }
+
+    /// Whether rows of a segment are taken together.
+    fn in_runs(&self, segment: usize) -> bool {
+        let short = || {
+            let column = |index: &u32| self.tables.column(ColumnId { table: self.table, index: *index });
+            let runs = self.columns.iter().map(|c| column(c).segments().get(segment)?.runs());
+            let rows = self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len());
+            runs.sum::<Option<usize>>().is_some_and(|runs| runs * ROWS_PER_RUN <= rows)
+        };
+        self.tables.cuts(self.table).is_some() && match self.runs {
+            Runs::Never => false,
+            Runs::Always => true,
+            Runs::WhereShort => short(),
+        }
     }
 
     /// The segment of a row, and its rows; a table without columns is one segment.
@@ -194,28 +268,36 @@ impl Prepared<'_> {
         })
     }
 
-    fn batch(&self, start: usize, len: usize, part: &mut Part) -> Result<(), RunError> {
-        let batch = Batch::new(self.tables, self.table, start, len);
+    fn batch(&self, start: usize, len: usize, in_runs: bool, part: &mut Part) -> Result<(), RunError> {
+        let mut batch = Batch::new(self.tables, self.table, start, len);
+        if in_runs {
+            batch = batch.in_runs(self.columns.iter().copied());
+        }
         part.stats.rows_read += len as u64;
         part.stats.bytes_read += self.columns.iter().map(|c| batch.packed_bytes(*c)).sum::<u64>();
-        let all: Vec<u32> = (0..len as u32).collect();
-        let (positions, groups) =
-            if self.dense { self.dense_groups(&batch, &all)? } else { self.hashed_groups(&batch, &all, part)? };
-        if positions.is_empty() {
-            return Ok(());
-        }
-        part.stats.rows_passed += positions.len() as u64;
-        let groups = match &groups {
-            None => Groups::One,
-            Some(groups) => Groups::Many(groups),
+        let all = part.scratch.all(batch.entries());
+        let passed = if self.dense {
+            self.dense_groups(&batch, &all, &mut part.scratch)
+        } else {
+            self.hashed_groups(&batch, &all, part)
         };
-        match groups {
-            Groups::One => part.seen[0] = true,
-            Groups::Many(groups) => groups.iter().for_each(|g| part.seen[*g as usize] = true),
+        let (positions, groups) = passed?;
+        let positions = positions.as_deref().unwrap_or(&all);
+        if !positions.is_empty() {
+            let groups = groups.as_deref().map_or(Groups::One, Groups::Many);
+            let weights = batch.weights(positions);
+            let entries = Entries { groups, weights: weights.as_deref() };
+            part.stats.rows_passed +=
+                weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
+            match groups {
+                Groups::One => part.seen[0] = true,
+                Groups::Many(groups) => groups.iter().for_each(|g| part.seen[*g as usize] = true),
+            }
+            for ((_, feed), accumulator) in self.aggregates.iter().zip(&mut part.accumulators) {
+                self.feed(feed, &batch, positions, entries, accumulator, &mut part.scratch)?;
+            }
         }
-        for ((_, feed), accumulator) in self.aggregates.iter().zip(&mut part.accumulators) {
-            self.feed(feed, &batch, &positions, groups, accumulator)?;
-        }
+        part.scratch.take_back(all, groups);
         Ok(())
     }
 
@@ -224,60 +306,72 @@ impl Prepared<'_> {
         feed: &Feed,
         batch: &Batch<'_>,
         positions: &[u32],
-        groups: Groups<'_>,
+        entries: Entries<'_>,
         to: &mut Accumulator,
+        scratch: &mut Scratch,
     ) -> Result<(), RunError> {
         match feed {
-            Feed::Rows => to.add(groups, &Input::Rows(positions.len())),
+            Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
             Feed::Gathered(anchor, values, bits) => {
-                let places = batch.anchor(*anchor, positions);
-                to.add(groups, &Input::Gathered(values, &places, *bits));
+                let all = sized(&mut scratch.values, batch.entries());
+                batch.map(*anchor, all, |code| values[code as usize]);
+                if batch.is_whole(positions) {
+                    to.add(entries, &Input::Exact(all, *bits));
+                } else {
+                    let passed: Vec<i64> = positions.iter().map(|i| all[*i as usize]).collect();
+                    to.add(entries, &Input::Exact(&passed, *bits));
+                }
             }
             Feed::Codes { anchor: None, column, .. } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
-                to.add(groups, &Input::Codes(&codes));
+                to.add(entries, &Input::Codes(&codes));
             }
             Feed::Codes { anchor: Some(anchor), map, .. } => {
                 let codes: Vec<u64> = batch.anchor(*anchor, positions).iter().map(|c| map[*c as usize]).collect();
-                to.add(groups, &Input::Codes(&codes));
+                to.add(entries, &Input::Codes(&codes));
             }
             Feed::Values(rows) => {
                 let vectors =
                     rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect::<Result<Vec<_>, _>>()?;
-                to.add(groups, &Input::Values(&vectors));
+                to.add(entries, &Input::Values(&vectors));
             }
         }
         Ok(())
     }
 
-    /// The rows that pass, and their groups' numbers by place; no numbers when there is one group.
-    fn dense_groups(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
-        let mut numbers: Option<Vec<u32>> = None;
+    /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
+    fn dense_groups(&self, batch: &Batch<'_>, all: &[u32], scratch: &mut Scratch) -> Result<Passed, RunError> {
+        let mut numbers = std::mem::take(&mut scratch.numbers);
         let mut narrowed = !self.row_filters.is_empty();
-        for plan in &self.anchors {
-            let codes = batch.anchor(plan.anchor, all);
+        for (place, plan) in self.anchors.iter().enumerate() {
             narrowed |= !plan.pass.is_empty();
-            match &mut numbers {
-                None => numbers = Some(codes.iter().map(|c| plan.dense[*c as usize]).collect()),
-                Some(numbers) => {
-                    for (number, code) in numbers.iter_mut().zip(codes.iter()) {
-                        let more = plan.dense[*code as usize];
-                        *number = number.wrapping_add(more) | (*number | more) & DROPPED;
-                    }
-                }
+            let of_code = |code: u64| plan.dense[code as usize];
+            if place == 0 {
+                batch.map(plan.anchor, sized(&mut numbers, all.len()), of_code);
+                continue;
+            }
+            let more = sized(&mut scratch.more, all.len());
+            batch.map(plan.anchor, more, of_code);
+            for (number, more) in numbers.iter_mut().zip(more) {
+                *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
             }
         }
         if !narrowed {
-            return Ok((all.to_vec(), numbers.filter(|_| self.groups > 1)));
+            return Ok((None, self.numbers_of(numbers, scratch)));
         }
-        let mut positions: Vec<u32> = match &numbers {
-            Some(numbers) => all.iter().copied().filter(|i| numbers[*i as usize] & DROPPED == 0).collect(),
-            None => all.to_vec(),
-        };
+        let mut positions = if self.anchors.is_empty() { all.to_vec() } else { kept(&numbers[..all.len()]) };
         self.apply_row_filters(batch, &mut positions)?;
-        let groups =
-            numbers.filter(|_| self.groups > 1).map(|numbers| positions.iter().map(|i| numbers[*i as usize]).collect());
-        Ok((positions, groups))
+        let groups = (self.groups > 1).then(|| positions.iter().map(|i| numbers[*i as usize]).collect());
+        scratch.numbers = numbers;
+        Ok((Some(positions), groups))
+    }
+
+    fn numbers_of(&self, numbers: Vec<u32>, scratch: &mut Scratch) -> Option<Vec<u32>> {
+        if self.groups > 1 {
+            return Some(numbers);
+        }
+        scratch.numbers = numbers;
+        None
     }
 
     fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
@@ -292,12 +386,7 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    fn hashed_groups(
-        &self,
-        batch: &Batch<'_>,
-        all: &[u32],
-        part: &mut Part,
-    ) -> Result<(Vec<u32>, Option<Vec<u32>>), RunError> {
+    fn hashed_groups(&self, batch: &Batch<'_>, all: &[u32], part: &mut Part) -> Result<Passed, RunError> {
         let (mut positions, mut keys) = self.passing(batch, all)?;
         for bridge in &self.bridges {
             bridge.spread(self.tables, batch, &mut positions, &mut keys);
@@ -313,7 +402,7 @@ impl Prepared<'_> {
             .collect();
         part.seen.resize(part.keys.len(), false);
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
-        Ok((positions, Some(groups)))
+        Ok((Some(positions), Some(groups)))
     }
 
     /// The rows that pass, and the key of each.

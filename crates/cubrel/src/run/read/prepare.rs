@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::super::accumulate::{Spec, bits_of};
 use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
 use super::super::frame::Members;
-use super::super::{Options, RunError};
+use super::super::{Options, RunError, Runs};
 use super::bridges::PairsOf;
 use super::filters::{far_rows, rows_of_lines};
 use super::result::strides;
@@ -16,8 +16,10 @@ use crate::plan::{Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowEx
 use crate::store::NO_ROW;
 use crate::value::{Data, Vector};
 
-/// Groups are numbered by place in an array up to this many; beyond it, by a hash table.
+/// Groups are numbered by place in an array up to this many,
 const DENSE_GROUPS: u128 = 1 << 20;
+/// or so many for each row; beyond it, by a hash table.
+const DENSE_PER_ROW: u128 = 2;
 /// Set in a group's number when the row does not pass.
 pub(super) const DROPPED: u32 = 1 << 31;
 
@@ -53,6 +55,8 @@ pub(super) struct Prepared<'a> {
     pub(super) groups: usize,
     /// Columns whose codes are unpacked.
     pub(super) columns: BTreeSet<u32>,
+    /// Whether rows can be taken together.
+    pub(super) runs: Runs,
 }
 
 /// Where an aggregate's input comes from.
@@ -82,7 +86,8 @@ pub(super) fn prepare<'a>(
             "the group-by columns together have more than 2^128 combinations: group by fewer columns".into(),
         ));
     };
-    let room = DENSE_GROUPS.min(4 * tables.rows(table) as u128 + 4096);
+    let rows = tables.rows(table) as u128;
+    let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows);
     let strides = strides(&sizes);
     let mut builder =
         Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
@@ -108,6 +113,7 @@ pub(super) fn prepare<'a>(
     let aggregates: Vec<(Spec, Feed)> =
         read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
     let columns = needed_columns(&builder, &aggregates, tables);
+    let alike = bridges.is_empty() && are_told_by_columns(&builder, &aggregates);
     Ok(Prepared {
         tables,
         table,
@@ -119,7 +125,24 @@ pub(super) fn prepare<'a>(
         dense,
         groups: if dense { product as usize } else { 0 },
         columns,
+        runs: if alike { options.runs } else { Runs::Never },
     })
+}
+
+/// Whether rows that are alike in the columns needed are alike in all that the read looks at.
+fn are_told_by_columns(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)]) -> bool {
+    let is_column = |anchor: &Anchor| matches!(anchor, Anchor::Column(_));
+    let told = |row: &CompiledRow| !row.needs_rows() && row.anchors().iter().all(is_column);
+    let feed_told = |feed: &Feed| match feed {
+        Feed::Rows => true,
+        Feed::Gathered(anchor, ..) => is_column(anchor),
+        Feed::Codes { anchor, .. } => anchor.iter().all(is_column),
+        Feed::Values(rows) => rows.iter().all(told),
+    };
+    builder.loose.is_empty()
+        && builder.anchors.iter().all(|plan| is_column(&plan.anchor))
+        && builder.row_filters.iter().all(told)
+        && aggregates.iter().all(|(_, feed)| feed_told(feed))
 }
 
 pub(super) fn key_sizes(tables: Tables<'_>, read: &Read) -> Vec<u64> {

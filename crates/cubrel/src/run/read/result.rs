@@ -55,17 +55,23 @@ impl ReadResult {
         if dims.is_empty() {
             return vec![0; frame.cells];
         }
-        let columns: Vec<&[u64]> = dims.iter().map(|d| frame.dims[*d].codes.as_slice()).collect();
-        let strides = strides(&self.sizes);
-        (0..frame.cells)
-            .map(|cell| {
-                let key: u128 = columns.iter().zip(&strides).map(|(c, s)| u128::from(c[cell]) * s).sum();
-                match &self.numbering {
-                    Numbering::Dense => key as u32,
-                    Numbering::Hashed(numbers, _) => numbers.get(&key).copied().unwrap_or(none),
+        let columns = || dims.iter().map(|d| frame.dims[*d].codes.as_slice()).zip(strides(&self.sizes));
+        match &self.numbering {
+            Numbering::Dense => {
+                let mut groups = vec![0u32; frame.cells];
+                for (codes, stride) in columns() {
+                    groups.iter_mut().zip(codes).for_each(|(group, code)| *group += *code as u32 * stride as u32);
                 }
-            })
-            .collect()
+                groups
+            }
+            Numbering::Hashed(numbers, _) => {
+                let mut keys = vec![0u128; frame.cells];
+                for (codes, stride) in columns() {
+                    keys.iter_mut().zip(codes).for_each(|(key, code)| *key += u128::from(*code) * stride);
+                }
+                keys.iter().map(|key| numbers.get(key).copied().unwrap_or(none)).collect()
+            }
+        }
     }
 
     /// The groups that have rows.
@@ -78,21 +84,24 @@ impl ReadResult {
         self.sizes[key]
     }
 
+    /// How many groups have rows.
+    pub fn present_count(&self) -> usize {
+        self.stats.groups as usize
+    }
+
     /// The codes of every group that has rows, key by key.
     pub fn present(&self) -> Vec<Vec<u64>> {
-        let strides = strides(&self.sizes);
-        let groups = (0..self.groups()).filter(|g| self.seen[*g]);
-        let mut columns = vec![Vec::new(); self.sizes.len()];
-        for group in groups {
-            let key = match &self.numbering {
-                Numbering::Dense => group as u128,
-                Numbering::Hashed(_, keys) => keys[group],
-            };
-            for ((column, size), stride) in columns.iter_mut().zip(&self.sizes).zip(&strides) {
-                column.push((key / stride % u128::from(*size)) as u64);
+        let groups = self.present_groups();
+        let one_key = self.sizes.len() == 1;
+        let code = |(size, stride): (&u64, u128)| match &self.numbering {
+            Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
+            Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
+            Numbering::Hashed(_, keys) if one_key => groups.iter().map(|g| keys[*g as usize] as u64).collect(),
+            Numbering::Hashed(_, keys) => {
+                groups.iter().map(|g| (keys[*g as usize] / stride % u128::from(*size)) as u64).collect()
             }
-        }
-        columns
+        };
+        self.sizes.iter().zip(strides(&self.sizes)).map(code).collect()
     }
 }
 

@@ -3,8 +3,14 @@
 //! Two ways lead to them. *Densely*: for every outer cell all combinations that the tables have. *Sparsely*: only those
 //! for which some read brought a group, cut to the former; right wherever a combination without rows cannot matter,
 //! and the only way where combinations are many and data is thin.
+//!
+//! * `combinations`: combinations of codes, numbered
+//! * `sparse`: the ones that reads brought
 
-use std::collections::{HashMap, HashSet};
+mod combinations;
+mod sparse;
+
+use std::collections::HashMap;
 
 use super::RunError;
 use super::assemble::Executor;
@@ -12,13 +18,21 @@ use super::frame::{Frame, KeyColumn, distinct};
 use super::read;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
+use combinations::{Combinations, packed};
 
 /// Groups that a read brought: codes by dimension of the inner scope.
+#[derive(PartialEq, Eq)]
 pub struct Support {
     /// Which dimensions.
     pub dims: Vec<usize>,
     /// Their codes, dimension by dimension.
     pub keys: Vec<Vec<u64>>,
+}
+
+impl Support {
+    fn rows(&self) -> usize {
+        self.keys.first().map_or(1, Vec::len)
+    }
 }
 
 /// The combinations of one group of a domain, for each class of outer cells.
@@ -28,8 +42,9 @@ struct GroupCells {
     /// For each class its combinations.
     lists: Vec<Vec<u32>>,
     /// The combinations, each by code of the group's keys.
-    combinations: Vec<Vec<u64>>,
-    numbers: HashMap<Vec<u64>, u32>,
+    combinations: Combinations,
+    /// For each key the code of null.
+    nulls: Vec<u64>,
 }
 
 /// Outer cells multiplied with the combinations of a domain: the inner cells, and the outer cell of each.
@@ -50,7 +65,7 @@ pub fn expand(
     null_group: &[bool],
     support: impl FnOnce() -> Result<Option<Vec<Support>>, RunError>,
 ) -> Result<Expanded, RunError> {
-    let mut groups = Vec::new();
+    let mut groups: Vec<GroupCells> = Vec::new();
     for (i, group) in domain.groups.iter().enumerate() {
         let with_null = null_group.get(i).copied().unwrap_or(false);
         groups.push(GroupCells::new(executor, domain, group, outer, with_null)?);
@@ -60,7 +75,7 @@ pub fn expand(
         .fold(0, usize::saturating_add);
     let support = if dense > executor.options().sparse_above { support()? } else { None };
     let (parents, keys) = match support {
-        Some(support) => sparse(executor, domain, outer, &groups, &support)?,
+        Some(support) => sparse::cells(executor, domain, outer, &mut groups, &support)?,
         None => {
             executor.check_cells(dense)?;
             densely(domain, outer, &groups)
@@ -81,21 +96,25 @@ impl GroupCells {
         with_null: bool,
     ) -> Result<GroupCells, RunError> {
         let (class_of, first) = classes(outer, domain, group);
+        let key = |k: &usize| domain.keys[*k];
+        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, key(k))).collect();
         let mut cells = GroupCells {
             class_of,
             lists: vec![Vec::new(); first.len()],
-            combinations: Vec::new(),
-            numbers: HashMap::new(),
+            // Null has the last code of every key.
+            combinations: Combinations::new(nulls.iter().map(|n| n + 1).collect()),
+            nulls,
         };
-        cells.take(executor, domain, group, &group.read, outer, &first, false)?;
-        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, domain.keys[*k])).collect();
+        // Outer cells of one class agree in everything that the reads depend on.
+        let representatives = outer.select(&first);
+        cells.take(executor, domain, group, &group.read, &representatives, false)?;
         for (read, path) in &group.null_reads {
             if path.is_empty() || may_miss(executor, path) {
-                cells.take(executor, domain, group, read, outer, &first, true)?;
+                cells.take(executor, domain, group, read, &representatives, true)?;
             }
         }
         if with_null {
-            let number = cells.number(nulls);
+            let number = cells.null_number();
             for list in &mut cells.lists {
                 if !list.contains(&number) {
                     list.push(number);
@@ -109,63 +128,100 @@ impl GroupCells {
         &self.lists[self.class_of[cell] as usize]
     }
 
-    fn number(&mut self, combination: Vec<u64>) -> u32 {
-        let next = self.combinations.len() as u32;
-        *self.numbers.entry(combination).or_insert_with_key(|c| {
-            self.combinations.push(c.clone());
-            next
-        })
+    fn null_number(&mut self) -> u32 {
+        let nulls = self.nulls.iter().map(|n| vec![*n]).collect();
+        self.combinations.numbers(nulls, 1, false)[0]
     }
 
     /// Adds the combinations that a read brings to the classes of outer cells that it brings them for; of reads over
     /// other tables only the combination of nulls.
-    #[allow(clippy::too_many_arguments, reason = "all of it is one step of building the lists")]
     fn take(
         &mut self,
         executor: &Executor<'_>,
         domain: &Domain,
         group: &DomainGroup,
         read: &ReadRef,
-        outer: &Frame,
-        first: &[u32],
+        representatives: &Frame,
         only_null: bool,
     ) -> Result<(), RunError> {
-        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, domain.keys[*k])).collect();
         let outer_places: Vec<usize> = (0..read.dims.len()).filter(|k| read.dims[*k] < domain.outer_dims).collect();
-        let key_place = |key: usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
-        let key_places: Vec<Option<usize>> = group.keys.iter().map(|k| key_place(*k)).collect();
-        // Outer cells of one class agree in everything that the read depends on.
-        let representatives = outer.select(first);
-        for (classes, result) in executor.results(read, &representatives)? {
-            let mut classes_of: HashMap<Vec<u64>, Vec<u32>> = HashMap::new();
-            for class in classes {
-                let key =
-                    outer_places.iter().map(|p| representatives.dims[read.dims[*p]].codes[class as usize]).collect();
-                classes_of.entry(key).or_default().push(class);
-            }
-            let columns = result.present();
-            let count = result.seen.iter().filter(|s| **s).count();
-            #[allow(clippy::needless_range_loop, reason = "the row is a place in every column")]
-            for row in 0..count {
-                let combination: Vec<u64> =
-                    key_places.iter().zip(&nulls).map(|(p, null)| p.map_or(*null, |p| columns[p][row])).collect();
-                if only_null && combination != nulls {
-                    continue;
-                }
-                let key: Vec<u64> = outer_places.iter().map(|p| columns[*p][row]).collect();
-                let Some(classes) = classes_of.get(&key) else {
-                    continue;
+        let key_place = |key: &usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
+        let key_places: Vec<Option<usize>> = group.keys.iter().map(key_place).collect();
+        for (classes, result) in executor.results(read, representatives)? {
+            let mut columns = result.present();
+            let mut rows = result.present_count();
+            if only_null {
+                let is_null = |row: &u32| {
+                    let null = |(place, null): (&Option<usize>, &u64)| place.is_none_or(|p| columns[p][*row as usize] == *null);
+                    key_places.iter().zip(&self.nulls).all(null)
                 };
-                let number = self.number(combination);
-                for class in classes {
-                    let list = &mut self.lists[*class as usize];
-                    if !only_null || !list.contains(&number) {
-                        list.push(number);
-                    }
+                let kept: Vec<u32> = (0..rows as u32).filter(is_null).collect();
+                columns.iter_mut().for_each(|c| *c = kept.iter().map(|row| c[*row as usize]).collect());
+                rows = kept.len();
+            }
+            let outer: Vec<Vec<u64>> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
+            let codes = key_places.iter().zip(&self.nulls).map(|(place, null)| match place {
+                Some(place) => std::mem::take(&mut columns[*place]),
+                None => vec![*null; rows],
+            });
+            let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
+            let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
+            let classes = Outside::new(representatives, &dims, classes, &outer, rows);
+            self.give(&classes, &numbers, only_null);
+        }
+        Ok(())
+    }
+
+    fn give(&mut self, classes: &Outside, numbers: &[u32], once: bool) {
+        for (row, number) in numbers.iter().enumerate() {
+            for class in classes.of(row) {
+                let list = &mut self.lists[*class as usize];
+                if !once || !list.contains(number) {
+                    list.push(*number);
                 }
             }
         }
-        Ok(())
+    }
+}
+
+/// For each row of a read's result the outer cells that it is for: those that agree with it in the dimensions that both have.
+struct Outside {
+    /// The outer cells, those that agree with each other side by side.
+    cells: Vec<u32>,
+    /// For each row, which of them.
+    of_row: Vec<(u32, u32)>,
+}
+
+impl Outside {
+    /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
+    fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Vec<u64>], rows: usize) -> Outside {
+        if dims.is_empty() {
+            let all = (0, cells.len() as u32);
+            return Outside { cells, of_row: vec![all; rows] };
+        }
+        let of_cells: Vec<Vec<u64>> =
+            dims.iter().map(|d| cells.iter().map(|c| frame.dims[*d].codes[*c as usize]).collect()).collect();
+        let largest = |(a, b): (&Vec<u64>, &Vec<u64>)| a.iter().chain(b).max().copied().unwrap_or(0) + 1;
+        let sizes: Vec<u64> = of_cells.iter().zip(columns).map(largest).collect();
+        let pack = |columns: &[Vec<u64>], rows| {
+            packed(&columns.iter().map(Vec::as_slice).collect::<Vec<_>>(), &sizes, rows)
+        };
+        let keys = pack(&of_cells, cells.len());
+        let mut order: Vec<u32> = (0..cells.len() as u32).collect();
+        order.sort_by_key(|i| keys[*i as usize]);
+        let mut known: HashMap<u128, (u32, u32), foldhash::fast::RandomState> = Default::default();
+        for (place, i) in order.iter().enumerate() {
+            let range = known.entry(keys[*i as usize]).or_insert((place as u32, place as u32));
+            range.1 = place as u32 + 1;
+        }
+        cells = order.iter().map(|i| cells[*i as usize]).collect();
+        let of_row = pack(columns, rows).iter().map(|key| known.get(key).copied().unwrap_or_default()).collect();
+        Outside { cells, of_row }
+    }
+
+    fn of(&self, row: usize) -> &[u32] {
+        let (start, end) = self.of_row[row];
+        &self.cells[start as usize..end as usize]
     }
 }
 
@@ -197,8 +253,7 @@ fn may_miss(executor: &Executor<'_>, path: &[RelationshipId]) -> bool {
     path.iter().any(|r| executor.tables().lookup(*r).unmatched_rows > 0)
 }
 
-/// Whether some row of some table finds nothing in `table`, by any path, spare ones included.
-/// or stands under null because nothing points at it and a relationship filters both ways.
+/// Whether some row of some table finds nothing in `table`, by any path, spare ones included, or stands under null because nothing points at it and a relationship filters both ways.
 pub fn is_missed(executor: &Executor<'_>, table: TableId, both_ways: &[RelationshipId]) -> bool {
     let tables = executor.tables();
     (0..tables.schema.relationships.len() as u32).map(RelationshipId).any(|id| {
@@ -220,6 +275,7 @@ fn leads_to(executor: &Executor<'_>, from: TableId, to: TableId, depth: usize) -
             && schema.relationships.iter().any(|r| r.many == from && leads_to(executor, r.one, to, depth + 1))
 }
 
+/// Parents, and the codes of each key.
 type Cells = (Vec<u32>, Vec<Vec<u64>>);
 
 fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
@@ -234,8 +290,8 @@ fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
 fn push(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
     cells.0.push(cell);
     for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {
-        for (key, code) in plan.keys.iter().zip(&group.combinations[*number as usize]) {
-            cells.1[*key].push(*code);
+        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
+            cells.1[*key].push(codes[*number as usize]);
         }
     }
 }
@@ -253,98 +309,4 @@ fn each_product(lists: &[&[u32]], visit: &mut dyn FnMut(&[u32])) {
         }
     }
     go(lists, &mut Vec::with_capacity(lists.len()), visit);
-}
-
-fn sparse(
-    executor: &Executor<'_>,
-    domain: &Domain,
-    outer: &Frame,
-    groups: &[GroupCells],
-    supports: &[Support],
-) -> Result<Cells, RunError> {
-    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
-    let members: Vec<HashSet<(u32, u32)>> = groups
-        .iter()
-        .map(|g| {
-            g.lists.iter().enumerate().flat_map(|(class, list)| list.iter().map(move |n| (class as u32, *n))).collect()
-        })
-        .collect();
-    for support in supports {
-        sparse_from(executor, domain, outer, groups, &members, support, &mut cells)?;
-    }
-    // A combination may have been brought by several reads.
-    let columns: Vec<Vec<u64>> =
-        std::iter::once(cells.0.iter().map(|p| u64::from(*p)).collect()).chain(cells.1.iter().cloned()).collect();
-    let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
-    let (_, mut first) = distinct(&slices, cells.0.len());
-    first.sort_by_key(|i| cells.0[*i as usize]);
-    let parents = first.iter().map(|i| cells.0[*i as usize]).collect();
-    let keys = cells.1.iter().map(|c| first.iter().map(|i| c[*i as usize]).collect()).collect();
-    Ok((parents, keys))
-}
-
-#[allow(clippy::too_many_arguments, reason = "one step of a loop, with the loop's state")]
-fn sparse_from(
-    executor: &Executor<'_>,
-    domain: &Domain,
-    outer: &Frame,
-    groups: &[GroupCells],
-    members: &[HashSet<(u32, u32)>],
-    support: &Support,
-    cells: &mut Cells,
-) -> Result<(), RunError> {
-    let outer_places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i] < domain.outer_dims).collect();
-    let mut cells_of: HashMap<Vec<u64>, Vec<u32>> = HashMap::new();
-    for cell in 0..outer.cells {
-        let key = outer_places.iter().map(|p| outer.dims[support.dims[*p]].codes[cell]).collect();
-        cells_of.entry(key).or_default().push(cell as u32);
-    }
-    let place_of = |key: usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
-    let fixed: Vec<Vec<Option<usize>>> =
-        domain.groups.iter().map(|g| g.keys.iter().map(|k| place_of(*k)).collect()).collect();
-    let rows = support.keys.first().map_or(1, Vec::len);
-    let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
-    for row in 0..rows {
-        let key: Vec<u64> = outer_places.iter().map(|p| support.keys[*p][row]).collect();
-        let Some(outer_cells) = cells_of.get(&key) else {
-            continue;
-        };
-        for cell in outer_cells {
-            for (i, group) in groups.iter().enumerate() {
-                lists[i] = group.matching(&fixed[i], support, row, *cell, &members[i]);
-            }
-            if lists.iter().all(|l| !l.is_empty()) {
-                let slices: Vec<&[u32]> = lists.iter().map(Vec::as_slice).collect();
-                each_product(&slices, &mut |chosen| push(cells, domain, groups, *cell, chosen));
-            }
-        }
-        if row % 4096 == 0 {
-            executor.check_cells(cells.0.len())?;
-        }
-    }
-    Ok(())
-}
-
-impl GroupCells {
-    /// The combinations of an outer cell that agree with what a support says of the group's keys.
-    fn matching(
-        &self,
-        fixed: &[Option<usize>],
-        support: &Support,
-        row: usize,
-        cell: u32,
-        members: &HashSet<(u32, u32)>,
-    ) -> Vec<u32> {
-        let class = self.class_of[cell as usize];
-        if let Some(places) = fixed.iter().copied().collect::<Option<Vec<usize>>>() {
-            let combination: Vec<u64> = places.iter().map(|p| support.keys[*p][row]).collect();
-            let number = self.numbers.get(&combination).filter(|n| members.contains(&(class, **n)));
-            return number.into_iter().copied().collect();
-        }
-        let agrees = |number: &&u32| {
-            let combination = &self.combinations[**number as usize];
-            fixed.iter().zip(combination).all(|(place, code)| place.is_none_or(|p| support.keys[p][row] == *code))
-        };
-        self.lists[class as usize].iter().filter(agrees).copied().collect()
-    }
 }

@@ -1,0 +1,159 @@
+//! Combinations of codes, numbered, column by column.
+
+use std::collections::HashMap;
+
+/// Stands for a combination that is not there.
+pub(super) const NO_COMBINATION: u32 = u32::MAX;
+/// Combinations are found by an array over all that there could be, up to this many of them for each that there is.
+const ROOM_PER_COMBINATION: u128 = 8;
+const SMALL_ROOM: u128 = 1 << 16;
+
+type Numbers = HashMap<u128, u32, foldhash::fast::RandomState>;
+
+/// Distinct combinations; each has the place where it stands as its number.
+pub(super) struct Combinations {
+    /// Key by key, the codes.
+    pub(super) columns: Vec<Vec<u64>>,
+    /// How many codes each key has.
+    sizes: Vec<u64>,
+    count: usize,
+    /// Made when a combination is looked for.
+    index: Option<Index>,
+}
+
+enum Index {
+    ByPlace(Vec<u32>),
+    ByHash(Numbers),
+}
+
+/// Mixes the codes of each row into one number, as digits of numbers with these sizes.
+pub(super) fn packed(columns: &[&[u64]], sizes: &[u64], rows: usize) -> Vec<u128> {
+    let mut keys = vec![0u128; rows];
+    for (column, size) in columns.iter().zip(sizes) {
+        keys.iter_mut().zip(*column).for_each(|(key, code)| *key = *key * u128::from(*size) + u128::from(*code));
+    }
+    keys
+}
+
+impl Combinations {
+    pub(super) fn new(sizes: Vec<u64>) -> Combinations {
+        Combinations { columns: vec![Vec::new(); sizes.len()], sizes, count: 0, index: None }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.count
+    }
+
+    fn slices(&self) -> Vec<&[u64]> {
+        self.columns.iter().map(Vec::as_slice).collect()
+    }
+
+    fn index(&mut self) -> &mut Index {
+        if self.index.is_none() {
+            let room = self.sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
+            let keys = packed(&self.slices(), &self.sizes, self.count);
+            let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count as u128);
+            let mut index = if small {
+                Index::ByPlace(vec![NO_COMBINATION; room as usize])
+            } else {
+                Index::ByHash(Numbers::with_capacity_and_hasher(self.count, Default::default()))
+            };
+            keys.into_iter().enumerate().for_each(|(number, key)| {
+                index.number(key, number as u32);
+            });
+            self.index = Some(index);
+        }
+        self.index.get_or_insert(Index::ByHash(Numbers::default()))
+    }
+
+    /// The number of each row's combination, new ones added. Rows are distinct where `distinct` says so.
+    pub(super) fn numbers(&mut self, columns: Vec<Vec<u64>>, rows: usize, distinct: bool) -> Vec<u32> {
+        if self.count == 0 && distinct {
+            self.columns = columns;
+            self.count = rows;
+            return (0..rows as u32).collect();
+        }
+        let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
+        let keys = packed(&slices, &self.sizes, rows);
+        let mut count = self.count as u32;
+        let mut fresh = Vec::new();
+        let index = self.index();
+        let number = |(row, key): (usize, u128)| {
+            let number = index.number(key, count);
+            if number == count {
+                count += 1;
+                fresh.push(row);
+            }
+            number
+        };
+        let numbers = keys.into_iter().enumerate().map(number).collect();
+        for (all, more) in self.columns.iter_mut().zip(&columns) {
+            all.extend(fresh.iter().map(|row| more[*row]));
+        }
+        self.count = count as usize;
+        numbers
+    }
+
+    /// The number of each row's combination, or [`NO_COMBINATION`].
+    pub(super) fn find(&mut self, columns: &[&[u64]], rows: usize) -> Vec<u32> {
+        let keys = packed(columns, &self.sizes, rows);
+        let index = self.index();
+        keys.into_iter().map(|key| index.find(key)).collect()
+    }
+
+    /// The numbers of the combinations that have certain codes in some of the keys, by these codes as [`packed`].
+    pub(super) fn by_part(&self, keys: &[usize]) -> HashMap<u128, Vec<u32>, foldhash::fast::RandomState> {
+        let columns: Vec<&[u64]> = keys.iter().map(|k| self.columns[*k].as_slice()).collect();
+        let mut found: HashMap<u128, Vec<u32>, _> = HashMap::default();
+        for (number, key) in packed(&columns, &self.sizes_of(keys), self.count).into_iter().enumerate() {
+            found.entry(key).or_default().push(number as u32);
+        }
+        found
+    }
+
+    /// How many codes some of the keys have.
+    pub(super) fn sizes_of(&self, keys: &[usize]) -> Vec<u64> {
+        keys.iter().map(|k| self.sizes[*k]).collect()
+    }
+}
+
+impl Index {
+    /// The number of a combination, which becomes `next` when it is new.
+    fn number(&mut self, key: u128, next: u32) -> u32 {
+        match self {
+            Index::ByHash(numbers) => *numbers.entry(key).or_insert(next),
+            Index::ByPlace(numbers) => {
+                let slot = &mut numbers[key as usize];
+                if *slot == NO_COMBINATION {
+                    *slot = next;
+                }
+                *slot
+            }
+        }
+    }
+
+    fn find(&self, key: u128) -> u32 {
+        match self {
+            Index::ByHash(numbers) => numbers.get(&key).copied().unwrap_or(NO_COMBINATION),
+            Index::ByPlace(numbers) => numbers.get(key as usize).copied().unwrap_or(NO_COMBINATION),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn combinations_are_numbered_once_whichever_index_finds_them() {
+        for sizes in [vec![5, 7], vec![1 << 40, 1 << 50]] {
+            let mut all = Combinations::new(sizes);
+            assert_eq!(all.numbers(vec![vec![1, 2], vec![3, 3]], 2, true), [0, 1]);
+            assert_eq!(all.numbers(vec![vec![2, 4, 4, 1], vec![3, 6, 6, 3]], 4, false), [1, 2, 2, 0]);
+            assert_eq!(all.columns, [[1, 2, 4], [3, 3, 6]]);
+            assert_eq!(all.find(&[&[4, 4], &[6, 5]], 2), [2, NO_COMBINATION]);
+            assert_eq!(all.by_part(&[1])[&3], [0, 1]);
+            assert_eq!(all.len(), 3);
+        }
+    }
+}

@@ -1,0 +1,174 @@
+//! The combinations that reads brought, cut to those that the tables have.
+
+use std::collections::{HashMap, HashSet};
+
+use super::combinations::{NO_COMBINATION, packed};
+use super::{Cells, GroupCells, Outside, Support, each_product, push};
+use crate::plan::Domain;
+use crate::run::RunError;
+use crate::run::assemble::Executor;
+use crate::run::frame::{Frame, distinct};
+
+/// Rows of a support between two looks at the limit of cells.
+const ROWS_BETWEEN_CHECKS: usize = 4096;
+
+/// The cells that some support has a row for.
+pub(super) fn cells(
+    executor: &Executor<'_>,
+    domain: &Domain,
+    outer: &Frame,
+    groups: &mut [GroupCells],
+    supports: &[Support],
+) -> Result<Cells, RunError> {
+    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+    let members: Vec<Members> = groups.iter().map(Members::of).collect();
+    for support in supports {
+        let matching = groups.iter_mut().zip(&domain.groups).map(|(group, plan)| {
+            let place = |key: &usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
+            Matching::new(group, support, plan.keys.iter().map(place).collect())
+        });
+        let matching: Vec<Matching> = matching.collect();
+        take(executor, domain, outer, groups, &members, support, &matching, &mut cells)?;
+    }
+    // Rows of one support bring every combination once; of several, one may have been brought before.
+    if supports.len() > 1 {
+        keep_distinct(&mut cells);
+    }
+    if !cells.0.is_sorted() {
+        let mut order: Vec<u32> = (0..cells.0.len() as u32).collect();
+        order.sort_by_key(|i| cells.0[*i as usize]);
+        pick(&mut cells, &order);
+    }
+    Ok(cells)
+}
+
+fn keep_distinct(cells: &mut Cells) {
+    let parents: Vec<u64> = cells.0.iter().map(|p| u64::from(*p)).collect();
+    let columns: Vec<&[u64]> = std::iter::once(&parents).chain(&cells.1).map(Vec::as_slice).collect();
+    let (_, first) = distinct(&columns, cells.0.len());
+    pick(cells, &first);
+}
+
+fn pick(cells: &mut Cells, places: &[u32]) {
+    cells.0 = places.iter().map(|i| cells.0[*i as usize]).collect();
+    for codes in &mut cells.1 {
+        *codes = places.iter().map(|i| codes[*i as usize]).collect();
+    }
+}
+
+/// Which classes have which combinations.
+enum Members {
+    /// Every class has all.
+    All,
+    Some(HashSet<(u32, u32), foldhash::fast::RandomState>),
+}
+
+impl Members {
+    fn of(group: &GroupCells) -> Members {
+        if group.lists.iter().all(|list| list.len() == group.combinations.len()) {
+            return Members::All;
+        }
+        let of_class = |(class, list): (usize, &Vec<u32>)| {
+            list.iter().map(|number| (class as u32, *number)).collect::<Vec<_>>()
+        };
+        Members::Some(group.lists.iter().enumerate().flat_map(of_class).collect())
+    }
+
+    fn has(&self, class: u32, number: u32) -> bool {
+        match self {
+            Members::All => true,
+            Members::Some(members) => members.contains(&(class, number)),
+        }
+    }
+}
+
+/// What a row of a support says of the combinations of one group.
+enum Matching {
+    /// For each row the only one, or none.
+    One(Vec<u32>),
+    /// Nothing.
+    Any,
+    /// For each row the codes of some keys, and the combinations by these.
+    Part(Vec<u128>, HashMap<u128, Vec<u32>, foldhash::fast::RandomState>),
+}
+
+impl Matching {
+    /// `places` says for each key of the group which key of the support it is.
+    fn new(group: &mut GroupCells, support: &Support, places: Vec<Option<usize>>) -> Matching {
+        let fixed: Vec<usize> = (0..places.len()).filter(|k| places[*k].is_some()).collect();
+        let columns: Vec<&[u64]> = places.iter().flatten().map(|p| support.keys[*p].as_slice()).collect();
+        let rows = support.rows();
+        if fixed.len() == places.len() && !places.is_empty() {
+            Matching::One(group.combinations.find(&columns, rows))
+        } else if fixed.is_empty() {
+            Matching::Any
+        } else {
+            let keys = packed(&columns, &group.combinations.sizes_of(&fixed), rows);
+            Matching::Part(keys, group.combinations.by_part(&fixed))
+        }
+    }
+
+    /// Puts the combinations of an outer cell that agree with a row into `list`.
+    fn fill(&self, list: &mut Vec<u32>, group: &GroupCells, members: &Members, cell: u32, row: usize) {
+        list.clear();
+        let class = group.class_of[cell as usize];
+        match self {
+            Matching::One(numbers) => {
+                let number = numbers[row];
+                if number != NO_COMBINATION && members.has(class, number) {
+                    list.push(number);
+                }
+            }
+            Matching::Any => list.extend_from_slice(&group.lists[class as usize]),
+            Matching::Part(keys, numbers) => {
+                let numbers = numbers.get(&keys[row]).map_or(&[][..], Vec::as_slice);
+                list.extend(numbers.iter().filter(|n| members.has(class, **n)));
+            }
+        }
+    }
+}
+
+#[allow(clippy::too_many_arguments, reason = "one step of a loop, with the loop's state")]
+fn take(
+    executor: &Executor<'_>,
+    domain: &Domain,
+    outer: &Frame,
+    groups: &[GroupCells],
+    members: &[Members],
+    support: &Support,
+    matching: &[Matching],
+    cells: &mut Cells,
+) -> Result<(), RunError> {
+    let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i] < domain.outer_dims).collect();
+    let dims: Vec<usize> = places.iter().map(|p| support.dims[*p]).collect();
+    let columns: Vec<Vec<u64>> = places.iter().map(|p| support.keys[*p].clone()).collect();
+    let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
+    let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
+    for row in 0..support.rows() {
+        for cell in outside.of(row) {
+            for (i, group) in groups.iter().enumerate() {
+                matching[i].fill(&mut lists[i], group, &members[i], *cell, row);
+            }
+            if lists.iter().all(|list| list.len() == 1) {
+                add_one(cells, domain, groups, *cell, &lists);
+            } else if lists.iter().all(|list| !list.is_empty()) {
+                let slices: Vec<&[u32]> = lists.iter().map(Vec::as_slice).collect();
+                each_product(&slices, &mut |chosen| push(cells, domain, groups, *cell, chosen));
+            }
+        }
+        if row % ROWS_BETWEEN_CHECKS == 0 {
+            executor.check_cells(cells.0.len())?;
+        }
+    }
+    Ok(())
+}
+
+/// The usual case: each group has one combination.
+fn add_one(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, lists: &[Vec<u32>]) {
+    cells.0.push(cell);
+    for ((group, plan), list) in groups.iter().zip(&domain.groups).zip(lists) {
+        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
+            cells.1[*key].push(codes[list[0] as usize]);
+        }
+    }
+}
