@@ -106,7 +106,10 @@ const SEVERAL: u64 = u64::MAX - 1;
 enum State {
     Count(Vec<u64>),
     SumExact(ExactSums),
-    SumFloat { sums: Vec<f64>, counts: Vec<u64> },
+    SumFloat {
+        sums: Vec<f64>,
+        counts: Vec<u64>,
+    },
     ExtremeCode(Vec<u64>),
     ExtremeValue(Vec<Value>),
     Moments(Vec<Moments>),
@@ -117,7 +120,18 @@ enum State {
     SingleValue(Vec<Single>),
     Best(Vec<Option<(Vec<Value>, Value)>>),
     Collected(Vec<Vec<(Value, Vec<Value>)>>),
+    /// How often each code occurs, group by group.
+    Tallies {
+        counts: Vec<u32>,
+        per_group: usize,
+    },
+    /// Codes, or numbers, of each group with how often each came.
+    Codes(Vec<Vec<(u64, u32)>>),
+    Numbers(Vec<Vec<(f64, u32)>>),
 }
+
+/// Codes of all groups together are tallied up to this many counts; beyond it, they are collected.
+const MOST_TALLIES: u64 = 1 << 21;
 
 #[derive(Clone, Debug, PartialEq)]
 enum Single {
@@ -330,7 +344,16 @@ impl Accumulator {
             Single if spec.coded.is_some() => State::SingleCode(vec![NONE; groups]),
             Single => State::SingleValue(vec![self::Single::Nothing; groups]),
             First | Last => State::Best(vec![None; groups]),
-            Median | PercentileCont | PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
+            Median | PercentileCont | PercentileDisc if spec.coded.is_some() => {
+                let codes = spec.coded.as_ref().map_or(1, |c| c.domain().max(1));
+                if groups > 0 && codes.saturating_mul(groups as u64) <= MOST_TALLIES {
+                    State::Tallies { counts: vec![0; groups * codes as usize], per_group: codes as usize }
+                } else {
+                    State::Codes(vec![Vec::new(); groups])
+                }
+            }
+            Median | PercentileCont => State::Numbers(vec![Vec::new(); groups]),
+            PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
         };
         Accumulator { spec: spec.clone(), state }
     }
@@ -360,6 +383,9 @@ impl Accumulator {
             State::SingleValue(v) => v.resize(groups, Single::Nothing),
             State::Best(v) => v.resize(groups, None),
             State::Collected(v) => v.resize(groups, Vec::new()),
+            State::Tallies { counts, per_group } => counts.resize(groups * *per_group, 0),
+            State::Codes(v) => v.resize(groups, Vec::new()),
+            State::Numbers(v) => v.resize(groups, Vec::new()),
         }
     }
 
@@ -402,6 +428,15 @@ impl Accumulator {
             State::DistinctCodes(set, _) => {
                 set.extend(valid.map(|(i, code)| (entries.group(i) as u32, code)));
             }
+            State::Tallies { counts, per_group } => {
+                // At most 2^32 rows have a table, so no count is larger.
+                valid.for_each(|(i, code)| {
+                    counts[entries.group(i) * *per_group + code as usize] += entries.weight(i) as u32
+                });
+            }
+            State::Codes(lists) => {
+                valid.for_each(|(i, code)| lists[entries.group(i)].push((code, entries.weight(i) as u32)));
+            }
             State::SingleCode(only) => {
                 for (i, code) in codes.iter().enumerate() {
                     let slot = &mut only[entries.group(i)];
@@ -437,6 +472,10 @@ impl Accumulator {
             State::Moments(moments) => {
                 let values = first.to_f64(spec.input);
                 valid.for_each(|i| moments[entries.group(i)].add(values[i], entries.weight(i) as f64));
+            }
+            State::Numbers(lists) => {
+                let values = first.to_f64(spec.input);
+                valid.for_each(|i| lists[entries.group(i)].push((values[i], entries.weight(i) as u32)));
             }
             State::DistinctValues(set, _) => {
                 for i in 0..n {
@@ -525,6 +564,18 @@ impl Accumulator {
                     keep_best(&mut a[at(i)], candidate, spec);
                 }
             }
+            (State::Tallies { counts, per_group }, State::Tallies { counts: more, .. }) => {
+                for (i, group) in more.chunks(*per_group).enumerate() {
+                    let own = &mut counts[at(i) * *per_group..][..*per_group];
+                    own.iter_mut().zip(group).for_each(|(a, b)| *a += b);
+                }
+            }
+            (State::Codes(a), State::Codes(b)) => {
+                b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
+            }
+            (State::Numbers(a), State::Numbers(b)) => {
+                b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
+            }
             (State::Collected(a), State::Collected(b)) => {
                 b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
             }
@@ -573,6 +624,15 @@ impl Accumulator {
             }
             State::Best(best) => Ok(collect(best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)), spec.ty)),
             State::Collected(lists) => Ok(collect(lists.into_iter().map(|l| summarize(&spec, l)), spec.ty)),
+            State::Tallies { counts, per_group } => Ok(quantiles_of_tallies(&spec, &counts, per_group, seen.len() - 1)),
+            State::Codes(lists) => Ok(quantiles_of_codes(&spec, lists)),
+            State::Numbers(lists) => {
+                let quantile = |mut list: Vec<(f64, u32)>| {
+                    list.sort_by(|a, b| a.0.total_cmp(&b.0));
+                    quantile(&spec, list.iter().map(|(_, n)| *n), |i| list[i].0).unwrap_or(f64::NAN)
+                };
+                Ok(floats(lists.into_iter().map(quantile)))
+            }
         }
     }
 }
@@ -697,7 +757,7 @@ fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
     }
 }
 
-/// Median, percentiles and joined texts of the values of one group.
+/// Joined texts, or one of the values of a group in their order.
 fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     if list.is_empty() {
         return Value::Null;
@@ -710,19 +770,85 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
         return Value::text(texts.join(separator));
     }
     list.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let place = place_of(spec, list.len() as u64).0;
+    list[place as usize].0.clone()
+}
+
+/// Between which two of so many values in order the wanted share lies, and how far on.
+fn place_of(spec: &Spec, count: u64) -> (u64, u64, f64) {
     let share = match spec.kind {
         AggregateKind::Median => 0.5,
         _ => spec.constant.as_ref().and_then(Value::as_f64).unwrap_or(0.5),
     };
     if spec.kind == AggregateKind::PercentileDisc {
-        let place = (share * list.len() as f64).ceil().max(1.0) as usize - 1;
-        return list[place.min(list.len() - 1)].0.clone();
+        let place = ((share * count as f64).ceil().max(1.0) as u64 - 1).min(count - 1);
+        return (place, place, 0.0);
     }
-    let place = share * (list.len() - 1) as f64;
-    let (low, high) = (place.floor() as usize, place.ceil() as usize);
-    let at = |i: usize| list[i].0.as_f64().unwrap_or(f64::NAN);
-    let value = if low == high { at(low) } else { at(low) + (at(high) - at(low)) * (place - low as f64) };
-    Value::float(value)
+    let place = share * (count - 1) as f64;
+    (place.floor() as u64, place.ceil() as u64, place - place.floor())
+}
+
+/// The wanted share of values in order, of which each comes so many times; `None` when there are none.
+fn quantile(spec: &Spec, counts: impl Iterator<Item = u32> + Clone, value: impl Fn(usize) -> f64) -> Option<f64> {
+    let (low, high, between) = bounds_of(spec, counts)?;
+    let (low, high) = (value(low), value(high));
+    Some(if between == 0.0 { low } else { low + (high - low) * between })
+}
+
+/// Between which two of the values the wanted share lies.
+fn bounds_of(spec: &Spec, counts: impl Iterator<Item = u32> + Clone) -> Option<(usize, usize, f64)> {
+    let count: u64 = counts.clone().map(u64::from).sum();
+    if count == 0 {
+        return None;
+    }
+    let (low, high, between) = place_of(spec, count);
+    let (mut passed, mut first) = (0, None);
+    for (i, n) in counts.enumerate() {
+        passed += u64::from(n);
+        if first.is_none() && passed > low {
+            first = Some(i);
+        }
+        if let (Some(first), true) = (first, passed > high) {
+            return Some((first, i, between));
+        }
+    }
+    None
+}
+
+/// The result of each group from the codes that the wanted share lies between.
+fn quantiles(spec: &Spec, bounds: Vec<Option<(u64, u64, f64)>>) -> Vector {
+    let Some(column) = &spec.coded else { return Vector::nulls(spec.ty, bounds.len() + 1) };
+    let null = column.null_code();
+    let codes = |pick: fn(&(u64, u64, f64)) -> u64| -> Vec<u64> {
+        bounds.iter().map(|b| b.as_ref().map_or(null, pick)).chain([null]).collect()
+    };
+    let low = column.vector_of(&codes(|b| b.0));
+    if spec.kind == AggregateKind::PercentileDisc {
+        return low;
+    }
+    let (low, high) = (low.to_f64(spec.input), column.vector_of(&codes(|b| b.1)).to_f64(spec.input));
+    floats(bounds.iter().enumerate().map(|(i, bounds)| match bounds {
+        None => f64::NAN,
+        Some((.., 0.0)) => low[i],
+        Some((.., between)) => low[i] + (high[i] - low[i]) * between,
+    }))
+}
+
+fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: usize) -> Vector {
+    let of_group = |group: usize| {
+        let counts = &counts[group * per_group..][..per_group];
+        bounds_of(spec, counts.iter().copied()).map(|(low, high, between)| (low as u64, high as u64, between))
+    };
+    quantiles(spec, (0..groups).map(of_group).collect())
+}
+
+fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
+    let of_group = |mut list: Vec<(u64, u32)>| {
+        list.sort_unstable_by_key(|(code, _)| *code);
+        let bounds = bounds_of(spec, list.iter().map(|(_, n)| *n));
+        bounds.map(|(low, high, between)| (list[low].0, list[high].0, between))
+    };
+    quantiles(spec, lists.into_iter().map(of_group).collect())
 }
 
 /// For each distinct key its group number; used to bring groups of several parts together.

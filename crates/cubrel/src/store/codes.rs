@@ -125,7 +125,13 @@ impl Segment {
     }
 
     /// What `map` gives for the codes of the rows before `ends`, which are counted from `start` and ascend.
-    pub fn map_ends<T: Copy + Default>(&self, start: usize, ends: &[u32], out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+    pub fn map_ends<T: Copy + Default>(
+        &self,
+        start: usize,
+        ends: &[u32],
+        out: &mut [T],
+        map: impl Fn(u64) -> T + Copy,
+    ) {
         let Some(last) = ends.last() else { return };
         match &self.codes {
             _ if self.base == self.max => out.fill(map(self.base)),
@@ -465,7 +471,9 @@ mod tests {
                 assert!(narrow.iter().zip(&wide).all(|(a, b)| u64::from(*a) == *b), "{form} from {row}");
             }
         }
-        for (start, len) in [(0, codes.len()), (codes.len() / 3, codes.len() / 2)].into_iter().filter(|(_, len)| *len > 0) {
+        for (start, len) in
+            [(0, codes.len()), (codes.len() / 3, codes.len() / 2)].into_iter().filter(|(_, len)| *len > 0)
+        {
             let rows = &codes[start..start + len];
             let mut bits = vec![0u64; len.div_ceil(64)];
             segment.mark_ends(start, len, &mut bits);

@@ -152,7 +152,9 @@ impl GroupCells {
             let mut rows = result.present_count();
             if only_null {
                 let is_null = |row: &u32| {
-                    let null = |(place, null): (&Option<usize>, &u64)| place.is_none_or(|p| columns[p][*row as usize] == *null);
+                    let null = |(place, null): (&Option<usize>, &u64)| {
+                        place.is_none_or(|p| columns[p][*row as usize] == *null)
+                    };
                     key_places.iter().zip(&self.nulls).all(null)
                 };
                 let kept: Vec<u32> = (0..rows as u32).filter(is_null).collect();
@@ -203,9 +205,8 @@ impl Outside {
             dims.iter().map(|d| cells.iter().map(|c| frame.dims[*d].codes[*c as usize]).collect()).collect();
         let largest = |(a, b): (&Vec<u64>, &Vec<u64>)| a.iter().chain(b).max().copied().unwrap_or(0) + 1;
         let sizes: Vec<u64> = of_cells.iter().zip(columns).map(largest).collect();
-        let pack = |columns: &[Vec<u64>], rows| {
-            packed(&columns.iter().map(Vec::as_slice).collect::<Vec<_>>(), &sizes, rows)
-        };
+        let pack =
+            |columns: &[Vec<u64>], rows| packed(&columns.iter().map(Vec::as_slice).collect::<Vec<_>>(), &sizes, rows);
         let keys = pack(&of_cells, cells.len());
         let mut order: Vec<u32> = (0..cells.len() as u32).collect();
         order.sort_by_key(|i| keys[*i as usize]);

@@ -28,6 +28,12 @@ pub(super) fn cells(
             Matching::new(group, support, plan.keys.iter().map(place).collect())
         });
         let matching: Vec<Matching> = matching.collect();
+        if outer.cells == 1 && members.iter().all(|m| matches!(m, Members::All)) && support.has_no(domain.outer_dims) {
+            executor.check_cells(cells.0.len())?;
+            if take_all(domain, groups, support, &matching, &mut cells) {
+                continue;
+            }
+        }
         take(executor, domain, outer, groups, &members, support, &matching, &mut cells)?;
     }
     // Rows of one support bring every combination once; of several, one may have been brought before.
@@ -68,9 +74,8 @@ impl Members {
         if group.lists.iter().all(|list| list.len() == group.combinations.len()) {
             return Members::All;
         }
-        let of_class = |(class, list): (usize, &Vec<u32>)| {
-            list.iter().map(|number| (class as u32, *number)).collect::<Vec<_>>()
-        };
+        let of_class =
+            |(class, list): (usize, &Vec<u32>)| list.iter().map(|number| (class as u32, *number)).collect::<Vec<_>>();
         Members::Some(group.lists.iter().enumerate().flat_map(of_class).collect())
     }
 
@@ -126,6 +131,37 @@ impl Matching {
             }
         }
     }
+}
+
+impl Support {
+    /// Whether it says nothing of the first so many dimensions.
+    fn has_no(&self, dims: usize) -> bool {
+        self.dims.iter().all(|d| *d >= dims)
+    }
+}
+
+/// For one outer cell and a support that has a code for every key: column by column. False where it has not.
+fn take_all(
+    domain: &Domain,
+    groups: &[GroupCells],
+    support: &Support,
+    matching: &[Matching],
+    cells: &mut Cells,
+) -> bool {
+    let numbers = matching.iter().map(|matching| match matching {
+        Matching::One(numbers) => Some(numbers.as_slice()),
+        _ => None,
+    });
+    let Some(numbers) = numbers.collect::<Option<Vec<_>>>() else { return false };
+    let there = |row: &usize| numbers.iter().all(|numbers| numbers[*row] != NO_COMBINATION);
+    let rows: Vec<usize> = (0..support.rows()).filter(there).collect();
+    cells.0.resize(cells.0.len() + rows.len(), 0);
+    for ((group, plan), numbers) in groups.iter().zip(&domain.groups).zip(numbers) {
+        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
+            cells.1[*key].extend(rows.iter().map(|row| codes[numbers[*row] as usize]));
+        }
+    }
+    true
 }
 
 #[allow(clippy::too_many_arguments, reason = "one step of a loop, with the loop's state")]

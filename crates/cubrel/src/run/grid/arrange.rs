@@ -6,11 +6,12 @@ use std::collections::HashMap;
 use super::super::RunError;
 use super::super::anchors::Tables;
 use super::super::assemble::Executor;
-use super::super::frame::{Frame, KeyColumn, distinct};
+use super::super::frame::{Frame, KeyColumn, KeyKind, distinct};
 use super::lines::{Lines, OTHERS, TOTAL};
+use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;
-use crate::plan::Key;
 use crate::plan::query::{Axis, GridPlan, Judge};
+use crate::plan::{Assembly, Key, Leaf};
 
 /// The place of each code of an axis in its display order. The rest of a limit comes after all codes, null's included,
 /// and totals come after that.
@@ -76,6 +77,27 @@ pub(super) struct Arranged {
 pub(super) struct Order {
     pub(super) lines: Vec<u32>,
     pub(super) headers: Vec<u32>,
+}
+
+/// What `order by` compares in the cells of a frame. The codes of an axis are in order themselves.
+fn order_keys(
+    executor: &Executor<'_>,
+    assembly: &Assembly,
+    frame: &Frame,
+    descending: bool,
+) -> Result<Vec<u64>, RunError> {
+    if let (ScalarKind::Leaf(0), [Leaf::Dim(dim)]) = (&assembly.scalar.kind, assembly.leaves.as_slice())
+        && let KeyKind::Column(column) = frame.dims[*dim].kind
+    {
+        let null = executor.tables().column(column).null_code();
+        let key = |code: &u64| match *code {
+            code if code == null => u64::MAX,
+            code if descending => null - code,
+            code => code,
+        };
+        return Ok(frame.dims[*dim].codes.iter().map(key).collect());
+    }
+    Ok(executor.eval(assembly, frame)?.values.order_keys(descending))
 }
 
 fn slices(columns: &[Vec<u64>]) -> Vec<&[u64]> {
@@ -145,7 +167,7 @@ impl Arranged {
         for (part, descending) in judge.order.iter().zip(&plan.descending) {
             order.push(match part {
                 None => vec![0; first.len()],
-                Some((assembly, _)) => executor.eval(assembly, &frame)?.values.order_keys(*descending),
+                Some((assembly, _)) => order_keys(executor, assembly, &frame, *descending)?,
             });
         }
         if let Some(having) = &judge.having {
@@ -163,7 +185,8 @@ impl Arranged {
     fn limit(&mut self, plan: &GridPlan, ranks: &[Ranks]) {
         let Some((count, within)) = &plan.limit else { return };
         let mut rows = self.kept(self.full(plan.row_axes));
-        let compare = |a: &u32, b: &u32| self.compare(plan, ranks, *a as usize, *b as usize);
+        let sorting = self.sorting(plan, ranks);
+        let compare = |a: &u32, b: &u32| sorting.compare(*a as usize, *b as usize);
         let dropped = if within.is_empty() {
             if *count >= rows.len() {
                 return;
@@ -240,45 +263,41 @@ impl Arranged {
 
     /// By `order by`, else by display order. With totals, lines stay with their outer group, and groups are ordered by
     /// what `order by` says of the group as a whole.
-    fn compare(&self, plan: &GridPlan, ranks: &[Ranks], a: usize, b: usize) -> Ordering {
+    fn sorting(&self, plan: &GridPlan, ranks: &[Ranks]) -> Sorting<'_> {
+        let mut parts = Vec::new();
         if !plan.totals && !plan.judges.is_empty() {
-            let rest = |row: usize| self.axes.iter().any(|codes| codes[row] == OTHERS);
-            let order = rest(a).cmp(&rest(b)).then_with(|| self.judged(plan.row_axes, a, b));
-            if order.is_ne() {
-                return order;
+            if plan.others.is_some() {
+                let rest = |row: usize| u64::from(self.axes.iter().any(|codes| codes[row] == OTHERS));
+                parts.push(SortPart::Keys((0..self.keep.len()).map(rest).collect()));
             }
+            parts.extend(self.judged(plan.row_axes));
         }
         for (n, codes) in self.axes.iter().enumerate() {
-            let (x, y) = (codes[a], codes[b]);
-            if x == y {
-                continue;
+            if plan.totals {
+                let judged = self.judged(n + 1).collect();
+                parts.push(SortPart::Group { codes, judged });
             }
-            if plan.totals && x < OTHERS && y < OTHERS {
-                let order = self.judged(n + 1, a, b);
-                if order.is_ne() {
-                    return order;
-                }
-            }
-            return ranks[n].of(x).cmp(&ranks[n].of(y));
+            parts.push(SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect()));
         }
-        Ordering::Equal
+        Sorting { parts }
     }
 
-    fn judged(&self, axes: usize, a: usize, b: usize) -> Ordering {
-        let Some(verdicts) = self.verdicts.get(&axes) else {
-            return Ordering::Equal;
-        };
-        let (Some(x), Some(y)) = (verdicts.of_row[a], verdicts.of_row[b]) else {
-            return Ordering::Equal;
-        };
-        let orders = verdicts.order.iter().map(|keys| keys[x as usize].cmp(&keys[y as usize]));
-        orders.reduce(Ordering::then).unwrap_or(Ordering::Equal)
+    /// What `order by` says of rows, or of their outer groups.
+    fn judged(&self, axes: usize) -> impl Iterator<Item = SortPart<'_>> {
+        self.verdicts.get(&axes).into_iter().flat_map(|verdicts| {
+            let keys = |order: &Vec<u64>| {
+                let key = |class: &Option<u32>| class.map_or(0, |class| order[class as usize]);
+                SortPart::Keys(verdicts.of_row.iter().map(key).collect())
+            };
+            verdicts.order.iter().map(keys)
+        })
     }
 
     /// All lines that stay, by row and column.
     pub(super) fn order(&self, plan: &GridPlan, lines: &Lines, ranks: &[Ranks]) -> Order {
         let mut rows = self.kept(0..self.rows());
-        rows.sort_by(|a, b| self.compare(plan, ranks, *a as usize, *b as usize));
+        let sorting = self.sorting(plan, ranks);
+        rows.sort_by(|a, b| sorting.compare(*a as usize, *b as usize));
         let row_place = places(&rows, self.keep.len());
         let (column_of, first) = distinct(&slices(&lines.codes[plan.row_axes..]), lines.len());
         let key = |line: u32| -> Vec<u64> {
@@ -297,11 +316,42 @@ impl Arranged {
         kept.sort_unstable();
         let mut used = vec![None; first.len()];
         kept.iter().for_each(|(place, line)| used[*place as u32 as usize] = Some(*line));
-        Order {
-            lines: kept.into_iter().map(|(_, line)| line).collect(),
-            headers: used.into_iter().flatten().collect(),
+        Order { lines: kept.into_iter().map(|(_, line)| line).collect(), headers: used.into_iter().flatten().collect() }
+    }
+}
+
+/// How two rows compare: the first part that tells them apart decides.
+struct Sorting<'a> {
+    parts: Vec<SortPart<'a>>,
+}
+
+enum SortPart<'a> {
+    /// A key for each row.
+    Keys(Vec<u64>),
+    /// Holds for rows that stand for a code of an axis, and for different ones.
+    Group { codes: &'a [u64], judged: Vec<SortPart<'a>> },
+}
+
+impl Sorting<'_> {
+    fn compare(&self, a: usize, b: usize) -> Ordering {
+        compare(&self.parts, a, b)
+    }
+}
+
+fn compare(parts: &[SortPart<'_>], a: usize, b: usize) -> Ordering {
+    for part in parts {
+        let order = match part {
+            SortPart::Keys(keys) => keys[a].cmp(&keys[b]),
+            SortPart::Group { codes, judged } => {
+                let (x, y) = (codes[a], codes[b]);
+                if x != y && x < OTHERS && y < OTHERS { compare(judged, a, b) } else { Ordering::Equal }
+            }
+        };
+        if order.is_ne() {
+            return order;
         }
     }
+    Ordering::Equal
 }
 
 /// For each member its place in a list.

@@ -82,8 +82,8 @@ pub fn passing_rows(
     let prepared = prepare(tables, read, outer, options)?;
     let mut found = Vec::new();
     prepared.each_batch(read.table, options, |at, positions, _| {
-        found.extend(positions.iter().map(|p| at + p));
-        found.dedup();
+        // A row that stands in several groups is there several times, side by side.
+        found.extend(positions.chunk_by(|a, b| a == b).map(|same| at + same[0]));
         found.len() < most
     })?;
     found.truncate(most);
@@ -239,11 +239,12 @@ impl Prepared<'_> {
             let rows = self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len());
             runs.sum::<Option<usize>>().is_some_and(|runs| runs * ROWS_PER_RUN <= rows)
         };
-        self.tables.cuts(self.table).is_some() && match self.runs {
-            Runs::Never => false,
-            Runs::Always => true,
-            Runs::WhereShort => short(),
-        }
+        self.tables.cuts(self.table).is_some()
+            && match self.runs {
+                Runs::Never => false,
+                Runs::Always => true,
+                Runs::WhereShort => short(),
+            }
     }
 
     /// The segment of a row, and its rows; a table without columns is one segment.

@@ -302,7 +302,7 @@ pub(super) fn feed(
         return (spec, Feed::Rows);
     }
     if options.hoist
-        && matches!(a.kind, Min | Max | CountDistinct | Single | Count)
+        && matches!(a.kind, Min | Max | CountDistinct | Single | Count | Median | PercentileCont | PercentileDisc)
         && let [only] = a.args.as_slice()
         && let Some((column, path)) = bare_column(only)
     {
