@@ -10,7 +10,7 @@ use std::sync::Arc;
 use super::kernels;
 use super::source::{Source, Span};
 use super::typed::{Expr, Kind, LetId, Op};
-use crate::value::{Type, Value, Vector, VectorBuilder};
+use crate::value::{Data, Type, Value, Vector};
 
 /// An expression that is ready to run.
 #[derive(Clone, Debug)]
@@ -224,29 +224,18 @@ impl<L: Leaves> Evaluation<'_, L> {
         slots: &[u32],
         bindings: &mut Bindings,
     ) -> Result<Vector, L::Error> {
-        let left = self.eval(a, slots, bindings)?;
-        let left_value = |i: usize| left.get(i, Type::Bool);
-        let positions: Vec<u32> =
-            (0..slots.len() as u32).filter(|i| left_value(*i as usize) != Value::Bool(decisive)).collect();
-        let open: Vec<u32> = positions.iter().map(|i| slots[*i as usize]).collect();
-        let mut values: Vec<Value> = (0..slots.len()).map(left_value).collect();
-        if !open.is_empty() {
-            let right = self.eval(b, &open, bindings)?;
-            for (k, i) in positions.iter().enumerate() {
-                let (l, r) = (&values[*i as usize], right.get(k, Type::Bool));
-                let joined = if r == Value::Bool(decisive) {
-                    r
-                } else if l.is_null() || r.is_null() {
-                    Value::Null
-                } else {
-                    Value::Bool(!decisive)
-                };
-                values[*i as usize] = joined;
+        let (mut values, mut known) = self.eval(a, slots, bindings)?.truths_and_validity();
+        let open = |i: &usize| !known[*i] || values[*i] != decisive;
+        let positions: Vec<usize> = (0..slots.len()).filter(open).collect();
+        if !positions.is_empty() {
+            let open: Vec<u32> = positions.iter().map(|i| slots[*i]).collect();
+            let (right, right_known) = self.eval(b, &open, bindings)?.truths_and_validity();
+            for (k, i) in positions.into_iter().enumerate() {
+                let decided = right_known[k] && right[k] == decisive;
+                (values[i], known[i]) = (decided == decisive, decided || known[i] && right_known[k]);
             }
         }
-        let mut builder = VectorBuilder::new(Type::Bool, values.len());
-        values.into_iter().for_each(|v| builder.push(v));
-        Ok(builder.finish())
+        Ok(Vector::with_validity(Data::Bool(values), known))
     }
 }
 
@@ -255,13 +244,9 @@ fn spread(vector: &Vector, ty: Type, slots: &[u32], n: usize) -> Vector {
     if slots.len() == n {
         return vector.clone();
     }
-    let mut values = vec![Value::Null; n];
-    for (i, slot) in slots.iter().enumerate() {
-        values[*slot as usize] = vector.get(i, ty);
-    }
-    let mut builder = VectorBuilder::new(ty, n);
-    values.into_iter().for_each(|v| builder.push(v));
-    builder.finish()
+    let mut from = vec![None; n];
+    slots.iter().enumerate().for_each(|(i, slot)| from[*slot as usize] = Some((0, i as u32)));
+    Vector::interleaved(std::slice::from_ref(vector), &from, ty)
 }
 
 /// Puts the results of different arms together.
@@ -302,10 +287,6 @@ impl<'a> Merger<'a> {
         if self.parts.len() == 1 && self.from.iter().enumerate().all(|(i, f)| *f == Some((0, i as u32))) {
             return self.parts.into_iter().next().unwrap_or_else(|| Vector::nulls(self.ty, 0));
         }
-        let mut builder = VectorBuilder::new(self.ty, self.from.len());
-        for from in self.from {
-            builder.push(from.map_or(Value::Null, |(part, i)| self.parts[part as usize].get(i as usize, self.ty)));
-        }
-        builder.finish()
+        Vector::interleaved(&self.parts, &self.from, self.ty)
     }
 }

@@ -106,51 +106,27 @@ impl Segment {
         }
     }
 
-    /// Sets a bit for every row, counted from `start`, that is followed by one with another code.
-    pub fn mark_ends(&self, start: usize, len: usize, bits: &mut [u64]) {
-        let mut mark = |row: usize| bits[row / 64] |= 1 << (row % 64);
+    /// The runs of equal codes in some rows: where each ends, counted from `start`, and its code.
+    pub fn runs_within(&self, start: usize, len: usize) -> (Vec<u32>, Vec<u64>) {
         match &self.codes {
-            _ if self.base == self.max => {}
-            Codes::Runs { ends, .. } => {
+            _ if len == 0 => (Vec::new(), Vec::new()),
+            _ if self.base == self.max => (vec![len as u32], vec![self.base]),
+            Codes::Runs { ends, codes, .. } => {
                 let first = ends.rank(start as u64 + 1);
-                let within = ends.iter_from(first).map(|end| end as usize - start).take_while(|end| *end < len);
-                within.for_each(|end| mark(end - 1));
+                let mut found = Vec::new();
+                ends.extend_upto(first, start as u64, len as u32, &mut found);
+                let mut run_codes = vec![0; found.len()];
+                codes.unpack(first, self.base, &mut run_codes);
+                (found, run_codes)
             }
             _ => {
                 let mut codes = vec![0; len];
                 self.unpack(start, &mut codes);
-                codes.windows(2).enumerate().filter(|(_, pair)| pair[0] != pair[1]).for_each(|(row, _)| mark(row));
-            }
-        }
-    }
-
-    /// What `map` gives for the codes of the rows before `ends`, which are counted from `start` and ascend.
-    pub fn map_ends<T: Copy + Default>(
-        &self,
-        start: usize,
-        ends: &[u32],
-        out: &mut [T],
-        map: impl Fn(u64) -> T + Copy,
-    ) {
-        let Some(last) = ends.last() else { return };
-        match &self.codes {
-            _ if self.base == self.max => out.fill(map(self.base)),
-            Codes::Runs { ends: run_ends, codes, .. } => {
-                let first = run_ends.rank(start as u64 + 1);
-                let mut runs = Unpacked::new(codes, first).zip(run_ends.iter_from(first));
-                let (mut value, mut run_end) = (T::default(), 0);
-                for (slot, end) in out.iter_mut().zip(ends) {
-                    while run_end < start + *end as usize {
-                        let Some((code, end)) = runs.next() else { break };
-                        (value, run_end) = (map(self.base + code), end as usize);
-                    }
-                    *slot = value;
-                }
-            }
-            _ => {
-                let mut all = vec![T::default(); *last as usize];
-                self.map_rows(start, &mut all, map);
-                out.iter_mut().zip(ends).for_each(|(slot, end)| *slot = all[*end as usize - 1]);
+                let mut ends: Vec<u32> =
+                    (1..len as u32).filter(|i| codes[*i as usize - 1] != codes[*i as usize]).collect();
+                ends.push(len as u32);
+                let run_codes = ends.iter().map(|end| codes[*end as usize - 1]).collect();
+                (ends, run_codes)
             }
         }
     }
@@ -475,15 +451,11 @@ mod tests {
             [(0, codes.len()), (codes.len() / 3, codes.len() / 2)].into_iter().filter(|(_, len)| *len > 0)
         {
             let rows = &codes[start..start + len];
-            let mut bits = vec![0u64; len.div_ceil(64)];
-            segment.mark_ends(start, len, &mut bits);
-            let mut ends: Vec<u32> =
-                (0..len as u32).filter(|r| bits[*r as usize / 64] >> (r % 64) & 1 == 1).map(|r| r + 1).collect();
-            ends.push(len as u32);
-            let expected: Vec<u64> = rows.chunk_by(|a, b| a == b).map(|run| run[0] ^ 5).collect();
-            let mut found = vec![0; ends.len()];
-            segment.map_ends(start, &ends, &mut found, |code| code ^ 5);
-            assert_eq!(found, expected, "{form}: runs from {start}");
+            let (ends, found) = segment.runs_within(start, len);
+            let expected: Vec<&[u64]> = rows.chunk_by(|a, b| a == b).collect();
+            assert_eq!(found, expected.iter().map(|run| run[0]).collect::<Vec<_>>(), "{form}: runs from {start}");
+            let lengths = ends.iter().scan(0, |at, end| Some(*end as usize - std::mem::replace(at, *end as usize)));
+            assert!(lengths.eq(expected.iter().map(|run| run.len())), "{form}: ends of runs from {start}");
             assert!(segment.runs().is_none_or(|n| n >= expected.len()), "{form}");
         }
         let (null, more) = (segment.max, 5 * segment.max + 9);

@@ -120,6 +120,32 @@ impl SortedInts {
         SortedIter { of: self, at: i.min(self.len()), word, bits, lows: [0; BUFFERED], from: usize::MAX }
     }
 
+    /// Adds the numbers from the `first` on, each less `start`, to `out`, up to the first that reaches `len`; that one, and
+    /// the end of the numbers, become `len`.
+    pub fn extend_upto(&self, first: usize, start: u64, len: u32, out: &mut Vec<u32>) {
+        let width = self.low.bits();
+        let mut lows = [0u64; BUFFERED];
+        let mut at = first;
+        let mut ones = self.iter_from(first);
+        while at < self.len() {
+            let count = BUFFERED.min(self.len() - at);
+            self.low.unpack(at, 0, &mut lows[..count]);
+            for (i, low) in lows[..count].iter().enumerate() {
+                let place = ones.next_place();
+                let value = ((place - (at + i) as u64) << width | low) - start;
+                if value >= u64::from(len) {
+                    out.push(len);
+                    return;
+                }
+                out.push(value as u32);
+            }
+            at += count;
+        }
+        if out.last() != Some(&len) {
+            out.push(len);
+        }
+    }
+
     /// How many numbers are smaller than `value`.
     pub fn rank(&self, value: u64) -> usize {
         let (mut low, mut high) = (0, self.len());
@@ -147,6 +173,20 @@ pub struct SortedIter<'a> {
     from: usize,
 }
 
+impl SortedIter<'_> {
+    /// Where the next one stands in the high bits.
+    #[inline]
+    fn next_place(&mut self) -> u64 {
+        while self.bits == 0 {
+            self.word += 1;
+            self.bits = self.of.high.get(self.word).copied().unwrap_or(u64::MAX);
+        }
+        let place = self.word as u64 * 64 + u64::from(self.bits.trailing_zeros());
+        self.bits &= self.bits - 1;
+        place
+    }
+}
+
 impl Iterator for SortedIter<'_> {
     type Item = u64;
 
@@ -155,12 +195,7 @@ impl Iterator for SortedIter<'_> {
         if self.at >= self.of.len() {
             return None;
         }
-        while self.bits == 0 {
-            self.word += 1;
-            self.bits = self.of.high.get(self.word).copied().unwrap_or(u64::MAX);
-        }
-        let place = self.word as u64 * 64 + u64::from(self.bits.trailing_zeros());
-        self.bits &= self.bits - 1;
+        let place = self.next_place();
         let i = self.at;
         self.at += 1;
         if i / BUFFERED * BUFFERED != self.from {

@@ -144,6 +144,52 @@ impl Vector {
         }
     }
 
+    /// For each truth value whether it is true, and whether it is not null.
+    pub fn truths_and_validity(self) -> (Vec<bool>, Vec<bool>) {
+        let n = self.len();
+        let valid = self.valid.unwrap_or_else(|| vec![true; n]);
+        match self.data {
+            Data::Bool(values) => (values, valid),
+            _ => (vec![false; n], valid),
+        }
+    }
+
+    /// Values of several vectors of type `ty`: for each the vector and the place in it, or null.
+    ///
+    /// # Panics
+    /// When a vector or a place is not there.
+    pub fn interleaved(parts: &[Vector], from: &[Option<(u32, u32)>], ty: Type) -> Vector {
+        macro_rules! of_kind {
+            ($kind:ident, $null:expr) => {{
+                let slices = parts.iter().map(|p| if let Data::$kind(v) = &p.data { Some(v.as_slice()) } else { None });
+                let slices: Option<Vec<_>> = slices.collect();
+                slices.map(|slices| {
+                    let value = |at: &Option<(u32, u32)>| match at {
+                        Some((part, i)) => slices[*part as usize][*i as usize].clone(),
+                        None => $null,
+                    };
+                    Data::$kind(from.iter().map(value).collect())
+                })
+            }};
+        }
+        let data = match parts.first().map(|p| &p.data) {
+            Some(Data::I64(_)) => of_kind!(I64, 0),
+            Some(Data::F64(_)) => of_kind!(F64, 0.0),
+            Some(Data::Bool(_)) => of_kind!(Bool, false),
+            Some(Data::Text(_)) => of_kind!(Text, Arc::from("")),
+            _ => None,
+        };
+        let Some(data) = data else {
+            let mut builder = VectorBuilder::new(ty, from.len());
+            for at in from {
+                builder.push(at.map_or(Value::Null, |(part, i)| parts[part as usize].get(i as usize, ty)));
+            }
+            return builder.finish();
+        };
+        let valid = |at: &Option<(u32, u32)>| at.is_some_and(|(part, i)| parts[part as usize].is_valid(i as usize));
+        Vector::with_validity(data, from.iter().map(valid).collect())
+    }
+
     /// Exact numbers as 128 bits.
     pub fn to_i128(&self) -> Vec<i128> {
         match &self.data {

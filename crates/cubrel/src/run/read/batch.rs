@@ -20,8 +20,10 @@ pub(crate) struct Batch<'a> {
     len: usize,
     segment: usize,
     within: usize,
-    /// Where runs end, counted from the first row; `None` where every row is an entry.
+    /// Where entries end, counted from the first row; `None` where every row is an entry.
     ends: Option<Vec<u32>>,
+    /// Then by column where its runs end, and their codes.
+    runs: Vec<(u32, Vec<u32>, Vec<u64>)>,
     /// Codes that were already unpacked.
     unpacked: RefCell<Vec<(Anchor, Arc<Vec<u32>>)>>,
     /// Whether positions can be repeated, so that their number says nothing.
@@ -32,28 +34,72 @@ impl<'a> Batch<'a> {
     pub(crate) fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
         let (segment, within) = tables.cuts(table).map_or((0, start), |cuts| cuts.find(start));
         let unpacked = RefCell::default();
-        Batch { tables, table, start, len, segment, within, ends: None, unpacked, repeats: Cell::new(false) }
+        Batch {
+            tables,
+            table,
+            start,
+            len,
+            segment,
+            within,
+            ends: None,
+            runs: Vec::new(),
+            unpacked,
+            repeats: Cell::new(false),
+        }
     }
 
     /// The same rows, those that are alike in some columns taken together.
     pub(super) fn in_runs(mut self, columns: impl Iterator<Item = u32>) -> Batch<'a> {
-        let mut bits = vec![0u64; self.len.div_ceil(64)];
-        columns.for_each(|index| self.segment(index).mark_ends(self.within, self.len, &mut bits));
-        let mut ends = Vec::new();
-        for (word, mut left) in bits.into_iter().enumerate() {
-            while left != 0 {
-                ends.push(word as u32 * 64 + left.trailing_zeros() + 1);
-                left &= left - 1;
-            }
-        }
-        ends.push(self.len as u32);
-        self.ends = Some(ends);
+        self.runs = columns
+            .map(|index| {
+                let (ends, codes) = self.segment(index).runs_within(self.within, self.len);
+                (index, ends, codes)
+            })
+            .collect();
+        let varying: Vec<&[u32]> =
+            self.runs.iter().map(|(_, ends, _)| ends.as_slice()).filter(|ends| ends.len() > 1).collect();
+        self.ends = Some(match varying.as_slice() {
+            [] => vec![self.len as u32],
+            [only] => only.to_vec(),
+            several => merged(several, self.len),
+        });
         self
     }
 
     /// How many entries there are.
     pub(super) fn entries(&self) -> usize {
         self.ends.as_ref().map_or(self.len, Vec::len)
+    }
+
+    pub(super) fn is_in_runs(&self) -> bool {
+        self.ends.is_some()
+    }
+
+    /// The number of the rows' segment.
+    pub(super) fn segment_number(&self) -> usize {
+        self.segment
+    }
+
+    /// How many rows the segment has.
+    pub(super) fn segment_rows(&self) -> usize {
+        self.tables.cuts(self.table).map_or(self.len, |cuts| cuts.range(self.segment).len())
+    }
+
+    /// For each row the entry that it belongs to.
+    pub(super) fn entry_of_rows(&self) -> Vec<u32> {
+        let Some(ends) = &self.ends else { return (0..self.len as u32).collect() };
+        let mut entries = vec![0; self.len];
+        let mut start = 0;
+        for (entry, end) in ends.iter().enumerate() {
+            entries[start..*end as usize].fill(entry as u32);
+            start = *end as usize;
+        }
+        entries
+    }
+
+    /// A batch of the same rows, those that are alike in some columns taken together.
+    pub(super) fn again_in_runs(&self, columns: impl Iterator<Item = u32>) -> Batch<'a> {
+        Batch::new(self.tables, self.table, self.start, self.len).in_runs(columns)
     }
 
     /// How many rows each of some entries stands for; `None` when each is one row.
@@ -93,7 +139,7 @@ impl<'a> Batch<'a> {
     pub(super) fn map<T: Copy + Default>(&self, anchor: Anchor, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
         match (anchor, &self.ends) {
             (Anchor::Column(index), None) => self.segment(index).map_rows(self.within, out, map),
-            (Anchor::Column(index), Some(ends)) => self.segment(index).map_ends(self.within, ends, out, map),
+            (Anchor::Column(index), Some(ends)) => self.map_entries(index, ends, out, map),
             (Anchor::Row, _) => {
                 out.iter_mut().enumerate().for_each(|(i, slot)| *slot = map((self.start + i) as u64));
             }
@@ -101,6 +147,29 @@ impl<'a> Batch<'a> {
                 if let Target::ByRow(packed) = &self.tables.lookup(relationship).target {
                     packed.map_rows(self.start, out, map);
                 }
+            }
+        }
+    }
+
+    fn map_entries<T: Copy + Default>(&self, column: u32, ends: &[u32], out: &mut [T], map: impl Fn(u64) -> T) {
+        let known = self.runs.iter().find(|(index, ..)| *index == column);
+        let made;
+        let (run_ends, codes) = match known {
+            Some((_, ends, codes)) => (ends, codes),
+            None => {
+                made = self.segment(column).runs_within(self.within, self.len);
+                (&made.0, &made.1)
+            }
+        };
+        if run_ends.len() == ends.len() {
+            return out.iter_mut().zip(codes).for_each(|(slot, code)| *slot = map(*code));
+        }
+        let mut at = 0;
+        for (run_end, code) in run_ends.iter().zip(codes) {
+            let value = map(*code);
+            while at < ends.len() && ends[at] <= *run_end {
+                out[at] = value;
+                at += 1;
             }
         }
     }
@@ -131,6 +200,22 @@ impl<'a> Batch<'a> {
             Key::Value(_) => vec![0; rows.len()],
         }
     }
+}
+
+/// Where any of several lists of ends has one. Each ends with `len`.
+fn merged(lists: &[&[u32]], len: usize) -> Vec<u32> {
+    let mut bits = vec![0u64; len.div_ceil(64)];
+    for ends in lists {
+        ends.iter().map(|end| *end as usize - 1).for_each(|row| bits[row / 64] |= 1 << (row % 64));
+    }
+    let mut ends = Vec::with_capacity(lists.iter().map(|list| list.len()).sum());
+    for (word, mut left) in bits.into_iter().enumerate() {
+        while left != 0 {
+            ends.push(word as u32 * 64 + left.trailing_zeros() + 1);
+            left &= left - 1;
+        }
+    }
+    ends
 }
 
 impl BatchCodes for Batch<'_> {

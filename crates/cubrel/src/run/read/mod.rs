@@ -9,18 +9,22 @@
 //! * `filters`: which rows a filter lets through
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
+//! * `dependent`: keys that follow from others
 //! * `result`: groups and aggregates
 
 mod batch;
 mod bridges;
+mod dependent;
 mod filters;
 mod prepare;
 mod result;
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 
 use super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, Input};
-use super::anchors::{Anchor, BatchCodes, Outer, Tables};
+use super::anchors::{Anchor, BatchCodes, CompiledRow, Outer, Tables};
 use super::{Options, RunError, Runs};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
@@ -103,8 +107,9 @@ pub fn rows_of_group(
 ) -> Result<Vec<u32>, RunError> {
     let options = Options { hash_groups: true, ..options.clone() };
     let prepared = prepare(tables, read, outer, &options)?;
-    let strides = result::strides(&key_sizes(tables, read));
-    let wanted: u128 = codes.iter().zip(&strides).map(|(code, stride)| u128::from(*code) * stride).sum();
+    let follows = |key: usize| prepared.dependences[key].is_some();
+    let strides = prepared.strides.iter().enumerate().filter(|(key, _)| !follows(*key));
+    let wanted: u128 = strides.map(|(key, stride)| u128::from(codes[key]) * stride).sum();
     let mut found = Vec::new();
     prepared.each_batch(read.table, &options, |at, positions, keys| {
         let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| at + p);
@@ -118,6 +123,14 @@ pub fn rows_of_group(
 /// How many combinations the keys of a read could have.
 pub fn room(tables: Tables<'_>, read: &Read) -> Option<u128> {
     key_sizes(tables, read).iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)))
+}
+
+/// Aggregates that are fed in one way, and the columns that this takes.
+struct Feeds {
+    places: Vec<usize>,
+    columns: BTreeSet<u32>,
+    /// Whether they are the first to go through the rows.
+    first: bool,
 }
 
 /// The entries of a batch that pass, `None` for all, and the numbers of their groups, `None` for one group.
@@ -222,29 +235,79 @@ impl Prepared<'_> {
                 at = rows.end.min(end);
                 continue;
             }
-            options.check()?;
-            let most = if self.in_runs(segment) { RUN_BATCH } else { BATCH };
-            let len = most.min(end - at).min(rows.end - at);
-            self.batch(at, len, self.in_runs(segment), &mut part)?;
-            at += len;
+            let to = end.min(rows.end);
+            let (alike, apart) = self.ways(segment);
+            for (feeds, most, in_runs) in [(alike, RUN_BATCH, true), (apart, BATCH, false)] {
+                let Some(feeds) = feeds else { continue };
+                for start in (at..to).step_by(most) {
+                    options.check()?;
+                    let passed = self.batch(
+                        start,
+                        most.min(to - start),
+                        in_runs.then_some(&feeds.columns),
+                        &feeds.places,
+                        &mut part,
+                    )?;
+                    // Rows are gone through twice where aggregates are fed in both ways.
+                    part.stats.rows_passed += if feeds.first { passed } else { 0 };
+                }
+            }
+            part.stats.rows_read += (to - at) as u64;
+            let batch = Batch::new(self.tables, self.table, at, to - at);
+            part.stats.bytes_read += self.needs.all().into_iter().map(|c| batch.packed_bytes(c)).sum::<u64>();
+            at = to;
         }
         Ok(part)
     }
 
-    /// Whether rows of a segment are taken together.
-    fn in_runs(&self, segment: usize) -> bool {
-        let short = || {
-            let column = |index: &u32| self.tables.column(ColumnId { table: self.table, index: *index });
-            let runs = self.columns.iter().map(|c| column(c).segments().get(segment)?.runs());
-            let rows = self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len());
-            runs.sum::<Option<usize>>().is_some_and(|runs| runs * ROWS_PER_RUN <= rows)
+    /// Which aggregates of a segment are fed with runs of rows, and which row by row.
+    fn ways(&self, segment: usize) -> (Option<Feeds>, Option<Feeds>) {
+        let all = || Feeds { places: (0..self.aggregates.len()).collect(), columns: BTreeSet::new(), first: true };
+        let has_segments = self.tables.cuts(self.table).is_some();
+        if self.runs == Runs::Never || !self.needs.base_told || !has_segments {
+            return (None, Some(all()));
+        }
+        let most = match self.runs {
+            Runs::Always => usize::MAX,
+            _ => self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len()) / ROWS_PER_RUN,
         };
-        self.tables.cuts(self.table).is_some()
-            && match self.runs {
-                Runs::Never => false,
-                Runs::Always => true,
-                Runs::WhereShort => short(),
+        let mut runs = 0usize;
+        let mut alike = Feeds { places: Vec::new(), columns: BTreeSet::new(), first: true };
+        let mut take = |columns: &BTreeSet<u32>, known: &mut BTreeSet<u32>| {
+            let more: usize =
+                columns.difference(known).map(|c| self.runs_of(*c, segment)).fold(0, usize::saturating_add);
+            let fits = runs.saturating_add(more) <= most;
+            if fits {
+                runs += more;
+                known.extend(columns);
             }
+            fits
+        };
+        if !take(&self.needs.base, &mut alike.columns) {
+            return (None, Some(all()));
+        }
+        let mut apart = Vec::new();
+        for (place, (columns, told)) in self.needs.feeds.iter().enumerate() {
+            let taken = *told && take(columns, &mut alike.columns);
+            if taken { alike.places.push(place) } else { apart.push(place) }
+        }
+        if apart.is_empty() {
+            return (Some(alike), None);
+        }
+        if alike.places.is_empty() {
+            return (None, Some(all()));
+        }
+        (Some(alike), Some(Feeds { places: apart, columns: BTreeSet::new(), first: false }))
+    }
+
+    /// How many runs a column has in a segment; beyond all bounds where that is not known.
+    fn runs_of(&self, column: u32, segment: usize) -> usize {
+        let column = self.tables.column(ColumnId { table: self.table, index: column });
+        let runs = column.segments().get(segment).and_then(|s| s.runs());
+        match self.runs {
+            Runs::Always => 0,
+            _ => runs.unwrap_or(usize::MAX),
+        }
     }
 
     /// The segment of a row, and its rows; a table without columns is one segment.
@@ -269,13 +332,19 @@ impl Prepared<'_> {
         })
     }
 
-    fn batch(&self, start: usize, len: usize, in_runs: bool, part: &mut Part) -> Result<(), RunError> {
+    /// How many rows pass, after feeding some aggregates with the rows from `start` on; those taken together that are alike in the columns `in_runs`.
+    fn batch(
+        &self,
+        start: usize,
+        len: usize,
+        in_runs: Option<&BTreeSet<u32>>,
+        feeds: &[usize],
+        part: &mut Part,
+    ) -> Result<u64, RunError> {
         let mut batch = Batch::new(self.tables, self.table, start, len);
-        if in_runs {
-            batch = batch.in_runs(self.columns.iter().copied());
+        if let Some(columns) = in_runs {
+            batch = batch.in_runs(columns.iter().copied());
         }
-        part.stats.rows_read += len as u64;
-        part.stats.bytes_read += self.columns.iter().map(|c| batch.packed_bytes(*c)).sum::<u64>();
         let all = part.scratch.all(batch.entries());
         let passed = if self.dense {
             self.dense_groups(&batch, &all, &mut part.scratch)
@@ -284,34 +353,34 @@ impl Prepared<'_> {
         };
         let (positions, groups) = passed?;
         let positions = positions.as_deref().unwrap_or(&all);
+        let mut rows = 0;
         if !positions.is_empty() {
             let groups = groups.as_deref().map_or(Groups::One, Groups::Many);
             let weights = batch.weights(positions);
             let entries = Entries { groups, weights: weights.as_deref() };
-            part.stats.rows_passed +=
-                weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
+            rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
             match groups {
                 Groups::One => part.seen[0] = true,
                 Groups::Many(groups) => groups.iter().for_each(|g| part.seen[*g as usize] = true),
             }
-            for ((_, feed), accumulator) in self.aggregates.iter().zip(&mut part.accumulators) {
-                self.feed(feed, &batch, positions, entries, accumulator, &mut part.scratch)?;
+            for place in feeds {
+                self.feed(*place, &batch, positions, entries, &mut part.accumulators[*place], &mut part.scratch)?;
             }
         }
         part.scratch.take_back(all, groups);
-        Ok(())
+        Ok(rows)
     }
 
     fn feed(
         &self,
-        feed: &Feed,
+        place: usize,
         batch: &Batch<'_>,
         positions: &[u32],
         entries: Entries<'_>,
         to: &mut Accumulator,
         scratch: &mut Scratch,
     ) -> Result<(), RunError> {
-        match feed {
+        match &self.aggregates[place].1 {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
             Feed::Gathered(anchor, values, bits) => {
                 let all = sized(&mut scratch.values, batch.entries());
@@ -332,12 +401,46 @@ impl Prepared<'_> {
                 to.add(entries, &Input::Codes(&codes));
             }
             Feed::Values(rows) => {
-                let vectors =
-                    rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect::<Result<Vec<_>, _>>()?;
+                let vectors = match self.values_by_run(place, rows, batch, positions) {
+                    Some(vectors) => vectors,
+                    None => self.values(rows, batch, positions)?,
+                };
                 to.add(entries, &Input::Values(&vectors));
             }
         }
         Ok(())
+    }
+
+    fn values(&self, rows: &[CompiledRow], batch: &Batch<'_>, positions: &[u32]) -> Result<Vec<Vector>, RunError> {
+        rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect()
+    }
+
+    /// Where rows stand apart only because of their groups: values worked out once for each run of rows that are alike
+    /// in what the values need. `None` where there are too many runs, or where that fails in a row, which need not pass.
+    fn values_by_run(
+        &self,
+        place: usize,
+        rows: &[CompiledRow],
+        batch: &Batch<'_>,
+        positions: &[u32],
+    ) -> Option<Vec<Vector>> {
+        let (columns, told) = &self.needs.feeds[place];
+        if !told || self.runs == Runs::Never || batch.is_in_runs() {
+            return None;
+        }
+        let runs = columns.iter().map(|c| self.runs_of(*c, batch.segment_number())).fold(0, usize::saturating_add);
+        if runs.saturating_mul(ROWS_PER_RUN) > batch.segment_rows() {
+            return None;
+        }
+        let alike = batch.again_in_runs(columns.iter().copied());
+        let all: Vec<u32> = (0..alike.entries() as u32).collect();
+        let values = self.values(rows, &alike, &all).ok()?;
+        let of_row = alike.entry_of_rows();
+        if batch.is_whole(positions) {
+            return Some(values.iter().map(|v| v.gather(&of_row)).collect());
+        }
+        let entries: Vec<u32> = positions.iter().map(|i| of_row[*i as usize]).collect();
+        Some(values.iter().map(|v| v.gather(&entries)).collect())
     }
 
     /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
@@ -479,6 +582,14 @@ impl Prepared<'_> {
             })
             .collect();
         let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
-        Ok(ReadResult { sizes, numbering, seen, columns: columns?, stats })
+        Ok(ReadResult {
+            sizes,
+            strides: self.strides,
+            dependences: self.dependences,
+            numbering,
+            seen,
+            columns: columns?,
+            stats,
+        })
     }
 }

@@ -7,6 +7,7 @@ use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
 use super::super::frame::Members;
 use super::super::{Options, RunError, Runs};
 use super::bridges::PairsOf;
+use super::dependent::{Dependence, dependences};
 use super::filters::{far_rows, rows_of_lines};
 use super::result::strides;
 use crate::formula::scalar::ScalarKind;
@@ -53,10 +54,35 @@ pub(super) struct Prepared<'a> {
     pub(super) aggregates: Vec<(Spec, Feed)>,
     pub(super) dense: bool,
     pub(super) groups: usize,
-    /// Columns whose codes are unpacked.
-    pub(super) columns: BTreeSet<u32>,
-    /// Whether rows can be taken together.
+    /// By key, what a code adds to the number of the group.
+    pub(super) strides: Vec<u128>,
+    /// By key, what it follows from: it adds nothing to the number.
+    pub(super) dependences: Vec<Option<Dependence>>,
+    pub(super) needs: Needs,
+    /// When rows are taken together.
     pub(super) runs: Runs,
+}
+
+/// The table's columns that a read needs, and for what.
+pub(super) struct Needs {
+    /// To tell which rows pass and in which groups they are.
+    pub(super) base: BTreeSet<u32>,
+    /// Whether nothing else is needed for that.
+    pub(super) base_told: bool,
+    /// For each aggregate its columns, and whether nothing else is needed for it.
+    pub(super) feeds: Vec<(BTreeSet<u32>, bool)>,
+}
+
+impl Needs {
+    fn new(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], alone: bool) -> Needs {
+        let (base, base_told) = base_columns(builder, alone);
+        Needs { base, base_told, feeds: aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect() }
+    }
+
+    /// All of them.
+    pub(super) fn all(&self) -> BTreeSet<u32> {
+        self.feeds.iter().flat_map(|(columns, _)| columns).chain(&self.base).copied().collect()
+    }
 }
 
 /// Where an aggregate's input comes from.
@@ -79,7 +105,9 @@ pub(super) fn prepare<'a>(
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
-    let sizes = key_sizes(tables, read);
+    let mut sizes = key_sizes(tables, read);
+    let dependences = dependences(tables, read, &sizes);
+    sizes.iter_mut().zip(&dependences).filter(|(_, d)| d.is_some()).for_each(|(size, _)| *size = 1);
     let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
     let Some(product) = product else {
         return Err(RunError::Limit(
@@ -97,7 +125,7 @@ pub(super) fn prepare<'a>(
     if let Some(allowed) = &tables.store.tables[table.0 as usize].allowed {
         builder.row_filters.push(CompiledRow::of_rows(allowed.to_vec()));
     }
-    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i));
+    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i)) || dependences[i].is_some();
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
         if !comes_back(i) {
             builder.key(*key, *stride, read);
@@ -112,8 +140,7 @@ pub(super) fn prepare<'a>(
     let compiler = RowCompiler::new(tables, table, outer, options.hoist);
     let aggregates: Vec<(Spec, Feed)> =
         read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
-    let columns = needed_columns(&builder, &aggregates, tables);
-    let alike = bridges.is_empty() && are_told_by_columns(&builder, &aggregates);
+    let needs = Needs::new(&builder, &aggregates, bridges.is_empty());
     Ok(Prepared {
         tables,
         table,
@@ -124,25 +151,11 @@ pub(super) fn prepare<'a>(
         aggregates,
         dense,
         groups: if dense { product as usize } else { 0 },
-        columns,
-        runs: if alike { options.runs } else { Runs::Never },
+        strides,
+        dependences,
+        needs,
+        runs: options.runs,
     })
-}
-
-/// Whether rows that are alike in the columns needed are alike in all that the read looks at.
-fn are_told_by_columns(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)]) -> bool {
-    let is_column = |anchor: &Anchor| matches!(anchor, Anchor::Column(_));
-    let told = |row: &CompiledRow| !row.needs_rows() && row.anchors().iter().all(is_column);
-    let feed_told = |feed: &Feed| match feed {
-        Feed::Rows => true,
-        Feed::Gathered(anchor, ..) => is_column(anchor),
-        Feed::Codes { anchor, .. } => anchor.iter().all(is_column),
-        Feed::Values(rows) => rows.iter().all(told),
-    };
-    builder.loose.is_empty()
-        && builder.anchors.iter().all(|plan| is_column(&plan.anchor))
-        && builder.row_filters.iter().all(told)
-        && aggregates.iter().all(|(_, feed)| feed_told(feed))
 }
 
 pub(super) fn key_sizes(tables: Tables<'_>, read: &Read) -> Vec<u64> {
@@ -335,41 +348,49 @@ pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])
     }
 }
 
-/// The table's columns whose codes are unpacked, for counting bytes.
-pub(super) fn needed_columns(
-    builder: &Builder<'_, '_>,
-    aggregates: &[(Spec, Feed)],
-    tables: Tables<'_>,
-) -> BTreeSet<u32> {
+/// The table's columns that decide which rows pass and where they belong, and whether they alone do.
+fn base_columns(builder: &Builder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
-    let mut anchor = |a: Anchor| {
-        if let Anchor::Column(index) = a {
-            columns.insert(index);
-        }
-    };
-    builder.anchors.iter().for_each(|a| anchor(a.anchor));
-    for compiled in &builder.row_filters {
-        compiled.anchors().into_iter().for_each(&mut anchor);
-        compiled.own_columns().into_iter().for_each(|i| anchor(Anchor::Column(i)));
+    let mut told = alike && builder.loose.is_empty();
+    for plan in &builder.anchors {
+        told &= add_anchor(&mut columns, plan.anchor);
     }
-    for (_, feed) in aggregates {
-        match feed {
-            Feed::Rows => {}
-            Feed::Gathered(a, ..) => anchor(*a),
-            Feed::Codes { anchor: Some(a), .. } => anchor(*a),
-            Feed::Codes { column, .. } => anchor(Anchor::Column(column.index)),
-            Feed::Values(rows) => {
-                for compiled in rows {
-                    compiled.anchors().into_iter().for_each(&mut anchor);
-                    compiled.own_columns().into_iter().for_each(|i| anchor(Anchor::Column(i)));
-                }
-            }
-        }
+    for filter in &builder.row_filters {
+        told &= add_row(&mut columns, filter);
     }
     for loose in &builder.loose {
         if let Key::Column(column) = loose.key {
-            anchor(tables.anchor(column, &loose.path));
+            add_anchor(&mut columns, builder.tables.anchor(column, &loose.path));
         }
     }
-    columns
+    (columns, told)
+}
+
+/// Adds the column that an anchor is; false where it is none.
+fn add_anchor(columns: &mut BTreeSet<u32>, anchor: Anchor) -> bool {
+    match anchor {
+        Anchor::Column(index) => {
+            columns.insert(index);
+            true
+        }
+        Anchor::Reference(_) | Anchor::Row => false,
+    }
+}
+
+/// Adds the columns that a row expression takes; false where they are not all that it takes.
+fn add_row(columns: &mut BTreeSet<u32>, row: &CompiledRow) -> bool {
+    columns.extend(row.own_columns());
+    let anchors = row.anchors().into_iter().map(|anchor| add_anchor(columns, anchor));
+    anchors.fold(true, |all, told| all & told) && !row.needs_rows()
+}
+
+fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
+    let mut columns = BTreeSet::new();
+    let told = match feed {
+        Feed::Rows => true,
+        Feed::Gathered(anchor, ..) | Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
+        Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
+        Feed::Values(rows) => rows.iter().fold(true, |told, row| add_row(&mut columns, row) & told),
+    };
+    (columns, told)
 }

@@ -2,6 +2,7 @@
 
 use super::super::accumulate::GroupNumbers;
 use super::super::frame::Frame;
+use super::dependent::Dependence;
 use crate::value::Vector;
 
 /// What a read gives.
@@ -9,6 +10,10 @@ use crate::value::Vector;
 pub struct ReadResult {
     /// How many codes each key has, null's included.
     pub(super) sizes: Vec<u64>,
+    /// By key, what a code adds to the number of the group.
+    pub(super) strides: Vec<u128>,
+    /// By key, what it follows from: it adds nothing to the number.
+    pub(super) dependences: Vec<Option<Dependence>>,
     pub(super) numbering: Numbering,
     /// Whether a group has rows; one more for "no group".
     pub seen: Vec<bool>,
@@ -55,23 +60,37 @@ impl ReadResult {
         if dims.is_empty() {
             return vec![0; frame.cells];
         }
-        let columns = || dims.iter().map(|d| frame.dims[*d].codes.as_slice()).zip(strides(&self.sizes));
-        match &self.numbering {
+        let codes = |key: usize| frame.dims[dims[key]].codes.as_slice();
+        let mut found = match &self.numbering {
             Numbering::Dense => {
                 let mut groups = vec![0u32; frame.cells];
-                for (codes, stride) in columns() {
-                    groups.iter_mut().zip(codes).for_each(|(group, code)| *group += *code as u32 * stride as u32);
+                for (key, stride) in self.counting_keys() {
+                    groups.iter_mut().zip(codes(key)).for_each(|(group, code)| *group += *code as u32 * stride as u32);
                 }
                 groups
             }
             Numbering::Hashed(numbers, _) => {
                 let mut keys = vec![0u128; frame.cells];
-                for (codes, stride) in columns() {
-                    keys.iter_mut().zip(codes).for_each(|(key, code)| *key += u128::from(*code) * stride);
+                for (key, stride) in self.counting_keys() {
+                    keys.iter_mut().zip(codes(key)).for_each(|(key, code)| *key += u128::from(*code) * stride);
                 }
                 keys.iter().map(|key| numbers.get(key).copied().unwrap_or(none)).collect()
             }
+        };
+        for (key, dependence) in self.dependences.iter().enumerate() {
+            let Some(Dependence { on, codes: follows }) = dependence else { continue };
+            for ((group, code), other) in found.iter_mut().zip(codes(key)).zip(codes(*on)) {
+                if follows[*other as usize] != *code {
+                    *group = none;
+                }
+            }
         }
+        found
+    }
+
+    /// The keys that groups are numbered by, and what their codes add to the number.
+    fn counting_keys(&self) -> impl Iterator<Item = (usize, u128)> {
+        (0..self.sizes.len()).filter(|key| self.dependences[*key].is_none()).map(|key| (key, self.strides[key]))
     }
 
     /// The groups that have rows.
@@ -92,16 +111,25 @@ impl ReadResult {
     /// The codes of every group that has rows, key by key.
     pub fn present(&self) -> Vec<Vec<u64>> {
         let groups = self.present_groups();
-        let one_key = self.sizes.len() == 1;
-        let code = |(size, stride): (&u64, u128)| match &self.numbering {
-            Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
-            Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
-            Numbering::Hashed(_, keys) if one_key => groups.iter().map(|g| keys[*g as usize] as u64).collect(),
-            Numbering::Hashed(_, keys) => {
-                groups.iter().map(|g| (keys[*g as usize] / stride % u128::from(*size)) as u64).collect()
+        let one_key = self.counting_keys().count() == 1;
+        let mut columns = vec![Vec::new(); self.sizes.len()];
+        for (key, stride) in self.counting_keys() {
+            let size = self.sizes[key];
+            columns[key] = match &self.numbering {
+                Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
+                Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
+                Numbering::Hashed(_, keys) if one_key => groups.iter().map(|g| keys[*g as usize] as u64).collect(),
+                Numbering::Hashed(_, keys) => {
+                    groups.iter().map(|g| (keys[*g as usize] / stride % u128::from(size)) as u64).collect()
+                }
+            };
+        }
+        for (key, dependence) in self.dependences.iter().enumerate() {
+            if let Some(Dependence { on, codes }) = dependence {
+                columns[key] = columns[*on].iter().map(|code| codes[*code as usize]).collect();
             }
-        };
-        self.sizes.iter().zip(strides(&self.sizes)).map(code).collect()
+        }
+        columns
     }
 }
 
