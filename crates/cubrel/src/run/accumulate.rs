@@ -110,6 +110,7 @@ enum State {
         sums: Vec<f64>,
         counts: Vec<u64>,
     },
+    /// The smallest codes, or for the largest their complements.
     ExtremeCode(Vec<u64>),
     ExtremeValue(Vec<Value>),
     Moments(Vec<Moments>),
@@ -415,13 +416,11 @@ impl Accumulator {
             State::Count(counts) => valid.for_each(|(i, _)| counts[entries.group(i)] += entries.weight(i)),
             State::ExtremeCode(best) => {
                 let max = self.spec.kind == AggregateKind::Max;
-                for (i, code) in valid {
+                for (i, code) in codes.iter().enumerate() {
                     let slot = &mut best[entries.group(i)];
-                    *slot = match (*slot, max) {
-                        (NONE, _) => code,
-                        (old, true) => old.max(code),
-                        (old, false) => old.min(code),
-                    };
+                    // Null has the largest code: never the smallest, and no candidate for the largest.
+                    let candidate = if max && *code == null { NONE } else { turned(*code, max) };
+                    *slot = candidate.min(*slot);
                 }
             }
             State::DistinctBits(bits) => valid.for_each(|(i, code)| bits.set(entries.group(i), code)),
@@ -529,14 +528,7 @@ impl Accumulator {
                 }
             }
             (State::ExtremeCode(a), State::ExtremeCode(b)) => {
-                let max = spec.kind == AggregateKind::Max;
-                for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
-                    let slot = &mut a[at(i)];
-                    let better = *slot == NONE || if max { code > *slot } else { code < *slot };
-                    if better {
-                        *slot = code;
-                    }
-                }
+                b.into_iter().enumerate().for_each(|(i, code)| a[at(i)] = code.min(a[at(i)]));
             }
             (State::ExtremeValue(a), State::ExtremeValue(b)) => {
                 let max = spec.kind == AggregateKind::Max;
@@ -614,7 +606,12 @@ impl Accumulator {
                 Ok(floats(values))
             }
             State::Moments(moments) => Ok(floats(moments.into_iter().map(|m| spread(spec.kind, m)))),
-            State::ExtremeCode(codes) | State::SingleCode(codes) => Ok(decode(&spec, codes)),
+            State::ExtremeCode(codes) => {
+                let max = spec.kind == AggregateKind::Max;
+                let code = |code: u64| if code == NONE { NONE } else { turned(code, max) };
+                Ok(decode(&spec, codes.into_iter().map(code).collect()))
+            }
+            State::SingleCode(codes) => Ok(decode(&spec, codes)),
             State::ExtremeValue(values) => Ok(collect(values.into_iter(), spec.ty)),
             State::SingleValue(values) => {
                 let value = |s| {
@@ -635,6 +632,11 @@ impl Accumulator {
             }
         }
     }
+}
+
+/// The largest of some codes is what the smallest of their complements is.
+fn turned(code: u64, max: bool) -> u64 {
+    if max { !code } else { code }
 }
 
 fn keep_extreme(best: &mut Value, value: Value, max: bool) {

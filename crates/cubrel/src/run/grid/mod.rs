@@ -12,6 +12,8 @@ mod records;
 
 use std::collections::HashMap;
 
+use rayon::prelude::*;
+
 use super::anchors::Tables;
 use super::assemble::{Executor, ReadProfile};
 use super::{Options, RunError};
@@ -256,5 +258,5 @@ fn show(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Ord
         values.extend(lines.figures(line));
         GridLine { values, totalled: marked(codes(), TOTAL), others: marked(codes(), OTHERS) }
     };
-    order.lines.iter().map(line).collect()
+    order.lines.par_iter().map(line).collect()
 }

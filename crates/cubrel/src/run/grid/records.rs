@@ -7,16 +7,24 @@ use super::super::frame::{Frame, KeyColumn};
 use super::super::{RunError, read};
 use super::lines::{base_frame, outer_values};
 use super::{Grid, GridColumnKind, GridLine, item_column};
-use crate::plan::Key;
+use crate::formula::scalar::ScalarKind;
+use crate::formula::schema::ColumnId;
 use crate::plan::query::RecordsPlan;
+use crate::plan::{Key, Leaf};
 
 /// The rows that pass, ordered and cut.
 pub(super) fn run(executor: &Executor<'_>, plan: &RecordsPlan) -> Result<Grid, RunError> {
     let base = base_frame(executor, &plan.outer)?;
     let outer = outer_values(&base, &plan.outer);
     let limit = plan.limit.unwrap_or(usize::MAX);
-    let most = if plan.order.is_empty() { limit } else { usize::MAX };
-    let mut rows = read::passing_rows(executor.tables(), &plan.rows, &outer, executor.options(), most)?;
+    let (tables, options) = (executor.tables(), executor.options());
+    let mut rows = match first_column(plan) {
+        Some(order) => read::first_rows(tables, &plan.rows, &outer, options, order, limit)?,
+        None => {
+            let most = if plan.order.is_empty() { limit } else { usize::MAX };
+            read::passing_rows(tables, &plan.rows, &outer, options, most)?
+        }
+    };
     if !plan.order.is_empty() {
         rows = ordered(executor, plan, &base, &rows)?;
         rows.truncate(limit);
@@ -39,6 +47,19 @@ pub(super) fn run(executor: &Executor<'_>, plan: &RecordsPlan) -> Result<Grid, R
         totals: false,
         others: false,
     })
+}
+
+/// Where there is a limit, and a column of the table comes first in the order: that, and whether it descends.
+fn first_column(plan: &RecordsPlan) -> Option<(ColumnId, bool)> {
+    let (assembly, _, descending) = plan.order.first().filter(|_| plan.limit.is_some())?;
+    match (&assembly.scalar.kind, assembly.leaves.as_slice()) {
+        (ScalarKind::Leaf(0), [Leaf::Current { column, path, .. }])
+            if path.is_empty() && column.table == plan.table =>
+        {
+            Some((*column, *descending))
+        }
+        _ => None,
+    }
 }
 
 fn frame(plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Frame {

@@ -52,6 +52,8 @@ const MAX_PARTS: usize = 8;
 const MAX_GROUPS: usize = 1 << 20;
 /// But so many there are, for the cores.
 const MIN_PARTS: usize = 2;
+/// Rows that are kept beyond those that come first, before they are looked through.
+const SPARE_ROWS: usize = 1 << 12;
 
 /// Does one read.
 ///
@@ -85,13 +87,64 @@ pub fn passing_rows(
 ) -> Result<Vec<u32>, RunError> {
     let prepared = prepare(tables, read, outer, options)?;
     let mut found = Vec::new();
-    prepared.each_batch(read.table, options, |at, positions, _| {
+    prepared.each_batch(read.table, options, |batch, positions, _| {
         // A row that stands in several groups is there several times, side by side.
-        found.extend(positions.chunk_by(|a, b| a == b).map(|same| at + same[0]));
+        found.extend(positions.chunk_by(|a, b| a == b).map(|same| batch.row(same[0])));
         found.len() < most
     })?;
     found.truncate(most);
     Ok(found)
+}
+
+/// The rows that pass and come first in the order of a column, and all that are equal to the last of them, in the order
+/// of the table. Null comes last.
+///
+/// # Errors
+/// As for [`run`].
+pub fn first_rows(
+    tables: Tables<'_>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+    (column, descending): (ColumnId, bool),
+    count: usize,
+) -> Result<Vec<u32>, RunError> {
+    let prepared = prepare(tables, read, outer, options)?;
+    let null = tables.column(column).null_code();
+    let key = |code: u64| match code {
+        code if code == null => u64::MAX,
+        code if descending => null - code,
+        code => code,
+    };
+    let mut found: Vec<(u64, u32)> = Vec::new();
+    let mut last = u64::MAX;
+    prepared.each_batch(read.table, options, |batch, positions, _| {
+        let mut once = positions.to_vec();
+        // A row that stands in several groups is there several times, side by side.
+        once.dedup();
+        let codes = batch.column(tables.column(column), column.index, &once);
+        let keys = codes.into_iter().map(key).zip(once);
+        found.extend(keys.filter(|(key, _)| *key <= last).map(|(key, position)| (key, batch.row(position))));
+        // So few stay that looking for the last one again costs little for each row.
+        if found.len() > SPARE_ROWS.max(4 * count) {
+            last = cut_to_first(&mut found, count);
+        }
+        true
+    })?;
+    cut_to_first(&mut found, count);
+    let mut rows: Vec<u32> = found.into_iter().map(|(_, row)| row).collect();
+    rows.sort_unstable();
+    Ok(rows)
+}
+
+/// Keeps the entries with the smallest keys, and those equal to the last of them; the key of that one.
+fn cut_to_first(found: &mut Vec<(u64, u32)>, count: usize) -> u64 {
+    let Some(place) = count.checked_sub(1).filter(|place| *place < found.len()) else {
+        return u64::MAX;
+    };
+    let last = found.select_nth_unstable(place).1.0;
+    found.retain(|(key, _)| *key <= last);
+    last
 }
 
 /// The rows of one group of a read, in order.
@@ -111,8 +164,8 @@ pub fn rows_of_group(
     let strides = prepared.strides.iter().enumerate().filter(|(key, _)| !follows(*key));
     let wanted: u128 = strides.map(|(key, stride)| u128::from(codes[key]) * stride).sum();
     let mut found = Vec::new();
-    prepared.each_batch(read.table, &options, |at, positions, keys| {
-        let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| at + p);
+    prepared.each_batch(read.table, &options, |batch, positions, keys| {
+        let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| batch.row(*p));
         found.extend(rows);
         true
     })?;
@@ -191,12 +244,12 @@ struct Part {
 }
 
 impl Prepared<'_> {
-    /// Calls `visit` with the first row of each batch, the places in it that pass, and their keys, until it says no.
+    /// Calls `visit` with each batch, the places in it that pass, and their keys, until it says no.
     fn each_batch(
         &self,
         table: TableId,
         options: &Options,
-        mut visit: impl FnMut(u32, &[u32], &[u128]) -> bool,
+        mut visit: impl FnMut(&Batch<'_>, &[u32], &[u128]) -> bool,
     ) -> Result<(), RunError> {
         let rows = self.tables.rows(table);
         let mut at = 0;
@@ -209,7 +262,7 @@ impl Prepared<'_> {
             for bridge in &self.bridges {
                 bridge.spread(self.tables, &batch, &mut positions, &mut keys);
             }
-            if !visit(at as u32, &positions, &keys) {
+            if !visit(&batch, &positions, &keys) {
                 break;
             }
             at += len;
