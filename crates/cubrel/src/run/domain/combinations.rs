@@ -5,7 +5,7 @@ use std::collections::HashMap;
 /// Stands for a combination that is not there.
 pub(super) const NO_COMBINATION: u32 = u32::MAX;
 /// Combinations are found by an array over all that there could be, up to this many of them for each that there is.
-const ROOM_PER_COMBINATION: u128 = 8;
+const ROOM_PER_COMBINATION: u128 = 16;
 const SMALL_ROOM: u128 = 1 << 16;
 
 type Numbers = HashMap<u128, u32, foldhash::fast::RandomState>;
@@ -26,13 +26,12 @@ enum Index {
     ByHash(Numbers),
 }
 
-/// Mixes the codes of each row into one number, as digits of numbers with these sizes.
-pub(super) fn packed(columns: &[&[u64]], sizes: &[u64], rows: usize) -> Vec<u128> {
-    let mut keys = vec![0u128; rows];
-    for (column, size) in columns.iter().zip(sizes) {
-        keys.iter_mut().zip(*column).for_each(|(key, code)| *key = *key * u128::from(*size) + u128::from(*code));
+/// The codes of a row as one number, of which they are the digits.
+pub(super) fn packed<'a>(columns: &'a [&[u64]], sizes: &'a [u64]) -> impl Fn(usize) -> u128 + 'a {
+    move |row| match columns {
+        [only] => u128::from(only[row]),
+        _ => columns.iter().zip(sizes).fold(0, |key, (codes, size)| key * u128::from(*size) + u128::from(codes[row])),
     }
-    keys
 }
 
 impl Combinations {
@@ -51,16 +50,19 @@ impl Combinations {
     fn index(&mut self) -> &mut Index {
         if self.index.is_none() {
             let room = self.sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
-            let keys = packed(&self.slices(), &self.sizes, self.count);
             let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count as u128);
             let mut index = if small {
                 Index::ByPlace(vec![NO_COMBINATION; room as usize])
             } else {
                 Index::ByHash(Numbers::with_capacity_and_hasher(self.count, Default::default()))
             };
-            keys.into_iter().enumerate().for_each(|(number, key)| {
-                index.number(key, number as u32);
-            });
+            {
+                let columns = self.slices();
+                let key = packed(&columns, &self.sizes);
+                (0..self.count).for_each(|number| {
+                    index.number(key(number), number as u32);
+                });
+            }
             self.index = Some(index);
         }
         self.index.get_or_insert(Index::ByHash(Numbers::default()))
@@ -74,19 +76,20 @@ impl Combinations {
             return (0..rows as u32).collect();
         }
         let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
-        let keys = packed(&slices, &self.sizes, rows);
+        let sizes = self.sizes.clone();
+        let key = packed(&slices, &sizes);
         let mut count = self.count as u32;
         let mut fresh = Vec::new();
         let index = self.index();
-        let number = |(row, key): (usize, u128)| {
-            let number = index.number(key, count);
+        let number = |row: usize| {
+            let number = index.number(key(row), count);
             if number == count {
                 count += 1;
                 fresh.push(row);
             }
             number
         };
-        let numbers = keys.into_iter().enumerate().map(number).collect();
+        let numbers = (0..rows).map(number).collect();
         for (all, more) in self.columns.iter_mut().zip(&columns) {
             all.extend(fresh.iter().map(|row| more[*row]));
         }
@@ -96,18 +99,23 @@ impl Combinations {
 
     /// The number of each row's combination, or [`NO_COMBINATION`].
     pub(super) fn find(&mut self, columns: &[&[u64]], rows: usize) -> Vec<u32> {
-        let keys = packed(columns, &self.sizes, rows);
+        // The read that brought the combinations, asked for them again.
+        if rows == self.count && self.columns.iter().zip(columns).all(|(own, codes)| own == codes) {
+            return (0..rows as u32).collect();
+        }
+        let sizes = self.sizes.clone();
+        let key = packed(columns, &sizes);
         let index = self.index();
-        keys.into_iter().map(|key| index.find(key)).collect()
+        (0..rows).map(|row| index.find(key(row))).collect()
     }
 
     /// The numbers of the combinations that have certain codes in some of the keys, by these codes as [`packed`].
     pub(super) fn by_part(&self, keys: &[usize]) -> HashMap<u128, Vec<u32>, foldhash::fast::RandomState> {
         let columns: Vec<&[u64]> = keys.iter().map(|k| self.columns[*k].as_slice()).collect();
         let mut found: HashMap<u128, Vec<u32>, _> = HashMap::default();
-        for (number, key) in packed(&columns, &self.sizes_of(keys), self.count).into_iter().enumerate() {
-            found.entry(key).or_default().push(number as u32);
-        }
+        let sizes = self.sizes_of(keys);
+        let key = packed(&columns, &sizes);
+        (0..self.count).for_each(|number| found.entry(key(number)).or_default().push(number as u32));
         found
     }
 

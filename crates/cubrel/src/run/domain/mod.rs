@@ -167,6 +167,10 @@ impl GroupCells {
                 None => vec![*null; rows],
             });
             let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
+            if outer.is_empty() && !only_null {
+                classes.iter().for_each(|class| self.lists[*class as usize].extend_from_slice(&numbers));
+                continue;
+            }
             let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
             let classes = Outside::new(representatives, &dims, classes, &outer, rows);
             self.give(&classes, &numbers, only_null);
@@ -205,9 +209,8 @@ impl Outside {
             dims.iter().map(|d| cells.iter().map(|c| frame.dims[*d].codes[*c as usize]).collect()).collect();
         let largest = |(a, b): (&Vec<u64>, &Vec<u64>)| a.iter().chain(b).max().copied().unwrap_or(0) + 1;
         let sizes: Vec<u64> = of_cells.iter().zip(columns).map(largest).collect();
-        let pack =
-            |columns: &[Vec<u64>], rows| packed(&columns.iter().map(Vec::as_slice).collect::<Vec<_>>(), &sizes, rows);
-        let keys = pack(&of_cells, cells.len());
+        let slices: Vec<&[u64]> = of_cells.iter().map(Vec::as_slice).collect();
+        let keys: Vec<u128> = (0..cells.len()).map(packed(&slices, &sizes)).collect();
         let mut order: Vec<u32> = (0..cells.len() as u32).collect();
         order.sort_by_key(|i| keys[*i as usize]);
         let mut known: HashMap<u128, (u32, u32), foldhash::fast::RandomState> = Default::default();
@@ -216,7 +219,9 @@ impl Outside {
             range.1 = place as u32 + 1;
         }
         cells = order.iter().map(|i| cells[*i as usize]).collect();
-        let of_row = pack(columns, rows).iter().map(|key| known.get(key).copied().unwrap_or_default()).collect();
+        let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
+        let key = packed(&slices, &sizes);
+        let of_row = (0..rows).map(|row| known.get(&key(row)).copied().unwrap_or_default()).collect();
         Outside { cells, of_row }
     }
 

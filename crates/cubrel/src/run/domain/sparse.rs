@@ -108,7 +108,8 @@ impl Matching {
         } else if fixed.is_empty() {
             Matching::Any
         } else {
-            let keys = packed(&columns, &group.combinations.sizes_of(&fixed), rows);
+            let sizes = group.combinations.sizes_of(&fixed);
+            let keys = (0..rows).map(packed(&columns, &sizes)).collect();
             Matching::Part(keys, group.combinations.by_part(&fixed))
         }
     }
@@ -153,12 +154,12 @@ fn take_all(
         _ => None,
     });
     let Some(numbers) = numbers.collect::<Option<Vec<_>>>() else { return false };
-    let there = |row: &usize| numbers.iter().all(|numbers| numbers[*row] != NO_COMBINATION);
-    let rows: Vec<usize> = (0..support.rows()).filter(there).collect();
+    let there = |row: &u32| numbers.iter().all(|numbers| numbers[*row as usize] != NO_COMBINATION);
+    let rows: Vec<u32> = (0..support.rows() as u32).filter(there).collect();
     cells.0.resize(cells.0.len() + rows.len(), 0);
     for ((group, plan), numbers) in groups.iter().zip(&domain.groups).zip(numbers) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[*key].extend(rows.iter().map(|row| codes[numbers[*row] as usize]));
+            cells.1[*key].extend(rows.iter().map(|row| codes[numbers[*row as usize] as usize]));
         }
     }
     true

@@ -104,6 +104,12 @@ fn slices(columns: &[Vec<u64>]) -> Vec<&[u64]> {
     columns.iter().map(Vec::as_slice).collect()
 }
 
+/// What [`distinct`] gives where all are.
+fn identity(rows: usize) -> (Vec<u32>, Vec<u32>) {
+    let all: Vec<u32> = (0..rows as u32).collect();
+    (all.clone(), all)
+}
+
 fn gathered(codes: &[u64], rows: &[u32]) -> Vec<u64> {
     rows.iter().map(|row| codes[*row as usize]).collect()
 }
@@ -117,7 +123,11 @@ pub(super) fn arrange(
     ranks: &[Ranks],
 ) -> Result<Arranged, RunError> {
     let axes = &lines.codes[..plan.row_axes];
-    let (row_of, first) = distinct(&slices(axes), lines.len());
+    let (row_of, first) = if lines.are_distinct() && plan.row_axes == plan.axes.len() {
+        identity(lines.len())
+    } else {
+        distinct(&slices(axes), lines.len())
+    };
     let axes = axes.iter().map(|codes| gathered(codes, &first)).collect();
     let keep = vec![true; first.len()];
     let mut arranged = Arranged { axes, keep, row_of, dropped: Vec::new(), verdicts: HashMap::new() };
@@ -157,7 +167,11 @@ impl Arranged {
     fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
         let codes: Vec<Vec<u64>> = judge.columns.iter().map(|a| gathered(&self.axes[*a], &judged)).collect();
-        let (class_of, first) = distinct(&slices(&codes), judged.len());
+        let (class_of, first) = if judge.columns.len() == self.axes.len() {
+            identity(judged.len())
+        } else {
+            distinct(&slices(&codes), judged.len())
+        };
         let dims = judge.columns.iter().zip(&codes).filter_map(|(axis, codes)| {
             let column = plan.axes[*axis].column()?;
             Some(KeyColumn::of_codes(gathered(codes, &first), Key::Column(column)))

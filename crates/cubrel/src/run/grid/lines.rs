@@ -82,6 +82,11 @@ impl Lines {
         self.count
     }
 
+    /// Whether no two lines have the same codes on all axes.
+    pub(super) fn are_distinct(&self) -> bool {
+        self.pieces.len() <= 1
+    }
+
     /// The values of the items on one line.
     pub(super) fn figures(&self, line: usize) -> impl Iterator<Item = Value> {
         let piece = self.pieces.partition_point(|p| p.start <= line).checked_sub(1).map(|p| &self.pieces[p]);
@@ -103,11 +108,11 @@ impl Lines {
             // Without axes there is one line, whatever is in it.
             if plan.with_empty || alone { Ok(None) } else { executor.supports(&part.items) }
         })?;
-        let fixed = |line: &mut [u64], _: usize| line.fill(TOTAL);
-        self.take(executor, part, &expanded.frame, base.dims.len(), plan.with_empty || alone, fixed)
+        self.take(executor, part, &expanded.frame, base.dims.len(), plan.with_empty || alone, |_, _| TOTAL)
     }
 
-    /// Takes the cells of a frame that show, or all; `fixed` gives the codes of axes that are no dimensions of the part.
+    /// Takes the cells of a frame that show, or all; `fixed` gives the code of an axis that is no dimension of the part
+    /// in a cell.
     pub(super) fn take(
         &mut self,
         executor: &Executor<'_>,
@@ -115,7 +120,7 @@ impl Lines {
         frame: &Frame,
         first: usize,
         all: bool,
-        fixed: impl Fn(&mut [u64], usize),
+        fixed: impl Fn(usize, usize) -> u64,
     ) -> Result<(), RunError> {
         let mut items = Vec::new();
         for item in &part.items {
@@ -126,17 +131,17 @@ impl Lines {
         if cells.is_empty() {
             return Ok(());
         }
-        let mut line = vec![TOTAL; self.codes.len()];
-        for cell in &cells {
-            let cell = *cell as usize;
-            fixed(&mut line, cell);
-            for (i, axis) in part.axes.iter().enumerate() {
-                line[*axis] = frame.dims[first + i].codes[cell];
+        for (axis, codes) in self.codes.iter_mut().enumerate() {
+            let dim = part.axes.iter().position(|a| *a == axis);
+            let reading = part.readings.iter().find(|(a, _)| *a == axis);
+            match (dim, reading) {
+                (Some(dim), _) => {
+                    let of_cell = &frame.dims[first + dim].codes;
+                    codes.extend(cells.iter().map(|cell| of_cell[*cell as usize]));
+                }
+                (None, Some((_, reading))) => codes.resize(codes.len() + cells.len(), *reading),
+                (None, None) => codes.extend(cells.iter().map(|cell| fixed(axis, *cell as usize))),
             }
-            for (axis, reading) in &part.readings {
-                line[*axis] = *reading;
-            }
-            self.codes.iter_mut().zip(&line).for_each(|(column, code)| column.push(*code));
         }
         let all_show = cells.len() == frame.cells;
         let shown = |(c, ty): (Cells, Type)| (if all_show { c.values } else { c.values.gather(&cells) }, ty);

@@ -46,11 +46,12 @@ pub(super) fn evaluate(
     for part in &others.parts {
         let with_null = null_groups(executor, plan, part, &held)?;
         let expanded = expand(executor, &part.domain, &outer, &with_null, || Ok(None))?;
-        let fixed = |line: &mut [u64], cell: usize| {
-            line.fill(TOTAL);
-            others.rest.iter().for_each(|a| line[*a] = OTHERS);
-            let key = keys[expanded.parents[cell] as usize];
-            others.within.iter().zip(key).for_each(|(a, code)| line[*a] = *code);
+        let fixed = |axis: usize, cell: usize| {
+            if others.rest.contains(&axis) {
+                return OTHERS;
+            }
+            let place = others.within.iter().position(|a| *a == axis);
+            place.map_or(TOTAL, |place| keys[expanded.parents[cell] as usize][place])
         };
         lines.take(executor, part, &expanded.frame, outer.dims.len(), plan.with_empty, fixed)?;
     }
