@@ -30,6 +30,6 @@ pub mod store;
 pub mod value;
 
 pub use formula::source::{Diagnostic, Severity};
-pub use handle::{Builder, Error, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
+pub use handle::{Builder, Error, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
 pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine};
 pub use value::{Type, Value};

@@ -1,8 +1,9 @@
 //! Who asks, and with which parameters: what every command that takes a query has.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
-use cubrel::{QueryOptions, Value};
+use cubrel::{Limits, QueryOptions, Value};
 
 use super::Failure;
 use crate::Global;
@@ -19,6 +20,15 @@ pub struct Asked {
     /// Who asks: what `user()` gives
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
+    /// Give up after so many seconds
+    #[arg(long, value_name = "SECONDS")]
+    time_limit: Option<f64>,
+    /// Give up where more cells are needed
+    #[arg(long, value_name = "N")]
+    cell_limit: Option<usize>,
+    /// Give up where groups or cells take more, such as `2 GiB`
+    #[arg(long, value_name = "BYTES")]
+    memory_limit: Option<String>,
 }
 
 impl Asked {
@@ -29,7 +39,22 @@ impl Asked {
             today: global.today,
             roles: self.roles.clone(),
             user: self.user.clone(),
+            limits: self.limits()?,
         })
+    }
+
+    fn limits(&self) -> Result<Limits, Failure> {
+        let time = self.time_limit.map(|seconds| {
+            let wrong =
+                || Failure::Other(format!("`{seconds}` is no time"), "write seconds: `--time-limit 2.5`".into());
+            Duration::try_from_secs_f64(seconds).map_err(|_| wrong())
+        });
+        let memory = self.memory_limit.as_deref().map(|text| {
+            let wrong =
+                || Failure::Other(format!("`{text}` is no number of bytes"), "write `2 GiB` or `500 MB`".into());
+            cubrel::model::memory_bytes(text).ok_or_else(wrong)
+        });
+        Ok(Limits { time: time.transpose()?, cells: self.cell_limit, memory: memory.transpose()? })
     }
 }
 

@@ -3,41 +3,85 @@
 use std::path::{Path, PathBuf};
 
 use cubrel::Model;
+use cubrel::insight::rival::{Contest, compared};
 use serde_json::json;
 
+use super::asked::Asked;
 use super::{Done, Failure, refresh_options};
 use crate::Global;
 use crate::output::progress::Progress;
-use crate::output::sizes;
 use crate::output::{Format, Output};
+use crate::output::{rivals, sizes};
 
 /// Arguments of `compare`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json"
+    after_help = "Examples:\n  cubrel compare --measure best_month --with 'max(net_revenue per (calendar.year, calendar.month))' --by route.name\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nExit code 1: the numbers differ."
 )]
 pub struct Args {
     /// One model
-    #[arg(value_name = "A")]
-    a: PathBuf,
+    #[arg(value_name = "A", requires = "b", required_unless_present = "measure", conflicts_with = "measure")]
+    a: Option<PathBuf>,
     /// Another model
-    #[arg(value_name = "B")]
-    b: PathBuf,
-    /// What their columns weigh
-    #[arg(long, required = true)]
+    #[arg(value_name = "B", requires = "sizes")]
+    b: Option<PathBuf>,
+    /// What the columns of two models weigh
+    #[arg(long)]
     sizes: bool,
+    /// A measure, or any formula
+    #[arg(long, value_name = "MEASURE", requires = "with")]
+    measure: Option<String>,
+    /// The formula to hold against it
+    #[arg(long, value_name = "FORMULA", requires = "measure")]
+    with: Option<String>,
+    /// The axes on whose cells and totals the numbers have to be the same
+    #[arg(long, value_name = "COLUMNS", requires = "measure")]
+    by: Option<String>,
+    /// A filter on both
+    #[arg(long = "where", value_name = "FILTER", requires = "measure")]
+    filter: Option<String>,
+    /// How many warm runs of each
+    #[arg(long, default_value_t = 7, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    runs: u64,
+    #[command(flatten)]
+    asked: Asked,
 }
 
-/// Shows two models side by side.
+/// Shows two formulas or two models side by side.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    match (&args.measure, &args.with, &args.a, &args.b) {
+        (Some(measure), Some(with), ..) => formulas(args, measure, with, global, out),
+        (_, _, Some(a), Some(b)) => models(a, b, global, out),
+        _ => Err(Failure::Other("there is nothing to compare".into(), "see `cubrel compare --help`".into())),
+    }
+}
+
+fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut Output) -> Done {
+    let model = super::open(global)?;
+    let contest = Contest {
+        measure: measure.into(),
+        with: with.into(),
+        by: args.by.clone().unwrap_or_default(),
+        filter: args.filter.clone().unwrap_or_default(),
+    };
+    let rival = compared(&model, &contest, &args.asked.options(global)?, args.runs as usize)?;
+    match out.format() {
+        Format::Json => out.json(&json!(rival))?,
+        Format::Csv => rivals::costs(&contest, &rival, false).write_csv(out)?,
+        _ => rivals::show(&contest, &rival, out)?,
+    }
+    Ok(u8::from(rival.differing > 0))
+}
+
+fn models(a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
     let open = |path: &Path| {
         let progress = Progress::new(global);
         let (model, _) = Model::open_with(path, &refresh_options(global), &progress)?;
         progress.finish();
         Ok::<_, Failure>(model.sizes())
     };
-    let (a, b) = (open(&args.a)?, open(&args.b)?);
-    let names = [args.a.display().to_string(), args.b.display().to_string()];
+    let names = [a.display().to_string(), b.display().to_string()];
+    let (a, b) = (open(a)?, open(b)?);
     let table = |human| sizes::differences([names[0].as_str(), names[1].as_str()], &a, &b, human);
     match out.format() {
         Format::Json => out.json(&json!({"a": a, "b": b}))?,

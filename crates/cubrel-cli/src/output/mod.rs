@@ -3,6 +3,7 @@
 pub mod grid;
 pub mod problems;
 pub mod progress;
+pub mod rivals;
 pub mod sizes;
 pub mod text;
 pub mod times;

@@ -29,7 +29,8 @@ pub fn show(timed: &Timed, out: &mut Output) -> Result<(), Failure> {
     Ok(())
 }
 
-fn ms(x: f64) -> String {
+/// Milliseconds in three digits.
+pub fn ms(x: f64) -> String {
     if x < 10.0 {
         format!("{x:.2}")
     } else if x < 100.0 {

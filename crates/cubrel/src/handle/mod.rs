@@ -20,7 +20,7 @@ use crate::store::Store;
 use crate::store::proof::Damage;
 
 pub use builder::Builder;
-pub use query::{Query, QueryOptions};
+pub use query::{Limits, Query, QueryOptions};
 pub use refresh::{RefreshOptions, RefreshReport, Unmatched};
 
 /// Why something could not be done.

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use arrow_array::RecordBatch;
 use arrow_schema::{Field, Schema as ArrowSchema};
@@ -26,6 +27,29 @@ pub struct QueryOptions {
     pub roles: Vec<String>,
     /// Who asks: what `user()` gives.
     pub user: Option<String>,
+    /// When to give up.
+    pub limits: Limits,
+}
+
+/// What a query may take; whatever is not said is not limited, but for cells.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// How long each run may take.
+    pub time: Option<Duration>,
+    /// How many cells it may have, those inside a `per` included; by default fifty million.
+    pub cells: Option<usize>,
+    /// How many bytes the groups of one read, or the cells of one grid, may take.
+    pub memory: Option<u64>,
+}
+
+impl Limits {
+    /// As a run takes them; time counts from now.
+    pub fn options(&self) -> Options {
+        let mut options = Options { max_bytes: self.memory, ..Options::default() };
+        options.deadline = self.time.and_then(|time| Instant::now().checked_add(time));
+        options.max_cells = self.cells.unwrap_or(options.max_cells);
+        options
+    }
 }
 
 /// A query that has been checked and planned; it can be run any number of times.
@@ -35,6 +59,7 @@ pub struct Query {
     plan: Arc<QueryPlan>,
     /// What the roles of who asks leave of the data.
     restricted: Option<Arc<Store>>,
+    limits: Limits,
 }
 
 impl Model {
@@ -54,7 +79,7 @@ impl Query {
         let (settings, restricted) = model.asked_by(options)?;
         let source = Source::new("query", text);
         let plan = plan(model.schema(), &settings, &source)?;
-        Ok(Query { model: model.clone(), plan: Arc::new(plan), restricted })
+        Ok(Query { model: model.clone(), plan: Arc::new(plan), restricted, limits: options.limits })
     }
 
     /// Its plan.
@@ -82,7 +107,7 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run(&self) -> Result<Grid, Error> {
-        Ok(self.run_with(&Options::default())?.0)
+        Ok(self.run_with(&self.limits.options())?.0)
     }
 
     /// Runs it in a given way, and tells what that cost.

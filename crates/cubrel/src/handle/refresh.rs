@@ -330,26 +330,14 @@ fn stored_bytes(stored: &Stored) -> u64 {
     columns.map(|(_, c)| c.heap_bytes()).map(|(codes, dictionary)| (codes + dictionary) as u64).sum()
 }
 
-/// `2 GiB` as bytes.
+/// What the model allows a refresh.
 fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     let Some(text) = &document.file.model.memory else {
         return Ok(None);
     };
-    let (number, unit) =
-        text.trim().split_at(text.trim().find(|c: char| !c.is_ascii_digit()).unwrap_or(text.trim().len()));
-    let factor = match unit.trim().to_ascii_lowercase().as_str() {
-        "" | "b" => Some(1u64),
-        "kib" => Some(1 << 10),
-        "mib" => Some(1 << 20),
-        "gib" => Some(1 << 30),
-        "kb" => Some(1000),
-        "mb" => Some(1_000_000),
-        "gb" => Some(1_000_000_000),
-        _ => None,
-    };
-    match (number.parse::<u64>().ok(), factor) {
-        (Some(n), Some(factor)) => Ok(Some(n.saturating_mul(factor))),
-        _ => {
+    match crate::model::memory_bytes(text) {
+        Some(bytes) => Ok(Some(bytes)),
+        None => {
             let problem =
                 document.problem(Problem::Model, "model.memory", format!("`{text}` is not an amount of memory"));
             Err(Error::Problems(vec![problem.help("write it as `2 GiB` or `500 MB`")]))

@@ -1,6 +1,7 @@
 //! A first model from files, why a number is what it is, and where time and bytes go.
 
 pub mod draft;
+pub mod rival;
 pub mod sizes;
 pub mod suppose;
 pub mod timed;

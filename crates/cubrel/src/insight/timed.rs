@@ -10,7 +10,6 @@ use crate::formula::schema::Schema;
 use crate::formula::source::Source;
 use crate::plan::query::QueryPlan;
 use crate::plan::{Assembly, Bound, Domain, Leaf, Read, print};
-use crate::run::Options;
 use crate::run::assemble::part_key;
 use crate::run::grid::RunProfile;
 use crate::{Error, Grid, Model, Query, QueryOptions};
@@ -46,6 +45,14 @@ pub struct Warm {
     pub min_ms: f64,
     /// The slowest.
     pub max_ms: f64,
+}
+
+impl Warm {
+    /// Of times in ascending order, of which there is at least one.
+    pub(super) fn of(times: &[Duration]) -> Warm {
+        let at = |i: usize| times.get(i).map_or(0.0, |time| ms(*time));
+        Warm { runs: times.len(), median_ms: at(times.len() / 2), min_ms: at(0), max_ms: at(times.len() - 1) }
+    }
 }
 
 /// What a node of the tree is.
@@ -126,24 +133,22 @@ fn ms(d: Duration) -> f64 {
 /// # Errors
 /// When it cannot be planned or run.
 pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
-    let options = Options::default();
+    let run = |query: &Query| query.run_with(&query_options.limits.options());
     let start = Instant::now();
     let query = model.query_with(text, query_options)?;
-    let (mut grid, first) = query.run_with(&options)?;
+    let (mut grid, first) = run(&query)?;
     let cold = start.elapsed();
     let mut done: Vec<(Duration, RunProfile)> = Vec::new();
     for _ in 0..runs.max(1) {
         let start = Instant::now();
-        let (result, profile) = query.run_with(&options)?;
+        let (result, profile) = run(&query)?;
         done.push((start.elapsed(), profile));
         grid = result;
     }
     drop(first);
     done.sort_by_key(|(d, _)| *d);
-    let times: Vec<f64> = done.iter().map(|(d, _)| ms(*d)).collect();
-    let (median, profile) = &done[done.len() / 2];
-    let warm = Warm { runs: times.len(), median_ms: ms(*median), min_ms: times[0], max_ms: times[times.len() - 1] };
-    let tree = tree(model.schema(), &query, profile);
+    let warm = Warm::of(&done.iter().map(|(d, _)| *d).collect::<Vec<_>>());
+    let tree = tree(model.schema(), &query, &done[done.len() / 2].1);
     let advice = advice(&tree);
     Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
 }
@@ -171,7 +176,7 @@ pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
         .collect())
 }
 
-fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
+pub(super) fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
     let query_plan = query.query_plan();
     let mut growing = Growing { schema, reads: query_plan.reads(), profile, shown: HashSet::new() };
     let plan = match query_plan {

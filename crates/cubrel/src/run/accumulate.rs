@@ -29,6 +29,20 @@ pub struct Spec {
     pub nullable: bool,
 }
 
+impl Spec {
+    /// What one group takes at least.
+    pub fn bytes_per_group(&self) -> u64 {
+        use AggregateKind::*;
+        match self.kind {
+            Rows | Count => 8,
+            Sum | Avg => 16,
+            CountDistinct => self.coded.as_ref().map_or(16, |c| (c.domain() / 8).min(16)),
+            Min | Max | Single if self.coded.is_some() => 8,
+            _ => 32,
+        }
+    }
+}
+
 /// One batch for an aggregate.
 pub enum Input<'a> {
     /// Rows are only counted.
@@ -634,9 +648,9 @@ impl Accumulator {
     }
 }
 
-/// The largest of some codes is what the smallest of their complements is.
+/// The largest of some codes is what the smallest of their complements is. No complement is [`NONE`].
 fn turned(code: u64, max: bool) -> u64 {
-    if max { !code } else { code }
+    if max { NONE - 1 - code } else { code }
 }
 
 fn keep_extreme(best: &mut Value, value: Value, max: bool) {

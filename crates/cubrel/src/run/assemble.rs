@@ -34,6 +34,9 @@ pub struct ReadProfile {
     pub stats: ReadStats,
 }
 
+/// What a cell takes at least: codes on two axes, its place in a read, a value, and a line.
+const CELL_BYTES: u64 = 64;
+
 /// Results by read and by values from outside.
 type Done = HashMap<(usize, Vec<Held>), Arc<ReadResult>>;
 /// Cells, and the result of a read that is for them.
@@ -93,7 +96,7 @@ impl<'a> Executor<'a> {
                 "this needs {cells} cells, more than the limit of {most}: filter, or use fewer axes"
             )));
         }
-        Ok(())
+        self.options.check_bytes(cells as u64 * CELL_BYTES, || format!("{cells} cells"))
     }
 
     /// The result of a read for given values from outside.

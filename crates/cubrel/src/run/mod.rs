@@ -44,6 +44,8 @@ pub struct Options {
     pub runs: Runs,
     /// Cells that a query may have, those inside a `per` included.
     pub max_cells: usize,
+    /// Bytes that one read's groups, or one set of cells, may take; by default as much as there is.
+    pub max_bytes: Option<u64>,
     /// When a query has to give up.
     pub deadline: Option<Instant>,
     /// Set from outside to end a query.
@@ -72,6 +74,7 @@ impl Default for Options {
             one_thread: false,
             runs: Runs::WhereShort,
             max_cells: 50_000_000,
+            max_bytes: None,
             deadline: None,
             cancelled: Arc::default(),
         }
@@ -88,10 +91,35 @@ impl Options {
             return Err(RunError::Cancelled);
         }
         match self.deadline {
-            Some(deadline) if Instant::now() > deadline => Err(RunError::Limit("the time limit was reached".into())),
+            Some(deadline) if Instant::now() > deadline => {
+                Err(RunError::Limit("the limit on time was reached: filter, or use fewer axes".into()))
+            }
             _ => Ok(()),
         }
     }
+
+    /// Whether so many bytes are allowed for what is named.
+    ///
+    /// # Errors
+    /// When they are not.
+    pub fn check_bytes(&self, bytes: u64, what: impl FnOnce() -> String) -> Result<(), RunError> {
+        match self.max_bytes {
+            Some(most) if bytes > most => Err(RunError::Limit(format!(
+                "{} take {} bytes, more than the limit on memory of {}: filter, or group by fewer columns",
+                what(),
+                with_commas(bytes),
+                with_commas(most)
+            ))),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn with_commas(n: u64) -> String {
+    let digits = n.to_string();
+    let parts: Vec<&str> =
+        digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
+    parts.join(",")
 }
 
 /// Why a query has no result.

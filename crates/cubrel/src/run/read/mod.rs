@@ -64,6 +64,8 @@ pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options)
     let rows = tables.rows(read.table);
     let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
     let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
+    let copies = rows.div_ceil(part_rows).max(1) + 1;
+    prepared.check_room(prepared.groups * copies, options)?;
     let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
     let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
     let done: Vec<Part> = if parts.len() > 1 && !options.one_thread {
@@ -299,6 +301,7 @@ impl Prepared<'_> {
                         most.min(to - start),
                         in_runs.then_some(&feeds.columns),
                         &feeds.places,
+                        options,
                         &mut part,
                     )?;
                     // Rows are gone through twice where aggregates are fed in both ways.
@@ -311,6 +314,14 @@ impl Prepared<'_> {
             at = to;
         }
         Ok(part)
+    }
+
+    /// Whether so many groups are allowed.
+    fn check_room(&self, groups: usize, options: &Options) -> Result<(), RunError> {
+        let per_group: u64 = self.aggregates.iter().map(|(spec, _)| spec.bytes_per_group()).sum();
+        options.check_bytes(groups as u64 * (per_group + 1), || {
+            format!("the {groups} groups that {} is read by", self.tables.schema.table(self.table).name)
+        })
     }
 
     /// Which aggregates of a segment are fed with runs of rows, and which row by row.
@@ -392,6 +403,7 @@ impl Prepared<'_> {
         len: usize,
         in_runs: Option<&BTreeSet<u32>>,
         feeds: &[usize],
+        options: &Options,
         part: &mut Part,
     ) -> Result<u64, RunError> {
         let mut batch = Batch::new(self.tables, self.table, start, len);
@@ -402,7 +414,7 @@ impl Prepared<'_> {
         let passed = if self.dense {
             self.dense_groups(&batch, &all, &mut part.scratch)
         } else {
-            self.hashed_groups(&batch, &all, part)
+            self.hashed_groups(&batch, &all, options, part)
         };
         let (positions, groups) = passed?;
         let positions = positions.as_deref().unwrap_or(&all);
@@ -543,7 +555,13 @@ impl Prepared<'_> {
         Ok(())
     }
 
-    fn hashed_groups(&self, batch: &Batch<'_>, all: &[u32], part: &mut Part) -> Result<Passed, RunError> {
+    fn hashed_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+        options: &Options,
+        part: &mut Part,
+    ) -> Result<Passed, RunError> {
         let (mut positions, mut keys) = self.passing(batch, all)?;
         for bridge in &self.bridges {
             bridge.spread(self.tables, batch, &mut positions, &mut keys);
@@ -557,6 +575,7 @@ impl Prepared<'_> {
                 })
             })
             .collect();
+        self.check_room(part.keys.len(), options)?;
         part.seen.resize(part.keys.len(), false);
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
         Ok((Some(positions), Some(groups)))
