@@ -638,3 +638,46 @@ fn results_leave_as_lines_of_json_arrow_and_parquet() {
     let refused = demo(&["size", "--format", "arrow"]);
     assert_eq!(refused.status.code(), Some(2));
 }
+
+#[test]
+fn two_formulas_are_held_against_each_other_cell_by_cell() {
+    let guarded = "if(passengers_carried = 0, null, net_revenue / passengers_carried)";
+    let same = ["compare", "--measure", "fare_per_passenger", "--with", guarded, "--by", "route.name", "--runs", "2"];
+    let text = stdout(&demo(&same));
+    assert!(text.starts_with("the same numbers in all 17 cells, totals included"), "{text}");
+    let mut machine = same.to_vec();
+    machine.extend(["--format", "json"]);
+    let found = json(&machine);
+    assert_eq!((&found["cells"], &found["differing"]), (&Json::from(17), &Json::from(0)));
+    assert_eq!((&found["measure"]["runs"], &found["measure"]["rows_read"]), (&Json::from(2), &Json::from(30016)));
+
+    // Right on the lines, wrong on the total: what a sum of rounded figures is.
+    let other = demo(&["compare", "--measure", "bookings", "--with", "max(bookings per route.name)", "--by", "route.name"]);
+    assert_eq!(other.status.code(), Some(1));
+    let text = String::from_utf8(other.stdout).unwrap();
+    assert!(text.starts_with("other numbers in 1 of 17 cells, totals included"), "{text}");
+    assert!(text.contains("\ntotal "), "{text}");
+
+    let wrong = demo(&["compare", "--measure", "net_revenu", "--with", "bookings"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("net_revenue"));
+}
+
+#[test]
+fn a_query_gives_up_at_its_limits() {
+    let grid = "grid net_revenue by customer.id split by calendar.month";
+    for (option, value, message) in [
+        ("--cell-limit", "1000", "more than the limit of 1000"),
+        ("--memory-limit", "10 KiB", "more than the limit on memory of 10,240"),
+        ("--time-limit", "0", "the limit on time was reached"),
+        ("--time-limit", "-1", "`-1` is no time"),
+        ("--memory-limit", "much", "`much` is no number of bytes"),
+    ] {
+        let refused = demo(&["query", grid, &format!("{option}={value}")]);
+        assert_eq!(refused.status.code(), Some(2), "{option} {value}");
+        let said = String::from_utf8_lossy(&refused.stderr).to_string();
+        assert!(said.contains(message) && refused.stdout.is_empty(), "{option} {value}: {said}");
+    }
+    let within = ["query", "grid bookings", "--cell-limit=10", "--memory-limit", "1 MiB", "--time-limit", "3600"];
+    assert!(demo(&within).status.success());
+}

@@ -149,7 +149,8 @@ pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usiz
     done.sort_by_key(|(d, _)| *d);
     let warm = Warm::of(&done.iter().map(|(d, _)| *d).collect::<Vec<_>>());
     let tree = tree(model.schema(), &query, &done[done.len() / 2].1);
-    let advice = advice(&tree);
+    let mut advice = advice(&tree);
+    advice.extend(super::advice::proven(model, text, query_options)?.iter().map(|proven| proven.text()));
     Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
 }
 

@@ -1,0 +1,251 @@
+//! Formulas that give the same and cost less: written in another way, tried on the same cells, and measured. What does not
+//! hold in every cell and total, or is hardly faster, is not shown.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use super::rival::{Contest, compared};
+use crate::formula::ast::{Aggregate, BinaryOp, Expr, ExprKind, Query, Target};
+use crate::formula::parser;
+use crate::formula::source::{Source, Span};
+use crate::value::Value;
+use crate::{Error, Model, QueryOptions};
+
+/// Rewritings are tried for so many parts of a query.
+const MOST: usize = 6;
+/// Runs of each.
+const RUNS: usize = 3;
+/// Less is not worth the trouble: so many times as fast,
+const GAIN: f64 = 1.2;
+/// and so many milliseconds less.
+const SAVED_MS: f64 = 0.2;
+
+/// A formula that can be written so that it costs less.
+#[derive(Clone, Debug, Serialize)]
+pub struct Proven {
+    /// The measure, or the item as it is written.
+    pub formula: String,
+    /// What to write instead.
+    pub instead: String,
+    /// Why that is the same.
+    pub why: String,
+    /// The cells and totals in which it was.
+    pub cells: usize,
+    /// What it took.
+    pub before_ms: f64,
+    /// What the other way takes.
+    pub after_ms: f64,
+}
+
+impl Proven {
+    /// In a sentence.
+    pub fn text(&self) -> String {
+        format!(
+            "`{}`: write `{}` instead; {}. Tried: the same in all {} cells and totals of this grid, {:.2} ms in place of {:.2}.",
+            self.formula,
+            self.instead.split_whitespace().collect::<Vec<_>>().join(" "),
+            self.why,
+            self.cells,
+            self.after_ms,
+            self.before_ms
+        )
+    }
+}
+
+/// What could be written otherwise in the items of a grid and the measures that they use, each tried on the grid's cells.
+///
+/// # Errors
+/// When the query cannot be planned or run.
+pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<Proven>, Error> {
+    let source = Source::new("query", text);
+    let (query, problems) = parser::query(&source);
+    let Some(query) = query.filter(|q| problems.is_empty() && !q.records && q.measures.is_empty()) else {
+        return Ok(Vec::new());
+    };
+    let targets: Vec<&str> = query.by.iter().chain(&query.split).map(|t| source.slice(t.span())).collect();
+    let filter = query.filter.as_ref().map_or("", |f| source.slice(f.span));
+    let mut found = Vec::new();
+    for (name, formula) in formulas(model, &source, &query) {
+        for (instead, why) in rewritings(model, &formula) {
+            if found.len() == MOST {
+                return Ok(found);
+            }
+            let contest = Contest {
+                measure: formula.clone(),
+                with: instead.clone(),
+                by: targets.join(", "),
+                filter: filter.to_string(),
+            };
+            // What cannot be computed is no advice.
+            let Ok(tried) = compared(model, &contest, options, RUNS) else { continue };
+            let (before_ms, after_ms) = (tried.measure.warm.median_ms, tried.with.warm.median_ms);
+            if tried.differing == 0 && tried.speedup >= GAIN && before_ms - after_ms >= SAVED_MS {
+                let (formula, cells) = (name.clone(), tried.cells);
+                found.push(Proven { formula, instead, why: why.to_string(), cells, before_ms, after_ms });
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// The formulas of a query: its items, and all measures that they use.
+fn formulas(model: &Model, source: &Source, query: &Query) -> Vec<(String, String)> {
+    let measures = &model.document().file.measure;
+    let mut found: Vec<(String, String)> = Vec::new();
+    let mut known = BTreeSet::new();
+    let mut open: Vec<Expr> = Vec::new();
+    for item in &query.items {
+        if !matches!(item.expr.kind, ExprKind::Name(_)) {
+            let text = source.slice(item.expr.span).to_string();
+            found.push((text.clone(), text));
+        }
+        open.push(item.expr.clone());
+    }
+    while let Some(expr) = open.pop() {
+        expr.walk(&mut |e| {
+            let ExprKind::Name(name) = &e.kind else { return };
+            let Some(measure) = measures.get(&name.text).filter(|_| known.insert(name.text.clone())) else { return };
+            found.push((name.text.clone(), measure.formula.clone()));
+            open.push(parser::formula(&Source::new("measure", &measure.formula)).0);
+        });
+    }
+    found
+}
+
+/// A formula with one part of it written otherwise, and why that should be the same.
+fn rewritings(model: &Model, formula: &str) -> Vec<(String, &'static str)> {
+    let source: Arc<Source> = Source::new("formula", formula);
+    let (expr, problems) = parser::formula(&source);
+    let mut found = Vec::new();
+    if !problems.is_empty() {
+        return found;
+    }
+    expr.walk(&mut |e| {
+        let parts = [
+            unguarded(e).map(|inner| (format!("({})", source.slice(inner.span)), "division is safe by itself")),
+            row_wise(&source, e).map(|text| (text, "an aggregate goes through the rows of its table by itself")),
+            unfolded(e).map(|inner| (format!("({})", source.slice(inner.span)), "a sum of sums is one sum")),
+            counted(model, e).map(|table| (format!("rows({table})"), "a key has as many values as there are rows")),
+        ];
+        found.extend(parts.into_iter().flatten().map(|(part, why)| (replaced(formula, e.span, &part), why)));
+    });
+    found
+}
+
+fn replaced(text: &str, span: Span, part: &str) -> String {
+    if span.range() == (0..text.trim_end().len()) {
+        // The whole formula needs no parentheses.
+        let inner = part.strip_prefix('(').and_then(|p| p.strip_suffix(')'));
+        return inner.unwrap_or(part).to_string();
+    }
+    format!("{}{part}{}", &text[..span.range().start], &text[span.range().end..])
+}
+
+/// `if(b = 0, null, a / b)` and the like: the quotient.
+fn unguarded(e: &Expr) -> Option<&Expr> {
+    let (a, b) = match &e.kind {
+        ExprKind::Call(name, args) if name.text == "if" => match args.as_slice() {
+            [_, a, b] => (a, Some(b)),
+            _ => return None,
+        },
+        ExprKind::Case(None, arms, otherwise) if arms.len() == 1 => (&arms[0].1, otherwise.as_deref()),
+        _ => return None,
+    };
+    let is_null = |e: &Expr| matches!(e.kind, ExprKind::Literal(Value::Null));
+    let kept = match b {
+        None => a,
+        Some(b) if is_null(a) => b,
+        Some(b) if is_null(b) => a,
+        Some(_) => return None,
+    };
+    matches!(kept.kind, ExprKind::Binary(BinaryOp::Div, ..)).then_some(kept)
+}
+
+/// The aggregate of an `agg(x per table)` without a `where`, and the table.
+fn per_table(e: &Expr) -> Option<(&Aggregate, &str)> {
+    let ExprKind::Aggregate(aggregate) = &e.kind else { return None };
+    let per = aggregate.per.as_ref().filter(|per| per.filter.is_none() && per.of.is_none())?;
+    match per.targets.as_slice() {
+        [Target::Name(table)] if aggregate.args.len() == 1 && !aggregate.distinct => Some((aggregate, &table.text)),
+        _ => None,
+    }
+}
+
+/// `sum(sum(t.a) * single(t.b) per t)` as `sum(t.a * t.b)`.
+fn row_wise(source: &Source, e: &Expr) -> Option<String> {
+    let (aggregate, table) = per_table(e)?;
+    let body = &aggregate.args[0];
+    let mut inner: Vec<(Span, Span)> = Vec::new();
+    let mut plain = true;
+    body.walk_where(&mut |e| match &e.kind {
+        ExprKind::Aggregate(a) => {
+            let known = ["sum", "avg", "min", "max", "single"].contains(&a.name.text.as_str());
+            let column = |e: &Expr| matches!(&e.kind, ExprKind::Column(t, _) if t.text == table);
+            match a.args.as_slice() {
+                [only] if known && a.per.is_none() && !a.distinct && column(only) => inner.push((e.span, only.span)),
+                _ => plain = false,
+            }
+            false
+        }
+        ExprKind::Name(_) | ExprKind::Given(..) | ExprKind::Via(..) | ExprKind::BothWays(..) | ExprKind::Let(..) => {
+            plain = false;
+            false
+        }
+        _ => true,
+    });
+    if !plain || inner.is_empty() {
+        return None;
+    }
+    let (mut text, mut at) = (String::new(), body.span.range().start);
+    for (whole, column) in inner {
+        text += source.slice(Span::new(at, whole.range().start));
+        text += source.slice(column);
+        at = whole.range().end;
+    }
+    text += source.slice(Span::new(at, body.span.range().end));
+    Some(format!("{}({text})", aggregate.name.text))
+}
+
+/// `sum(x per table)`: x.
+fn unfolded(e: &Expr) -> Option<&Expr> {
+    let (aggregate, _) = per_table(e)?;
+    (aggregate.name.text == "sum").then(|| &aggregate.args[0])
+}
+
+/// `count(distinct t.key)`: the table.
+fn counted<'e>(model: &Model, e: &'e Expr) -> Option<&'e str> {
+    let ExprKind::Aggregate(a) = &e.kind else { return None };
+    let (true, "count", [Expr { kind: ExprKind::Column(table, column), .. }]) =
+        (a.distinct && a.per.is_none(), a.name.text.as_str(), a.args.as_slice())
+    else {
+        return None;
+    };
+    let section = model.document().file.table.get(&table.text)?;
+    (section.key.as_deref() == Some(column.text.as_str())).then_some(table.text.as_str())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_are_written_otherwise_where_they_stand() {
+        let model = Model::builder().build().unwrap_or_else(|e| panic!("{e}"));
+        let cases = [
+            ("if(b = 0, null, a / b)", vec!["a / b"]),
+            ("1 - case when b <> 0 then a / b end", vec!["1 - (a / b)"]),
+            ("if(b = 0, 0, a / b)", vec![]),
+            ("sum(net per route) * 2", vec!["(net) * 2"]),
+            ("sum(sum(t.a) * single(t.b) per t)", vec!["sum(t.a * t.b)", "sum(t.a) * single(t.b)"]),
+            ("max(min(t.a) - 1 per t)", vec!["max(t.a - 1)"]),
+            ("sum(sum(u.a) per t where t.b > 1)", vec![]),
+            ("avg(net per route)", vec![]),
+        ];
+        for (formula, expected) in cases {
+            let found: Vec<String> = rewritings(&model, formula).into_iter().map(|(text, _)| text).collect();
+            assert_eq!(found, expected, "{formula}");
+        }
+    }
+}
