@@ -652,7 +652,8 @@ fn two_formulas_are_held_against_each_other_cell_by_cell() {
     assert_eq!((&found["measure"]["runs"], &found["measure"]["rows_read"]), (&Json::from(2), &Json::from(30016)));
 
     // Right on the lines, wrong on the total: what a sum of rounded figures is.
-    let other = demo(&["compare", "--measure", "bookings", "--with", "max(bookings per route.name)", "--by", "route.name"]);
+    let other =
+        demo(&["compare", "--measure", "bookings", "--with", "max(bookings per route.name)", "--by", "route.name"]);
     assert_eq!(other.status.code(), Some(1));
     let text = String::from_utf8(other.stdout).unwrap();
     assert!(text.starts_with("other numbers in 1 of 17 cells, totals included"), "{text}");

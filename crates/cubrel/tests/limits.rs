@@ -15,9 +15,8 @@ const VESSELS: i64 = 3_000;
 
 /// Rows in runs by route, scattered over vessels.
 static MODEL: LazyLock<Model> = LazyLock::new(|| {
-    let rows: Vec<Vec<Value>> = (0..ROWS)
-        .map(|i| vec![Value::Int(i * 8 / ROWS), Value::Int(i * 7919 % VESSELS), Value::Int(i % 11)])
-        .collect();
+    let rows: Vec<Vec<Value>> =
+        (0..ROWS).map(|i| vec![Value::Int(i * 8 / ROWS), Value::Int(i * 7919 % VESSELS), Value::Int(i % 11)]).collect();
     let vessels: Vec<Vec<Value>> = (0..VESSELS).map(|i| vec![Value::Int(i), Value::Int(i % 7)]).collect();
     Model::builder()
         .rows("sailing", &[("route", Type::Int), ("vessel", Type::Int), ("fuel", Type::Int)], &rows)
@@ -60,7 +59,8 @@ fn what_stays_within_its_limits_is_not_touched_by_them() {
 #[test]
 fn a_query_can_be_ended_from_outside() {
     // A read for each different figure of a vessel: far longer than anybody waits here.
-    let text = "grid sum((let mine = fuel; rows(sailing) given (lift row, sailing.fuel * 100000 > mine)) per vessel) as x";
+    let text =
+        "grid sum((let mine = fuel; rows(sailing) given (lift row, sailing.fuel * 100000 > mine)) per vessel) as x";
     let options = Options::default();
     let cancelled = Arc::clone(&options.cancelled);
     let start = Instant::now();

@@ -152,7 +152,8 @@ fn in_turn(a: &Query, b: &Query, options: &QueryOptions, runs: usize) -> Result<
         Ok((start.elapsed(), profile))
     };
     let mut done = (Vec::new(), Vec::new());
-    (run(a)?, run(b)?);
+    run(a)?;
+    run(b)?;
     for _ in 0..runs.max(1) {
         done.0.push(run(a)?);
         done.1.push(run(b)?);

@@ -5,6 +5,7 @@
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
+//! * `first`: the first of many
 //! * `periods`: days under period edits, and aggregates over them
 //! * `sets`: what `top` and `bottom` choose
 //! * [`grid`]: lines, order, limits, totals
@@ -13,6 +14,7 @@ pub mod accumulate;
 pub mod anchors;
 pub mod assemble;
 pub mod domain;
+mod first;
 pub mod frame;
 pub mod grid;
 pub(crate) mod periods;

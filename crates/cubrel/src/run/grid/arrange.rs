@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use super::super::RunError;
 use super::super::anchors::Tables;
 use super::super::assemble::Executor;
+use super::super::first::First;
 use super::super::frame::{Frame, KeyColumn, KeyKind, distinct};
 use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::scalar::ScalarKind;
@@ -51,10 +52,13 @@ impl Ranks {
     }
 }
 
+/// The row belongs to no judged combination.
+const NOT_JUDGED: u32 = u32::MAX;
+
 /// What `order by` says of the row lines, or of their outer parts.
 struct Verdicts {
-    /// By row, which of the judged combinations it belongs to.
-    of_row: Vec<Option<u32>>,
+    /// By row, which of the judged combinations it belongs to, or [`NOT_JUDGED`].
+    of_row: Vec<u32>,
     /// By part of the order, a key for each combination.
     order: Vec<Vec<u64>>,
 }
@@ -123,13 +127,14 @@ pub(super) fn arrange(
     ranks: &[Ranks],
 ) -> Result<Arranged, RunError> {
     let axes = &lines.codes[..plan.row_axes];
-    let (row_of, first) = if lines.are_distinct() && plan.row_axes == plan.axes.len() {
-        identity(lines.len())
+    let (row_of, axes) = if lines.are_distinct() && plan.row_axes == plan.axes.len() {
+        ((0..lines.len() as u32).collect(), axes.to_vec())
     } else {
-        distinct(&slices(axes), lines.len())
+        let (row_of, first) = distinct(&slices(axes), lines.len());
+        (row_of, axes.iter().map(|codes| gathered(codes, &first)).collect())
     };
-    let axes = axes.iter().map(|codes| gathered(codes, &first)).collect();
-    let keep = vec![true; first.len()];
+    let rows = if axes.is_empty() { usize::from(lines.len() > 0) } else { axes[0].len() };
+    let keep = vec![true; rows];
     let mut arranged = Arranged { axes, keep, row_of, dropped: Vec::new(), verdicts: HashMap::new() };
     for judge in &plan.judges {
         arranged.judge(executor, plan, judge, base)?;
@@ -190,36 +195,49 @@ impl Arranged {
                 self.keep[*row as usize] &= passed[*class as usize];
             }
         }
-        let mut of_row = vec![None; self.keep.len()];
-        judged.iter().zip(class_of).for_each(|(row, class)| of_row[*row as usize] = Some(class));
+        let mut of_row = vec![NOT_JUDGED; self.keep.len()];
+        judged.iter().zip(class_of).for_each(|(row, class)| of_row[*row as usize] = class);
         self.verdicts.insert(judge.axes, Verdicts { of_row, order });
         Ok(())
     }
 
     fn limit(&mut self, plan: &GridPlan, ranks: &[Ranks]) {
         let Some((count, within)) = &plan.limit else { return };
-        let mut rows = self.kept(self.full(plan.row_axes));
-        let sorting = self.sorting(plan, ranks);
-        let compare = |a: &u32, b: &u32| sorting.compare(*a as usize, *b as usize);
-        let dropped = if within.is_empty() {
+        let rows = self.kept(self.full(plan.row_axes));
+        let taken = if within.is_empty() {
             if *count >= rows.len() {
                 return;
             }
-            rows.select_nth_unstable_by(*count, compare);
-            rows.split_off(*count)
+            let mut taken = self.sorted(plan, ranks, self.candidates(plan, &rows, *count));
+            taken.truncate(*count);
+            taken
         } else {
-            rows.sort_by(compare);
+            let rows = self.sorted(plan, ranks, rows.clone());
             let axes: Vec<Vec<u64>> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&axes), rows.len());
-            let mut taken = vec![0; groups.len()];
-            let beyond = |(row, group): (u32, u32)| {
-                taken[group as usize] += 1;
-                (taken[group as usize] > *count).then_some(row)
+            let mut counts = vec![0; groups.len()];
+            let first = |(row, group): (u32, u32)| {
+                counts[group as usize] += 1;
+                (counts[group as usize] <= *count).then_some(row)
             };
-            rows.into_iter().zip(group_of).filter_map(beyond).collect()
+            rows.into_iter().zip(group_of).filter_map(first).collect()
         };
-        dropped.iter().for_each(|row| self.keep[*row as usize] = false);
-        self.dropped = dropped;
+        rows.iter().for_each(|row| self.keep[*row as usize] = false);
+        taken.iter().for_each(|row| self.keep[*row as usize] = true);
+        if plan.others.is_some() {
+            self.dropped = rows.into_iter().filter(|row| !self.keep[*row as usize]).collect();
+        }
+    }
+
+    /// The rows that can be among the first: by the first part of the order alone, the first so many and their equals.
+    fn candidates(&self, plan: &GridPlan, rows: &[u32], count: usize) -> Vec<u32> {
+        let verdicts = self.verdicts.get(&plan.row_axes).filter(|_| !plan.totals);
+        let Some((of_row, keys)) = verdicts.and_then(|v| Some((&v.of_row, v.order.first()?))) else {
+            return rows.to_vec();
+        };
+        let mut first = First::new(count);
+        rows.iter().for_each(|row| first.offer(keys[of_row[*row as usize] as usize], *row));
+        first.finish()
     }
 
     /// A total stays where some line stays that it is a total of.
@@ -258,14 +276,16 @@ impl Arranged {
         let axes: Vec<usize> = (0..plan.row_axes).collect();
         for (outer, verdicts) in self.verdicts.iter().filter(|(outer, _)| **outer < plan.row_axes) {
             for (row, class) in verdicts.of_row.iter().enumerate() {
-                groups.extend(class.map(|class| (self.at(row, &axes[..*outer]), class)));
+                if *class != NOT_JUDGED {
+                    groups.insert(self.at(row, &axes[..*outer]), *class);
+                }
             }
         }
         for line in first..lines.len() {
             let row: Vec<u64> = axes.iter().map(|a| lines.codes[*a][line]).collect();
             let number = *known.entry(row).or_insert_with_key(|row| {
                 for (outer, verdicts) in &mut self.verdicts {
-                    verdicts.of_row.push(groups.get(&row[..*outer]).copied());
+                    verdicts.of_row.push(groups.get(&row[..*outer]).copied().unwrap_or(NOT_JUDGED));
                 }
                 self.axes.iter_mut().zip(row).for_each(|(codes, code)| codes.push(*code));
                 self.keep.push(true);
@@ -277,41 +297,45 @@ impl Arranged {
 
     /// By `order by`, else by display order. With totals, lines stay with their outer group, and groups are ordered by
     /// what `order by` says of the group as a whole.
-    fn sorting(&self, plan: &GridPlan, ranks: &[Ranks]) -> Sorting<'_> {
+    fn sorted(&self, plan: &GridPlan, ranks: &[Ranks], rows: Vec<u32>) -> Vec<u32> {
         let mut parts = Vec::new();
         if !plan.totals && !plan.judges.is_empty() {
             if plan.others.is_some() {
-                let rest = |row: usize| u64::from(self.axes.iter().any(|codes| codes[row] == OTHERS));
-                parts.push(SortPart::Keys((0..self.keep.len()).map(rest).collect()));
+                let rest = |row: &u32| u64::from(self.axes.iter().any(|codes| codes[*row as usize] == OTHERS));
+                parts.push(SortPart::Keys(rows.iter().map(rest).collect()));
             }
-            parts.extend(self.judged(plan.row_axes));
+            parts.extend(self.judged(plan.row_axes, &rows));
         }
         for (n, codes) in self.axes.iter().enumerate() {
+            let codes = gathered(codes, &rows);
+            let keys = SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect());
             if plan.totals {
-                let judged = self.judged(n + 1).collect();
-                parts.push(SortPart::Group { codes, judged });
+                parts.push(SortPart::Group { codes, judged: self.judged(n + 1, &rows).collect() });
             }
-            parts.push(SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect()));
+            parts.push(keys);
         }
-        Sorting { parts }
+        let mut order: Vec<u32> = (0..rows.len() as u32).collect();
+        order.sort_by(|a, b| compare(&parts, *a as usize, *b as usize));
+        order.into_iter().map(|place| rows[place as usize]).collect()
     }
 
-    /// What `order by` says of rows, or of their outer groups.
-    fn judged(&self, axes: usize) -> impl Iterator<Item = SortPart<'_>> {
-        self.verdicts.get(&axes).into_iter().flat_map(|verdicts| {
+    /// What `order by` says of some rows, or of their outer groups.
+    fn judged(&self, axes: usize, rows: &[u32]) -> impl Iterator<Item = SortPart> {
+        self.verdicts.get(&axes).into_iter().flat_map(move |verdicts| {
             let keys = |order: &Vec<u64>| {
-                let key = |class: &Option<u32>| class.map_or(0, |class| order[class as usize]);
-                SortPart::Keys(verdicts.of_row.iter().map(key).collect())
+                let key = |row: &u32| match verdicts.of_row[*row as usize] {
+                    NOT_JUDGED => 0,
+                    class => order[class as usize],
+                };
+                SortPart::Keys(rows.iter().map(key).collect())
             };
-            verdicts.order.iter().map(keys)
+            verdicts.order.iter().map(keys).collect::<Vec<_>>()
         })
     }
 
     /// All lines that stay, by row and column.
     pub(super) fn order(&self, plan: &GridPlan, lines: &Lines, ranks: &[Ranks]) -> Order {
-        let mut rows = self.kept(0..self.rows());
-        let sorting = self.sorting(plan, ranks);
-        rows.sort_by(|a, b| sorting.compare(*a as usize, *b as usize));
+        let rows = self.sorted(plan, ranks, self.kept(0..self.rows()));
         let row_place = places(&rows, self.keep.len());
         let (column_of, first) = distinct(&slices(&lines.codes[plan.row_axes..]), lines.len());
         let key = |line: u32| -> Vec<u64> {
@@ -335,24 +359,14 @@ impl Arranged {
 }
 
 /// How two rows compare: the first part that tells them apart decides.
-struct Sorting<'a> {
-    parts: Vec<SortPart<'a>>,
-}
-
-enum SortPart<'a> {
+enum SortPart {
     /// A key for each row.
     Keys(Vec<u64>),
     /// Holds for rows that stand for a code of an axis, and for different ones.
-    Group { codes: &'a [u64], judged: Vec<SortPart<'a>> },
+    Group { codes: Vec<u64>, judged: Vec<SortPart> },
 }
 
-impl Sorting<'_> {
-    fn compare(&self, a: usize, b: usize) -> Ordering {
-        compare(&self.parts, a, b)
-    }
-}
-
-fn compare(parts: &[SortPart<'_>], a: usize, b: usize) -> Ordering {
+fn compare(parts: &[SortPart], a: usize, b: usize) -> Ordering {
     for part in parts {
         let order = match part {
             SortPart::Keys(keys) => keys[a].cmp(&keys[b]),

@@ -25,6 +25,7 @@ use rayon::prelude::*;
 
 use super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, Input};
 use super::anchors::{Anchor, BatchCodes, CompiledRow, Outer, Tables};
+use super::first::First;
 use super::{Options, RunError, Runs};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
@@ -52,8 +53,6 @@ const MAX_PARTS: usize = 8;
 const MAX_GROUPS: usize = 1 << 20;
 /// But so many there are, for the cores.
 const MIN_PARTS: usize = 2;
-/// Rows that are kept beyond those that come first, before they are looked through.
-const SPARE_ROWS: usize = 1 << 12;
 
 /// Does one read.
 ///
@@ -118,35 +117,18 @@ pub fn first_rows(
         code if descending => null - code,
         code => code,
     };
-    let mut found: Vec<(u64, u32)> = Vec::new();
-    let mut last = u64::MAX;
+    let mut first = First::new(count);
     prepared.each_batch(read.table, options, |batch, positions, _| {
         let mut once = positions.to_vec();
         // A row that stands in several groups is there several times, side by side.
         once.dedup();
         let codes = batch.column(tables.column(column), column.index, &once);
-        let keys = codes.into_iter().map(key).zip(once);
-        found.extend(keys.filter(|(key, _)| *key <= last).map(|(key, position)| (key, batch.row(position))));
-        // So few stay that looking for the last one again costs little for each row.
-        if found.len() > SPARE_ROWS.max(4 * count) {
-            last = cut_to_first(&mut found, count);
-        }
+        codes.into_iter().zip(once).for_each(|(code, position)| first.offer(key(code), batch.row(position)));
         true
     })?;
-    cut_to_first(&mut found, count);
-    let mut rows: Vec<u32> = found.into_iter().map(|(_, row)| row).collect();
+    let mut rows = first.finish();
     rows.sort_unstable();
     Ok(rows)
-}
-
-/// Keeps the entries with the smallest keys, and those equal to the last of them; the key of that one.
-fn cut_to_first(found: &mut Vec<(u64, u32)>, count: usize) -> u64 {
-    let Some(place) = count.checked_sub(1).filter(|place| *place < found.len()) else {
-        return u64::MAX;
-    };
-    let last = found.select_nth_unstable(place).1.0;
-    found.retain(|(key, _)| *key <= last);
-    last
 }
 
 /// The rows of one group of a read, in order.

@@ -1,0 +1,69 @@
+//! The first of many by a key, in one pass and little memory.
+
+/// Members that are kept beyond the wanted ones, before they are looked through.
+const SPARE: usize = 1 << 12;
+
+/// Keeps those with the smallest keys, and all that are equal to the last of them.
+pub(crate) struct First {
+    count: usize,
+    found: Vec<(u64, u32)>,
+    /// Larger keys are too late.
+    last: u64,
+}
+
+impl First {
+    pub(crate) fn new(count: usize) -> First {
+        First { count, found: Vec::new(), last: u64::MAX }
+    }
+
+    pub(crate) fn offer(&mut self, key: u64, member: u32) {
+        if key > self.last {
+            return;
+        }
+        self.found.push((key, member));
+        // So few stay that looking for the last one again costs little for each member.
+        if self.found.len() > SPARE.max(self.count.saturating_mul(4)) {
+            self.cut();
+        }
+    }
+
+    fn cut(&mut self) {
+        let Some(place) = self.count.checked_sub(1) else {
+            self.found.clear();
+            return;
+        };
+        if place < self.found.len() {
+            self.last = self.found.select_nth_unstable(place).1.0;
+            self.found.retain(|(key, _)| *key <= self.last);
+        }
+    }
+
+    /// The members that stay, in no order.
+    pub(crate) fn finish(mut self) -> Vec<u32> {
+        self.cut();
+        self.found.into_iter().map(|(_, member)| member).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_smallest_keys_stay_with_their_equals() {
+        for n in [0u32, 1, 10, 20_000] {
+            for count in [0usize, 1, 7, 5000, 30_000] {
+                let key = |i: u32| u64::from(i.wrapping_mul(2_654_435_761) % 1000);
+                let mut first = First::new(count);
+                (0..n).for_each(|i| first.offer(key(i), i));
+                let mut found = first.finish();
+                found.sort_unstable();
+                let mut keys: Vec<u64> = (0..n).map(key).collect();
+                keys.sort_unstable();
+                let last = count.checked_sub(1).map(|place| keys.get(place).copied().unwrap_or(u64::MAX));
+                let expected: Vec<u32> = (0..n).filter(|i| last.is_some_and(|last| key(*i) <= last)).collect();
+                assert_eq!(found, expected, "{count} of {n}");
+            }
+        }
+    }
+}
