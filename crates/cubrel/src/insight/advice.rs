@@ -198,6 +198,8 @@ fn row_wise(source: &Source, e: &Expr) -> Option<String> {
     if !plain || inner.is_empty() {
         return None;
     }
+    // Branches are not visited in the order in which they are written.
+    inner.sort_by_key(|(whole, _)| whole.range().start);
     let (mut text, mut at) = (String::new(), body.span.range().start);
     for (whole, column) in inner {
         text += source.slice(Span::new(at, whole.range().start));
@@ -239,6 +241,10 @@ mod tests {
             ("if(b = 0, 0, a / b)", vec![]),
             ("sum(net per route) * 2", vec!["(net) * 2"]),
             ("sum(sum(t.a) * single(t.b) per t)", vec!["sum(t.a * t.b)", "sum(t.a) * single(t.b)"]),
+            (
+                "sum(if(single(t.a) = 0, null, sum(t.b)) per t)",
+                vec!["sum(if(t.a = 0, null, t.b))", "if(single(t.a) = 0, null, sum(t.b))"],
+            ),
             ("max(min(t.a) - 1 per t)", vec!["max(t.a - 1)"]),
             ("sum(sum(u.a) per t where t.b > 1)", vec![]),
             ("avg(net per route)", vec![]),
