@@ -88,6 +88,21 @@ impl TextTable {
     }
 }
 
+/// A text in lines that are no wider than `width`, where its words allow it.
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.width() + 1 + word.width() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_string()),
+        }
+    }
+    lines
+}
+
 /// Fills a text up to a width.
 pub fn pad(text: &str, width: usize, align: Align) -> String {
     let fill = " ".repeat(width.saturating_sub(text.width()));

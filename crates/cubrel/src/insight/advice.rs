@@ -42,12 +42,15 @@ pub struct Proven {
 impl Proven {
     /// In a sentence.
     pub fn text(&self) -> String {
+        let cells = match self.cells {
+            1 => "the only cell".to_string(),
+            n => format!("all {n} cells and totals"),
+        };
         format!(
-            "`{}`: write `{}` instead; {}. Tried: the same in all {} cells and totals of this grid, {:.2} ms in place of {:.2}.",
+            "`{}`: write `{}` instead; {}. Tried: the same in {cells} of this grid, {:.2} ms in place of {:.2}.",
             self.formula,
             self.instead.split_whitespace().collect::<Vec<_>>().join(" "),
             self.why,
-            self.cells,
             self.after_ms,
             self.before_ms
         )
