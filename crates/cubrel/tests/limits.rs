@@ -87,7 +87,7 @@ fn counters_are_the_same_in_every_run_and_on_any_number_of_threads() {
         ("grid fuel by sailing.route", rows, 8),
         ("grid fuel by vessel.class", rows, 7),
         ("grid fuel where sailing.route = 3", rows / 8, 1),
-        ("grid fuel, avg(sailing.fuel) as mean, max(sailing.vessel) as last by sailing.route", rows, 8),
+        ("grid fuel, avg(sailing.fuel) as mean, max(sailing.vessel) as highest by sailing.route", rows, 8),
         ("grid fuel by vessel.id, vessel.class", rows, VESSELS as u64),
     ] {
         let expected = stats(text, &Options::default());

@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use super::quantiles::{place_of, quantile, quantiles_of_codes, quantiles_of_tallies};
 use crate::formula::typed::AggregateKind;
 use crate::store::Column;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, exact};
@@ -712,7 +713,7 @@ fn tally(groups: impl Iterator<Item = u32>, count: usize) -> Vec<u64> {
 }
 
 /// Doubles with null for what is not a number, then null.
-fn floats(values: impl Iterator<Item = f64>) -> Vector {
+pub(super) fn floats(values: impl Iterator<Item = f64>) -> Vector {
     let values: Vec<f64> = values.chain(std::iter::once(f64::NAN)).collect();
     let valid = values.iter().map(|v| v.is_finite()).collect();
     Vector::with_validity(Data::F64(values), valid)
@@ -788,83 +789,6 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
     list.sort_by(|a, b| a.0.total_cmp(&b.0));
     let place = place_of(spec, list.len() as u64).0;
     list[place as usize].0.clone()
-}
-
-/// Between which two of so many values in order the wanted share lies, and how far on.
-fn place_of(spec: &Spec, count: u64) -> (u64, u64, f64) {
-    let share = match spec.kind {
-        AggregateKind::Median => 0.5,
-        _ => spec.constant.as_ref().and_then(Value::as_f64).unwrap_or(0.5),
-    };
-    if spec.kind == AggregateKind::PercentileDisc {
-        let place = ((share * count as f64).ceil().max(1.0) as u64 - 1).min(count - 1);
-        return (place, place, 0.0);
-    }
-    let place = share * (count - 1) as f64;
-    (place.floor() as u64, place.ceil() as u64, place - place.floor())
-}
-
-/// The wanted share of values in order, of which each comes so many times; `None` when there are none.
-fn quantile(spec: &Spec, counts: impl Iterator<Item = u32> + Clone, value: impl Fn(usize) -> f64) -> Option<f64> {
-    let (low, high, between) = bounds_of(spec, counts)?;
-    let (low, high) = (value(low), value(high));
-    Some(if between == 0.0 { low } else { low + (high - low) * between })
-}
-
-/// Between which two of the values the wanted share lies.
-fn bounds_of(spec: &Spec, counts: impl Iterator<Item = u32> + Clone) -> Option<(usize, usize, f64)> {
-    let count: u64 = counts.clone().map(u64::from).sum();
-    if count == 0 {
-        return None;
-    }
-    let (low, high, between) = place_of(spec, count);
-    let (mut passed, mut first) = (0, None);
-    for (i, n) in counts.enumerate() {
-        passed += u64::from(n);
-        if first.is_none() && passed > low {
-            first = Some(i);
-        }
-        if let (Some(first), true) = (first, passed > high) {
-            return Some((first, i, between));
-        }
-    }
-    None
-}
-
-/// The result of each group from the codes that the wanted share lies between.
-fn quantiles(spec: &Spec, bounds: Vec<Option<(u64, u64, f64)>>) -> Vector {
-    let Some(column) = &spec.coded else { return Vector::nulls(spec.ty, bounds.len() + 1) };
-    let null = column.null_code();
-    let codes = |pick: fn(&(u64, u64, f64)) -> u64| -> Vec<u64> {
-        bounds.iter().map(|b| b.as_ref().map_or(null, pick)).chain([null]).collect()
-    };
-    let low = column.vector_of(&codes(|b| b.0));
-    if spec.kind == AggregateKind::PercentileDisc {
-        return low;
-    }
-    let (low, high) = (low.to_f64(spec.input), column.vector_of(&codes(|b| b.1)).to_f64(spec.input));
-    floats(bounds.iter().enumerate().map(|(i, bounds)| match bounds {
-        None => f64::NAN,
-        Some((.., 0.0)) => low[i],
-        Some((.., between)) => low[i] + (high[i] - low[i]) * between,
-    }))
-}
-
-fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: usize) -> Vector {
-    let of_group = |group: usize| {
-        let counts = &counts[group * per_group..][..per_group];
-        bounds_of(spec, counts.iter().copied()).map(|(low, high, between)| (low as u64, high as u64, between))
-    };
-    quantiles(spec, (0..groups).map(of_group).collect())
-}
-
-fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
-    let of_group = |mut list: Vec<(u64, u32)>| {
-        list.sort_unstable_by_key(|(code, _)| *code);
-        let bounds = bounds_of(spec, list.iter().map(|(_, n)| *n));
-        bounds.map(|(low, high, between)| (list[low].0, list[high].0, between))
-    };
-    quantiles(spec, lists.into_iter().map(of_group).collect())
 }
 
 /// For each distinct key its group number; used to bring groups of several parts together.

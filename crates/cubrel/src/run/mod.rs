@@ -7,6 +7,7 @@
 //! * [`assemble`]: operators over the results of reads
 //! * `first`: the first of many
 //! * `periods`: days under period edits, and aggregates over them
+//! * `quantiles`: medians and percentiles
 //! * `sets`: what `top` and `bottom` choose
 //! * [`grid`]: lines, order, limits, totals
 
@@ -18,6 +19,7 @@ mod first;
 pub mod frame;
 pub mod grid;
 pub(crate) mod periods;
+mod quantiles;
 pub mod read;
 mod sets;
 

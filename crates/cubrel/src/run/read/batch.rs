@@ -130,11 +130,6 @@ impl<'a> Batch<'a> {
         positions.len() == self.entries() && !self.repeats.get()
     }
 
-    pub(super) fn packed_bytes(&self, column: u32) -> u64 {
-        let segment = self.segment(column);
-        (segment.codes.heap_bytes() * self.len / segment.len()) as u64
-    }
-
     /// What `map` gives for the code of an anchor in every entry.
     pub(super) fn map<T: Copy + Default>(&self, anchor: Anchor, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
         match (anchor, &self.ends) {

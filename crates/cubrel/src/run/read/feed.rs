@@ -1,0 +1,90 @@
+//! What aggregates are fed with: codes, values by code, values worked out row by row or once a run.
+
+use super::super::RunError;
+use super::super::Runs;
+use super::super::accumulate::{Accumulator, Entries, Input};
+use super::super::anchors::{BatchCodes, CompiledRow};
+use super::ROWS_PER_RUN;
+use super::batch::Batch;
+use super::parts::{Scratch, sized};
+use super::prepare::{Feed, Prepared};
+use crate::value::Vector;
+
+impl Prepared<'_> {
+    pub(super) fn feed(
+        &self,
+        place: usize,
+        batch: &Batch<'_>,
+        positions: &[u32],
+        entries: Entries<'_>,
+        to: &mut Accumulator,
+        scratch: &mut Scratch,
+    ) -> Result<(), RunError> {
+        match &self.aggregates[place].1 {
+            Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
+            Feed::Gathered(anchor, values, bits) => {
+                let all = sized(&mut scratch.values, batch.entries());
+                batch.map(*anchor, all, |code| values[code as usize]);
+                if batch.is_whole(positions) {
+                    to.add(entries, &Input::Exact(all, *bits));
+                } else {
+                    let passed: Vec<i64> = positions.iter().map(|i| all[*i as usize]).collect();
+                    to.add(entries, &Input::Exact(&passed, *bits));
+                }
+            }
+            Feed::Codes { anchor: None, column, .. } => {
+                let codes = batch.column(self.tables.column(*column), column.index, positions);
+                to.add(entries, &Input::Codes(&codes));
+            }
+            Feed::Codes { anchor: Some(anchor), map, .. } => {
+                let codes: Vec<u64> = batch.anchor(*anchor, positions).iter().map(|c| map[*c as usize]).collect();
+                to.add(entries, &Input::Codes(&codes));
+            }
+            Feed::Values(rows) => {
+                let vectors = match self.values_by_run(place, rows, batch, positions) {
+                    Some(vectors) => vectors,
+                    None => self.values(rows, batch, positions)?,
+                };
+                to.add(entries, &Input::Values(&vectors));
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn values(
+        &self,
+        rows: &[CompiledRow],
+        batch: &Batch<'_>,
+        positions: &[u32],
+    ) -> Result<Vec<Vector>, RunError> {
+        rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect()
+    }
+
+    /// Where rows stand apart only because of their groups: values worked out once for each run of rows that are alike
+    /// in what the values need. `None` where there are too many runs, or where that fails in a row, which need not pass.
+    pub(super) fn values_by_run(
+        &self,
+        place: usize,
+        rows: &[CompiledRow],
+        batch: &Batch<'_>,
+        positions: &[u32],
+    ) -> Option<Vec<Vector>> {
+        let (columns, told) = &self.needs.feeds[place];
+        if !told || self.runs == Runs::Never || batch.is_in_runs() {
+            return None;
+        }
+        let runs = columns.iter().map(|c| self.runs_of(*c, batch.segment_number())).fold(0, usize::saturating_add);
+        if runs.saturating_mul(ROWS_PER_RUN) > batch.segment_rows() {
+            return None;
+        }
+        let alike = batch.again_in_runs(columns.iter().copied());
+        let all: Vec<u32> = (0..alike.entries() as u32).collect();
+        let values = self.values(rows, &alike, &all).ok()?;
+        let of_row = alike.entry_of_rows();
+        if batch.is_whole(positions) {
+            return Some(values.iter().map(|v| v.gather(&of_row)).collect());
+        }
+        let entries: Vec<u32> = positions.iter().map(|i| of_row[*i as usize]).collect();
+        Some(values.iter().map(|v| v.gather(&entries)).collect())
+    }
+}

@@ -1,0 +1,108 @@
+//! Which entries of a batch pass, and the numbers of their groups: places in an array, or by hash.
+
+use super::super::anchors::BatchCodes;
+use super::super::{Options, RunError};
+use super::batch::Batch;
+use super::parts::{Part, Passed, Scratch, kept, sized};
+use super::prepare::{DROPPED, Prepared};
+
+impl Prepared<'_> {
+    /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
+    pub(super) fn dense_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+        scratch: &mut Scratch,
+    ) -> Result<Passed, RunError> {
+        let mut numbers = std::mem::take(&mut scratch.numbers);
+        let mut narrowed = !self.row_filters.is_empty();
+        for (place, plan) in self.anchors.iter().enumerate() {
+            narrowed |= !plan.pass.is_empty();
+            let of_code = |code: u64| plan.dense[code as usize];
+            if place == 0 {
+                batch.map(plan.anchor, sized(&mut numbers, all.len()), of_code);
+                continue;
+            }
+            let more = sized(&mut scratch.more, all.len());
+            batch.map(plan.anchor, more, of_code);
+            for (number, more) in numbers.iter_mut().zip(more) {
+                *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
+            }
+        }
+        if !narrowed {
+            return Ok((None, self.numbers_of(numbers, scratch)));
+        }
+        let mut positions = if self.anchors.is_empty() { all.to_vec() } else { kept(&numbers[..all.len()]) };
+        self.apply_row_filters(batch, &mut positions)?;
+        let groups = (self.groups > 1).then(|| positions.iter().map(|i| numbers[*i as usize]).collect());
+        scratch.numbers = numbers;
+        Ok((Some(positions), groups))
+    }
+
+    pub(super) fn numbers_of(&self, numbers: Vec<u32>, scratch: &mut Scratch) -> Option<Vec<u32>> {
+        if self.groups > 1 {
+            return Some(numbers);
+        }
+        scratch.numbers = numbers;
+        None
+    }
+
+    pub(super) fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
+        for filter in &self.row_filters {
+            if positions.is_empty() {
+                break;
+            }
+            let truths = filter.eval(self.tables, batch, positions)?.truths();
+            let mut keep = truths.iter();
+            positions.retain(|_| keep.next().copied().unwrap_or(false));
+        }
+        Ok(())
+    }
+
+    pub(super) fn hashed_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+        options: &Options,
+        part: &mut Part,
+    ) -> Result<Passed, RunError> {
+        let (mut positions, mut keys) = self.passing(batch, all)?;
+        for bridge in &self.bridges {
+            bridge.spread(self.tables, batch, &mut positions, &mut keys);
+        }
+        let groups = keys
+            .into_iter()
+            .map(|key| {
+                *part.numbers.entry(key).or_insert_with(|| {
+                    part.keys.push(key);
+                    part.keys.len() as u32 - 1
+                })
+            })
+            .collect();
+        self.check_room(part.keys.len(), options)?;
+        part.seen.resize(part.keys.len(), false);
+        part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
+        Ok((Some(positions), Some(groups)))
+    }
+
+    /// The rows that pass, and the key of each.
+    pub(super) fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
+        let mut keys = vec![0u128; all.len()];
+        let mut passes = vec![true; all.len()];
+        for plan in &self.anchors {
+            for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
+                keys[i] += plan.wide.get(*code as usize).copied().unwrap_or(0);
+                passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
+            }
+        }
+        for loose in &self.loose {
+            for (key, code) in keys.iter_mut().zip(batch.key_codes(loose, all)) {
+                *key += u128::from(code) * loose.stride;
+            }
+        }
+        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
+        self.apply_row_filters(batch, &mut positions)?;
+        let keys = positions.iter().map(|i| keys[*i as usize]).collect();
+        Ok((positions, keys))
+    }
+}

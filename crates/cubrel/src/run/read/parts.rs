@@ -1,0 +1,316 @@
+//! One part of the rows: gone through batch by batch, and the parts brought together.
+
+use std::collections::BTreeSet;
+
+use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups};
+use super::super::anchors::Anchor;
+use super::super::{Options, RunError, Runs};
+use super::batch::Batch;
+use super::prepare::{DROPPED, Prepared, key_sizes};
+use super::result::{Numbering, ReadResult, ReadStats};
+use super::{BATCH, ROWS_PER_RUN, RUN_BATCH};
+use crate::formula::schema::ColumnId;
+use crate::plan::Read;
+use crate::value::Vector;
+
+/// Aggregates that are fed in one way, and the columns that this takes.
+pub(super) struct Feeds {
+    pub(super) places: Vec<usize>,
+    pub(super) columns: BTreeSet<u32>,
+    /// Whether they are the first to go through the rows.
+    pub(super) first: bool,
+}
+
+/// The entries of a batch that pass, `None` for all, and the numbers of their groups, `None` for one group.
+pub(super) type Passed = (Option<Vec<u32>>, Option<Vec<u32>>);
+
+/// Memory that one batch leaves to the next.
+#[derive(Default)]
+pub(super) struct Scratch {
+    pub(super) identity: Vec<u32>,
+    pub(super) numbers: Vec<u32>,
+    pub(super) more: Vec<u32>,
+    pub(super) values: Vec<i64>,
+}
+
+impl Scratch {
+    /// The numbers of all entries; to be given back.
+    pub(super) fn all(&mut self, entries: usize) -> Vec<u32> {
+        let mut all = std::mem::take(&mut self.identity);
+        all.truncate(entries);
+        all.extend(all.len() as u32..entries as u32);
+        all
+    }
+
+    pub(super) fn take_back(&mut self, all: Vec<u32>, groups: Option<Vec<u32>>) {
+        self.identity = all;
+        if let Some(groups) = groups {
+            self.numbers = groups;
+        }
+    }
+}
+
+/// A vector of so many values, whatever they are.
+pub(super) fn sized<T: Copy + Default>(buffer: &mut Vec<T>, len: usize) -> &mut [T] {
+    buffer.resize(len, T::default());
+    buffer
+}
+
+/// The places of the numbers that are not dropped.
+pub(super) fn kept(numbers: &[u32]) -> Vec<u32> {
+    let mut places = vec![0u32; numbers.len()];
+    let mut count = 0;
+    for (place, number) in numbers.iter().enumerate() {
+        places[count] = place as u32;
+        count += usize::from(number & DROPPED == 0);
+    }
+    places.truncate(count);
+    places
+}
+
+/// What one part of the rows gives.
+pub(super) struct Part {
+    pub(super) scratch: Scratch,
+    pub(super) accumulators: Vec<Accumulator>,
+    pub(super) seen: Vec<bool>,
+    pub(super) numbers: GroupNumbers,
+    pub(super) keys: Vec<u128>,
+    pub(super) stats: ReadStats,
+}
+
+impl Prepared<'_> {
+    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
+        let mut part = Part {
+            scratch: Scratch::default(),
+            accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
+            seen: vec![false; self.groups],
+            numbers: GroupNumbers::default(),
+            keys: Vec::new(),
+            stats: ReadStats::default(),
+        };
+        let mut at = start;
+        while at < end {
+            let (segment, rows) = self.segment_at(at, end);
+            if self.skips(segment) {
+                // A segment is counted where it begins, so that parts do not count it twice.
+                part.stats.segments_skipped += u64::from(at == rows.start);
+                at = rows.end.min(end);
+                continue;
+            }
+            let to = end.min(rows.end);
+            let (alike, apart) = self.ways(segment);
+            for (feeds, most, in_runs) in [(alike, RUN_BATCH, true), (apart, BATCH, false)] {
+                let Some(feeds) = feeds else { continue };
+                for start in (at..to).step_by(most) {
+                    options.check()?;
+                    let passed = self.batch(
+                        start,
+                        most.min(to - start),
+                        in_runs.then_some(&feeds.columns),
+                        &feeds.places,
+                        options,
+                        &mut part,
+                    )?;
+                    // Rows are gone through twice where aggregates are fed in both ways.
+                    part.stats.rows_passed += if feeds.first { passed } else { 0 };
+                }
+            }
+            part.stats.rows_read += (to - at) as u64;
+            // A segment's bytes count where it begins, so that they are the same however rows are parted.
+            if at == rows.start {
+                part.stats.bytes_read +=
+                    self.needs.all().into_iter().map(|c| self.packed_bytes(c, segment)).sum::<u64>();
+            }
+            at = to;
+        }
+        Ok(part)
+    }
+
+    fn packed_bytes(&self, column: u32, segment: usize) -> u64 {
+        let column = self.tables.column(ColumnId { table: self.table, index: column });
+        column.segments().get(segment).map_or(0, |s| s.codes.heap_bytes() as u64)
+    }
+
+    /// Whether so many groups are allowed.
+    pub(super) fn check_room(&self, groups: usize, options: &Options) -> Result<(), RunError> {
+        let per_group: u64 = self.aggregates.iter().map(|(spec, _)| spec.bytes_per_group()).sum();
+        options.check_bytes(groups as u64 * (per_group + 1), || {
+            format!("the {groups} groups that {} is read by", self.tables.schema.table(self.table).name)
+        })
+    }
+
+    /// Which aggregates of a segment are fed with runs of rows, and which row by row.
+    pub(super) fn ways(&self, segment: usize) -> (Option<Feeds>, Option<Feeds>) {
+        let all = || Feeds { places: (0..self.aggregates.len()).collect(), columns: BTreeSet::new(), first: true };
+        let has_segments = self.tables.cuts(self.table).is_some();
+        if self.runs == Runs::Never || !self.needs.base_told || !has_segments {
+            return (None, Some(all()));
+        }
+        let most = match self.runs {
+            Runs::Always => usize::MAX,
+            _ => self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len()) / ROWS_PER_RUN,
+        };
+        let mut runs = 0usize;
+        let mut alike = Feeds { places: Vec::new(), columns: BTreeSet::new(), first: true };
+        let mut take = |columns: &BTreeSet<u32>, known: &mut BTreeSet<u32>| {
+            let more: usize =
+                columns.difference(known).map(|c| self.runs_of(*c, segment)).fold(0, usize::saturating_add);
+            let fits = runs.saturating_add(more) <= most;
+            if fits {
+                runs += more;
+                known.extend(columns);
+            }
+            fits
+        };
+        if !take(&self.needs.base, &mut alike.columns) {
+            return (None, Some(all()));
+        }
+        let mut apart = Vec::new();
+        for (place, (columns, told)) in self.needs.feeds.iter().enumerate() {
+            let taken = *told && take(columns, &mut alike.columns);
+            if taken { alike.places.push(place) } else { apart.push(place) }
+        }
+        if apart.is_empty() {
+            return (Some(alike), None);
+        }
+        if alike.places.is_empty() {
+            return (None, Some(all()));
+        }
+        (Some(alike), Some(Feeds { places: apart, columns: BTreeSet::new(), first: false }))
+    }
+
+    /// How many runs a column has in a segment; beyond all bounds where that is not known.
+    pub(super) fn runs_of(&self, column: u32, segment: usize) -> usize {
+        let column = self.tables.column(ColumnId { table: self.table, index: column });
+        let runs = column.segments().get(segment).and_then(|s| s.runs());
+        match self.runs {
+            Runs::Always => 0,
+            _ => runs.unwrap_or(usize::MAX),
+        }
+    }
+
+    /// The segment of a row, and its rows; a table without columns is one segment.
+    pub(super) fn segment_at(&self, row: usize, rows: usize) -> (usize, std::ops::Range<usize>) {
+        self.tables.cuts(self.table).map_or((0, 0..rows), |cuts| {
+            let segment = cuts.find(row).0;
+            (segment, cuts.range(segment))
+        })
+    }
+
+    /// Whether no code of a segment passes.
+    pub(super) fn skips(&self, segment: usize) -> bool {
+        self.anchors.iter().any(|plan| {
+            let Anchor::Column(index) = plan.anchor else {
+                return false;
+            };
+            let column = self.tables.column(ColumnId { table: self.table, index });
+            let Some(segment) = column.segments().get(segment) else {
+                return false;
+            };
+            !plan.pass.is_empty() && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
+        })
+    }
+
+    /// How many rows pass, after feeding some aggregates with the rows from `start` on; those taken together that are alike in the columns `in_runs`.
+    pub(super) fn batch(
+        &self,
+        start: usize,
+        len: usize,
+        in_runs: Option<&BTreeSet<u32>>,
+        feeds: &[usize],
+        options: &Options,
+        part: &mut Part,
+    ) -> Result<u64, RunError> {
+        let mut batch = Batch::new(self.tables, self.table, start, len);
+        if let Some(columns) = in_runs {
+            batch = batch.in_runs(columns.iter().copied());
+        }
+        let all = part.scratch.all(batch.entries());
+        let passed = if self.dense {
+            self.dense_groups(&batch, &all, &mut part.scratch)
+        } else {
+            self.hashed_groups(&batch, &all, options, part)
+        };
+        let (positions, groups) = passed?;
+        let positions = positions.as_deref().unwrap_or(&all);
+        let mut rows = 0;
+        if !positions.is_empty() {
+            let groups = groups.as_deref().map_or(Groups::One, Groups::Many);
+            let weights = batch.weights(positions);
+            let entries = Entries { groups, weights: weights.as_deref() };
+            rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
+            match groups {
+                Groups::One => part.seen[0] = true,
+                Groups::Many(groups) => groups.iter().for_each(|g| part.seen[*g as usize] = true),
+            }
+            for place in feeds {
+                self.feed(*place, &batch, positions, entries, &mut part.accumulators[*place], &mut part.scratch)?;
+            }
+        }
+        part.scratch.take_back(all, groups);
+        Ok(rows)
+    }
+
+    pub(super) fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
+        let sizes = key_sizes(self.tables, read);
+        let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
+        let mut accumulators: Vec<Accumulator> =
+            self.aggregates.iter().map(|(s, _)| Accumulator::new(s, self.groups)).collect();
+        let mut seen = vec![false; self.groups];
+        let (mut numbers, mut keys) = (GroupNumbers::default(), Vec::new());
+        let identity: Vec<u32> = (0..self.groups as u32).collect();
+        for (place, part) in parts.into_iter().enumerate() {
+            stats.rows_read += part.stats.rows_read;
+            stats.rows_passed += part.stats.rows_passed;
+            stats.segments_skipped += part.stats.segments_skipped;
+            stats.bytes_read += part.stats.bytes_read;
+            if place == 0 {
+                (accumulators, seen, numbers, keys) = (part.accumulators, part.seen, part.numbers, part.keys);
+                continue;
+            }
+            let to = if self.dense {
+                identity.clone()
+            } else {
+                let number = |key: &u128| {
+                    *numbers.entry(*key).or_insert_with(|| {
+                        keys.push(*key);
+                        keys.len() as u32 - 1
+                    })
+                };
+                part.keys.iter().map(number).collect()
+            };
+            if !self.dense {
+                seen.resize(keys.len(), false);
+                accumulators.iter_mut().for_each(|a| a.grow(keys.len()));
+            }
+            for (group, present) in to.iter().zip(&part.seen) {
+                seen[*group as usize] |= present;
+            }
+            for (accumulator, other) in accumulators.iter_mut().zip(part.accumulators) {
+                accumulator.merge(other, &to);
+            }
+        }
+        stats.groups = seen.iter().filter(|s| **s).count() as u64;
+        seen.push(false);
+        let columns: Result<Vec<Vector>, RunError> = accumulators
+            .into_iter()
+            .zip(&read.aggregates)
+            .map(|(a, spec)| {
+                a.finish(&seen).map_err(|message| match spec.args.first() {
+                    Some(arg) => RunError::in_formula(message, &arg.scalar.place),
+                    None => RunError::Limit(message),
+                })
+            })
+            .collect();
+        let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
+        Ok(ReadResult {
+            sizes,
+            strides: self.strides,
+            dependences: self.dependences,
+            numbering,
+            seen,
+            columns: columns?,
+            stats,
+        })
+    }
+}
