@@ -115,7 +115,7 @@ pub(super) fn prepare<'a>(
         ));
     };
     let rows = tables.rows(table) as u128;
-    let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows);
+    let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
     let mut builder =
         Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
