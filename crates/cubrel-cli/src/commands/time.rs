@@ -1,6 +1,6 @@
 //! `cubrel time`
 
-use cubrel::insight::timed::{Timed, timed};
+use cubrel::insight::timed::{Timed, measured, timed};
 use serde_json::json;
 
 use super::Done;
@@ -43,7 +43,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     }
     let mut all: Vec<(String, Timed)> = Vec::new();
     for (name, single) in cubrel::insight::timed::items(&text)? {
-        all.push((name, timed(&model, &single, &options, args.runs as usize)?.0));
+        all.push((name, measured(&model, &single, &options, args.runs as usize)?.0));
     }
     all.sort_by(|a, b| b.1.warm.median_ms.total_cmp(&a.1.warm.median_ms));
     match out.format() {

@@ -133,6 +133,16 @@ fn ms(d: Duration) -> f64 {
 /// # Errors
 /// When it cannot be planned or run.
 pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
+    let (mut timed, grid) = measured(model, text, query_options, runs)?;
+    timed.advice.extend(super::advice::proven(model, text, query_options)?.iter().map(|proven| proven.text()));
+    Ok((timed, grid))
+}
+
+/// As [`timed`], without trying other formulas.
+///
+/// # Errors
+/// When it cannot be planned or run.
+pub fn measured(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
     let run = |query: &Query| query.run_with(&query_options.limits.options());
     let start = Instant::now();
     let query = model.query_with(text, query_options)?;
@@ -149,8 +159,7 @@ pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usiz
     done.sort_by_key(|(d, _)| *d);
     let warm = Warm::of(&done.iter().map(|(d, _)| *d).collect::<Vec<_>>());
     let tree = tree(model.schema(), &query, &done[done.len() / 2].1);
-    let mut advice = advice(&tree);
-    advice.extend(super::advice::proven(model, text, query_options)?.iter().map(|proven| proven.text()));
+    let advice = advice(&tree);
     Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
 }
 
