@@ -271,7 +271,7 @@ fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &A
     // What the rows need at a time is far more than what comes of it.
     for start in (0..rows).step_by(SEGMENT_ROWS) {
         let cells = SEGMENT_ROWS.min(rows - start);
-        let codes = (start as u64..(start + cells) as u64).collect();
+        let codes: Vec<u64> = (start as u64..(start + cells) as u64).collect();
         let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
         let part = executor.eval(&assembly, &Frame { cells, dims }).map_err(|e| match e {
             RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, start, table)]),

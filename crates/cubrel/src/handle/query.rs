@@ -10,6 +10,7 @@ use arrow_schema::{Field, Schema as ArrowSchema};
 use super::{Error, Model, restricted};
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
+use crate::plan::cheaper;
 use crate::plan::query::{QueryPlan, plan};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, RunProfile};
@@ -56,7 +57,10 @@ impl Limits {
 #[derive(Clone, Debug)]
 pub struct Query {
     model: Model,
+    /// As the formulas say it.
     plan: Arc<QueryPlan>,
+    /// The same, cheaper.
+    cheaper: Arc<QueryPlan>,
     /// What the roles of who asks leave of the data.
     restricted: Option<Arc<Store>>,
     limits: Limits,
@@ -79,12 +83,13 @@ impl Query {
         let (settings, restricted) = model.asked_by(options)?;
         let source = Source::new("query", text);
         let plan = plan(model.schema(), &settings, &source)?;
-        Ok(Query { model: model.clone(), plan: Arc::new(plan), restricted, limits: options.limits })
+        let cheaper = Arc::new(cheaper(model.schema(), &plan));
+        Ok(Query { model: model.clone(), plan: Arc::new(plan), cheaper, restricted, limits: options.limits })
     }
 
-    /// Its plan.
+    /// The plan that it is run by.
     pub fn query_plan(&self) -> &QueryPlan {
-        &self.plan
+        &self.cheaper
     }
 
     /// What is legal in it and probably not what was meant.
@@ -115,7 +120,8 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
-        let done = grid::run(self.model.schema(), self.store(), &self.plan, options);
+        let plan = if options.cheaper { &self.cheaper } else { &self.plan };
+        let done = grid::run(self.model.schema(), self.store(), plan, options);
         self.model.check_store()?;
         Ok(done?)
     }

@@ -114,6 +114,8 @@ pub struct ReadNode {
     pub bytes_read: u64,
     /// Groups that have rows.
     pub groups: u64,
+    /// Whether it went through no rows, but through the groups of another read.
+    pub rolled_up: bool,
 }
 
 impl ReadNode {
@@ -362,6 +364,7 @@ impl Growing<'_> {
             segments_skipped: stats.segments_skipped,
             bytes_read: stats.bytes_read,
             groups: stats.groups,
+            rolled_up: profile.rolled_up > 0 && profile.rolled_up == profile.times,
         };
         let elapsed = ms(profile.elapsed);
         Node {

@@ -116,6 +116,7 @@ impl Reached {
             bridges,
             outer,
             aggregates: Vec::new(),
+            finer: Vec::new(),
         }
     }
 }

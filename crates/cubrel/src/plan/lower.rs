@@ -660,7 +660,7 @@ impl<'a> Planner<'a> {
     }
 }
 
-fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
+pub(super) fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
     leaves.iter().position(|l| l.is_same(&leaf)).unwrap_or_else(|| {
         leaves.push(leaf);
         leaves.len() - 1

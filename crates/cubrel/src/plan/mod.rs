@@ -10,6 +10,7 @@
 //! Plans are plain data. They know the schema and nothing of the store.
 
 mod bridges;
+mod cheaper;
 mod lower;
 pub mod print;
 pub mod query;
@@ -23,6 +24,8 @@ use std::sync::Arc;
 use crate::formula::typed::{AggregateKind, Period};
 use crate::value::{Type, Value};
 
+pub use cheaper::cheaper;
+use lower::intern_leaf;
 pub use lower::{Environment, Planner};
 pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 pub use uses::is_null_without_rows;
@@ -48,6 +51,21 @@ pub struct Read {
     pub outer: Vec<Slot>,
     /// What is computed of each group.
     pub aggregates: Vec<ReadAggregate>,
+    /// Other reads whose groups it can be put together from.
+    pub finer: Vec<RollUp>,
+}
+
+/// Another read of the same rows by more keys, which has all that a read needs.
+#[derive(Clone, Debug)]
+pub struct RollUp {
+    /// The other read.
+    pub read: usize,
+    /// For each key its place among the other's.
+    pub keys: Vec<usize>,
+    /// For each aggregate its place among the other's.
+    pub aggregates: Vec<usize>,
+    /// How many keys the other has.
+    pub width: usize,
 }
 
 /// A relationship that filters both ways, as a read takes it: a row counts under every combination of keys that the

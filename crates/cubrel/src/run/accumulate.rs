@@ -185,9 +185,9 @@ impl DistinctBits {
         self.words.chunks(self.per_group).map(ones).collect()
     }
 
-    fn merge(&mut self, other: &DistinctBits, to: &[u32]) {
+    fn merge(&mut self, other: &DistinctBits, at: impl Fn(usize) -> usize) {
         for (group, words) in other.words.chunks(self.per_group).enumerate() {
-            let start = to[group] as usize * self.per_group;
+            let start = at(group) * self.per_group;
             self.words[start..start + self.per_group].iter_mut().zip(words).for_each(|(a, b)| *a |= b);
         }
     }
@@ -223,6 +223,13 @@ impl Moments {
     }
 }
 
+/// Zeros, and room for one more at the end: the result over no rows.
+pub(super) fn zeros<T: Clone + Default>(count: usize) -> Vec<T> {
+    let mut zeros = vec![T::default(); count + 1];
+    zeros.truncate(count);
+    zeros
+}
+
 /// Exact sums: 64 bits while they surely suffice, and 128 behind them.
 #[derive(Debug)]
 struct ExactSums {
@@ -238,8 +245,8 @@ const HEADROOM: u128 = 1 << 62;
 
 impl ExactSums {
     fn new(groups: usize, counted: bool) -> ExactSums {
-        let counts = if counted { vec![0; groups] } else { Vec::new() };
-        ExactSums { small: vec![0; groups], headroom: HEADROOM, wide: Vec::new(), counts }
+        let counts = if counted { zeros(groups) } else { Vec::new() };
+        ExactSums { small: zeros(groups), headroom: HEADROOM, wide: Vec::new(), counts }
     }
 
     /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
@@ -320,6 +327,23 @@ impl ExactSums {
         }
     }
 
+    /// Takes over the sums of another one, group by group as `at` says.
+    fn merge(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
+        let used = HEADROOM - other.headroom;
+        if self.wide.is_empty() && other.wide.is_empty() && used <= self.headroom {
+            self.headroom -= used;
+            other.small.iter().enumerate().for_each(|(i, sum)| self.small[at(i)] += sum);
+        } else {
+            self.flush();
+            for i in 0..other.small.len() {
+                self.wide[at(i)] = self.wide[at(i)].saturating_add(other.sum(i));
+            }
+        }
+        for (i, count) in other.counts.iter().enumerate() {
+            self.counts[at(i)] += count;
+        }
+    }
+
     fn sum(&self, group: usize) -> i128 {
         i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
     }
@@ -344,7 +368,7 @@ impl Accumulator {
     pub fn new(spec: &Spec, groups: usize) -> Accumulator {
         use AggregateKind::*;
         let state = match spec.kind {
-            Rows | Count => State::Count(vec![0; groups]),
+            Rows | Count => State::Count(zeros(groups)),
             Sum | Avg if spec.input == Type::Float => {
                 State::SumFloat { sums: vec![0.0; groups], counts: vec![0; groups] }
             }
@@ -521,21 +545,17 @@ impl Accumulator {
         }
     }
 
-    /// Takes over what another accumulator of the same aggregate has seen; `to` gives this one's group for each of its.
-    pub fn merge(&mut self, other: Accumulator, to: &[u32]) {
-        let at = |i: usize| to[i] as usize;
+    /// Takes over what another accumulator of the same aggregate has seen; `to` gives this one's group for each of its,
+    /// where they are not the same.
+    pub fn merge(&mut self, other: Accumulator, to: Option<&[u32]>) {
+        let at = |i: usize| to.map_or(i, |to| to[i] as usize);
         let spec = &self.spec;
         match (&mut self.state, other.state) {
             (State::Count(a), State::Count(b)) => b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n),
-            (State::SumExact(a), State::SumExact(b)) => {
-                a.flush();
-                for i in 0..b.small.len() {
-                    a.wide[at(i)] = a.wide[at(i)].saturating_add(b.sum(i));
-                    if let (Some(a), Some(b)) = (a.counts.get_mut(at(i)), b.counts.get(i)) {
-                        *a += b;
-                    }
-                }
-            }
+            (State::SumExact(a), State::SumExact(b)) => match to {
+                None => a.merge(&b, |i| i),
+                Some(_) => a.merge(&b, at),
+            },
             (State::SumFloat { sums, counts }, State::SumFloat { sums: s, counts: c }) => {
                 for i in 0..s.len() {
                     sums[at(i)] += s[i];
@@ -550,12 +570,12 @@ impl Accumulator {
                 b.into_iter().enumerate().for_each(|(i, v)| keep_extreme(&mut a[at(i)], v, max));
             }
             (State::Moments(a), State::Moments(b)) => b.into_iter().enumerate().for_each(|(i, m)| a[at(i)].merge(m)),
-            (State::DistinctBits(a), State::DistinctBits(b)) => a.merge(&b, to),
+            (State::DistinctBits(a), State::DistinctBits(b)) => a.merge(&b, at),
             (State::DistinctCodes(a, _), State::DistinctCodes(b, _)) => {
-                a.extend(b.into_iter().map(|(g, c)| (to[g as usize], c)));
+                a.extend(b.into_iter().map(|(g, c)| (at(g as usize) as u32, c)));
             }
             (State::DistinctValues(a, _), State::DistinctValues(b, _)) => {
-                a.extend(b.into_iter().map(|(g, v)| (to[g as usize], v)));
+                a.extend(b.into_iter().map(|(g, v)| (at(g as usize) as u32, v)));
             }
             (State::SingleCode(a), State::SingleCode(b)) => {
                 for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
@@ -606,7 +626,7 @@ impl Accumulator {
             State::DistinctBits(bits) => counted(bits.counts()),
             State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
             State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
-            State::SumExact(sums) => finish_exact(&sums, &spec, seen),
+            State::SumExact(sums) => finish_exact(sums, &spec, seen),
             State::SumFloat { sums, counts } => {
                 let avg = spec.kind == AggregateKind::Avg;
                 let values = sums.iter().zip(&counts).map(|(s, n)| {
@@ -726,17 +746,21 @@ fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {
     builder.finish()
 }
 
-fn finish_exact(sums: &ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
+fn finish_exact(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
     let groups = sums.small.len();
     if spec.kind == AggregateKind::Avg {
         let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
         return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
     }
-    let mut valid: Vec<bool> =
-        if spec.nullable { sums.counts.iter().map(|n| *n > 0).collect() } else { seen[..groups].to_vec() };
+    let mut valid: Vec<bool> = zeros(groups);
+    if spec.nullable {
+        valid.iter_mut().zip(&sums.counts).for_each(|(valid, n)| *valid = *n > 0);
+    } else {
+        valid.copy_from_slice(&seen[..groups]);
+    }
     valid.push(false);
     if sums.wide.is_empty() {
-        let mut values = sums.small.clone();
+        let mut values = sums.small;
         values.push(0);
         return Ok(Vector::with_validity(Data::I64(values), valid));
     }

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use super::accumulate::{Accumulator, Groups, Input, Spec};
 use super::anchors::Tables;
 use super::domain::{Expanded, Support, expand};
-use super::frame::{Frame, Held, KeyColumn, KeyKind};
+use super::frame::{Codes, Frame, Held, KeyColumn, KeyKind};
 use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::{Leaves, Scalar};
@@ -32,6 +32,8 @@ pub struct ReadProfile {
     pub elapsed: Duration,
     /// What it went through, summed.
     pub stats: ReadStats,
+    /// How often it was put together from the groups of another read instead.
+    pub rolled_up: u64,
 }
 
 /// What a cell takes at least: codes on two axes, its place in a read, a value, and a line.
@@ -106,34 +108,48 @@ impl<'a> Executor<'a> {
             return Ok(result.clone());
         }
         let plan = &self.reads[read];
-        let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
         let start = Instant::now();
+        if let Some(result) = self.rolled_up(plan, &key.1)? {
+            self.record(read, start.elapsed(), result.stats, true);
+            self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
+            return Ok(result);
+        }
+        let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
         let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
-        self.record(read, start.elapsed(), result.stats);
+        self.record(read, start.elapsed(), result.stats, false);
         self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
         Ok(result)
     }
 
-    fn record(&self, read: usize, elapsed: Duration, stats: ReadStats) {
+    /// The result of a read put together from that of a finer one, where that has been done and has few groups.
+    fn rolled_up(&self, plan: &Read, outer: &[Held]) -> Result<Option<Arc<ReadResult>>, RunError> {
+        for finer in &plan.finer {
+            let done = self.done.lock().unwrap_or_else(PoisonError::into_inner);
+            let Some(groups) = done.get(&(finer.read, outer.to_vec())).cloned() else { continue };
+            drop(done);
+            if let Some(result) = read::rolled_up(self.tables, plan, finer, &groups)? {
+                return Ok(Some(Arc::new(result)));
+            }
+        }
+        Ok(None)
+    }
+
+    fn record(&self, read: usize, elapsed: Duration, stats: ReadStats, rolled_up: bool) {
         let mut profile = self.profile.lock().unwrap_or_else(PoisonError::into_inner);
         let entry = &mut profile[read];
         entry.times += 1;
+        entry.rolled_up += u64::from(rolled_up);
         entry.elapsed += elapsed;
-        let sum = &mut entry.stats;
-        sum.rows += stats.rows;
-        sum.rows_read += stats.rows_read;
-        sum.rows_passed += stats.rows_passed;
-        sum.segments_skipped += stats.segments_skipped;
-        sum.bytes_read += stats.bytes_read;
-        sum.groups += stats.groups;
+        entry.stats.rows += stats.rows;
+        entry.stats.add(stats);
     }
 
     /// The results that a read has for the cells of a frame: one, or one for each combination of values from outside;
     /// with the cells that each is for.
     pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<ForCells>, RunError> {
-        let all = || (0..frame.cells as u32).collect();
         if read.outer.is_empty() {
-            return Ok(vec![(all(), self.result(read.read, &[])?)]);
+            let all = (0..frame.cells as u32).collect();
+            return Ok(vec![(all, self.result(read.read, &[])?)]);
         }
         let (classes, places) = frame.project(&read.outer);
         let mut cells: Vec<Vec<u32>> = vec![Vec::new(); classes.cells];
@@ -249,20 +265,21 @@ impl<'a> Executor<'a> {
     }
 
     pub(super) fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
+        if read.outer.is_empty() {
+            return Ok(of_groups(&*self.result(read.read, &[])?, read, aggregate, frame));
+        }
         let results = self.results(read, frame)?;
         if let [(_, result)] = results.as_slice() {
-            let groups = result.find(frame, &read.dims);
-            let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
-            return Ok(Cells { values: result.columns[aggregate].gather(&groups), read: seen });
+            return Ok(of_groups(result, read, aggregate, frame));
         }
         let ty = self.reads[read.read].aggregates[aggregate].ty;
         let mut values = vec![Value::Null; frame.cells];
         let mut seen = vec![false; frame.cells];
         for (cells, result) in results {
             let groups = result.find(&frame.select(&cells), &read.dims);
-            for (cell, group) in cells.iter().zip(groups) {
-                values[*cell as usize] = result.columns[aggregate].get(group as usize, ty);
-                seen[*cell as usize] = result.seen[group as usize];
+            for (cell, group) in cells.iter().zip(groups.iter()) {
+                values[*cell as usize] = result.columns[aggregate].get(*group as usize, ty);
+                seen[*cell as usize] = result.seen[*group as usize];
             }
         }
         let mut builder = VectorBuilder::new(ty, frame.cells);
@@ -303,10 +320,8 @@ impl<'a> Executor<'a> {
         };
         let mut accumulator = Accumulator::new(&spec, frame.cells);
         accumulator.add(Groups::Many(&parents), &Input::Values(&vectors));
-        let result = accumulator.finish(&[]).map_err(|message| match fold.args.first() {
-            Some(arg) => RunError::in_formula(message, &arg.scalar.place),
-            None => RunError::Limit(message),
-        })?;
+        let result = accumulator.finish(&[]);
+        let result = result.map_err(|message| RunError::in_argument(message, fold.args.first().map(|a| &a.scalar)))?;
         let all: Vec<u32> = (0..frame.cells as u32).collect();
         Ok(Cells { values: result.gather(&all), read })
     }
@@ -366,7 +381,7 @@ impl<'a> Executor<'a> {
                 if !result.seen.contains(&true) {
                     return Ok(Some(Vec::new()));
                 }
-                Ok(Some(vec![Support { dims: read.dims.clone(), keys: result.present() }]))
+                Ok(Some(vec![Support { dims: read.dims.clone(), keys: result.present().codes.clone() }]))
             }
             Leaf::Read(..) => Ok(None),
             Leaf::Dim(_) | Leaf::Current { .. } => Ok(Some(Vec::new())),
@@ -413,6 +428,13 @@ impl<'a> Executor<'a> {
     }
 }
 
+/// An aggregate of one result in every cell.
+fn of_groups(result: &ReadResult, read: &ReadRef, aggregate: usize, frame: &Frame) -> Cells {
+    let groups = result.find(frame, &read.dims);
+    let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
+    Cells { values: result.columns[aggregate].gather(&groups), read: seen }
+}
+
 /// Several aggregates of one read support the same cells.
 fn add_new(all: &mut Vec<Support>, more: Vec<Support>) {
     for support in more {
@@ -429,10 +451,10 @@ impl Support {
         if places.len() == self.dims.len() {
             return;
         }
-        let rows = self.keys.first().map_or(1, Vec::len);
+        let rows = self.keys.first().map_or(1, |codes| codes.len());
         let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
         let (_, first) = super::frame::distinct(&slices, rows);
-        let keys = slices.iter().map(|c| first.iter().map(|i| c[*i as usize]).collect()).collect();
+        let keys = slices.iter().map(|c| Codes::new(first.iter().map(|i| c[*i as usize]).collect())).collect();
         self.dims = places.iter().map(|p| self.dims[*p]).collect();
         self.keys = keys;
     }

@@ -22,11 +22,14 @@ pub struct Frame {
     pub dims: Vec<KeyColumn>,
 }
 
+/// Codes that several may hold without a copy.
+pub type Codes = Arc<Vec<u64>>;
+
 /// The codes of one dimension.
 #[derive(Clone, Debug)]
 pub struct KeyColumn {
     /// For each cell: the code of a column's value, the number of a row, or the place of a value.
-    pub codes: Arc<Vec<u64>>,
+    pub codes: Codes,
     /// What the codes are.
     pub kind: KeyKind,
 }
@@ -110,12 +113,12 @@ impl Held {
 
 impl KeyColumn {
     /// Codes of a column or rows of a table.
-    pub fn of_codes(codes: Vec<u64>, key: Key) -> KeyColumn {
+    pub fn of_codes(codes: impl Into<Codes>, key: Key) -> KeyColumn {
         let kind = match key {
             Key::Column(column) => KeyKind::Column(column),
             Key::Row(_) | Key::Value(_) => KeyKind::Row,
         };
-        KeyColumn { codes: Arc::new(codes), kind }
+        KeyColumn { codes: codes.into(), kind }
     }
 
     /// Values, each distinct one once.

@@ -27,11 +27,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
-use crate::formula::scalar::{EvalError, Place};
+use crate::formula::scalar::{EvalError, Place, Scalar};
 
 /// How queries are run. The defaults are right for users; tests run every configuration against the others.
 #[derive(Clone, Debug)]
 pub struct Options {
+    /// Run the plan that its cheaper passes have left, not the one that formulas say.
+    pub cheaper: bool,
     /// Work out what hangs off a key once for each of its codes.
     pub hoist: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
@@ -70,6 +72,7 @@ pub enum Runs {
 impl Default for Options {
     fn default() -> Options {
         Options {
+            cheaper: true,
             hoist: true,
             sparse_above: 1 << 14,
             days_by_set: false,
@@ -142,6 +145,14 @@ pub enum RunError {
 }
 
 impl RunError {
+    /// An aggregate that could not be computed, by its argument.
+    pub(crate) fn in_argument(message: String, arg: Option<&Scalar>) -> RunError {
+        match arg {
+            Some(arg) => RunError::in_formula(message, &arg.place),
+            None => RunError::Limit(message),
+        }
+    }
+
     /// An error in a formula.
     pub fn in_formula(message: impl Into<String>, place: &Place) -> RunError {
         RunError::Eval(Box::new(EvalError { message: message.into(), place: place.clone(), slot: 0 }))

@@ -112,12 +112,13 @@ impl KeysBeside {
 
     /// Each group that has rows, with the number of its other keys, and the code of its day.
     fn present(&self, result: &ReadResult) -> Vec<(u32, u128, u64)> {
-        let columns = result.present();
-        let groups = result.present_groups().into_iter().enumerate();
+        let present = result.present();
+        let columns = &present.codes;
+        let groups = present.groups.iter().enumerate();
         groups
             .map(|(row, group)| {
                 let key = self.others.iter().zip(&self.strides).map(|((k, _), s)| u128::from(columns[*k][row]) * s);
-                (group, key.sum(), self.day.map_or(0, |d| columns[d][row]))
+                (*group, key.sum(), self.day.map_or(0, |d| columns[d][row]))
             })
             .collect()
     }
@@ -148,10 +149,7 @@ pub(super) fn over_days(executor: &Executor<'_>, leaf: &OverDays, frame: &Frame)
             let (value, seen) = timeline.value(key, days.unwrap_or(&DaySet::default()));
             values[cell as usize] = value.map_err(|message| {
                 let aggregate = &executor.read_plan(leaf.by_day.read).aggregates[leaf.parts[0]];
-                match aggregate.args.first() {
-                    Some(arg) => RunError::in_formula(message, &arg.scalar.place),
-                    None => RunError::Limit(message),
-                }
+                RunError::in_argument(message, aggregate.args.first().map(|a| &a.scalar))
             })?;
             read[cell as usize] = seen;
         }
@@ -180,7 +178,7 @@ pub(super) fn support(executor: &Executor<'_>, leaf: &OverDays) -> Result<Option
     if !result.seen.contains(&true) {
         return Ok(Some(Vec::new()));
     }
-    let mut support = Support { dims: leaf.by_day.dims.clone(), keys: result.present() };
+    let mut support = Support { dims: leaf.by_day.dims.clone(), keys: result.present().codes.clone() };
     support.keep_below(leaf.outer_dims);
     Ok(Some(vec![support]))
 }

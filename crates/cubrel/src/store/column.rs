@@ -414,6 +414,15 @@ impl Column {
         }
     }
 
+    /// Where all values are exact numbers `base + code × step` in 64 bits: base, step, and the largest.
+    pub fn line(&self) -> Option<(i64, i64, i64)> {
+        let exact = self.ty.is_exact() && self.nulls == 0 && self.domain > 0;
+        let Coding::Offset { base, step } = self.coding else { return None };
+        let step = i64::try_from(step).ok().filter(|_| exact)?;
+        let last = i64::try_from(self.domain - 1).ok()?.checked_mul(step)?.checked_add(base)?;
+        Some((base, step, last))
+    }
+
     /// Bytes on the heap: codes, and the dictionary.
     pub fn heap_bytes(&self) -> (usize, usize) {
         let codes = self.segments.iter().map(|s| s.codes.heap_bytes()).sum::<usize>()

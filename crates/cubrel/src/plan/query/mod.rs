@@ -41,6 +41,13 @@ impl QueryPlan {
         }
     }
 
+    pub(super) fn reads_mut(&mut self) -> &mut Vec<Read> {
+        match self {
+            QueryPlan::Grid(grid) => &mut grid.reads,
+            QueryPlan::Records(records) => &mut records.reads,
+        }
+    }
+
     /// All its reads.
     pub fn reads(&self) -> &[Read] {
         match self {

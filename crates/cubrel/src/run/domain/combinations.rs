@@ -1,6 +1,9 @@
 //! Combinations of codes, numbered, column by column.
 
 use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::run::frame::Codes;
 
 /// Stands for a combination that is not there.
 pub(super) const NO_COMBINATION: u32 = u32::MAX;
@@ -13,7 +16,7 @@ type Numbers = HashMap<u128, u32, foldhash::fast::RandomState>;
 /// Distinct combinations; each has the place where it stands as its number.
 pub(super) struct Combinations {
     /// Key by key, the codes.
-    pub(super) columns: Vec<Vec<u64>>,
+    pub(super) columns: Vec<Codes>,
     /// How many codes each key has.
     sizes: Vec<u64>,
     count: usize,
@@ -36,7 +39,7 @@ pub(super) fn packed<'a>(columns: &'a [&[u64]], sizes: &'a [u64]) -> impl Fn(usi
 
 impl Combinations {
     pub(super) fn new(sizes: Vec<u64>) -> Combinations {
-        Combinations { columns: vec![Vec::new(); sizes.len()], sizes, count: 0, index: None }
+        Combinations { columns: vec![Codes::default(); sizes.len()], sizes, count: 0, index: None }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -44,7 +47,7 @@ impl Combinations {
     }
 
     fn slices(&self) -> Vec<&[u64]> {
-        self.columns.iter().map(Vec::as_slice).collect()
+        self.columns.iter().map(|codes| codes.as_slice()).collect()
     }
 
     fn index(&mut self) -> &mut Index {
@@ -68,14 +71,16 @@ impl Combinations {
         self.index.get_or_insert(Index::ByHash(Numbers::default()))
     }
 
-    /// The number of each row's combination, new ones added. Rows are distinct where `distinct` says so.
-    pub(super) fn numbers(&mut self, columns: Vec<Vec<u64>>, rows: usize, distinct: bool) -> Vec<u32> {
-        if self.count == 0 && distinct {
+    /// The number of each row's combination, new ones added. Rows are distinct where `distinct` says so, or the codes of
+    /// one key are in order.
+    pub(super) fn numbers(&mut self, columns: Vec<Codes>, rows: usize, distinct: bool) -> Vec<u32> {
+        let ascend = |codes: &Codes| codes.is_sorted_by(|a, b| a < b);
+        if self.count == 0 && (distinct || columns.iter().any(ascend)) {
             self.columns = columns;
             self.count = rows;
             return (0..rows as u32).collect();
         }
-        let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
+        let slices: Vec<&[u64]> = columns.iter().map(|codes| codes.as_slice()).collect();
         let sizes = self.sizes.clone();
         let key = packed(&slices, &sizes);
         let mut count = self.count as u32;
@@ -91,7 +96,7 @@ impl Combinations {
         };
         let numbers = (0..rows).map(number).collect();
         for (all, more) in self.columns.iter_mut().zip(&columns) {
-            all.extend(fresh.iter().map(|row| more[*row]));
+            Arc::make_mut(all).extend(fresh.iter().map(|row| more[*row]));
         }
         self.count = count as usize;
         numbers
@@ -99,14 +104,25 @@ impl Combinations {
 
     /// The number of each row's combination, or [`NO_COMBINATION`].
     pub(super) fn find(&mut self, columns: &[&[u64]], rows: usize) -> Vec<u32> {
-        // The read that brought the combinations, asked for them again.
-        if rows == self.count && self.columns.iter().zip(columns).all(|(own, codes)| own == codes) {
+        if self.are(columns, rows) {
             return (0..rows as u32).collect();
+        }
+        if let ([own], [wanted]) = (self.columns.as_slice(), columns)
+            && own.is_sorted()
+            && wanted.is_sorted()
+        {
+            return found_in_order(own, wanted);
         }
         let sizes = self.sizes.clone();
         let key = packed(columns, &sizes);
         let index = self.index();
         (0..rows).map(|row| index.find(key(row))).collect()
+    }
+
+    /// Whether they are those of certain rows, in that order: the read that brought them was asked again.
+    pub(super) fn are(&self, columns: &[&[u64]], rows: usize) -> bool {
+        let same = |(own, codes): (&Codes, &&[u64])| std::ptr::eq(own.as_slice(), *codes) || own.as_slice() == *codes;
+        rows == self.count && self.columns.iter().zip(columns).all(same)
     }
 
     /// The numbers of the combinations that have certain codes in some of the keys, by these codes as [`packed`].
@@ -123,6 +139,18 @@ impl Combinations {
     pub(super) fn sizes_of(&self, keys: &[usize]) -> Vec<u64> {
         keys.iter().map(|k| self.sizes[*k]).collect()
     }
+}
+
+/// The place of each wanted code among others; both are in order.
+fn found_in_order(own: &[u64], wanted: &[u64]) -> Vec<u32> {
+    let mut at = 0;
+    let place = |code: &u64| {
+        while at < own.len() && own[at] < *code {
+            at += 1;
+        }
+        if own.get(at) == Some(code) { at as u32 } else { NO_COMBINATION }
+    };
+    wanted.iter().map(place).collect()
 }
 
 impl Index {
@@ -152,13 +180,17 @@ impl Index {
 mod tests {
     use super::*;
 
+    fn codes(columns: [&[u64]; 2]) -> Vec<Codes> {
+        columns.map(|c| Codes::new(c.to_vec())).to_vec()
+    }
+
     #[test]
     fn combinations_are_numbered_once_whichever_index_finds_them() {
         for sizes in [vec![5, 7], vec![1 << 40, 1 << 50]] {
             let mut all = Combinations::new(sizes);
-            assert_eq!(all.numbers(vec![vec![1, 2], vec![3, 3]], 2, true), [0, 1]);
-            assert_eq!(all.numbers(vec![vec![2, 4, 4, 1], vec![3, 6, 6, 3]], 4, false), [1, 2, 2, 0]);
-            assert_eq!(all.columns, [[1, 2, 4], [3, 3, 6]]);
+            assert_eq!(all.numbers(codes([&[1, 2], &[3, 3]]), 2, true), [0, 1]);
+            assert_eq!(all.numbers(codes([&[2, 4, 4, 1], &[3, 6, 6, 3]]), 4, false), [1, 2, 2, 0]);
+            assert_eq!(all.columns, codes([&[1, 2, 4], &[3, 3, 6]]));
             assert_eq!(all.find(&[&[4, 4], &[6, 5]], 2), [2, NO_COMBINATION]);
             assert_eq!(all.by_part(&[1])[&3], [0, 1]);
             assert_eq!(all.len(), 3);

@@ -10,15 +10,13 @@
 mod combinations;
 mod sparse;
 
-use std::collections::HashMap;
-
 use super::RunError;
 use super::assemble::Executor;
-use super::frame::{Frame, KeyColumn, distinct};
+use super::frame::{Codes, Frame, KeyColumn, distinct};
 use super::read;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
-use combinations::{Combinations, packed};
+use combinations::Combinations;
 
 /// Groups that a read brought: codes by dimension of the inner scope.
 #[derive(PartialEq, Eq)]
@@ -26,12 +24,12 @@ pub struct Support {
     /// Which dimensions.
     pub dims: Vec<usize>,
     /// Their codes, dimension by dimension.
-    pub keys: Vec<Vec<u64>>,
+    pub keys: Vec<Codes>,
 }
 
 impl Support {
     fn rows(&self) -> usize {
-        self.keys.first().map_or(1, Vec::len)
+        self.keys.first().map_or(1, |codes| codes.len())
     }
 }
 
@@ -78,7 +76,7 @@ pub fn expand(
         Some(support) => sparse::cells(executor, domain, outer, &mut groups, &support)?,
         None => {
             executor.check_cells(dense)?;
-            densely(domain, outer, &groups)
+            shared(densely(domain, outer, &groups))
         }
     };
     executor.check_cells(parents.len())?;
@@ -129,7 +127,7 @@ impl GroupCells {
     }
 
     fn null_number(&mut self) -> u32 {
-        let nulls = self.nulls.iter().map(|n| vec![*n]).collect();
+        let nulls = self.nulls.iter().map(|n| Codes::new(vec![*n])).collect();
         self.combinations.numbers(nulls, 1, false)[0]
     }
 
@@ -148,7 +146,7 @@ impl GroupCells {
         let key_place = |key: &usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
         let key_places: Vec<Option<usize>> = group.keys.iter().map(key_place).collect();
         for (classes, result) in executor.results(read, representatives)? {
-            let mut columns = result.present();
+            let mut columns = result.present().codes.clone();
             let mut rows = result.present_count();
             if only_null {
                 let is_null = |row: &u32| {
@@ -158,17 +156,20 @@ impl GroupCells {
                     key_places.iter().zip(&self.nulls).all(null)
                 };
                 let kept: Vec<u32> = (0..rows as u32).filter(is_null).collect();
-                columns.iter_mut().for_each(|c| *c = kept.iter().map(|row| c[*row as usize]).collect());
+                columns.iter_mut().for_each(|c| *c = gathered(c, &kept));
                 rows = kept.len();
             }
-            let outer: Vec<Vec<u64>> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
+            let outer: Vec<Codes> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
             let codes = key_places.iter().zip(&self.nulls).map(|(place, null)| match place {
                 Some(place) => std::mem::take(&mut columns[*place]),
-                None => vec![*null; rows],
+                None => Codes::new(vec![*null; rows]),
             });
             let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
             if outer.is_empty() && !only_null {
-                classes.iter().for_each(|class| self.lists[*class as usize].extend_from_slice(&numbers));
+                match classes.as_slice() {
+                    [class] if self.lists[*class as usize].is_empty() => self.lists[*class as usize] = numbers,
+                    several => several.iter().for_each(|c| self.lists[*c as usize].extend_from_slice(&numbers)),
+                }
                 continue;
             }
             let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
@@ -200,28 +201,27 @@ struct Outside {
 
 impl Outside {
     /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
-    fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Vec<u64>], rows: usize) -> Outside {
+    fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
         if dims.is_empty() {
             let all = (0, cells.len() as u32);
             return Outside { cells, of_row: vec![all; rows] };
         }
-        let of_cells: Vec<Vec<u64>> =
-            dims.iter().map(|d| cells.iter().map(|c| frame.dims[*d].codes[*c as usize]).collect()).collect();
-        let largest = |(a, b): (&Vec<u64>, &Vec<u64>)| a.iter().chain(b).max().copied().unwrap_or(0) + 1;
-        let sizes: Vec<u64> = of_cells.iter().zip(columns).map(largest).collect();
-        let slices: Vec<&[u64]> = of_cells.iter().map(Vec::as_slice).collect();
-        let keys: Vec<u128> = (0..cells.len()).map(packed(&slices, &sizes)).collect();
+        let of_cells = dims.iter().map(|d| gathered(&frame.dims[*d].codes, &cells));
+        let of_cells: Vec<Codes> = of_cells.collect();
+        let largest = |(a, b): (&Codes, &Codes)| a.iter().chain(b.iter()).max().copied().unwrap_or(0) + 1;
+        let mut known = Combinations::new(of_cells.iter().zip(columns).map(largest).collect());
+        let numbers = known.numbers(of_cells, cells.len(), false);
         let mut order: Vec<u32> = (0..cells.len() as u32).collect();
-        order.sort_by_key(|i| keys[*i as usize]);
-        let mut known: HashMap<u128, (u32, u32), foldhash::fast::RandomState> = Default::default();
-        for (place, i) in order.iter().enumerate() {
-            let range = known.entry(keys[*i as usize]).or_insert((place as u32, place as u32));
-            range.1 = place as u32 + 1;
+        order.sort_by_key(|i| numbers[*i as usize]);
+        let mut ranges: Vec<(u32, u32)> = vec![(0, 0); known.len()];
+        for (place, i) in order.iter().enumerate().rev() {
+            let range = &mut ranges[numbers[*i as usize] as usize];
+            *range = (place as u32, range.1.max(place as u32 + 1));
         }
         cells = order.iter().map(|i| cells[*i as usize]).collect();
-        let slices: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
-        let key = packed(&slices, &sizes);
-        let of_row = (0..rows).map(|row| known.get(&key(row)).copied().unwrap_or_default()).collect();
+        let slices: Vec<&[u64]> = columns.iter().map(|codes| codes.as_slice()).collect();
+        let range = |number: u32| ranges.get(number as usize).copied().unwrap_or_default();
+        let of_row = known.find(&slices, rows).into_iter().map(range).collect();
         Outside { cells, of_row }
     }
 
@@ -283,6 +283,15 @@ fn leads_to(executor: &Executor<'_>, from: TableId, to: TableId, depth: usize) -
 
 /// Parents, and the codes of each key.
 type Cells = (Vec<u32>, Vec<Vec<u64>>);
+
+/// Cells whose codes can be shared.
+fn shared((parents, keys): Cells) -> (Vec<u32>, Vec<Codes>) {
+    (parents, keys.into_iter().map(Codes::new).collect())
+}
+
+fn gathered(codes: &[u64], rows: &[u32]) -> Codes {
+    Codes::new(rows.iter().map(|row| codes[*row as usize]).collect())
+}
 
 fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
     let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);

@@ -3,11 +3,11 @@
 use std::collections::{HashMap, HashSet};
 
 use super::combinations::{NO_COMBINATION, packed};
-use super::{Cells, GroupCells, Outside, Support, each_product, push};
+use super::{Cells, GroupCells, Outside, Support, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
 use crate::run::assemble::Executor;
-use crate::run::frame::{Frame, distinct};
+use crate::run::frame::{Codes, Frame, distinct};
 
 /// Rows of a support between two looks at the limit of cells.
 const ROWS_BETWEEN_CHECKS: usize = 4096;
@@ -19,16 +19,22 @@ pub(super) fn cells(
     outer: &Frame,
     groups: &mut [GroupCells],
     supports: &[Support],
-) -> Result<Cells, RunError> {
-    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+) -> Result<(Vec<u32>, Vec<Codes>), RunError> {
     let members: Vec<Members> = groups.iter().map(Members::of).collect();
+    let all_for_one = outer.cells == 1 && members.iter().all(|m| matches!(m, Members::All));
+    if let ([support], true) = (supports, all_for_one)
+        && let Some(keys) = whole(domain, groups, support)
+    {
+        return Ok((vec![0; support.rows()], keys));
+    }
+    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for support in supports {
         let matching = groups.iter_mut().zip(&domain.groups).map(|(group, plan)| {
             let place = |key: &usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
             Matching::new(group, support, plan.keys.iter().map(place).collect())
         });
         let matching: Vec<Matching> = matching.collect();
-        if outer.cells == 1 && members.iter().all(|m| matches!(m, Members::All)) && support.has_no(domain.outer_dims) {
+        if all_for_one && support.has_no(domain.outer_dims) {
             executor.check_cells(cells.0.len())?;
             if take_all(domain, groups, support, &matching, &mut cells) {
                 continue;
@@ -45,7 +51,21 @@ pub(super) fn cells(
         order.sort_by_key(|i| cells.0[*i as usize]);
         pick(&mut cells, &order);
     }
-    Ok(cells)
+    Ok(shared(cells))
+}
+
+/// The codes of a support, where it says all: it has a code for every key, and each of its rows is a combination that
+/// the tables have.
+fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Option<Vec<Codes>> {
+    let place = |key: usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
+    let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
+    let keys: Vec<Codes> = keys.collect::<Option<_>>()?;
+    let fits = groups.iter_mut().zip(&domain.groups).all(|(group, plan)| {
+        let columns: Vec<&[u64]> = plan.keys.iter().map(|key| keys[*key].as_slice()).collect();
+        let rows = support.rows();
+        group.combinations.are(&columns, rows) || !group.combinations.find(&columns, rows).contains(&NO_COMBINATION)
+    });
+    (fits && !keys.is_empty() && support.has_no(domain.outer_dims)).then_some(keys)
 }
 
 fn keep_distinct(cells: &mut Cells) {
@@ -66,6 +86,8 @@ fn pick(cells: &mut Cells, places: &[u32]) {
 enum Members {
     /// Every class has all.
     All,
+    /// Each combination is of one class.
+    One(Vec<u32>),
     Some(HashSet<(u32, u32), foldhash::fast::RandomState>),
 }
 
@@ -73,6 +95,9 @@ impl Members {
     fn of(group: &GroupCells) -> Members {
         if group.lists.iter().all(|list| list.len() == group.combinations.len()) {
             return Members::All;
+        }
+        if let Some(classes) = class_of_each(&group.lists, group.combinations.len()) {
+            return Members::One(classes);
         }
         let of_class =
             |(class, list): (usize, &Vec<u32>)| list.iter().map(|number| (class as u32, *number)).collect::<Vec<_>>();
@@ -82,9 +107,28 @@ impl Members {
     fn has(&self, class: u32, number: u32) -> bool {
         match self {
             Members::All => true,
+            Members::One(classes) => classes[number as usize] == class,
             Members::Some(members) => members.contains(&(class, number)),
         }
     }
+}
+
+/// No class has the combination.
+const NO_CLASS: u32 = u32::MAX;
+
+/// The class that has each combination; `None` where several have one.
+fn class_of_each(lists: &[Vec<u32>], combinations: usize) -> Option<Vec<u32>> {
+    let mut classes = vec![NO_CLASS; combinations];
+    for (class, list) in lists.iter().enumerate() {
+        for number in list {
+            let slot = &mut classes[*number as usize];
+            if *slot != NO_CLASS {
+                return None;
+            }
+            *slot = class as u32;
+        }
+    }
+    Some(classes)
 }
 
 /// What a row of a support says of the combinations of one group.
@@ -178,8 +222,11 @@ fn take(
 ) -> Result<(), RunError> {
     let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i] < domain.outer_dims).collect();
     let dims: Vec<usize> = places.iter().map(|p| support.dims[*p]).collect();
-    let columns: Vec<Vec<u64>> = places.iter().map(|p| support.keys[*p].clone()).collect();
+    let columns: Vec<Codes> = places.iter().map(|p| support.keys[*p].clone()).collect();
     let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
+    if let ([Matching::One(numbers)], [group], [members]) = (matching, groups, members) {
+        return take_one(executor, &domain.groups[0].keys, (group, members), &outside, numbers, cells);
+    }
     let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
     for row in 0..support.rows() {
         for cell in outside.of(row) {
@@ -196,6 +243,32 @@ fn take(
         if row % ROWS_BETWEEN_CHECKS == 0 {
             executor.check_cells(cells.0.len())?;
         }
+    }
+    Ok(())
+}
+
+/// One group, of which each row of the support says the combination: cells first, then their codes key by key.
+fn take_one(
+    executor: &Executor<'_>,
+    keys: &[usize],
+    (group, members): (&GroupCells, &Members),
+    outside: &Outside,
+    numbers: &[u32],
+    cells: &mut Cells,
+) -> Result<(), RunError> {
+    let mut taken = Vec::with_capacity(numbers.len());
+    for (row, number) in numbers.iter().enumerate().filter(|(_, number)| **number != NO_COMBINATION) {
+        let fits = |cell: &&u32| members.has(group.class_of[**cell as usize], *number);
+        for cell in outside.of(row).iter().filter(fits) {
+            cells.0.push(*cell);
+            taken.push(*number);
+        }
+        if row % ROWS_BETWEEN_CHECKS == 0 {
+            executor.check_cells(cells.0.len())?;
+        }
+    }
+    for (key, codes) in keys.iter().zip(&group.combinations.columns) {
+        cells.1[*key].extend(taken.iter().map(|number| codes[*number as usize]));
     }
     Ok(())
 }

@@ -2,12 +2,13 @@
 
 use std::cmp::Ordering;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::super::RunError;
 use super::super::anchors::Tables;
 use super::super::assemble::Executor;
 use super::super::first::First;
-use super::super::frame::{Frame, KeyColumn, KeyKind, distinct};
+use super::super::frame::{Codes, Frame, KeyColumn, KeyKind, distinct};
 use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;
@@ -55,10 +56,37 @@ impl Ranks {
 /// The row belongs to no judged combination.
 const NOT_JUDGED: u32 = u32::MAX;
 
+/// A number for each member of a list.
+enum Numbers {
+    /// Its place.
+    Own,
+    Of(Vec<u32>),
+}
+
+impl Numbers {
+    fn of(&self, place: usize) -> u32 {
+        match self {
+            Numbers::Own => place as u32,
+            Numbers::Of(numbers) => numbers[place],
+        }
+    }
+
+    /// To be changed; there are so many members.
+    fn make(&mut self, members: usize) -> &mut Vec<u32> {
+        if let Numbers::Own = self {
+            *self = Numbers::Of((0..members as u32).collect());
+        }
+        match self {
+            Numbers::Of(numbers) => numbers,
+            Numbers::Own => unreachable!("they were numbered above"),
+        }
+    }
+}
+
 /// What `order by` says of the row lines, or of their outer parts.
 struct Verdicts {
     /// By row, which of the judged combinations it belongs to, or [`NOT_JUDGED`].
-    of_row: Vec<u32>,
+    of_row: Numbers,
     /// By part of the order, a key for each combination.
     order: Vec<Vec<u64>>,
 }
@@ -66,9 +94,9 @@ struct Verdicts {
 /// The row lines of a grid, what is said of them, and which stay.
 pub(super) struct Arranged {
     /// By row axis, the code of each row.
-    axes: Vec<Vec<u64>>,
+    axes: Vec<Codes>,
     /// By line, its row.
-    row_of: Vec<u32>,
+    row_of: Numbers,
     /// By row, whether it stays.
     keep: Vec<bool>,
     /// Rows that a limit drops.
@@ -104,18 +132,17 @@ fn order_keys(
     Ok(executor.eval(assembly, frame)?.values.order_keys(descending))
 }
 
-fn slices(columns: &[Vec<u64>]) -> Vec<&[u64]> {
-    columns.iter().map(Vec::as_slice).collect()
+fn slices(columns: &[Codes]) -> Vec<&[u64]> {
+    columns.iter().map(|codes| codes.as_slice()).collect()
 }
 
-/// What [`distinct`] gives where all are.
-fn identity(rows: usize) -> (Vec<u32>, Vec<u32>) {
-    let all: Vec<u32> = (0..rows as u32).collect();
-    (all.clone(), all)
+/// The codes of some rows, each at most once and in order.
+fn gathered(codes: &Codes, rows: &[u32]) -> Codes {
+    if rows.len() == codes.len() { codes.clone() } else { picked(codes, rows) }
 }
 
-fn gathered(codes: &[u64], rows: &[u32]) -> Vec<u64> {
-    rows.iter().map(|row| codes[*row as usize]).collect()
+fn picked(codes: &[u64], rows: &[u32]) -> Codes {
+    Codes::new(rows.iter().map(|row| codes[*row as usize]).collect())
 }
 
 /// Judges, and drops what `having` and the limit drop.
@@ -128,10 +155,10 @@ pub(super) fn arrange(
 ) -> Result<Arranged, RunError> {
     let axes = &lines.codes[..plan.row_axes];
     let (row_of, axes) = if lines.are_distinct() && plan.row_axes == plan.axes.len() {
-        ((0..lines.len() as u32).collect(), axes.to_vec())
+        (Numbers::Own, axes.to_vec())
     } else {
         let (row_of, first) = distinct(&slices(axes), lines.len());
-        (row_of, axes.iter().map(|codes| gathered(codes, &first)).collect())
+        (Numbers::Of(row_of), axes.iter().map(|codes| picked(codes, &first)).collect())
     };
     let rows = if axes.is_empty() { usize::from(lines.len() > 0) } else { axes[0].len() };
     let keep = vec![true; rows];
@@ -171,33 +198,38 @@ impl Arranged {
     /// What a judge says of the rows that have its axes; those that do not pass `having` go.
     fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
-        let codes: Vec<Vec<u64>> = judge.columns.iter().map(|a| gathered(&self.axes[*a], &judged)).collect();
-        let (class_of, first) = if judge.columns.len() == self.axes.len() {
-            identity(judged.len())
-        } else {
-            distinct(&slices(&codes), judged.len())
-        };
-        let dims = judge.columns.iter().zip(&codes).filter_map(|(axis, codes)| {
+        let mut codes: Vec<Codes> = judge.columns.iter().map(|a| gathered(&self.axes[*a], &judged)).collect();
+        let mut classes = judged.len();
+        let mut class_of = Numbers::Own;
+        if judge.columns.len() < self.axes.len() {
+            let (numbers, first) = distinct(&slices(&codes), judged.len());
+            codes.iter_mut().for_each(|codes| *codes = picked(codes, &first));
+            (classes, class_of) = (first.len(), Numbers::Of(numbers));
+        }
+        let dims = judge.columns.iter().zip(codes).filter_map(|(axis, codes)| {
             let column = plan.axes[*axis].column()?;
-            Some(KeyColumn::of_codes(gathered(codes, &first), Key::Column(column)))
+            Some(KeyColumn::of_codes(codes, Key::Column(column)))
         });
-        let frame = base.select(&vec![0; first.len()]).with(dims);
+        let frame = base.select(&vec![0; classes]).with(dims);
         let mut order = Vec::new();
         for (part, descending) in judge.order.iter().zip(&plan.descending) {
             order.push(match part {
-                None => vec![0; first.len()],
+                None => vec![0; classes],
                 Some((assembly, _)) => order_keys(executor, assembly, &frame, *descending)?,
             });
         }
         if let Some(having) = &judge.having {
             let passed = executor.eval(having, &frame)?.values.truths();
-            for (row, class) in judged.iter().zip(&class_of) {
-                self.keep[*row as usize] &= passed[*class as usize];
+            for (place, row) in judged.iter().enumerate() {
+                self.keep[*row as usize] &= passed[class_of.of(place) as usize];
             }
         }
-        let mut of_row = vec![NOT_JUDGED; self.keep.len()];
-        judged.iter().zip(class_of).for_each(|(row, class)| of_row[*row as usize] = class);
-        self.verdicts.insert(judge.axes, Verdicts { of_row, order });
+        if judged.len() < self.keep.len() {
+            let mut of_row = vec![NOT_JUDGED; self.keep.len()];
+            judged.iter().enumerate().for_each(|(place, row)| of_row[*row as usize] = class_of.of(place));
+            class_of = Numbers::Of(of_row);
+        }
+        self.verdicts.insert(judge.axes, Verdicts { of_row: class_of, order });
         Ok(())
     }
 
@@ -213,7 +245,7 @@ impl Arranged {
             taken
         } else {
             let rows = self.sorted(plan, ranks, rows.clone());
-            let axes: Vec<Vec<u64>> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let axes: Vec<Codes> = within.iter().map(|a| picked(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&axes), rows.len());
             let mut counts = vec![0; groups.len()];
             let first = |(row, group): (u32, u32)| {
@@ -236,18 +268,17 @@ impl Arranged {
             return rows.to_vec();
         };
         let mut first = First::new(count);
-        rows.iter().for_each(|row| first.offer(keys[of_row[*row as usize] as usize], *row));
+        rows.iter().for_each(|row| first.offer(keys[of_row.of(*row as usize) as usize], *row));
         first.finish()
     }
 
     /// A total stays where some line stays that it is a total of.
     fn drop_empty_totals(&mut self, plan: &GridPlan) {
         let mut kinds: HashMap<Vec<usize>, Vec<u32>> = HashMap::new();
-        for row in 0..self.rows() {
-            let present: Vec<usize> = (0..plan.row_axes).filter(|a| self.axes[*a][row as usize] != TOTAL).collect();
-            if present.len() < plan.row_axes {
-                kinds.entry(present).or_default().push(row);
-            }
+        let total = |row: &u32| self.axes.iter().any(|codes| codes[*row as usize] == TOTAL);
+        for row in (0..self.rows()).filter(total) {
+            let present = (0..plan.row_axes).filter(|a| self.axes[*a][row as usize] != TOTAL).collect();
+            kinds.entry(present).or_default().push(row);
         }
         if kinds.is_empty() {
             return;
@@ -259,7 +290,7 @@ impl Arranged {
                 continue;
             }
             let rows: Vec<u32> = full.iter().chain(&totals).copied().collect();
-            let codes: Vec<Vec<u64>> = present.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let codes: Vec<Codes> = present.iter().map(|a| picked(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&codes), rows.len());
             let mut stays = vec![false; groups.len()];
             group_of[..full.len()].iter().for_each(|group| stays[*group as usize] = true);
@@ -275,9 +306,10 @@ impl Arranged {
         let mut groups: HashMap<Vec<u64>, u32> = HashMap::new();
         let axes: Vec<usize> = (0..plan.row_axes).collect();
         for (outer, verdicts) in self.verdicts.iter().filter(|(outer, _)| **outer < plan.row_axes) {
-            for (row, class) in verdicts.of_row.iter().enumerate() {
-                if *class != NOT_JUDGED {
-                    groups.insert(self.at(row, &axes[..*outer]), *class);
+            for row in 0..self.keep.len() {
+                let class = verdicts.of_row.of(row);
+                if class != NOT_JUDGED {
+                    groups.insert(self.at(row, &axes[..*outer]), class);
                 }
             }
         }
@@ -285,13 +317,14 @@ impl Arranged {
             let row: Vec<u64> = axes.iter().map(|a| lines.codes[*a][line]).collect();
             let number = *known.entry(row).or_insert_with_key(|row| {
                 for (outer, verdicts) in &mut self.verdicts {
-                    verdicts.of_row.push(groups.get(&row[..*outer]).copied().unwrap_or(NOT_JUDGED));
+                    let group = groups.get(&row[..*outer]).copied().unwrap_or(NOT_JUDGED);
+                    verdicts.of_row.make(self.keep.len()).push(group);
                 }
-                self.axes.iter_mut().zip(row).for_each(|(codes, code)| codes.push(*code));
+                self.axes.iter_mut().zip(row).for_each(|(codes, code)| Arc::make_mut(codes).push(*code));
                 self.keep.push(true);
                 self.keep.len() as u32 - 1
             });
-            self.row_of.push(number);
+            self.row_of.make(line).push(number);
         }
     }
 
@@ -307,7 +340,7 @@ impl Arranged {
             parts.extend(self.judged(plan.row_axes, &rows));
         }
         for (n, codes) in self.axes.iter().enumerate() {
-            let codes = gathered(codes, &rows);
+            let codes = picked(codes, &rows);
             let keys = SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect());
             if plan.totals {
                 parts.push(SortPart::Group { codes, judged: self.judged(n + 1, &rows).collect() });
@@ -323,7 +356,7 @@ impl Arranged {
     fn judged(&self, axes: usize, rows: &[u32]) -> impl Iterator<Item = SortPart> {
         self.verdicts.get(&axes).into_iter().flat_map(move |verdicts| {
             let keys = |order: &Vec<u64>| {
-                let key = |row: &u32| match verdicts.of_row[*row as usize] {
+                let key = |row: &u32| match verdicts.of_row.of(*row as usize) {
                     NOT_JUDGED => 0,
                     class => order[class as usize],
                 };
@@ -345,9 +378,9 @@ impl Arranged {
         columns.sort_by_cached_key(|c| key(first[*c as usize]));
         let column_place = places(&columns, first.len());
         let mut kept: Vec<(u64, u32)> = (0..lines.len())
-            .filter(|line| self.keep[self.row_of[*line] as usize])
+            .filter(|line| self.keep[self.row_of.of(*line) as usize])
             .map(|line| {
-                let row = u64::from(row_place[self.row_of[line] as usize]);
+                let row = u64::from(row_place[self.row_of.of(line) as usize]);
                 (row << 32 | u64::from(column_place[column_of[line] as usize]), line as u32)
             })
             .collect();
@@ -363,7 +396,7 @@ enum SortPart {
     /// A key for each row.
     Keys(Vec<u64>),
     /// Holds for rows that stand for a code of an axis, and for different ones.
-    Group { codes: Vec<u64>, judged: Vec<SortPart> },
+    Group { codes: Codes, judged: Vec<SortPart> },
 }
 
 fn compare(parts: &[SortPart], a: usize, b: usize) -> Ordering {

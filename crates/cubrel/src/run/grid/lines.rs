@@ -4,8 +4,10 @@ use super::super::RunError;
 use super::super::anchors::Outer;
 use super::super::assemble::{Cells, Executor};
 use super::super::domain::{expand, is_missed};
-use super::super::frame::{Frame, Held, KeyKind};
+use super::super::frame::{Codes, Frame, Held, KeyKind};
 use super::super::read::null_passes;
+use std::sync::Arc;
+
 use crate::plan::query::{GridPart, GridPlan};
 use crate::plan::{Bound, Slot};
 use crate::value::{Type, Value, Vector};
@@ -18,7 +20,7 @@ pub(super) const OTHERS: u64 = u64::MAX - 1;
 /// Lines, column by column.
 pub(super) struct Lines {
     /// By axis, for each line its code, [`TOTAL`] or [`OTHERS`].
-    pub(super) codes: Vec<Vec<u64>>,
+    pub(super) codes: Vec<Codes>,
     /// Runs of lines that were evaluated together.
     pieces: Vec<Piece>,
     count: usize,
@@ -75,7 +77,7 @@ pub(super) fn null_groups(
 
 impl Lines {
     pub(super) fn new(plan: &GridPlan) -> Lines {
-        Lines { codes: vec![Vec::new(); plan.axes.len()], pieces: Vec::new(), count: 0 }
+        Lines { codes: vec![Codes::default(); plan.axes.len()], pieces: Vec::new(), count: 0 }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -131,9 +133,15 @@ impl Lines {
         if cells.is_empty() {
             return Ok(());
         }
-        for (axis, codes) in self.codes.iter_mut().enumerate() {
+        let all_show = cells.len() == frame.cells;
+        for (axis, shared) in self.codes.iter_mut().enumerate() {
             let dim = part.axes.iter().position(|a| *a == axis);
             let reading = part.readings.iter().find(|(a, _)| *a == axis);
+            if let (Some(dim), true, true) = (dim, all_show, shared.is_empty()) {
+                *shared = frame.dims[first + dim].codes.clone();
+                continue;
+            }
+            let codes = Arc::make_mut(shared);
             match (dim, reading) {
                 (Some(dim), _) => {
                     let of_cell = &frame.dims[first + dim].codes;
@@ -143,7 +151,6 @@ impl Lines {
                 (None, None) => codes.extend(cells.iter().map(|cell| fixed(axis, *cell as usize))),
             }
         }
-        let all_show = cells.len() == frame.cells;
         let shown = |(c, ty): (Cells, Type)| (if all_show { c.values } else { c.values.gather(&cells) }, ty);
         self.pieces.push(Piece { start: self.count, items: items.into_iter().map(shown).collect() });
         self.count += cells.len();

@@ -38,7 +38,7 @@ pub(super) fn evaluate(
     let rest = KeyColumn::of_held(sets, Type::Null);
     let within = others.within.iter().enumerate().filter_map(|(i, axis)| {
         let column = plan.axes[*axis].column()?;
-        Some(KeyColumn::of_codes(groups.keys().map(|k| k[i]).collect(), Key::Column(column)))
+        Some(KeyColumn::of_codes(groups.keys().map(|k| k[i]).collect::<Vec<u64>>(), Key::Column(column)))
     });
     let outer = base.select(&vec![0; groups.len()]).with(std::iter::once(rest).chain(within));
     let held = outer_values(base, &plan.outer);

@@ -63,7 +63,7 @@ fn first_column(plan: &RecordsPlan) -> Option<(ColumnId, bool)> {
 }
 
 fn frame(plan: &RecordsPlan, base: &Frame, rows: &[u32]) -> Frame {
-    let codes = rows.iter().map(|r| u64::from(*r)).collect();
+    let codes: Vec<u64> = rows.iter().map(|r| u64::from(*r)).collect();
     base.select(&vec![0; rows.len()]).with([KeyColumn::of_codes(codes, Key::Row(plan.table))])
 }
 

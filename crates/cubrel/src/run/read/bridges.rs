@@ -34,9 +34,9 @@ impl PairsOf {
         let one = tables.schema.relationship(bridge.relationship).one;
         let rows = tables.rows(one);
         let result = super::run(tables, &bridge.pairs, outer, options)?;
-        let columns = result.present();
+        let columns = &result.present().codes;
         let strides: Vec<u128> = bridge.keys.iter().map(|k| strides[*k]).collect();
-        let count = columns.first().map_or(0, Vec::len);
+        let count = columns.first().map_or(0, |c| c.len());
         let mut adds: Vec<(usize, u128)> = (0..count)
             .map(|i| {
                 let key = columns[1..].iter().zip(&strides).map(|(c, s)| u128::from(c[i]) * s).sum();

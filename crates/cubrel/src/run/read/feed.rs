@@ -24,7 +24,7 @@ impl Prepared<'_> {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
             Feed::Gathered(anchor, values, bits) => {
                 let all = sized(&mut scratch.values, batch.entries());
-                batch.map(*anchor, all, |code| values[code as usize]);
+                values.unpack(batch, *anchor, all);
                 if batch.is_whole(positions) {
                     to.add(entries, &Input::Exact(all, *bits));
                 } else {

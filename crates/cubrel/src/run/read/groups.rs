@@ -18,16 +18,19 @@ impl Prepared<'_> {
         let mut narrowed = !self.row_filters.is_empty();
         for (place, plan) in self.anchors.iter().enumerate() {
             narrowed |= !plan.pass.is_empty();
-            let of_code = |code: u64| plan.dense[code as usize];
             if place == 0 {
-                batch.map(plan.anchor, sized(&mut numbers, all.len()), of_code);
+                plan.numbers(batch, sized(&mut numbers, all.len()));
                 continue;
             }
             let more = sized(&mut scratch.more, all.len());
-            batch.map(plan.anchor, more, of_code);
+            plan.numbers(batch, more);
             for (number, more) in numbers.iter_mut().zip(more) {
                 *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
             }
+        }
+        // Where rows could be dropped, often none is.
+        if narrowed && self.row_filters.is_empty() {
+            narrowed = numbers[..all.len()].iter().fold(0, |a, n| a | n) & DROPPED != 0;
         }
         if !narrowed {
             return Ok((None, self.numbers_of(numbers, scratch)));
@@ -91,7 +94,7 @@ impl Prepared<'_> {
         let mut passes = vec![true; all.len()];
         for plan in &self.anchors {
             for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
-                keys[i] += plan.wide.get(*code as usize).copied().unwrap_or(0);
+                keys[i] += plan.wide.get(*code as usize).copied().unwrap_or(0) + u128::from(*code) * plan.own;
                 passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
             }
         }

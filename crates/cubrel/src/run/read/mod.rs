@@ -12,6 +12,7 @@
 //! * `batch`: unpacking of codes
 //! * `dependent`: keys that follow from others
 //! * `result`: groups and aggregates
+//! * `rolled`: reads put together from the groups of another one
 
 mod batch;
 mod bridges;
@@ -22,6 +23,7 @@ mod groups;
 mod parts;
 mod prepare;
 mod result;
+mod rolled;
 
 use rayon::prelude::*;
 
@@ -37,6 +39,7 @@ use prepare::{Prepared, key_sizes, prepare};
 pub(super) use bridges::pointed_at;
 pub use filters::{far_rows as filter_rows, null_passes};
 pub use result::{ReadResult, ReadStats};
+pub use rolled::rolled_up;
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
 const BATCH: usize = 4096;

@@ -1,8 +1,9 @@
 //! One part of the rows: gone through batch by batch, and the parts brought together.
 
 use std::collections::BTreeSet;
+use std::sync::OnceLock;
 
-use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups};
+use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, zeros};
 use super::super::anchors::Anchor;
 use super::super::{Options, RunError, Runs};
 use super::batch::Batch;
@@ -73,21 +74,42 @@ pub(super) struct Part {
     pub(super) scratch: Scratch,
     pub(super) accumulators: Vec<Accumulator>,
     pub(super) seen: Vec<bool>,
+    /// Whether every group has been seen.
+    pub(super) all_seen: bool,
     pub(super) numbers: GroupNumbers,
     pub(super) keys: Vec<u128>,
     pub(super) stats: ReadStats,
 }
 
+impl Part {
+    fn see(&mut self, groups: Groups<'_>) {
+        match groups {
+            Groups::One => self.seen[0] = true,
+            Groups::Many(_) if self.all_seen => {}
+            Groups::Many(groups) => {
+                groups.iter().for_each(|g| self.seen[*g as usize] = true);
+                // Groups that are numbered as they come have all been seen, but there can be more.
+                self.all_seen = self.keys.is_empty() && self.seen.len() <= groups.len() && !self.seen.contains(&false);
+            }
+        }
+    }
+}
+
 impl Prepared<'_> {
-    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
-        let mut part = Part {
+    fn nothing_seen(&self) -> Part {
+        Part {
             scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
-            seen: vec![false; self.groups],
+            seen: zeros(self.groups),
+            all_seen: false,
             numbers: GroupNumbers::default(),
             keys: Vec::new(),
             stats: ReadStats::default(),
-        };
+        }
+    }
+
+    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
+        let mut part = self.nothing_seen();
         let mut at = start;
         while at < end {
             let (segment, rows) = self.segment_at(at, end);
@@ -239,10 +261,7 @@ impl Prepared<'_> {
             let weights = batch.weights(positions);
             let entries = Entries { groups, weights: weights.as_deref() };
             rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
-            match groups {
-                Groups::One => part.seen[0] = true,
-                Groups::Many(groups) => groups.iter().for_each(|g| part.seen[*g as usize] = true),
-            }
+            part.see(groups);
             for place in feeds {
                 self.feed(*place, &batch, positions, entries, &mut part.accumulators[*place], &mut part.scratch)?;
             }
@@ -254,40 +273,31 @@ impl Prepared<'_> {
     pub(super) fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
         let sizes = key_sizes(self.tables, read);
         let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
-        let mut accumulators: Vec<Accumulator> =
-            self.aggregates.iter().map(|(s, _)| Accumulator::new(s, self.groups)).collect();
-        let mut seen = vec![false; self.groups];
-        let (mut numbers, mut keys) = (GroupNumbers::default(), Vec::new());
-        let identity: Vec<u32> = (0..self.groups as u32).collect();
-        for (place, part) in parts.into_iter().enumerate() {
-            stats.rows_read += part.stats.rows_read;
-            stats.rows_passed += part.stats.rows_passed;
-            stats.segments_skipped += part.stats.segments_skipped;
-            stats.bytes_read += part.stats.bytes_read;
-            if place == 0 {
-                (accumulators, seen, numbers, keys) = (part.accumulators, part.seen, part.numbers, part.keys);
-                continue;
-            }
-            let to = if self.dense {
-                identity.clone()
-            } else {
+        let mut parts = parts.into_iter();
+        let first = parts.next().unwrap_or_else(|| self.nothing_seen());
+        stats.add(first.stats);
+        let Part { mut accumulators, mut seen, mut numbers, mut keys, .. } = first;
+        for part in parts {
+            stats.add(part.stats);
+            let to = (!self.dense).then(|| {
                 let number = |key: &u128| {
                     *numbers.entry(*key).or_insert_with(|| {
                         keys.push(*key);
                         keys.len() as u32 - 1
                     })
                 };
-                part.keys.iter().map(number).collect()
-            };
-            if !self.dense {
-                seen.resize(keys.len(), false);
-                accumulators.iter_mut().for_each(|a| a.grow(keys.len()));
-            }
-            for (group, present) in to.iter().zip(&part.seen) {
-                seen[*group as usize] |= present;
+                part.keys.iter().map(number).collect::<Vec<u32>>()
+            });
+            match &to {
+                None => seen.iter_mut().zip(&part.seen).for_each(|(seen, more)| *seen |= more),
+                Some(to) => {
+                    seen.resize(keys.len(), false);
+                    accumulators.iter_mut().for_each(|a| a.grow(keys.len()));
+                    to.iter().zip(&part.seen).for_each(|(group, more)| seen[*group as usize] |= more);
+                }
             }
             for (accumulator, other) in accumulators.iter_mut().zip(part.accumulators) {
-                accumulator.merge(other, &to);
+                accumulator.merge(other, to.as_deref());
             }
         }
         stats.groups = seen.iter().filter(|s| **s).count() as u64;
@@ -296,10 +306,7 @@ impl Prepared<'_> {
             .into_iter()
             .zip(&read.aggregates)
             .map(|(a, spec)| {
-                a.finish(&seen).map_err(|message| match spec.args.first() {
-                    Some(arg) => RunError::in_formula(message, &arg.scalar.place),
-                    None => RunError::Limit(message),
-                })
+                a.finish(&seen).map_err(|message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar)))
             })
             .collect();
         let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
@@ -308,6 +315,7 @@ impl Prepared<'_> {
             strides: self.strides,
             dependences: self.dependences,
             numbering,
+            present: OnceLock::new(),
             seen,
             columns: columns?,
             stats,

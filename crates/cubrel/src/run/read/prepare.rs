@@ -6,6 +6,7 @@ use super::super::accumulate::{Spec, bits_of};
 use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
 use super::super::frame::Members;
 use super::super::{Options, RunError, Runs};
+use super::batch::Batch;
 use super::bridges::PairsOf;
 use super::dependent::{Dependence, dependences};
 use super::filters::{far_rows, rows_of_lines};
@@ -29,9 +30,11 @@ pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
     /// By code: whether the row passes; all do when empty.
     pub(super) pass: Vec<bool>,
-    /// By code: what it adds to the group's number, with [`DROPPED`] where it does not pass.
+    /// What a code adds to the group's number for each that it is: it is a key itself.
+    pub(super) own: u128,
+    /// By code: what it adds besides, with [`DROPPED`] where it does not pass; nothing does when empty.
     pub(super) dense: Vec<u32>,
-    /// The same for large numbers of groups.
+    /// The same for large numbers of groups, without dropping.
     pub(super) wide: Vec<u128>,
 }
 
@@ -85,11 +88,31 @@ impl Needs {
     }
 }
 
+/// Exact numbers by code.
+pub(super) enum Exact {
+    ByCode(Vec<i64>),
+    /// `base + code × step`
+    Line {
+        base: i64,
+        step: i64,
+    },
+}
+
+impl Exact {
+    /// The numbers of a batch.
+    pub(super) fn unpack(&self, batch: &Batch<'_>, anchor: Anchor, out: &mut [i64]) {
+        match *self {
+            Exact::ByCode(ref values) => batch.map(anchor, out, |code| values[code as usize]),
+            Exact::Line { base, step } => batch.map(anchor, out, |code| base + step * code as i64),
+        }
+    }
+}
+
 /// Where an aggregate's input comes from.
 pub(super) enum Feed {
     Rows,
     /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
-    Gathered(Anchor, Vec<i64>, u32),
+    Gathered(Anchor, Exact, u32),
     Codes {
         anchor: Option<Anchor>,
         map: Vec<u64>,
@@ -180,8 +203,7 @@ pub(super) struct Builder<'a, 'o> {
 impl Builder<'_, '_> {
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
         let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
-            let codes = self.tables.codes_of(self.table, anchor) as usize;
-            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), dense: Vec::new(), wide: vec![0; codes] });
+            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), own: 0, dense: Vec::new(), wide: Vec::new() });
             self.anchors.len() - 1
         });
         &mut self.anchors[place]
@@ -203,7 +225,12 @@ impl Builder<'_, '_> {
             (None, Some(relationship)) => self.tables.anchor_of_path(*relationship),
             (None, None) => Anchor::Row,
         };
-        if !self.tables.is_small(self.table, anchor) {
+        let small = self.tables.is_small(self.table, anchor);
+        if anchor == Anchor::Row || small && path.is_empty() {
+            self.anchor(anchor).own += stride;
+            return;
+        }
+        if !small {
             self.loose.push(LooseKey { key, stride, path });
             return;
         }
@@ -219,6 +246,7 @@ impl Builder<'_, '_> {
             }
         };
         let plan = self.anchor(anchor);
+        plan.wide.resize(codes.len(), 0);
         for (slot, code) in plan.wide.iter_mut().zip(codes) {
             *slot += u128::from(code) * stride;
         }
@@ -286,10 +314,25 @@ impl AnchorPlan {
             return;
         }
         let wide = std::mem::take(&mut self.wide);
+        let add = |i: usize| wide.get(i).map_or(0, |sum| *sum as u32);
         let drop = |i: usize| {
             if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED }
         };
-        self.dense = wide.into_iter().enumerate().map(|(i, sum)| sum as u32 | drop(i)).collect();
+        self.dense = (0..wide.len().max(self.pass.len())).map(|i| add(i) | drop(i)).collect();
+        if self.own > 0 && !self.dense.is_empty() {
+            let own = std::mem::take(&mut self.own) as u32;
+            self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
+        }
+    }
+
+    /// What the codes of a batch add to the numbers of groups.
+    pub(super) fn numbers(&self, batch: &Batch<'_>, out: &mut [u32]) {
+        let own = self.own as u32;
+        match (self.dense.as_slice(), own) {
+            ([], 1) => batch.map(self.anchor, out, |code| code as u32),
+            ([], own) => batch.map(self.anchor, out, |code| code as u32 * own),
+            (dense, _) => batch.map(self.anchor, out, |code| dense[code as usize]),
+        }
     }
 }
 
@@ -329,13 +372,23 @@ pub(super) fn feed(
             return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
         }
     }
+    if options.hoist
+        && a.kind == Sum
+        && let [only] = a.args.as_slice()
+        && let Some((column, [])) = bare_column(only)
+        && let Some((base, step, last)) = tables.column(column).line()
+    {
+        spec.nullable = false;
+        let bits = bits_of(&[base, last]);
+        return (spec, Feed::Gathered(Anchor::Column(column.index), Exact::Line { base, step }, bits));
+    }
     let rows: Vec<CompiledRow> =
         a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
     spec.nullable = rows.iter().any(CompiledRow::nullable);
     if let (Sum, false, Some((anchor, Vector { data: Data::I64(values), .. }))) =
         (a.kind, spec.nullable, rows.first().and_then(CompiledRow::as_mapped))
     {
-        return (spec, Feed::Gathered(anchor, values.clone(), bits_of(values)));
+        return (spec, Feed::Gathered(anchor, Exact::ByCode(values.clone()), bits_of(values)));
     }
     (spec, Feed::Values(rows))
 }

@@ -1,9 +1,11 @@
 //! What a read gives: groups, their aggregates, and what was gone through.
 
 use super::super::accumulate::GroupNumbers;
-use super::super::frame::Frame;
+use super::super::frame::{Codes, Frame};
 use super::dependent::Dependence;
 use crate::value::Vector;
+
+use std::sync::{Arc, OnceLock};
 
 /// What a read gives.
 #[derive(Debug)]
@@ -15,12 +17,23 @@ pub struct ReadResult {
     /// By key, what it follows from: it adds nothing to the number.
     pub(super) dependences: Vec<Option<Dependence>>,
     pub(super) numbering: Numbering,
+    /// Made when it is asked for.
+    pub(super) present: OnceLock<Present>,
     /// Whether a group has rows; one more for "no group".
     pub seen: Vec<bool>,
     /// The aggregates of each group, and after them the result over no rows.
     pub columns: Vec<Vector>,
     /// What the read went through.
     pub stats: ReadStats,
+}
+
+/// The groups that have rows.
+#[derive(Debug)]
+pub struct Present {
+    /// Their numbers.
+    pub groups: Arc<Vec<u32>>,
+    /// Key by key, their codes.
+    pub codes: Vec<Codes>,
 }
 
 /// What a read went through: exact, and the same in every run.
@@ -40,6 +53,17 @@ pub struct ReadStats {
     pub groups: u64,
 }
 
+impl ReadStats {
+    /// Adds what another part of the rows, or another read, went through; not the table's rows.
+    pub fn add(&mut self, more: ReadStats) {
+        self.rows_read += more.rows_read;
+        self.rows_passed += more.rows_passed;
+        self.segments_skipped += more.segments_skipped;
+        self.bytes_read += more.bytes_read;
+        self.groups += more.groups;
+    }
+}
+
 #[derive(Debug)]
 pub(super) enum Numbering {
     /// By place: the sum of code × stride.
@@ -55,11 +79,21 @@ impl ReadResult {
     }
 
     /// For each cell its group, or the number of groups for none.
-    pub fn find(&self, frame: &Frame, dims: &[usize]) -> Vec<u32> {
-        let none = self.groups() as u32;
+    pub fn find(&self, frame: &Frame, dims: &[usize]) -> Arc<Vec<u32>> {
         if dims.is_empty() {
-            return vec![0; frame.cells];
+            return Arc::new(vec![0; frame.cells]);
         }
+        // Cells that were made of these very groups.
+        if let Some(present) = self.present.get()
+            && dims.iter().zip(&present.codes).all(|(dim, codes)| Arc::ptr_eq(&frame.dims[*dim].codes, codes))
+        {
+            return present.groups.clone();
+        }
+        Arc::new(self.numbers_of(frame, dims))
+    }
+
+    fn numbers_of(&self, frame: &Frame, dims: &[usize]) -> Vec<u32> {
+        let none = self.groups() as u32;
         let codes = |key: usize| frame.dims[dims[key]].codes.as_slice();
         let mut found = match &self.numbering {
             Numbering::Dense => {
@@ -93,11 +127,6 @@ impl ReadResult {
         (0..self.sizes.len()).filter(|key| self.dependences[*key].is_none()).map(|key| (key, self.strides[key]))
     }
 
-    /// The groups that have rows.
-    pub fn present_groups(&self) -> Vec<u32> {
-        (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect()
-    }
-
     /// How many codes a key has, null's included.
     pub fn size(&self, key: usize) -> u64 {
         self.sizes[key]
@@ -108,9 +137,16 @@ impl ReadResult {
         self.stats.groups as usize
     }
 
-    /// The codes of every group that has rows, key by key.
-    pub fn present(&self) -> Vec<Vec<u64>> {
-        let groups = self.present_groups();
+    /// The groups that have rows.
+    pub fn present(&self) -> &Present {
+        self.present.get_or_init(|| {
+            let groups: Vec<u32> = (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect();
+            let codes = self.codes_of(&groups).into_iter().map(Arc::new).collect();
+            Present { groups: Arc::new(groups), codes }
+        })
+    }
+
+    fn codes_of(&self, groups: &[u32]) -> Vec<Vec<u64>> {
         let one_key = self.counting_keys().count() == 1;
         let mut columns = vec![Vec::new(); self.sizes.len()];
         for (key, stride) in self.counting_keys() {

@@ -1,0 +1,166 @@
+//! `sum(sum(t.a) * single(t.b) per t)` goes through the rows of `t` one by one and aggregates each of them. What an
+//! aggregate says of one row is that row's value, so this is `sum(t.a * t.b)`.
+
+use super::super::query::QueryPlan;
+use super::super::{Assembly, Fold, Key, Leaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf, intern_leaf, print};
+use super::walk::{Visit, each};
+use crate::formula::scalar::{Scalar, ScalarKind};
+use crate::formula::schema::{Schema, TableId};
+use crate::formula::typed::AggregateKind;
+use crate::value::{Type, Value};
+
+/// Folds over the rows of a table become reads of it.
+pub(super) fn apply(schema: &Schema, plan: &mut QueryPlan, reads: &mut Vec<Read>) {
+    each(plan, &mut RowWise { schema, reads });
+}
+
+struct RowWise<'a> {
+    schema: &'a Schema,
+    reads: &'a mut Vec<Read>,
+}
+
+impl Visit for RowWise<'_> {
+    fn leaf(&mut self, leaf: &mut Leaf) {
+        if let Leaf::Fold(fold) = leaf
+            && let Some((read, aggregate, dims)) = as_read(fold, self.reads)
+        {
+            let outer = fold.domain.groups[0].read.outer.clone();
+            let read = self.shared(read);
+            let place = self.aggregate(read, aggregate);
+            *leaf = Leaf::Read(ReadRef { read, dims, outer }, place);
+        }
+    }
+}
+
+impl RowWise<'_> {
+    /// The place of a read, which is added where no equal one is there.
+    fn shared(&mut self, read: Read) -> usize {
+        let signature = print::signature(self.schema, &read);
+        let same = |r: &Read| print::signature(self.schema, r) == signature;
+        self.reads.iter().position(same).unwrap_or_else(|| {
+            self.reads.push(read);
+            self.reads.len() - 1
+        })
+    }
+
+    fn aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
+        let text = print::aggregate(self.schema, &aggregate);
+        let list = &mut self.reads[read].aggregates;
+        list.iter().position(|a| print::aggregate(self.schema, a) == text).unwrap_or_else(|| {
+            list.push(aggregate);
+            list.len() - 1
+        })
+    }
+}
+
+/// The read of a table that a fold over its rows is, without its aggregate; the aggregate; and where its keys come from.
+fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usize>)> {
+    use AggregateKind::*;
+    let ([Key::Row(table)], [group]) = (fold.domain.keys.as_slice(), fold.domain.groups.as_slice()) else {
+        return None;
+    };
+    // What rows of other tables have under null is no row of this one. `single` sees nulls; `first` and `last` have an order.
+    let plain = group.null_reads.is_empty() && fold.filter.is_none() && fold.order.is_empty();
+    if !plain || matches!(fold.kind, Single | First | Last | Rows) {
+        return None;
+    }
+    let row = Row { table: *table, dim: fold.domain.outer_dims, read: &group.read, reads };
+    let arg = |assembly: &Assembly| {
+        let mut leaves = Vec::new();
+        let scalar = row.scalar(assembly, &mut leaves)?;
+        Some(RowExpr { scalar, leaves })
+    };
+    let args = fold.args.iter().map(arg).collect::<Option<Vec<_>>>()?;
+    let by_row = &reads[group.read.read];
+    let others = || by_row.keys.iter().zip(&group.read.dims).filter(|(_, dim)| **dim != row.dim);
+    let read = Read {
+        keys: others().map(|(key, _)| *key).collect(),
+        aggregates: Vec::new(),
+        finer: Vec::new(),
+        ..by_row.clone()
+    };
+    let aggregate =
+        ReadAggregate { kind: fold.kind, args, constant: fold.constant.clone(), order: Vec::new(), ty: fold.ty };
+    (by_row.bridges.is_empty()).then(|| (read, aggregate, others().map(|(_, dim)| *dim).collect()))
+}
+
+/// One row of a table, as the inner scope of a fold has it.
+struct Row<'a> {
+    table: TableId,
+    /// The dimension that binds it.
+    dim: usize,
+    /// The read that told which rows there are.
+    read: &'a ReadRef,
+    reads: &'a [Read],
+}
+
+impl Row<'_> {
+    /// What an assembly says of the row, as an expression over the row; `None` where it looks beyond it.
+    fn scalar(&self, assembly: &Assembly, leaves: &mut Vec<RowLeaf>) -> Option<Scalar> {
+        replaced(&assembly.scalar, &mut |leaf| self.leaf(&assembly.leaves[leaf], &assembly.scalar, leaves))
+    }
+
+    fn leaf(&self, leaf: &Leaf, around: &Scalar, leaves: &mut Vec<RowLeaf>) -> Option<Scalar> {
+        match leaf {
+            Leaf::Part(body) => self.scalar(body, leaves),
+            Leaf::Current { dim, table, column, path } if (*dim, *table) == (self.dim, self.table) => {
+                let leaf = RowLeaf::Column { column: *column, path: path.clone() };
+                let kind = ScalarKind::Leaf(intern_leaf(leaves, leaf));
+                Some(Scalar { kind, ty: Type::Null, place: around.place.clone() })
+            }
+            Leaf::Read(read, place) => self.aggregate(read, *place, around, leaves),
+            _ => None,
+        }
+    }
+
+    /// What an aggregate says of one row.
+    fn aggregate(&self, read: &ReadRef, place: usize, around: &Scalar, leaves: &mut Vec<RowLeaf>) -> Option<Scalar> {
+        use AggregateKind::*;
+        let same = (read.read, &read.dims, &read.outer) == (self.read.read, &self.read.dims, &self.read.outer);
+        let aggregate = same.then(|| &self.reads[read.read].aggregates[place])?;
+        if aggregate.kind == Rows {
+            return Some(Scalar::constant(Value::Int(1), Type::Int, around.place.clone()));
+        }
+        let [arg] = aggregate.args.as_slice() else { return None };
+        let (own, ty) = (arg.scalar.ty, aggregate.ty);
+        let alike = own == ty || own.is_exact() && ty.is_exact() && own.scale() == ty.scale();
+        if !alike || !matches!(aggregate.kind, Sum | Min | Max | Single) || !aggregate.order.is_empty() {
+            return None;
+        }
+        replaced(&arg.scalar, &mut |leaf| {
+            let kind = ScalarKind::Leaf(intern_leaf(leaves, arg.leaves[leaf].clone()));
+            Some(Scalar { kind, ty: Type::Null, place: arg.scalar.place.clone() })
+        })
+    }
+}
+
+/// A tree with other trees in place of its leaves. A leaf's type stays, where a leaf comes in its place. `None` where one
+/// has no other, and where there are names inside: those of two formulas could be the same.
+fn replaced(scalar: &Scalar, leaf: &mut impl FnMut(usize) -> Option<Scalar>) -> Option<Scalar> {
+    let all = |list: &[Scalar], leaf: &mut _| list.iter().map(|s| replaced(s, leaf)).collect::<Option<Vec<_>>>();
+    let kind = match &scalar.kind {
+        ScalarKind::Leaf(number) => {
+            let other = leaf(*number)?;
+            return Some(match other.kind {
+                ScalarKind::Leaf(_) => Scalar { kind: other.kind, ..scalar.clone() },
+                _ => other,
+            });
+        }
+        ScalarKind::Let(..) | ScalarKind::LetRef(_) => return None,
+        ScalarKind::Constant(value) => ScalarKind::Constant(value.clone()),
+        ScalarKind::Call(op, args) => ScalarKind::Call(*op, all(args, leaf)?),
+        ScalarKind::Coalesce(parts) => ScalarKind::Coalesce(all(parts, leaf)?),
+        ScalarKind::And(a, b) => ScalarKind::And(Box::new(replaced(a, leaf)?), Box::new(replaced(b, leaf)?)),
+        ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(replaced(a, leaf)?), Box::new(replaced(b, leaf)?)),
+        ScalarKind::Case(arms, otherwise) => {
+            let arm = |(c, r): &(Scalar, Scalar)| Some((replaced(c, leaf)?, replaced(r, leaf)?));
+            let arms = arms.iter().map(arm).collect::<Option<Vec<_>>>()?;
+            let otherwise = match otherwise {
+                Some(scalar) => Some(Box::new(replaced(scalar, leaf)?)),
+                None => None,
+            };
+            ScalarKind::Case(arms, otherwise)
+        }
+    };
+    Some(Scalar { kind, ty: scalar.ty, place: scalar.place.clone() })
+}

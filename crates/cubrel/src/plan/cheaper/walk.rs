@@ -1,0 +1,91 @@
+//! The leaves of a plan, wherever they stand.
+
+use super::super::query::{GridPart, QueryPlan};
+use super::super::{Assembly, Bound, Domain, Leaf, ReadRef};
+
+/// What is done on the way.
+pub(super) trait Visit {
+    /// With a leaf, after what is inside it.
+    fn leaf(&mut self, _leaf: &mut Leaf) {}
+    /// With a reference to a read.
+    fn read(&mut self, _read: &mut ReadRef) {}
+}
+
+/// Goes through all leaves and references of a plan.
+pub(super) fn each(plan: &mut QueryPlan, visit: &mut impl Visit) {
+    match plan {
+        QueryPlan::Grid(plan) => {
+            plan.outer.iter_mut().for_each(|(_, value)| bound(value, visit));
+            plan.parts.iter_mut().for_each(|p| part(p, visit));
+            for judge in &mut plan.judges {
+                judge.having.iter_mut().for_each(|a| assembly(a, visit));
+                judge.order.iter_mut().flatten().for_each(|(a, _)| assembly(a, visit));
+            }
+            plan.others.iter_mut().flat_map(|o| &mut o.parts).for_each(|p| part(p, visit));
+        }
+        QueryPlan::Records(plan) => {
+            plan.outer.iter_mut().for_each(|(_, value)| bound(value, visit));
+            plan.items.iter_mut().for_each(|(_, a)| assembly(a, visit));
+            plan.order.iter_mut().for_each(|(a, ..)| assembly(a, visit));
+        }
+    }
+}
+
+fn part(part: &mut GridPart, visit: &mut impl Visit) {
+    domain(&mut part.domain, visit);
+    part.items.iter_mut().for_each(|a| assembly(a, visit));
+}
+
+fn domain(domain: &mut Domain, visit: &mut impl Visit) {
+    for group in &mut domain.groups {
+        visit.read(&mut group.read);
+        group.null_reads.iter_mut().for_each(|(read, _)| visit.read(read));
+    }
+}
+
+fn assembly(assembly: &mut Assembly, visit: &mut impl Visit) {
+    assembly.leaves.iter_mut().for_each(|l| leaf(l, visit));
+}
+
+fn bound(value: &mut Bound, visit: &mut impl Visit) {
+    match value {
+        Bound::Value(value) => assembly(value, visit),
+        Bound::Set(set) => {
+            domain(&mut set.domain, visit);
+            assembly(&mut set.figure, visit);
+        }
+    }
+}
+
+fn leaf(leaf: &mut Leaf, visit: &mut impl Visit) {
+    match leaf {
+        Leaf::Read(read, _) => visit.read(read),
+        Leaf::Dim(_) | Leaf::Current { .. } => {}
+        Leaf::Part(body) | Leaf::Project { body, .. } | Leaf::Member(body, _) => assembly(body, visit),
+        Leaf::Bind { values, body } => {
+            values.iter_mut().for_each(|v| bound(v, visit));
+            assembly(body, visit);
+        }
+        Leaf::Fold(fold) => {
+            domain(&mut fold.domain, visit);
+            let parts = fold.filter.iter_mut().chain(&mut fold.args).chain(fold.order.iter_mut().map(|(a, _)| a));
+            parts.for_each(|a| assembly(a, visit));
+        }
+        Leaf::Rank(rank) => {
+            assembly(&mut rank.mine, visit);
+            rank.single.iter_mut().for_each(|l| self::leaf(l, visit));
+            domain(&mut rank.domain, visit);
+            assembly(&mut rank.figure, visit);
+        }
+        Leaf::Period(period) => {
+            visit.read(&mut period.visible);
+            period.with_rows.iter_mut().for_each(|read| visit.read(read));
+            assembly(&mut period.body, visit);
+        }
+        Leaf::OverDays(over) => {
+            visit.read(&mut over.by_day);
+            visit.read(&mut over.by_set);
+        }
+    }
+    visit.leaf(leaf);
+}
