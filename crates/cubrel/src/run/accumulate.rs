@@ -305,7 +305,7 @@ impl ExactSums {
                 sums[0] += values.iter().zip(weights).map(|(v, w)| v * i64::from(*w)).sum::<i64>();
             }
             (Groups::Many(groups), None, None) => {
-                groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+                add_each(sums, groups, values);
             }
             (Groups::Many(groups), Some(weights), None) => {
                 for ((group, v), w) in groups.iter().zip(values).zip(weights) {
@@ -346,6 +346,29 @@ impl ExactSums {
 
     fn sum(&self, group: usize) -> i128 {
         i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
+    }
+}
+
+/// Few groups: numbers are added up in several places each, because adding to a place waits for what was just stored there.
+const FEW_GROUPS: usize = 256;
+const LANES: usize = 4;
+
+/// Adds each number to the sum of its group.
+fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
+    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
+        return groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    }
+    let mut lanes = [[0i64; FEW_GROUPS]; LANES];
+    let (four_groups, groups) = groups.as_chunks::<LANES>();
+    let (four_values, values) = values.as_chunks::<LANES>();
+    for (groups, values) in four_groups.iter().zip(four_values) {
+        for (lane, (group, v)) in lanes.iter_mut().zip(groups.iter().zip(values)) {
+            lane[*group as usize % FEW_GROUPS] += v;
+        }
+    }
+    groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    for lane in &lanes {
+        sums.iter_mut().zip(lane).for_each(|(sum, more)| *sum += more);
     }
 }
 

@@ -74,24 +74,42 @@ pub(super) struct Part {
     pub(super) scratch: Scratch,
     pub(super) accumulators: Vec<Accumulator>,
     pub(super) seen: Vec<bool>,
-    /// Whether every group has been seen.
-    pub(super) all_seen: bool,
+    /// The groups that have not been seen, where they are few.
+    pub(super) unseen: Option<Vec<u32>>,
     pub(super) numbers: GroupNumbers,
     pub(super) keys: Vec<u128>,
     pub(super) stats: ReadStats,
 }
 
+/// Looking for so many groups among those of a batch costs less than marking them all.
+const FEW_UNSEEN: usize = 2;
+
 impl Part {
+    /// Marks groups as seen.
     fn see(&mut self, groups: Groups<'_>) {
-        match groups {
-            Groups::One => self.seen[0] = true,
-            Groups::Many(_) if self.all_seen => {}
-            Groups::Many(groups) => {
-                groups.iter().for_each(|g| self.seen[*g as usize] = true);
-                // Groups that are numbered as they come have all been seen, but there can be more.
-                self.all_seen = self.keys.is_empty() && self.seen.len() <= groups.len() && !self.seen.contains(&false);
-            }
+        let Groups::Many(groups) = groups else {
+            self.seen[0] = true;
+            return;
+        };
+        if let Some(unseen) = &mut self.unseen {
+            unseen.retain(|group| !groups.contains(group));
+            return;
         }
+        groups.iter().for_each(|g| self.seen[*g as usize] = true);
+        // Of groups that are numbered as they come there can always be more.
+        if self.keys.is_empty() && self.seen.len() <= groups.len() {
+            let unseen = || (0..self.seen.len() as u32).filter(|g| !self.seen[*g as usize]);
+            self.unseen = (unseen().count() <= FEW_UNSEEN).then(|| unseen().collect());
+        }
+    }
+
+    /// Whether each group has been seen.
+    fn take_seen(&mut self) -> Vec<bool> {
+        if let Some(unseen) = &self.unseen {
+            self.seen.fill(true);
+            unseen.iter().for_each(|g| self.seen[*g as usize] = false);
+        }
+        std::mem::take(&mut self.seen)
     }
 }
 
@@ -101,7 +119,7 @@ impl Prepared<'_> {
             scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
             seen: zeros(self.groups),
-            all_seen: false,
+            unseen: None,
             numbers: GroupNumbers::default(),
             keys: Vec::new(),
             stats: ReadStats::default(),
@@ -274,10 +292,12 @@ impl Prepared<'_> {
         let sizes = key_sizes(self.tables, read);
         let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
         let mut parts = parts.into_iter();
-        let first = parts.next().unwrap_or_else(|| self.nothing_seen());
+        let mut first = parts.next().unwrap_or_else(|| self.nothing_seen());
         stats.add(first.stats);
-        let Part { mut accumulators, mut seen, mut numbers, mut keys, .. } = first;
-        for part in parts {
+        let mut seen = first.take_seen();
+        let Part { mut accumulators, mut numbers, mut keys, .. } = first;
+        for mut part in parts {
+            let part_seen = part.take_seen();
             stats.add(part.stats);
             let to = (!self.dense).then(|| {
                 let number = |key: &u128| {
@@ -289,11 +309,11 @@ impl Prepared<'_> {
                 part.keys.iter().map(number).collect::<Vec<u32>>()
             });
             match &to {
-                None => seen.iter_mut().zip(&part.seen).for_each(|(seen, more)| *seen |= more),
+                None => seen.iter_mut().zip(&part_seen).for_each(|(seen, more)| *seen |= more),
                 Some(to) => {
                     seen.resize(keys.len(), false);
                     accumulators.iter_mut().for_each(|a| a.grow(keys.len()));
-                    to.iter().zip(&part.seen).for_each(|(group, more)| seen[*group as usize] |= more);
+                    to.iter().zip(&part_seen).for_each(|(group, more)| seen[*group as usize] |= more);
                 }
             }
             for (accumulator, other) in accumulators.iter_mut().zip(part.accumulators) {
