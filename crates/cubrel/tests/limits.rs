@@ -104,3 +104,22 @@ fn counters_are_the_same_in_every_run_and_on_any_number_of_threads() {
         }
     }
 }
+
+#[test]
+fn a_total_is_put_together_from_its_lines_where_these_are_few() {
+    let query =
+        MODEL.query("grid fuel, rows(sailing) as n, max(sailing.fuel) as most by sailing.route totals").unwrap();
+    let (grid, profile) = query.run_with(&Options::default()).unwrap();
+    let rolled: Vec<(u64, u64)> = profile.reads.iter().map(|r| (r.rolled_up, r.stats.rows_read)).collect();
+    assert!(rolled.contains(&(1, 0)), "{rolled:?}");
+    let (plain, profile) = query.run_with(&Options { cheaper: false, ..Options::default() }).unwrap();
+    assert!(profile.reads.iter().all(|r| r.rolled_up == 0));
+    assert_eq!(grid.lines, plain.lines);
+    // Where there are nearly as many groups as rows, the rows are read: each vessel's total is, the grand total is not.
+    let query = MODEL.query("grid fuel by sailing.vessel, sailing.route totals").unwrap();
+    let (_, profile) = query.run_with(&Options::default()).unwrap();
+    let read: u64 = profile.reads.iter().filter(|r| r.stats.groups > 0).map(|r| r.stats.rows_read).sum();
+    let rolled: u64 = profile.reads.iter().map(|r| r.rolled_up).sum();
+    assert_eq!((rolled, read % ROWS as u64), (1, 0));
+    assert!(read >= 2 * ROWS as u64, "{read}");
+}

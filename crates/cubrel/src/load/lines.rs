@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 use std::fs::File;
-use std::io::{self, Cursor, Read};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -18,40 +18,45 @@ pub const PIECE: usize = 4 << 20;
 pub enum Input {
     /// A file, with its name for messages.
     File(PathBuf, String),
-    /// Text that was made here, in UTF-8.
-    Text(Arc<[u8]>, String),
     /// Text that is made while it is read, in UTF-8.
-    Made(Arc<dyn Fn() -> io::Result<Box<dyn Read + Send>> + Send + Sync>, String),
+    Made(Arc<Making>, String),
 }
+
+/// Begins a text that is made while it is read; it tells how many bytes of the source it has taken.
+pub type Making = dyn Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync;
 
 impl Input {
     /// Its name, for messages.
     pub fn name(&self) -> &str {
         match self {
-            Input::File(_, name) | Input::Text(_, name) | Input::Made(_, name) => name,
+            Input::File(_, name) | Input::Made(_, name) => name,
         }
     }
 
     fn open(&self, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
         match self {
-            Input::Text(text, _) => Ok(Box::new(Cursor::new(text.clone()))),
-            Input::Made(make, name) => {
-                let made = make().map_err(|e| LoadError::io(Path::new(name), e))?;
-                Ok(Box::new(Counted { inner: made, taken: taken.clone() }))
-            }
-            Input::File(path, _) => {
-                let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
-                let counted = Counted { inner: file, taken: taken.clone() };
-                dialect.decoded(bytes::unpacked(path, Box::new(counted))).map_err(|e| bytes::problem(path, &e))
-            }
+            Input::Made(make, name) => make(taken).map_err(|e| LoadError::io(Path::new(name), e)),
+            Input::File(path, _) => opened(path, dialect, taken),
         }
     }
 }
 
+/// The text of a file, whatever it is packed and written in; `taken` counts its bytes.
+///
+/// # Errors
+/// When it cannot be opened, or is not packed as its name says.
+pub fn opened(path: &Path, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
+    let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
+    let counted = Counted { inner: file, taken: taken.clone() };
+    dialect.decoded(bytes::unpacked(path, Box::new(counted))).map_err(|e| bytes::problem(path, &e))
+}
+
 /// Tells how many bytes were taken.
-struct Counted<R> {
-    inner: R,
-    taken: Arc<AtomicU64>,
+pub struct Counted<R> {
+    /// What is read.
+    pub inner: R,
+    /// How many bytes of it.
+    pub taken: Arc<AtomicU64>,
 }
 
 impl<R: Read> Read for Counted<R> {
@@ -148,7 +153,7 @@ impl Lines {
                 Err(e) => {
                     return Err(match &self.inputs[input] {
                         Input::File(path, _) => bytes::problem(path, &e),
-                        Input::Text(_, name) | Input::Made(_, name) => LoadError::io(Path::new(name), e),
+                        Input::Made(_, name) => LoadError::io(Path::new(name), e),
                     });
                 }
             }
@@ -232,11 +237,15 @@ impl Splitter<'_> {
 
 #[cfg(test)]
 mod tests {
+    use std::io::Cursor;
+
     use super::*;
 
     fn pieces(text: &str, size: usize) -> Vec<String> {
         let dialect = Dialect { delimiter: Some(b','), ..Dialect::default() };
-        let mut lines = Lines::new(vec![Input::Text(text.as_bytes().into(), "text".into())], dialect, size);
+        let bytes = text.as_bytes().to_vec();
+        let input = Input::Made(Arc::new(move |_| Ok(Box::new(Cursor::new(bytes.clone())))), "text".into());
+        let mut lines = Lines::new(vec![input], dialect, size);
         let mut found = Vec::new();
         while let Some(piece) = lines.next().expect("text can be read") {
             let before = found.iter().flat_map(|p: &String| p.bytes()).filter(|b| *b == b'\n').count() as u64;

@@ -23,6 +23,7 @@ mod pieces;
 #[cfg(feature = "postgres")]
 pub mod postgres;
 mod read;
+mod sent;
 pub mod sources;
 pub mod sqlite;
 mod staging;

@@ -1,8 +1,7 @@
 //! Tables and queries of PostgreSQL. Rows come as delimited text, as the server's `COPY` writes it, and are read as they
 //! arrive. The password comes from the environment only (`PGPASSWORD`).
 
-use std::io::{self, Read};
-use std::sync::mpsc;
+use std::io::{self, Write};
 use std::time::Duration;
 
 use postgres::types::Type as SqlType;
@@ -16,9 +15,6 @@ use crate::value::Type;
 
 /// How long a server may take to answer at first.
 const PATIENCE: Duration = Duration::from_secs(10);
-/// Bytes that are handed on at a time, and how many such pieces may wait.
-const PIECE: usize = 1 << 18;
-const WAITING: usize = 16;
 
 /// The address and the query of `postgres://user@host/database?table=…` or `?query=…`.
 ///
@@ -93,24 +89,11 @@ pub fn ends(wanted: &Wanted, query: &str) -> Result<Option<(String, String)>, Lo
     Ok(first.zip(last))
 }
 
-/// The rows of a query as delimited text with a header, while the server sends them.
+/// Writes the rows of a query as delimited text with a header.
 ///
 /// # Errors
 /// When the server cannot be reached, or the query is wrong.
-pub fn rows(place: &str, query: &str) -> io::Result<Box<dyn Read + Send>> {
-    let (send, receive) = mpsc::sync_channel::<io::Result<Vec<u8>>>(WAITING);
-    let (place, query) = (place.to_string(), query.to_string());
-    // The connection stays on one thread; what it brings is read on all.
-    std::thread::spawn(move || {
-        if let Err(e) = copy(&place, &query, &send) {
-            // Whoever does not listen any more does not want to know.
-            let _ = send.send(Err(e));
-        }
-    });
-    Ok(Box::new(Received { receive, piece: io::Cursor::default() }))
-}
-
-fn copy(place: &str, query: &str, send: &mpsc::SyncSender<io::Result<Vec<u8>>>) -> io::Result<()> {
+pub fn copy(place: &str, query: &str, to: &mut impl Write) -> io::Result<()> {
     let other = |e: LoadError| io::Error::other(e.to_string());
     let mut client = connect(place).map_err(other)?;
     let statement = client.prepare(query).map_err(|e| other(failed(place, &e)))?;
@@ -120,14 +103,7 @@ fn copy(place: &str, query: &str, send: &mpsc::SyncSender<io::Result<Vec<u8>>>) 
         columns.join(", ")
     );
     let mut reader = client.copy_out(&copy).map_err(|e| other(failed(place, &e)))?;
-    loop {
-        let mut piece = Vec::with_capacity(PIECE);
-        let count = (&mut reader).take(PIECE as u64).read_to_end(&mut piece)?;
-        // The reader must not be asked again once it has come to the end.
-        if send.send(Ok(piece)).is_err() || count < PIECE {
-            return Ok(());
-        }
-    }
+    io::copy(&mut reader, to).map(|_| ())
 }
 
 /// A column of a query as it is copied: truth values in words, everything else as the server writes it.
@@ -136,27 +112,5 @@ fn written(column: &postgres::Column) -> String {
     match *column.type_() {
         SqlType::BOOL => format!("case when {name} then 'true' when not {name} then 'false' end as {name}"),
         _ => name,
-    }
-}
-
-/// Text that another thread sends.
-struct Received {
-    receive: mpsc::Receiver<io::Result<Vec<u8>>>,
-    piece: io::Cursor<Vec<u8>>,
-}
-
-impl Read for Received {
-    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
-        loop {
-            let count = self.piece.read(to)?;
-            if count > 0 || to.is_empty() {
-                return Ok(count);
-            }
-            match self.receive.recv() {
-                Ok(piece) => self.piece = io::Cursor::new(piece?),
-                // The other side is done.
-                Err(_) => return Ok(0),
-            }
-        }
     }
 }

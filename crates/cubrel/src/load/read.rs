@@ -1,20 +1,21 @@
 //! From a source, of whatever kind, to coded columns.
 
 use std::collections::HashMap;
-use std::io::Read;
-use std::path::Path;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
-use indexmap::IndexSet;
 use rayon::prelude::*;
 
 use super::csv::{self, Request};
 use super::database::Period;
 use super::dialect::Dialect;
-use super::lines::Input;
+use super::lines::{Counted, Input, opened};
 use super::pieces::{Failure, Gathered, Gatherer};
 #[cfg(feature = "postgres")]
 use super::postgres;
+use super::sent::sent;
 use super::sources::is_server;
 use super::staging::BadRows;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
@@ -97,46 +98,39 @@ fn from_json_lines<'g>(
     new: &dyn Fn() -> Gatherer<'g>,
     observer: &dyn Observer,
 ) -> Result<Gathered, Failure> {
-    let mut columns = IndexSet::new();
-    let texts: Vec<(usize, String, Vec<u8>)> = request
-        .files
-        .par_iter()
-        .map(|(partition, f)| {
-            let path = request.folder.join(&f.path);
-            let file = std::fs::File::open(&path).map_err(|e| LoadError::io(&path, e))?;
-            let mut text = Vec::new();
-            let plain = request.dialect.decoded(bytes::unpacked(&path, Box::new(file)));
-            plain.and_then(|mut t| t.read_to_end(&mut text)).map_err(|e| bytes::problem(&path, &e))?;
-            Ok((*partition, f.path.display().to_string(), text))
-        })
-        .collect::<Result<_, LoadError>>()?;
-    // The first pass finds the names; a line may leave out what is null.
-    for (_, name, text) in &texts {
-        jsonl::convert(name, text, &mut columns);
-    }
-    let (mut bad, mut inputs, mut known) = (Vec::new(), Vec::new(), Vec::new());
-    for (partition, name, text) in texts {
-        let converted = jsonl::convert(&name, &text, &mut columns);
-        bad.push((partition, converted.bad));
-        known.extend(converted.texts);
-        inputs.push(Input::Text(converted.text.into(), name));
-    }
+    let files = || request.files.iter().map(|(partition, f)| (*partition, f, request.folder.join(&f.path)));
+    let look = |(_, f, path): (usize, &super::sources::FileStamp, PathBuf)| {
+        let text = opened(&path, request.dialect, &Arc::default())?;
+        jsonl::look(&f.path.display().to_string(), text).map_err(|e| bytes::problem(&path, &e))
+    };
+    let seen = files().collect::<Vec<_>>().into_par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+    let (columns, texts) = jsonl::together(&seen);
     if columns.is_empty() {
-        let name = inputs.first().map_or("", Input::name);
+        let name = files().next().map(|(_, f, _)| f.path.display().to_string()).unwrap_or_default();
         let problem = Diagnostic::general(Problem::Data, format!("{name} has no objects"));
         return Err(LoadError::from(problem.help("JSON Lines have one object a line")).into());
     }
-    let made_of = Made::new(request, &known, &[]);
+    let (columns, dialect) = (Arc::new(columns), Arc::new(request.dialect.clone()));
+    let input = |(_, f, path): (usize, &super::sources::FileStamp, PathBuf)| {
+        let (columns, dialect) = (columns.clone(), dialect.clone());
+        let make = move |taken: &Arc<AtomicU64>| {
+            let text = opened(&path, &dialect, taken).map_err(|e| io::Error::other(e.to_string()))?;
+            let columns = columns.clone();
+            Ok(sent(move |to| jsonl::write(text, &columns, to)))
+        };
+        Input::Made(Arc::new(make), f.path.display().to_string())
+    };
+    let inputs: Vec<Input> = files().map(input).collect();
+    let made_of = Made::new(request, &texts, &[]);
     let mut gathered = csv::read(&made(request, &made_of), &inputs, new, observer)?;
-    for (partition, lines) in bad {
+    for ((partition, ..), seen) in files().zip(seen) {
         let mut own = BadRows::default();
-        lines.into_iter().for_each(|line| own.add(line));
+        seen.bad.into_iter().for_each(|line| own.add(line));
         if let Some(of) = gathered.partitions.get_mut(partition) {
             own.join(std::mem::take(&mut of.bad));
             of.bad = own;
         }
     }
-    observer.progress(request.table, request.files.iter().map(|(_, f)| f.bytes).sum());
     Ok(gathered)
 }
 
@@ -148,12 +142,18 @@ fn from_sqlite<'g>(
 ) -> Result<Gathered, Failure> {
     let wanted = sqlite::parse(source).map_err(LoadError::from)?;
     let (mut texts, mut floats, mut inputs) = (Vec::new(), Vec::new(), Vec::new());
+    let path = request.folder.join(&wanted.place);
     for (period, _) in request.parts() {
         let query = wanted.of(period.as_ref(), request.period_column);
-        let rows = sqlite::read(&request.folder.join(&wanted.place), &query)?;
-        texts.extend(rows.texts);
-        floats.extend(rows.floats);
-        inputs.push(Input::Text(rows.text.into(), wanted.place.clone()));
+        let types = sqlite::look(&path, &query)?;
+        texts.extend(types.texts);
+        floats.extend(types.floats);
+        let path = path.clone();
+        let make = move |_: &Arc<AtomicU64>| {
+            let (path, query) = (path.clone(), query.clone());
+            Ok(sent(move |to| sqlite::write(&path, &query, to)))
+        };
+        inputs.push(Input::Made(Arc::new(make), wanted.place.clone()));
     }
     let made_of = Made::new(request, &texts, &floats);
     csv::read(&made(request, &made_of), &inputs, new, observer)
@@ -177,7 +177,12 @@ fn from_server<'g>(
     let input = |(period, _): (Option<Period>, usize)| {
         let (place, query) = (wanted.place.clone(), wanted.of(period.as_ref(), request.period_column));
         let name = wanted.place.clone();
-        Input::Made(Arc::new(move || postgres::rows(&place, &query)), name)
+        let make = move |taken: &Arc<AtomicU64>| {
+            let (place, query) = (place.clone(), query.clone());
+            let rows = sent(move |to| postgres::copy(&place, &query, to));
+            Ok(Box::new(Counted { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
+        };
+        Input::Made(Arc::new(make), name)
     };
     let inputs: Vec<Input> = request.parts().into_iter().map(input).collect();
     csv::read(&made(request, &made_of), &inputs, new, observer)

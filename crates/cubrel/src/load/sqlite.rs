@@ -1,5 +1,6 @@
 //! Tables and queries of SQLite databases. Rows become delimited text, whose types are then found as everywhere.
 
+use std::io::{self, Write};
 use std::path::Path;
 
 use rusqlite::types::ValueRef;
@@ -37,54 +38,68 @@ pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadEr
     Ok(first.zip(last))
 }
 
-/// Rows as delimited text, with the columns whose type the database knows.
-pub struct Rows {
-    /// The text.
-    pub text: Vec<u8>,
+/// Columns whose type the values tell.
+pub struct Types {
     /// Columns with a text that is neither date nor timestamp.
     pub texts: Vec<String>,
     /// Columns with a floating number.
     pub floats: Vec<String>,
 }
 
-/// Reads the rows.
+/// Goes through the rows of a query for the types of their values.
 ///
 /// # Errors
-/// When the database cannot be opened, or the query is wrong.
-pub fn read(path: &Path, query: &str) -> Result<Rows, LoadError> {
+/// When the database cannot be opened, the query is wrong, or a value is no text.
+pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
     let fail = |e: rusqlite::Error| failed(path, &e);
     let connection = open(path)?;
     let mut statement = connection.prepare(query).map_err(fail)?;
     let names: Vec<String> = statement.column_names().into_iter().map(str::to_string).collect();
     let (mut text, mut float) = (vec![false; names.len()], vec![false; names.len()]);
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let _ = writer.write_record(&names);
     let mut rows = statement.query([]).map_err(fail)?;
     while let Some(row) = rows.next().map_err(fail)? {
-        let mut fields: Vec<Vec<u8>> = Vec::with_capacity(names.len());
-        for i in 0..names.len() {
-            fields.push(match row.get_ref(i).map_err(fail)? {
-                ValueRef::Null => NULL.as_bytes().to_vec(),
-                ValueRef::Integer(v) => v.to_string().into_bytes(),
-                ValueRef::Real(v) => {
-                    float[i] = true;
-                    v.to_string().into_bytes()
-                }
+        for (i, name) in names.iter().enumerate() {
+            match row.get_ref(i).map_err(fail)? {
+                ValueRef::Null | ValueRef::Integer(_) => {}
+                ValueRef::Real(_) => float[i] = true,
                 ValueRef::Text(bytes) => {
-                    let dated = crate::value::date::parse_date(bytes).is_some()
-                        || crate::value::parse::timestamp(bytes).is_some();
-                    text[i] |= !dated;
-                    bytes.to_vec()
+                    text[i] = text[i]
+                        || crate::value::date::parse_date(bytes).is_none()
+                            && crate::value::parse::timestamp(bytes).is_none();
                 }
                 ValueRef::Blob(_) => {
-                    let message = format!("{}: column `{}` holds bytes that are no text", path.display(), names[i]);
+                    let message = format!("{}: column `{name}` holds bytes that are no text", path.display());
                     let help = "leave the column out: `?query=select a, b from …`";
                     return Err(Diagnostic::general(Problem::Data, message).help(help).into());
                 }
-            });
+            }
         }
-        let _ = writer.write_record(&fields);
     }
     let pick = |flags: &[bool]| names.iter().zip(flags).filter(|(_, f)| **f).map(|(n, _)| n.clone()).collect();
-    Ok(Rows { texts: pick(&text), floats: pick(&float), text: writer.into_inner().unwrap_or_default() })
+    Ok(Types { texts: pick(&text), floats: pick(&float) })
+}
+
+/// Writes the rows of a query as delimited text with a header.
+///
+/// # Errors
+/// When the database cannot be read any more.
+pub fn write(path: &Path, query: &str, to: impl Write) -> io::Result<()> {
+    let connection = open(path).map_err(|e| io::Error::other(e.to_string()))?;
+    let mut statement = connection.prepare(query).map_err(io::Error::other)?;
+    let columns = statement.column_count();
+    let mut writer = csv::Writer::from_writer(to);
+    writer.write_record(statement.column_names())?;
+    let mut rows = statement.query([]).map_err(io::Error::other)?;
+    while let Some(row) = rows.next().map_err(io::Error::other)? {
+        for i in 0..columns {
+            match row.get_ref(i).map_err(io::Error::other)? {
+                ValueRef::Null => writer.write_field(NULL)?,
+                ValueRef::Integer(v) => writer.write_field(v.to_string())?,
+                ValueRef::Real(v) => writer.write_field(v.to_string())?,
+                ValueRef::Text(bytes) | ValueRef::Blob(bytes) => writer.write_field(bytes)?,
+            }
+        }
+        writer.write_record(None::<&[u8]>)?;
+    }
+    writer.flush()
 }
