@@ -5,6 +5,7 @@
 //! | total of a column | add up an array |
 //! | grouped by one attribute of a describing table | gather the attribute's number, add to its slot |
 //! | grouped by two attributes of two tables | gather both, add to a slot of the product |
+//! | an expression, by day, average of customers, distinct customers | multiply and add; add to a slot; mark a slot |
 //! | filtered by an attribute | gather a truth value, add where it is true |
 //!
 //! The loops run on one thread and again on as many as there are cores, in equal parts, as reads do.
@@ -20,6 +21,7 @@ const BOOKINGS: usize = 5_000_000;
 const ROUTES: u64 = 40;
 const DAYS: u64 = 1096;
 const REGIONS: u64 = 5;
+const CUSTOMERS: u64 = 400_000;
 const MONTHS: u64 = 36;
 
 fn main() {
@@ -31,6 +33,8 @@ struct Data {
     model: Model,
     route: Vec<u32>,
     day: Vec<u32>,
+    customer: Vec<u32>,
+    seats: Vec<i64>,
     net: Vec<i64>,
     region_of: Vec<u32>,
     month_of: Vec<u32>,
@@ -47,6 +51,8 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
     let route: Vec<u32> = (0..n).map(|i| (mix(i) % ROUTES) as u32).collect();
     let day: Vec<u32> = (0..n).map(|i| (i * DAYS / n) as u32).collect();
     let net: Vec<i64> = (0..n).map(|i| 500 + (mix(i ^ 77) % 9000) as i64 * 5).collect();
+    let customer: Vec<u32> = (0..n).map(|i| (mix(i ^ 5) % CUSTOMERS) as u32).collect();
+    let seats: Vec<i64> = (0..n).map(|i| 1 + (mix(i ^ 9) % 6) as i64).collect();
     let region_of: Vec<u32> = (0..ROUTES).map(|r| (r % REGIONS) as u32).collect();
     let month_of: Vec<u32> = (0..DAYS).map(|d| (d * MONTHS / DAYS) as u32).collect();
     let ints =
@@ -54,7 +60,8 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
     let bookings: Vec<Vec<Value>> = (0..BOOKINGS)
         .map(|i| {
             let net = Value::Decimal { unscaled: i128::from(net[i]), scale: 2 };
-            vec![Value::Int(i64::from(route[i])), Value::Int(i64::from(day[i])), net]
+            let keys = [route[i], day[i], customer[i]].map(|code| Value::Int(i64::from(code)));
+            keys.into_iter().chain([Value::Int(seats[i]), net]).collect()
         })
         .collect();
     let describe = |list: &[u32]| -> Vec<Vec<Value>> {
@@ -65,7 +72,13 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
     let model = Model::builder()
         .rows(
             "booking",
-            &[("route", Type::Int), ("day", Type::Int), ("net", Type::Decimal { precision: 18, scale: 2 })],
+            &[
+                ("route", Type::Int),
+                ("day", Type::Int),
+                ("customer", Type::Int),
+                ("seats", Type::Int),
+                ("net", Type::Decimal { precision: 18, scale: 2 }),
+            ],
             &bookings,
         )
         .rows("route", &[("id", Type::Int), ("region", Type::Text)], &describe(&region_of))
@@ -75,7 +88,7 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
         .measure("net", "sum(booking.net)")
         .build()
         .unwrap();
-    Data { model, route, day, net, region_of, month_of }
+    Data { model, route, day, customer, seats, net, region_of, month_of }
 });
 
 fn query(text: &str) -> Query {
@@ -168,5 +181,41 @@ question!(
                 sums[0] += d.net[i];
             }
         }
+    }
+);
+
+question!(
+    an_expression,
+    "grid sum(booking.net * booking.seats) as x",
+    1,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        sums[0] = range.map(|i| d.net[i] * d.seats[i]).sum();
+    }
+);
+
+question!(
+    by_day,
+    "grid net by booking.day",
+    DAYS as usize,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        range.for_each(|i| sums[d.day[i] as usize] += d.net[i]);
+    }
+);
+
+question!(
+    average_of_customers,
+    "grid avg(net per booking.customer) as x",
+    CUSTOMERS as usize,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        range.for_each(|i| sums[d.customer[i] as usize] += d.net[i]);
+    }
+);
+
+question!(
+    distinct_customers,
+    "grid count(distinct booking.customer) as x",
+    CUSTOMERS as usize,
+    |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {
+        range.for_each(|i| sums[d.customer[i] as usize] = 1);
     }
 );

@@ -131,8 +131,9 @@ fn an_aggregate_over_rows_one_by_one_is_one_over_the_rows() {
             &["sum(booking.net) of booking by row of booking", "sum(sailing.seats) of sailing"],
         ),
         ("grid sum(net given (lift row) per booking) as x", &["sum(booking.net) of booking"]),
-        // so does what leaves out rows by a figure, and what counts rows that have none
-        ("grid sum(net per booking where net > 1) as x", &["sum(booking.net) of booking by row of booking"]),
+        // a `where` is a filter of the rows
+        ("grid sum(net per booking where taken > 1) as x", &["sum(booking.net) of booking where (booking.taken > 1)"]),
+        // a table that others point at has combinations that are no row of it
         ("grid avg(net per route) as x", &["sum(booking.net) of booking by row of route"]),
     ];
     for (query, expected) in cases {

@@ -105,6 +105,13 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     if !changed.is_empty() {
         out.text(&format!("\nTypes that have changed:\n  {}\n", changed.join("\n  ")))?;
     }
+    let computed = report.tables.iter().flat_map(|t| {
+        t.computed.iter().map(move |c| format!("{}.{} ({:.2} s)", t.table, c.column, c.milliseconds / 1e3))
+    });
+    let computed: Vec<String> = computed.collect();
+    if !computed.is_empty() {
+        out.text(&format!("\nWorked out from other rows and tables: {}\n", computed.join(", ")))?;
+    }
     if !report.unmatched.is_empty() {
         out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;
         let mut table = TextTable::new(&[

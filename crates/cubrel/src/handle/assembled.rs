@@ -1,6 +1,8 @@
 //! Loaded tables to a model: schema, relationships, columns that need other tables.
 
+use std::ops::Range;
 use std::sync::Arc;
+use std::time::Instant;
 
 use rayon::prelude::*;
 
@@ -9,8 +11,8 @@ use crate::formula::check::{ROW, Settings};
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Severity, Source};
 use crate::formula::typed::Expr;
-use crate::load::TableReport;
 use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, stored, to_raw};
+use crate::load::{ComputedColumn, TableReport};
 use crate::model::calendar::check_days;
 use crate::model::define::{Defined, QueryColumn, ShapeColumn, Step, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
@@ -74,12 +76,21 @@ pub fn assemble(
         let name = &schema.table(table).name;
         known.columns.iter().find(|(t, c, _)| t == name && c == column).map(|(_, _, data)| data.clone())
     };
+    let mut computed: Vec<(TableId, ComputedColumn)> = Vec::new();
     for step in after {
         match step {
             Step::Column(id, expr, source) => {
                 let data = match found(id.table, &schema.column(id).name) {
                     Some(data) => data,
-                    None => Arc::new(compute(&schema, &store, id, &expr, &source)?),
+                    None => {
+                        let start = Instant::now();
+                        let data = Arc::new(compute(&schema, &store, id, &expr, &source)?);
+                        // Microseconds are as fine as the clock is worth.
+                        let milliseconds = start.elapsed().as_micros() as f64 / 1e3;
+                        let column = schema.column(id).name.clone();
+                        computed.push((id.table, ComputedColumn { column, milliseconds }));
+                        data
+                    }
                 };
                 store.tables[id.table.0 as usize].columns[id.index as usize] = data;
             }
@@ -106,9 +117,11 @@ pub fn assemble(
             }
         }
     }
-    let report =
-        |(table, data): (&LoadedTable, &TableData)| TableReport { rows: data.rows as u64, ..table.report.clone() };
-    let reports = tables.iter().zip(&store.tables).map(report).collect();
+    let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {
+        let own = computed.iter().filter(|(of, _)| of.0 as usize == id).map(|(_, column)| column.clone());
+        TableReport { rows: data.rows as u64, computed: own.collect(), ..table.report.clone() }
+    };
+    let reports = tables.iter().zip(&store.tables).enumerate().map(report).collect();
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
     let (damage, restricted) = (known.damage, Default::default());
     let inner = Inner { document, schema, store, settings, reports, warnings, roles, damage, restricted };
@@ -203,7 +216,7 @@ fn work_out(
         let ty = schema.column(id).ty;
         let mut builder = VectorBuilder::new(ty, grid.lines.len());
         grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
-        let raw = to_raw(builder.finish(), ty, &found.name, source).map_err(|p| Error::Problems(vec![p]))?;
+        let raw = to_raw(builder.finish(), ty, (&found.name, 0), source).map_err(|p| Error::Problems(vec![p]))?;
         Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
     };
     (0..grid.columns.len()).map(column).collect()
@@ -267,22 +280,26 @@ fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &A
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
     let rows = store.tables[id.table.0 as usize].rows;
     let table = &schema.table(id.table).name;
-    let mut values = VectorBuilder::new(ty, rows);
-    // What the rows need at a time is far more than what comes of it.
-    for start in (0..rows).step_by(SEGMENT_ROWS) {
-        let cells = SEGMENT_ROWS.min(rows - start);
-        let codes: Vec<u64> = (start as u64..(start + cells) as u64).collect();
-        let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
-        let part = executor.eval(&assembly, &Frame { cells, dims }).map_err(|e| match e {
-            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, start, table)]),
-            other => Error::Run(other),
-        })?;
-        values.append(&part.values, ty);
-    }
     let name = schema.column_name(id);
-    let raw = to_raw(values.finish(), ty, &name, source).map_err(|p| Error::Problems(vec![p]))?;
     // All columns of a table have the same segments.
     let loaded = store.tables[id.table.0 as usize].columns.iter().find(|c| c.rows() == rows && rows > 0);
     let cuts = loaded.map_or_else(|| Cuts::even(rows, SEGMENT_ROWS), |c| c.cuts().clone());
-    Ok(Column::encode_in(&raw, &cuts))
+    let segment = |range: Range<usize>| {
+        let codes: Vec<u64> = (range.start as u64..range.end as u64).collect();
+        let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
+        let part = executor.eval(&assembly, &Frame { cells: range.len(), dims }).map_err(|e| match e {
+            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, range.start, table)]),
+            other => Error::Run(other),
+        })?;
+        let mut values = VectorBuilder::new(ty, range.len());
+        values.append(&part.values, ty);
+        let raw = to_raw(values.finish(), ty, (&name, range.start), source).map_err(|p| Error::Problems(vec![p]))?;
+        Ok(Column::encode_in(&raw, &Cuts::even(raw.len(), SEGMENT_ROWS)))
+    };
+    // The first one does the reads that all of them need. Of several that fail, the first is told.
+    let mut ranges = cuts.ranges();
+    let first: Vec<Result<Column, Error>> = ranges.next().into_iter().map(segment).collect();
+    let rest: Vec<Result<Column, Error>> = ranges.collect::<Vec<_>>().into_par_iter().map(segment).collect();
+    let parts = first.into_iter().chain(rest).collect::<Result<Vec<Column>, Error>>()?;
+    Ok(if parts.is_empty() { Column::empty(ty) } else { Column::join(parts) })
 }

@@ -7,14 +7,17 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::rival::{Contest, compared};
-use crate::formula::ast::{Aggregate, BinaryOp, Expr, ExprKind, Query, Target};
+use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, Query, Target};
 use crate::formula::parser;
 use crate::formula::source::{Source, Span};
+use crate::formula::words::quote_name;
+use crate::model::file::RelationshipSection;
 use crate::value::Value;
 use crate::{Error, Model, QueryOptions};
 
-/// Rewritings are tried for so many parts of a query.
+/// So much is shown, and so much is tried for it.
 const MOST: usize = 6;
+const MOST_TRIED: usize = 16;
 /// Runs of each.
 const RUNS: usize = 3;
 /// Less is not worth the trouble: so many times as fast,
@@ -70,11 +73,13 @@ pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<P
     let targets: Vec<&str> = query.by.iter().chain(&query.split).map(|t| source.slice(t.span())).collect();
     let filter = query.filter.as_ref().map_or("", |f| source.slice(f.span));
     let mut found = Vec::new();
+    let mut tried = 0;
     for (name, formula) in formulas(model, &source, &query) {
         for (instead, why) in rewritings(model, &formula) {
-            if found.len() == MOST {
+            if found.len() == MOST || tried == MOST_TRIED {
                 return Ok(found);
             }
+            tried += 1;
             let contest = Contest {
                 measure: formula.clone(),
                 with: instead.clone(),
@@ -133,6 +138,14 @@ fn rewritings(model: &Model, formula: &str) -> Vec<(String, &'static str)> {
             counted(model, e).map(|table| (format!("rows({table})"), "a key has as many values as there are rows")),
         ];
         found.extend(parts.into_iter().flatten().map(|(part, why)| (replaced(formula, e.span, &part), why)));
+        let targets = [
+            by_key(model, e).map(|target| (target, "one column says which row it is")),
+            by_values(e).map(|target| (target, "rows with the same values give the same")),
+        ];
+        found.extend(targets.into_iter().flatten().map(|((span, part), why)| (replaced(formula, span, &part), why)));
+        for (span, key) in described(model, e) {
+            found.push((replaced(formula, span, &key), "the filter reaches the rows from the table that it points at"));
+        }
     });
     found
 }
@@ -219,6 +232,69 @@ fn unfolded(e: &Expr) -> Option<&Expr> {
     (aggregate.name.text == "sum").then(|| &aggregate.args[0])
 }
 
+/// `avg(x per t)`: the key of `t` in place of the whole row.
+fn by_key(model: &Model, e: &Expr) -> Option<(Span, String)> {
+    let target = table_iterated(e)?;
+    let key = model.document().file.table.get(&target.text)?.key.as_ref()?;
+    Some((target.span, format!("{}.{}", quote_name(&target.text), quote_name(key))))
+}
+
+/// `max(x per t)` whose `x` looks only at some columns of the row: these in place of the whole row. Of a smallest or
+/// largest value it does not matter how often it comes.
+fn by_values(e: &Expr) -> Option<(Span, String)> {
+    let target = table_iterated(e)?;
+    let ExprKind::Aggregate(aggregate) = &e.kind else { return None };
+    let (mut columns, mut aggregated) = (Vec::new(), false);
+    let mut look = |e: &Expr| match &e.kind {
+        ExprKind::Column(table, column) if table.text == target.text => {
+            let name = format!("{}.{}", quote_name(&table.text), quote_name(&column.text));
+            if !columns.contains(&name) {
+                columns.push(name);
+            }
+            false
+        }
+        // What is aggregated depends on which rows there are.
+        ExprKind::Name(_) | ExprKind::Aggregate(_) => {
+            aggregated = true;
+            false
+        }
+        _ => true,
+    };
+    let filter = aggregate.per.as_ref().and_then(|per| per.filter.as_deref());
+    aggregate.args.iter().chain(filter).for_each(|e| e.walk_where(&mut look));
+    let extreme = ["min", "max"].contains(&aggregate.name.text.as_str());
+    (extreme && !aggregated && !columns.is_empty()).then(|| (target.span, columns.join(", ")))
+}
+
+/// The table whose rows an aggregate goes through one by one.
+fn table_iterated(e: &Expr) -> Option<&Name> {
+    let ExprKind::Aggregate(aggregate) = &e.kind else { return None };
+    match aggregate.per.as_ref()?.targets.as_slice() {
+        [Target::Name(table)] if aggregate.args.len() == 1 => Some(table),
+        _ => None,
+    }
+}
+
+/// In the predicates of a `given`, columns that point at another table, and the key that they point at.
+fn described(model: &Model, e: &Expr) -> Vec<(Span, String)> {
+    let ExprKind::Given(_, edits) = &e.kind else { return Vec::new() };
+    let mut found = Vec::new();
+    for edit in edits {
+        let EditKind::Narrow { predicate, .. } = &edit.kind else { continue };
+        predicate.walk(&mut |e| {
+            let ExprKind::Column(table, column) = &e.kind else { return };
+            let many = format!("{}.{}", table.text, column.text);
+            let points = |r: &&RelationshipSection| !r.spare && r.many.list() == [many.clone()];
+            if let Some(relationship) = model.document().file.relationship.iter().find(points)
+                && let [one] = relationship.one.list()
+            {
+                found.push((e.span, one.clone()));
+            }
+        });
+    }
+    found
+}
+
 /// `count(distinct t.key)`: the table.
 fn counted<'e>(model: &Model, e: &'e Expr) -> Option<&'e str> {
     let ExprKind::Aggregate(a) = &e.kind else { return None };
@@ -249,6 +325,7 @@ mod tests {
                 vec!["sum(if(t.a = 0, null, t.b))", "if(single(t.a) = 0, null, sum(t.b))"],
             ),
             ("max(min(t.a) - 1 per t)", vec!["max(t.a - 1)"]),
+            ("max(t.a - t.b per t where t.c > 1)", vec!["max(t.a - t.b per t.a, t.b, t.c where t.c > 1)"]),
             ("sum(sum(u.a) per t where t.b > 1)", vec![]),
             ("avg(net per route)", vec![]),
         ];

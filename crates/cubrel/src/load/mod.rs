@@ -78,11 +78,23 @@ pub struct TableReport {
     pub parts_read: u64,
     /// How long it took.
     pub milliseconds: u64,
+    /// Columns that were worked out now from other rows and tables.
+    #[serde(default)]
+    pub computed: Vec<ComputedColumn>,
     /// Where the rows come from: `source`, `generated`, `query`, or `shared` with another table.
     #[serde(default)]
     pub origin: String,
     /// Whether the source was read, and not the store.
     pub read: bool,
+}
+
+/// A calculated column, and what it took.
+#[derive(Clone, Debug, Default, serde::Serialize, serde::Deserialize)]
+pub struct ComputedColumn {
+    /// The column.
+    pub column: String,
+    /// How long it took.
+    pub milliseconds: f64,
 }
 
 impl TableReport {

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
+use rayon::prelude::*;
+
 use serde::Serialize;
 
 use super::csv::Request;
@@ -25,7 +27,7 @@ use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
 use crate::model::file::{CsvSection, GenerateSection, PartitionSection};
-use crate::store::{Column, RawColumn};
+use crate::store::{Column, RawColumn, Segment};
 use crate::value::{Type, Value, Vector, date, exact};
 
 /// A loaded table.
@@ -541,10 +543,16 @@ pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
 }
 
 /// Values as a column, or the first that does not fit 64 bits.
-pub fn to_raw(vector: Vector, ty: Type, column: &str, source: &Arc<Source>) -> Result<RawColumn, Diagnostic> {
+pub fn to_raw(
+    vector: Vector,
+    ty: Type,
+    (column, first_row): (&str, usize),
+    source: &Arc<Source>,
+) -> Result<RawColumn, Diagnostic> {
     let whole = crate::formula::source::Span::new(0, source.text.len());
     RawColumn::from_vector(vector, ty).map_err(|(row, v)| {
-        let message = format!("{column} in row {}: {} does not fit a column", row + 1, exact::to_string(v, ty.scale()));
+        let (row, value) = (first_row + row + 1, exact::to_string(v, ty.scale()));
+        let message = format!("{column} in row {row}: {value} does not fit a column");
         Diagnostic::error(Problem::Data, source, whole, message).help("round it, or set `type = \"float\"`")
     })
 }
@@ -557,9 +565,13 @@ pub fn eval_problem(e: &EvalError, first_row: usize, table: &str) -> Diagnostic 
 
 /// The smallest and largest value of a date column.
 pub fn day_range(column: &Column) -> Option<(i32, i32)> {
-    let codes = column.codes();
-    let valid = codes.iter().filter(|c| **c != column.null_code());
-    let (low, high) = valid.fold((u64::MAX, 0), |(l, h), c| (l.min(*c), h.max(*c)));
+    let null = column.null_code();
+    let range = |segment: &Segment| {
+        let codes = segment.all();
+        codes.into_iter().filter(|c| *c != null).fold((u64::MAX, 0), |(l, h), c| (l.min(c), h.max(c)))
+    };
+    let wider = |(a, b): (u64, u64), (c, d): (u64, u64)| (a.min(c), b.max(d));
+    let (low, high) = column.segments().par_iter().map(range).reduce(|| (u64::MAX, 0), wider);
     if low == u64::MAX {
         return None;
     }

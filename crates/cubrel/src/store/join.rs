@@ -144,17 +144,17 @@ fn texts(parts: Vec<Column>) -> Column {
         parts.iter().map(|p| if let Coding::Texts(d) = &p.coding { d } else { &empty }).collect();
     let (merged, to) = merge(&dictionaries);
     let domain = merged.len() as u64;
+    // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> = parts
-        .par_iter()
-        .zip(&to)
-        .map(|(part, to)| {
-            let turned = |s: &Segment| s.recoded((part.domain, domain), |c| u64::from(to[c as usize]));
-            part.segments.iter().map(turned).collect()
+        .into_par_iter()
+        .zip(to)
+        .map(|(Column { segments, domain: before, .. }, to)| {
+            let turned = |s: Segment| s.recoded((before, domain), |c| u64::from(to[c as usize]));
+            segments.into_iter().map(turned).collect()
         })
         .collect();
-    let [first, ..] = <[Column; 1]>::try_from(parts.into_iter().take(1).collect::<Vec<_>>())
-        .unwrap_or_else(|_| unreachable!("there is one"));
-    assembled(first, Coding::Texts(merged), None, domain, domain, segments.into_iter().flatten().collect())
+    let segments = segments.into_iter().flatten().collect();
+    assembled(Column::empty(crate::value::Type::Text), Coding::Texts(merged), None, domain, domain, segments)
 }
 
 /// Numbers of parts as whole numbers that can be compared between parts.
@@ -203,14 +203,14 @@ fn numbers(parts: Vec<Column>) -> Column {
     let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
         let coding = Coding::Offset { base: 0, step: 1 };
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
-        let first = parts.into_iter().next().unwrap_or_else(|| unreachable!("there is a part"));
-        return assembled(first, coding, None, 0, 0, segments);
+        return assembled(Column::empty(parts[0].ty), coding, None, 0, 0, segments);
     };
     let (coding, domain, distinct) = choose(range, values, rows, has_nulls);
+    let empty = Column::empty(parts[0].ty);
+    // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =
-        parts.par_iter().zip(&used).map(|(part, used)| recode(part, used, &coding, &common, domain)).collect();
-    let first = parts.into_iter().next().unwrap_or_else(|| unreachable!("there is a part"));
-    assembled(first, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
+        parts.into_par_iter().zip(used).map(|(part, used)| recode(&part, &used, &coding, &common, domain)).collect();
+    assembled(empty, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
 }
 
 fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {

@@ -1,10 +1,13 @@
 //! A relationship as data: for each key code, or for each row, the row that it points at.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
+
+use rayon::prelude::*;
 
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
+use super::codes::Segment;
 use super::column::{Coding, Column};
 use super::proof::Proof;
 use crate::value::Value;
@@ -178,15 +181,20 @@ impl Lookup {
         let mut unmatched_rows = column.nulls();
         let mut examples = Vec::new();
         if target.iter().filter(|r| **r == NO_ROW).count() > 1 {
-            unmatched_rows = 0;
-            let mut missing = vec![false; target.len()];
-            for code in column.codes() {
-                if target[code as usize] == NO_ROW {
-                    unmatched_rows += 1;
-                    missing[code as usize] = true;
+            let missing = |segment: &Segment| {
+                let (mut count, mut first) = (0, BTreeSet::new());
+                for code in segment.all().into_iter().filter(|code| target[*code as usize] == NO_ROW) {
+                    count += 1;
+                    if code < column.domain() && first.insert(code) && first.len() > EXAMPLES {
+                        first.pop_last();
+                    }
                 }
-            }
-            let keys = (0..column.domain()).filter(|c| missing[*c as usize]).take(EXAMPLES);
+                (count, first)
+            };
+            let all: Vec<(u64, BTreeSet<u64>)> = column.segments().par_iter().map(missing).collect();
+            unmatched_rows = all.iter().map(|(count, _)| count).sum();
+            let keys: BTreeSet<u64> = all.into_iter().flat_map(|(_, keys)| keys).collect();
+            let keys = keys.into_iter().take(EXAMPLES);
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
         let key_count = column.distinct();

@@ -1,8 +1,13 @@
 //! `sum(sum(t.a) * single(t.b) per t)` goes through the rows of `t` one by one and aggregates each of them. What an
 //! aggregate says of one row is that row's value, so this is `sum(t.a * t.b)`.
 
+use std::sync::Arc;
+
 use super::super::query::QueryPlan;
-use super::super::{Assembly, Fold, Key, Leaf, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf, intern_leaf, print};
+use super::super::{
+    Assembly, Filter, FilterTest, Fold, Key, Leaf, Origin, Predicate, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
+    intern_leaf, print,
+};
 use super::walk::{Visit, each};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{Schema, TableId};
@@ -60,21 +65,21 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usiz
         return None;
     };
     // What rows of other tables have under null is no row of this one. `single` sees nulls; `first` and `last` have an order.
-    let plain = group.null_reads.is_empty() && fold.filter.is_none() && fold.order.is_empty();
+    let plain = group.null_reads.is_empty() && fold.order.is_empty();
     if !plain || matches!(fold.kind, Single | First | Last | Rows) {
         return None;
     }
     let row = Row { table: *table, dim: fold.domain.outer_dims, read: &group.read, reads };
-    let arg = |assembly: &Assembly| {
-        let mut leaves = Vec::new();
-        let scalar = row.scalar(assembly, &mut leaves)?;
-        Some(RowExpr { scalar, leaves })
-    };
-    let args = fold.args.iter().map(arg).collect::<Option<Vec<_>>>()?;
+    let args = fold.args.iter().map(|a| row.expression(a)).collect::<Option<Vec<_>>>()?;
     let by_row = &reads[group.read.read];
+    let mut filters = by_row.filters.clone();
+    if let Some(filter) = &fold.filter {
+        filters.push(row.filter(row.expression(filter)?)?);
+    }
     let others = || by_row.keys.iter().zip(&group.read.dims).filter(|(_, dim)| **dim != row.dim);
     let read = Read {
         keys: others().map(|(key, _)| *key).collect(),
+        filters,
         aggregates: Vec::new(),
         finer: Vec::new(),
         ..by_row.clone()
@@ -95,6 +100,21 @@ struct Row<'a> {
 }
 
 impl Row<'_> {
+    /// What an assembly says of the row, with what it takes that from.
+    fn expression(&self, assembly: &Assembly) -> Option<RowExpr> {
+        let mut leaves = Vec::new();
+        let scalar = self.scalar(assembly, &mut leaves)?;
+        Some(RowExpr { scalar, leaves })
+    }
+
+    /// The rows for which an expression is true.
+    fn filter(&self, test: RowExpr) -> Option<Filter> {
+        let column = |leaf: &RowLeaf| if let RowLeaf::Column { column, .. } = leaf { Some(*column) } else { None };
+        let columns = test.leaves.iter().map(column).collect::<Option<Vec<_>>>()?;
+        let predicate = Predicate { table: self.table, columns, test, outer: Vec::new(), days: None };
+        Some(Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: Origin::Edit })
+    }
+
     /// What an assembly says of the row, as an expression over the row; `None` where it looks beyond it.
     fn scalar(&self, assembly: &Assembly, leaves: &mut Vec<RowLeaf>) -> Option<Scalar> {
         replaced(&assembly.scalar, &mut |leaf| self.leaf(&assembly.leaves[leaf], &assembly.scalar, leaves))
