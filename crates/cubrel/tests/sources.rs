@@ -205,7 +205,7 @@ fn a_large_source_of_any_kind_is_whole() {
         transaction.execute("insert into sale values (-1, 'x', 2.5)", []).unwrap();
         transaction.commit().unwrap();
     };
-    let sources: [(&str, &dyn Fn(&Path)); 2] = [("a.jsonl", &lines), ("sqlite:a.db?table=sale", &database)];
+    let sources: Vec<(&str, Make)> = vec![("a.jsonl", Box::new(lines)), ("sqlite:a.db?table=sale", Box::new(database))];
     for (source, make) in sources {
         let folder = tempfile::tempdir().unwrap();
         make(&folder.path().join(source.trim_start_matches("sqlite:").split('?').next().unwrap()));
