@@ -60,7 +60,7 @@ fn rows(node: &Node, depth: usize, table: &mut TextTable, human: bool) {
     let mark = if node.row_by_row && node.kind == NodeKind::Read { " [once for each value from outside]" } else { "" };
     let part = match (node.kind, &node.read) {
         (NodeKind::Read, Some(r)) if r.rolled_up => {
-            format!("{indent}put together from finer groups: {} of {}{mark}", r.aggregates_text(), node.part)
+            format!("{indent}from finer groups: {} of {}{mark}", r.aggregates_text(), node.part)
         }
         (NodeKind::Read, Some(r)) => format!("{indent}read {} of {}{mark}", r.aggregates_text(), node.part),
         (NodeKind::Read, None) => format!("{indent}read {}, counted above", node.part),

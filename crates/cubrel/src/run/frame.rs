@@ -128,14 +128,19 @@ impl KeyColumn {
 
     /// What each cell holds, each different thing once.
     pub fn of_held(cells: impl Iterator<Item = Held>, ty: Type) -> KeyColumn {
-        let mut places: HashMap<Held, u64> = HashMap::new();
-        let mut values = Vec::new();
+        let mut places: HashMap<Held, u64, foldhash::fast::RandomState> = HashMap::default();
+        let mut values: Vec<Held> = Vec::new();
+        let mut last = 0;
         let codes = cells
             .map(|held| {
-                *places.entry(held.clone()).or_insert_with(|| {
-                    values.push(held);
-                    values.len() as u64 - 1
-                })
+                // Neighbours are often alike.
+                if values.get(last as usize) != Some(&held) {
+                    last = *places.entry(held.clone()).or_insert_with(|| {
+                        values.push(held);
+                        values.len() as u64 - 1
+                    });
+                }
+                last
             })
             .collect();
         KeyColumn { codes: Arc::new(codes), kind: KeyKind::Values(Arc::new(Pool { values, ty })) }
