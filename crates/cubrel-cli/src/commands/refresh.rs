@@ -6,8 +6,11 @@ use serde_json::json;
 use super::{Done, Failure, refresh_options};
 use crate::Global;
 use crate::output::progress::Progress;
-use crate::output::text::{Align, TextTable, bytes, count};
+use crate::output::text::{Align, READABLE, TextTable, bytes, count, wrapped};
 use crate::output::{Format, Output};
+
+/// Columns that took less are not named.
+const WORTH_SAYING_MS: f64 = 10.0;
 
 /// Arguments of `refresh`.
 #[derive(clap::Args, Debug)]
@@ -106,11 +109,14 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
         out.text(&format!("\nTypes that have changed:\n  {}\n", changed.join("\n  ")))?;
     }
     let computed = report.tables.iter().flat_map(|t| {
-        t.computed.iter().map(move |c| format!("{}.{} ({:.2} s)", t.table, c.column, c.milliseconds / 1e3))
+        let worth_saying = t.computed.iter().filter(|c| c.milliseconds >= WORTH_SAYING_MS);
+        worth_saying.map(move |c| format!("{}.{} ({:.2} s)", t.table, c.column, c.milliseconds / 1e3))
     });
     let computed: Vec<String> = computed.collect();
     if !computed.is_empty() {
-        out.text(&format!("\nWorked out from other rows and tables: {}\n", computed.join(", ")))?;
+        let list = format!("Worked out from other rows and tables: {}", computed.join(", "));
+        let width = out.width().map_or(usize::MAX, |width| width.min(READABLE));
+        out.text(&format!("\n{}\n", wrapped(&list, width).join("\n")))?;
     }
     if !report.unmatched.is_empty() {
         out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;

@@ -88,6 +88,9 @@ impl TextTable {
     }
 }
 
+/// Sentences are no wider than this, however wide the terminal is.
+pub const READABLE: usize = 110;
+
 /// A text in lines that are no wider than `width`, where its words allow it.
 pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();

@@ -2,12 +2,9 @@
 
 use cubrel::insight::timed::{Node, NodeKind, Timed};
 
-use super::text::{Align, TextTable, bytes, count};
+use super::text::{Align, READABLE, TextTable, bytes, count, wrapped};
 use super::{Output, Tone};
 use crate::commands::Failure;
-
-/// Sentences are no wider than this, however wide the terminal is.
-const READABLE: usize = 110;
 
 /// Shows times to a person.
 pub fn show(timed: &Timed, out: &mut Output) -> Result<(), Failure> {
@@ -26,7 +23,7 @@ pub fn show(timed: &Timed, out: &mut Output) -> Result<(), Failure> {
     }
     table.write(out)?;
     for advice in &timed.advice {
-        let lines = super::text::wrapped(advice, out.width().map_or(usize::MAX, |width| width.min(READABLE)));
+        let lines = wrapped(advice, out.width().map_or(usize::MAX, |width| width.min(READABLE)));
         let text = out.paint(Tone::Alert, &lines.join("\n"));
         out.text(&format!("\n{text}\n"))?;
     }
