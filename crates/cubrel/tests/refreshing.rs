@@ -219,3 +219,24 @@ formula = 'sum(sailing.fuel)'
     assert!(wrong("'month'", "'fortnight'").contains("`fortnight` is no unit of the calendar"));
     assert!(wrong("column = 'day'", "column = 'note'").contains("is no date"));
 }
+
+#[test]
+fn what_is_computed_after_loading_needs_no_loading() {
+    let folder = folder(MODEL);
+    let path = folder.path();
+    write(path, "1.csv", 0, 100, 0);
+    refresh(path, &RefreshOptions::default());
+    let with = |column: &str, formula: &str| {
+        let text = format!("{MODEL}[table.booking.column.{column}]\nformula = '{formula}'\n");
+        fs::write(path.join("model.toml"), text).unwrap();
+        let (model, report) = refresh(path, &RefreshOptions::default());
+        let grid = model.query(&format!("grid sum(booking.{column}) as x")).unwrap().run().unwrap();
+        (report.tables[0].read, grid.lines[0].values[0].clone())
+    };
+    let nets: i64 = (0..100).map(|i| i % 13).sum();
+    assert_eq!(with("all_of_it", "sum(booking.net) given (lift row)"), (false, Value::Int(nets * 100)));
+    // Another formula gives other numbers, though nothing is read.
+    assert_eq!(with("all_of_it", "1 + sum(booking.net) given (lift row)"), (false, Value::Int(nets * 100 + 100)));
+    // What needs only its own row is computed while loading.
+    assert_eq!(with("all_of_it", "booking.net + 1"), (true, Value::Int(nets + 100)));
+}

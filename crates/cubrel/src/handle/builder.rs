@@ -225,7 +225,7 @@ impl Builder {
         for (name, section) in &document.file.table {
             if let Some(first) = &section.same_as {
                 match tables.iter().find(|t| t.name == *first) {
-                    Some(first) => tables.push(first.in_role(name, section)),
+                    Some(first) => tables.push(first.in_role(name, section, &formulas)),
                     None => {
                         let message =
                             format!("table `{name}` is the same as `{first}`, which does not stand before it");
@@ -235,7 +235,7 @@ impl Builder {
                 continue;
             }
             if section.query.is_some() {
-                tables.push(LoadedTable::worked_out(name, section));
+                tables.push(LoadedTable::worked_out(name, section, &formulas));
                 continue;
             }
             let place = given.iter().position(|(n, _)| n == name);

@@ -139,8 +139,9 @@ pub(super) fn open(
     let settings = settings(&document, options);
     let mut old = read_store(&document);
     let is_current = |old: &Option<(Stored, Notes)>| {
-        old.as_ref()
-            .is_some_and(|(_, notes)| is_fresh(&document, notes) && notes.derived == derived(&document, &settings))
+        old.as_ref().is_some_and(|(_, notes)| {
+            is_fresh(&document, &formulas, notes) && notes.derived == derived(&document, &settings)
+        })
     };
     // Somebody else may be reading the sources: what they write is as good.
     let mut _lock = None;
@@ -215,12 +216,12 @@ fn is_known(document: &Document, notes: &Notes) -> bool {
 }
 
 /// Whether nothing that tables are loaded from has changed.
-fn is_fresh(document: &Document, notes: &Notes) -> bool {
+fn is_fresh(document: &Document, formulas: &Formulas, notes: &Notes) -> bool {
     let sections = &document.file.table;
     sections.len() == notes.tables.len()
         && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
             notes.report.table == *name
-                && notes.fingerprint == fingerprint(section)
+                && notes.fingerprint == fingerprint(name, section, formulas)
                 && section.source.as_ref().is_none_or(|source| is_unchanged(document, source, &notes.partitions, None))
         })
 }
@@ -367,7 +368,7 @@ fn load_all(
     };
     for (name, section) in sections.iter().filter(|(_, s)| s.source.is_some()) {
         let before = (!options.all).then(|| known_table(name, old)).flatten();
-        if let Some(table) = before.as_ref().filter(|t| is_reusable(loader.document, section, t, options)) {
+        if let Some(table) = before.as_ref().filter(|t| is_reusable(&loader, section, t, options)) {
             take(name.as_str(), Ok(table.clone()))?;
             continue;
         }
@@ -382,7 +383,7 @@ fn load_all(
         return Err(Error::Problems(problems));
     }
     for (name, section) in sections.iter().filter(|(_, s)| s.query.is_some()) {
-        loaded.insert(name, LoadedTable::worked_out(name, section));
+        loaded.insert(name, LoadedTable::worked_out(name, section, loader.formulas));
     }
     let given = |s: &TableSection| s.source.is_some() || s.same_as.is_some() || s.query.is_some();
     for (name, section) in sections.iter().filter(|(_, s)| !given(s)) {
@@ -411,7 +412,7 @@ fn load_all(
             );
             return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
         };
-        let role = table.in_role(name, section);
+        let role = table.in_role(name, section, loader.formulas);
         loaded.insert(name, role);
     }
     Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())
@@ -425,15 +426,16 @@ fn known_table(name: &str, old: Option<&(Stored, Notes)>) -> Option<LoadedTable>
 }
 
 /// Whether nothing about a table has changed, or it is not to be read.
-fn is_reusable(document: &Document, section: &TableSection, table: &LoadedTable, options: &RefreshOptions) -> bool {
-    if options.tables.contains(&table.name) || table.fingerprint != fingerprint(section) {
+fn is_reusable(loader: &Loader<'_>, section: &TableSection, table: &LoadedTable, options: &RefreshOptions) -> bool {
+    let expected = fingerprint(&table.name, section, loader.formulas);
+    if options.tables.contains(&table.name) || table.fingerprint != expected {
         return false;
     }
     let source = section.source.as_deref().unwrap_or_default();
     if options.tables.is_empty() && sources::is_server(source) {
         return false;
     }
-    !options.tables.is_empty() || is_unchanged(document, source, &table.partitions, options.since)
+    !options.tables.is_empty() || is_unchanged(loader.document, source, &table.partitions, options.since)
 }
 
 /// The first and last day of the columns that point at a calendar.

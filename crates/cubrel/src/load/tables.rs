@@ -23,7 +23,7 @@ use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Expr, Kind, Op};
 use crate::model::calendar;
-use crate::model::dependencies::{Formulas, ParsedFormula};
+use crate::model::dependencies::{Formulas, Node, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
 use crate::model::file::{CsvSection, GenerateSection, PartitionSection};
@@ -77,8 +77,13 @@ struct Recipe<'a> {
 type ColumnRecipe<'a> =
     (&'a String, &'a Option<String>, &'a Option<String>, Option<bool>, &'a Option<String>, &'a Option<String>);
 
-/// A number that changes when the model says something else about how to load a table.
-pub fn fingerprint(section: &TableSection) -> u64 {
+/// A number that changes when the model says something else about how to load a table. What is computed when all tables
+/// are there says nothing of that.
+pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas) -> u64 {
+    let after = |column: &String| {
+        let node = Node::Column(name.to_string(), column.clone());
+        formulas.parsed.contains_key(&node) && !formulas.own_row.contains(&node)
+    };
     let recipe = Recipe {
         source: &section.source,
         csv: &section.csv,
@@ -92,6 +97,7 @@ pub fn fingerprint(section: &TableSection) -> u64 {
         columns: section
             .column
             .iter()
+            .filter(|(n, _)| !after(n))
             .map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula, &c.date_pattern))
             .collect(),
     };
@@ -101,14 +107,14 @@ pub fn fingerprint(section: &TableSection) -> u64 {
 
 impl LoadedTable {
     /// A table that its query works out when all others are there.
-    pub fn worked_out(name: &str, section: &TableSection) -> LoadedTable {
+    pub fn worked_out(name: &str, section: &TableSection, formulas: &Formulas) -> LoadedTable {
         LoadedTable {
             name: name.to_string(),
             rows: 0,
             columns: Vec::new(),
             report: TableReport { table: name.to_string(), origin: "query".into(), ..TableReport::default() },
             partitions: Vec::new(),
-            fingerprint: fingerprint(section),
+            fingerprint: fingerprint(name, section, formulas),
         }
     }
 
@@ -132,13 +138,13 @@ impl LoadedTable {
     }
 
     /// The same table in a second role.
-    pub fn in_role(&self, name: &str, section: &TableSection) -> LoadedTable {
+    pub fn in_role(&self, name: &str, section: &TableSection, formulas: &Formulas) -> LoadedTable {
         let base = TableReport { origin: "shared".into(), read: false, ..self.report.clone() };
         let report = TableReport { table: name.to_string(), source_bytes: 0, ..base };
         LoadedTable {
             name: name.to_string(),
             partitions: Vec::new(),
-            fingerprint: fingerprint(section),
+            fingerprint: fingerprint(name, section, formulas),
             report,
             ..self.clone()
         }
@@ -182,7 +188,7 @@ impl Loader<'_> {
         let read_before: Vec<&FileStamp> = before.iter().flat_map(|b| &b.partitions).flat_map(|p| &p.files).collect();
         sources::recognise(&self.document.folder, &mut files, &read_before, self.since);
         let changed_types = before.map(|b| b.types());
-        let before = before.filter(|b| b.fingerprint == fingerprint(section));
+        let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas));
         let mut groups = self.groups(name, section, &files, before)?;
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
@@ -199,7 +205,7 @@ impl Loader<'_> {
         let mut table = partitions::joined(name, groups, gathered, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
-        table.fingerprint = fingerprint(section);
+        table.fingerprint = fingerprint(name, section, self.formulas);
         self.check(name, section, &table)?;
         table.report.origin = "source".into();
         table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
@@ -433,7 +439,7 @@ impl Loader<'_> {
         let own = self.own_row(name, section)?;
         let gathered = pieces::of_columns(&own, &self.room(name), columns)?;
         let mut table = partitions::joined(name, vec![Group::default()], gathered, None);
-        table.fingerprint = fingerprint(section);
+        table.fingerprint = fingerprint(name, section, self.formulas);
         self.check(name, section, &table)?;
         Ok(table)
     }
