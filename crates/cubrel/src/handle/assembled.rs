@@ -294,7 +294,7 @@ fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &A
         let mut values = VectorBuilder::new(ty, range.len());
         values.append(&part.values, ty);
         let raw = to_raw(values.finish(), ty, (&name, range.start), source).map_err(|p| Error::Problems(vec![p]))?;
-        Ok(Column::encode_in(&raw, &Cuts::even(raw.len(), SEGMENT_ROWS)))
+        Ok(Column::encode_in(&raw, &Cuts::of(std::iter::once(raw.len()))))
     };
     // The first one does the reads that all of them need. Of several that fail, the first is told.
     let mut ranges = cuts.ranges();

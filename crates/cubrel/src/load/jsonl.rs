@@ -31,9 +31,9 @@ pub fn look(file: &str, text: impl Read) -> io::Result<Seen> {
                 for (name, value) in row {
                     // A name that is known needs no copy.
                     match seen.columns.get_mut(&name) {
-                        Some(is_text) => *is_text |= is_plain_text(&value),
+                        Some(is_text) => *is_text |= is_text_value(&value),
                         None => {
-                            seen.columns.insert(name, is_plain_text(&value));
+                            seen.columns.insert(name, is_text_value(&value));
                         }
                     }
                 }
@@ -82,10 +82,13 @@ fn each_line(
     Ok(())
 }
 
-fn is_plain_text(value: &Json) -> bool {
-    let Json::String(text) = value else { return false };
-    crate::value::date::parse_date(text.as_bytes()).is_none()
-        && crate::value::parse::timestamp(text.as_bytes()).is_none()
+fn is_text_value(value: &Json) -> bool {
+    matches!(value, Json::String(text) if is_plain(text.as_bytes()))
+}
+
+/// Whether a text is neither a date nor a timestamp, so that its column is text, whatever digits are in it.
+pub fn is_plain(text: &[u8]) -> bool {
+    crate::value::date::parse_date(text).is_none() && crate::value::parse::timestamp(text).is_none()
 }
 
 /// Which columns of several files are texts, and all their names.

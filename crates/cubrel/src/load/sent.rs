@@ -61,3 +61,37 @@ impl Read for Received {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_that_is_written_comes_and_then_what_went_wrong() {
+        let long = || (0..3 * PIECE as u64).flat_map(|i| i.to_le_bytes());
+        let mut text = Vec::new();
+        let mut reader = sent(move |to| to.write_all(&long().collect::<Vec<u8>>()));
+        assert!(reader.read_to_end(&mut text).is_ok_and(|count| count == 24 * PIECE));
+        assert!(text.into_iter().eq(long()));
+        let mut failing = sent(|to| {
+            to.write_all(b"a")?;
+            to.flush()?;
+            Err(io::Error::other("gone"))
+        });
+        let mut text = String::new();
+        let error = failing.read_to_string(&mut text).map_err(|e| e.to_string());
+        assert_eq!(error, Err("gone".into()));
+    }
+
+    #[test]
+    fn nobody_writes_for_ever_when_nobody_reads() {
+        let (told, tell) = mpsc::channel();
+        let reader = sent(move |to| {
+            let result = (0..100 * WAITING).try_for_each(|_| to.write_all(&[0; PIECE]));
+            let _ = told.send(result.is_err());
+            result
+        });
+        drop(reader);
+        assert_eq!(tell.recv(), Ok(true));
+    }
+}

@@ -8,7 +8,7 @@ use rusqlite::{Connection, OpenFlags};
 
 use super::LoadError;
 use super::database::Wanted;
-use super::jsonl::NULL;
+use super::jsonl::{NULL, is_plain};
 use crate::formula::source::{Diagnostic, Problem};
 
 /// The database and the query of `sqlite:file.db?table=…` or `sqlite:file.db?query=…`.
@@ -62,11 +62,7 @@ pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
             match row.get_ref(i).map_err(fail)? {
                 ValueRef::Null | ValueRef::Integer(_) => {}
                 ValueRef::Real(_) => float[i] = true,
-                ValueRef::Text(bytes) => {
-                    text[i] = text[i]
-                        || crate::value::date::parse_date(bytes).is_none()
-                            && crate::value::parse::timestamp(bytes).is_none();
-                }
+                ValueRef::Text(bytes) => text[i] = text[i] || is_plain(bytes),
                 ValueRef::Blob(_) => {
                     let message = format!("{}: column `{name}` holds bytes that are no text", path.display());
                     let help = "leave the column out: `?query=select a, b from …`";

@@ -840,3 +840,45 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
 
 /// For each distinct key its group number; used to bring groups of several parts together.
 pub type GroupNumbers = HashMap<u128, u32, foldhash::fast::RandomState>;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sums_in_several_places_are_the_sums() {
+        for groups in [1u32, 7, 256, 257, 5000] {
+            for rows in [0usize, 3, 255, 256, 1021, 4096] {
+                let of_row: Vec<u32> = (0..rows as u32).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
+                let values: Vec<i64> = (0..rows as i64).map(|i| i * 37 - 5000).collect();
+                let mut sums = vec![1; groups as usize];
+                add_each(&mut sums, &of_row, &values);
+                let mut expected = vec![1; groups as usize];
+                of_row.iter().zip(&values).for_each(|(g, v)| expected[*g as usize] += v);
+                assert_eq!(sums, expected, "{groups} groups, {rows} rows");
+            }
+        }
+    }
+
+    #[test]
+    fn sums_of_parts_are_merged_with_and_without_room_in_64_bits() {
+        for value in [5i64, -3, i64::MAX / 3, i64::MIN / 3] {
+            for to in [None, Some([1u32, 0])] {
+                let part = |times: usize| {
+                    let mut sums = ExactSums::new(2, true);
+                    let many = Entries::from(Groups::Many(&[0, 1]));
+                    (0..times).for_each(|_| sums.add_small(many, &[value, 7], None, bits_of(&[value, 7])));
+                    sums
+                };
+                let (mut all, more) = (part(4), part(9));
+                match to {
+                    None => all.merge(&more, |i| i),
+                    Some(to) => all.merge(&more, |i| to[i] as usize),
+                }
+                let (value, moved) = (i128::from(value), to.is_some());
+                let (first, second) = if moved { (4 * value + 63, 28 + 9 * value) } else { (13 * value, 91) };
+                assert_eq!((all.sum(0), all.sum(1), all.counts), (first, second, vec![13, 13]), "{value} {to:?}");
+            }
+        }
+    }
+}

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use super::accumulate::{Accumulator, Groups, Input, Spec};
 use super::anchors::Tables;
 use super::domain::{Expanded, Support, expand};
-use super::frame::{Codes, Frame, Held, KeyColumn, KeyKind};
+use super::frame::{Frame, Held, KeyColumn, KeyKind, gathered};
 use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::{Leaves, Scalar};
@@ -454,7 +454,7 @@ impl Support {
         let rows = self.keys.first().map_or(1, |codes| codes.len());
         let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
         let (_, first) = super::frame::distinct(&slices, rows);
-        let keys = slices.iter().map(|c| Codes::new(first.iter().map(|i| c[*i as usize]).collect())).collect();
+        let keys = slices.iter().map(|codes| gathered(codes, &first)).collect();
         self.dims = places.iter().map(|p| self.dims[*p]).collect();
         self.keys = keys;
     }

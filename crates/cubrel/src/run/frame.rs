@@ -25,6 +25,11 @@ pub struct Frame {
 /// Codes that several may hold without a copy.
 pub type Codes = Arc<Vec<u64>>;
 
+/// The codes at some places.
+pub fn gathered(codes: &[u64], places: &[u32]) -> Codes {
+    Codes::new(places.iter().map(|place| codes[*place as usize]).collect())
+}
+
 /// The codes of one dimension.
 #[derive(Clone, Debug)]
 pub struct KeyColumn {
@@ -155,8 +160,7 @@ impl KeyColumn {
     }
 
     fn gather(&self, cells: &[u32]) -> KeyColumn {
-        let codes = cells.iter().map(|c| self.codes[*c as usize]).collect();
-        KeyColumn { codes: Arc::new(codes), kind: self.kind.clone() }
+        KeyColumn { codes: gathered(&self.codes, cells), kind: self.kind.clone() }
     }
 }
 

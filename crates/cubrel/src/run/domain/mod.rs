@@ -12,7 +12,7 @@ mod sparse;
 
 use super::RunError;
 use super::assemble::Executor;
-use super::frame::{Codes, Frame, KeyColumn, distinct};
+use super::frame::{Codes, Frame, KeyColumn, distinct, gathered};
 use super::read;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
@@ -287,10 +287,6 @@ type Cells = (Vec<u32>, Vec<Vec<u64>>);
 /// Cells whose codes can be shared.
 fn shared((parents, keys): Cells) -> (Vec<u32>, Vec<Codes>) {
     (parents, keys.into_iter().map(Codes::new).collect())
-}
-
-fn gathered(codes: &[u64], rows: &[u32]) -> Codes {
-    Codes::new(rows.iter().map(|row| codes[*row as usize]).collect())
 }
 
 fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {

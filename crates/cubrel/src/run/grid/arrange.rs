@@ -8,7 +8,7 @@ use super::super::RunError;
 use super::super::anchors::Tables;
 use super::super::assemble::Executor;
 use super::super::first::First;
-use super::super::frame::{Codes, Frame, KeyColumn, KeyKind, distinct};
+use super::super::frame::{Codes, Frame, KeyColumn, KeyKind, distinct, gathered};
 use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;
@@ -137,12 +137,8 @@ fn slices(columns: &[Codes]) -> Vec<&[u64]> {
 }
 
 /// The codes of some rows, each at most once and in order.
-fn gathered(codes: &Codes, rows: &[u32]) -> Codes {
-    if rows.len() == codes.len() { codes.clone() } else { picked(codes, rows) }
-}
-
-fn picked(codes: &[u64], rows: &[u32]) -> Codes {
-    Codes::new(rows.iter().map(|row| codes[*row as usize]).collect())
+fn of_rows(codes: &Codes, rows: &[u32]) -> Codes {
+    if rows.len() == codes.len() { codes.clone() } else { gathered(codes, rows) }
 }
 
 /// Judges, and drops what `having` and the limit drop.
@@ -158,7 +154,7 @@ pub(super) fn arrange(
         (Numbers::Own, axes.to_vec())
     } else {
         let (row_of, first) = distinct(&slices(axes), lines.len());
-        (Numbers::Of(row_of), axes.iter().map(|codes| picked(codes, &first)).collect())
+        (Numbers::Of(row_of), axes.iter().map(|codes| gathered(codes, &first)).collect())
     };
     let rows = if axes.is_empty() { usize::from(lines.len() > 0) } else { axes[0].len() };
     let keep = vec![true; rows];
@@ -198,12 +194,12 @@ impl Arranged {
     /// What a judge says of the rows that have its axes; those that do not pass `having` go.
     fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
-        let mut codes: Vec<Codes> = judge.columns.iter().map(|a| gathered(&self.axes[*a], &judged)).collect();
+        let mut codes: Vec<Codes> = judge.columns.iter().map(|a| of_rows(&self.axes[*a], &judged)).collect();
         let mut classes = judged.len();
         let mut class_of = Numbers::Own;
         if judge.columns.len() < self.axes.len() {
             let (numbers, first) = distinct(&slices(&codes), judged.len());
-            codes.iter_mut().for_each(|codes| *codes = picked(codes, &first));
+            codes.iter_mut().for_each(|codes| *codes = gathered(codes, &first));
             (classes, class_of) = (first.len(), Numbers::Of(numbers));
         }
         let dims = judge.columns.iter().zip(codes).filter_map(|(axis, codes)| {
@@ -245,7 +241,7 @@ impl Arranged {
             taken
         } else {
             let rows = self.sorted(plan, ranks, rows.clone());
-            let axes: Vec<Codes> = within.iter().map(|a| picked(&self.axes[*a], &rows)).collect();
+            let axes: Vec<Codes> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&axes), rows.len());
             let mut counts = vec![0; groups.len()];
             let first = |(row, group): (u32, u32)| {
@@ -290,7 +286,7 @@ impl Arranged {
                 continue;
             }
             let rows: Vec<u32> = full.iter().chain(&totals).copied().collect();
-            let codes: Vec<Codes> = present.iter().map(|a| picked(&self.axes[*a], &rows)).collect();
+            let codes: Vec<Codes> = present.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&codes), rows.len());
             let mut stays = vec![false; groups.len()];
             group_of[..full.len()].iter().for_each(|group| stays[*group as usize] = true);
@@ -340,7 +336,7 @@ impl Arranged {
             parts.extend(self.judged(plan.row_axes, &rows));
         }
         for (n, codes) in self.axes.iter().enumerate() {
-            let codes = picked(codes, &rows);
+            let codes = gathered(codes, &rows);
             let keys = SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect());
             if plan.totals {
                 parts.push(SortPart::Group { codes, judged: self.judged(n + 1, &rows).collect() });
