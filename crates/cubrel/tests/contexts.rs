@@ -286,7 +286,13 @@ fn formula(r: &mut Random, depth: u64) -> String {
             format!("{aggregate}({inner} per {domain}{condition})")
         }
         9 => format!("(let v = {inner}; sum(if(sale.x > v, sale.x, 0)))"),
-        10 => format!("(let v = {inner}; rows(sale) given (sale.x > v))"),
+        10 => {
+            let compared =
+                r.pick(&["sale.x > v", "sale.x = v", "v >= sale.x", "sale.x < v", "shop.id = v", "v < visit.n"]);
+            let what =
+                r.pick(&["rows(sale)", "sum(sale.x)", "max(sale.x)", "count(distinct sale.kind)", "rows(visit)"]);
+            format!("(let v = {inner}; {what} given ({compared}))")
+        }
         _ => format!("sum({inner} per shop where shop.name <> 'c')"),
     }
 }

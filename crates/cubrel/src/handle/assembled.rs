@@ -1,30 +1,25 @@
 //! Loaded tables to a model: schema, relationships, columns that need other tables.
 
-use std::ops::Range;
 use std::sync::Arc;
 use std::time::Instant;
 
 use rayon::prelude::*;
 
+use super::calculated::calculated;
 use super::{Error, Inner, Model};
-use crate::formula::check::{ROW, Settings};
+use crate::formula::check::Settings;
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Severity, Source};
-use crate::formula::typed::Expr;
-use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, stored, to_raw};
+use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, to_raw};
 use crate::load::{ComputedColumn, TableReport};
 use crate::model::calendar::check_days;
 use crate::model::define::{Defined, QueryColumn, ShapeColumn, Step, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::plan::{Dim, Key, Origin, Planner, Scope};
-use crate::run::anchors::Tables;
-use crate::run::assemble::Executor;
-use crate::run::frame::{Frame, KeyColumn};
 use crate::run::{Options, RunError, grid};
 use crate::store::proof::Damage;
-use crate::store::{Column, Cuts, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
+use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
 use crate::value::{Type, VectorBuilder};
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
@@ -84,7 +79,7 @@ pub fn assemble(
                     Some(data) => data,
                     None => {
                         let start = Instant::now();
-                        let data = Arc::new(compute(&schema, &store, id, &expr, &source)?);
+                        let data = Arc::new(calculated(&schema, &store, id, &expr, &source)?);
                         // Microseconds are as fine as the clock is worth.
                         let milliseconds = start.elapsed().as_micros() as f64 / 1e3;
                         let column = schema.column(id).name.clone();
@@ -261,45 +256,4 @@ fn lookups(
         }
     }
     if problems.is_empty() { Ok(lookups) } else { Err(Error::Problems(problems)) }
-}
-
-/// The values of a calculated column that needs other rows or tables: a scope with the current row as its dimension.
-fn compute(schema: &Schema, store: &Store, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> Result<Column, Error> {
-    let ty = schema.column(id).ty;
-    let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
-    let expr = stored(expr.clone(), declared.then_some(ty));
-    let scope = Scope {
-        dims: vec![Dim { key: Key::Row(id.table), origin: Origin::BoundRow, filters: true }],
-        ..Scope::default()
-    };
-    let mut planner = Planner::new(schema);
-    let env = crate::plan::Environment::new(source).with_row(ROW, id.table, 0);
-    let assembly = planner.assembly("", &expr, &scope, &env);
-    let reads = planner.into_reads();
-    let options = Options { max_cells: usize::MAX, ..Options::default() };
-    let executor = Executor::new(Tables { schema, store }, &reads, &options);
-    let rows = store.tables[id.table.0 as usize].rows;
-    let table = &schema.table(id.table).name;
-    let name = schema.column_name(id);
-    // All columns of a table have the same segments.
-    let loaded = store.tables[id.table.0 as usize].columns.iter().find(|c| c.rows() == rows && rows > 0);
-    let cuts = loaded.map_or_else(|| Cuts::even(rows, SEGMENT_ROWS), |c| c.cuts().clone());
-    let segment = |range: Range<usize>| {
-        let codes: Vec<u64> = (range.start as u64..range.end as u64).collect();
-        let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
-        let part = executor.eval(&assembly, &Frame { cells: range.len(), dims }).map_err(|e| match e {
-            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, range.start, table)]),
-            other => Error::Run(other),
-        })?;
-        let mut values = VectorBuilder::new(ty, range.len());
-        values.append(&part.values, ty);
-        let raw = to_raw(values.finish(), ty, (&name, range.start), source).map_err(|p| Error::Problems(vec![p]))?;
-        Ok(Column::encode_in(&raw, &Cuts::of(std::iter::once(raw.len()))))
-    };
-    // The first one does the reads that all of them need. Of several that fail, the first is told.
-    let mut ranges = cuts.ranges();
-    let first: Vec<Result<Column, Error>> = ranges.next().into_iter().map(segment).collect();
-    let rest: Vec<Result<Column, Error>> = ranges.collect::<Vec<_>>().into_par_iter().map(segment).collect();
-    let parts = first.into_iter().chain(rest).collect::<Result<Vec<Column>, Error>>()?;
-    Ok(if parts.is_empty() { Column::empty(ty) } else { Column::join(parts) })
 }

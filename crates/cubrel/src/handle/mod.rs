@@ -2,6 +2,7 @@
 
 mod assembled;
 mod builder;
+mod calculated;
 mod query;
 mod refresh;
 mod restricted;

@@ -117,6 +117,7 @@ impl Reached {
             outer,
             aggregates: Vec::new(),
             finer: Vec::new(),
+            by_value: None,
         }
     }
 }

@@ -21,10 +21,10 @@ use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
 use std::sync::Arc;
 
-use crate::formula::typed::{AggregateKind, Period};
+use crate::formula::typed::{AggregateKind, Op, Period};
 use crate::value::{Type, Value};
 
-pub use cheaper::cheaper;
+pub use cheaper::{cheaper, cheaper_assembly};
 use lower::intern_leaf;
 pub use lower::{Environment, Planner};
 pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
@@ -53,6 +53,23 @@ pub struct Read {
     pub aggregates: Vec<ReadAggregate>,
     /// Other reads whose groups it can be put together from.
     pub finer: Vec<RollUp>,
+    /// Another read that holds its answers for all values of one that comes from outside.
+    pub by_value: Option<ByValue>,
+}
+
+/// A read that is grouped by a column, its last key, where another one compares that column with a value from outside.
+#[derive(Clone, Copy, Debug)]
+pub struct ByValue {
+    /// The grouped read; it has the same aggregates.
+    pub read: usize,
+    /// The value's place among the other's values from outside.
+    pub outer: usize,
+    /// The column.
+    pub column: ColumnId,
+    /// `=`, `<`, `<=`, `>` or `>=`: the column stands on the left.
+    pub op: Op,
+    /// Whether exact numbers are compared as doubles; `=` never does that.
+    pub as_float: bool,
 }
 
 /// Another read of the same rows by more keys, which has all that a read needs.

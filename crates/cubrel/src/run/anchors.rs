@@ -7,12 +7,14 @@
 use std::sync::Arc;
 
 use super::RunError;
+use super::accumulate::bits_of;
 use super::frame::{Held, Members};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::formula::typed::Op;
 use crate::plan::{RowExpr, RowLeaf, Slot};
 use crate::store::{Coding, Column, Cuts, Lookup, NO_ROW, Store, Target};
-use crate::value::{Type, Value, Vector, VectorBuilder};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Arrays over codes are made while there are at most this many codes,
 const SMALL_DOMAIN: u64 = 1 << 16;
@@ -178,6 +180,23 @@ pub enum CompiledLeaf {
     ByRow(Arc<Vec<bool>>),
     /// Whether a value is in a set from outside.
     Member(Arc<Members>, Box<CompiledRow>),
+}
+
+impl CompiledLeaf {
+    /// Whole numbers by the code of an anchor, none of them null.
+    fn as_ints(&self) -> Option<(Anchor, Ints<'_>)> {
+        match self {
+            CompiledLeaf::Own(column, index) => {
+                let (base, step, last) = column.line()?;
+                Some((Anchor::Column(*index), Ints::Line { base, step, last }))
+            }
+            CompiledLeaf::Mapped(anchor, values) => match values.as_ref() {
+                Vector { data: Data::I64(values), valid: None } => Some((*anchor, Ints::ByCode(values))),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
 }
 
 /// Values from outside, by slot.
@@ -401,12 +420,40 @@ impl Leaves for WholeLeaves {
     }
 }
 
+/// Whole numbers by code, all there.
+#[derive(Clone, Copy, Debug)]
+pub enum Ints<'a> {
+    /// One by one.
+    ByCode(&'a [i64]),
+    /// `base + code × step`
+    Line {
+        /// The number of the first code.
+        base: i64,
+        /// From one code to the next.
+        step: i64,
+        /// The number of the last code.
+        last: i64,
+    },
+}
+
+impl Ints<'_> {
+    /// The bits that the largest of them takes.
+    pub fn bits(self) -> u32 {
+        match self {
+            Ints::ByCode(values) => bits_of(values),
+            Ints::Line { base, last, .. } => bits_of(&[base, last]),
+        }
+    }
+}
+
 /// Delivers codes of anchors for a batch of rows.
 pub trait BatchCodes {
     /// The codes of an anchor in the rows at `positions` of the batch.
     fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>>;
     /// The codes of a column of the table.
     fn column(&self, column: &Column, index: u32, positions: &[u32]) -> Vec<u64>;
+    /// The numbers that go with the codes of an anchor.
+    fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64>;
     /// The rows' numbers.
     fn rows(&self, positions: &[u32]) -> Vec<u32>;
 }
@@ -459,11 +506,31 @@ impl CompiledRow {
         }
     }
 
-    /// Whether a value can be null.
-    pub fn nullable(&self) -> bool {
+    /// When the whole expression is whole numbers by the code of an anchor, none of them null: these.
+    pub fn as_ints(&self) -> Option<(Anchor, Ints<'_>)> {
         match (&self.scalar.kind, self.leaves.as_slice()) {
-            (ScalarKind::Leaf(0), [CompiledLeaf::Mapped(_, vector)]) => vector.valid.is_some(),
-            (ScalarKind::Leaf(0), [CompiledLeaf::Own(column, _)]) => column.nulls() > 0,
+            (ScalarKind::Leaf(0), [leaf]) => leaf.as_ints(),
+            _ => None,
+        }
+    }
+
+    /// Whether a value can be null, as far as that is easily told.
+    pub fn nullable(&self) -> bool {
+        self.can_be_null(&self.scalar)
+    }
+
+    fn can_be_null(&self, scalar: &Scalar) -> bool {
+        match &scalar.kind {
+            ScalarKind::Constant(value) => value.is_null(),
+            ScalarKind::Leaf(leaf) => match &self.leaves[*leaf] {
+                CompiledLeaf::Mapped(_, values) => values.valid.is_some(),
+                CompiledLeaf::Own(column, _) => column.nulls() > 0,
+                _ => true,
+            },
+            // Doubles can leave what is finite, and are null then.
+            ScalarKind::Call(Op::Add | Op::Sub | Op::Mul | Op::Negate | Op::Rescale { .. }, args) => {
+                !scalar.ty.is_exact() || args.iter().any(|arg| self.can_be_null(arg))
+            }
             _ => true,
         }
     }
@@ -501,8 +568,11 @@ impl Leaves for BatchLeaves<'_> {
             picked = slots.iter().map(|s| self.positions[*s as usize]).collect();
             &picked
         };
+        if let Some((anchor, ints)) = self.row.leaves[leaf].as_ints() {
+            return Ok(Vector::new(Data::I64(self.batch.ints(anchor, ints, positions))));
+        }
         Ok(match &self.row.leaves[leaf] {
-            CompiledLeaf::Own(column, index) => column.own_vector(&self.batch.column(column, *index, positions)),
+            CompiledLeaf::Own(column, index) => column.vector_of(&self.batch.column(column, *index, positions)),
             CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
             CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
             CompiledLeaf::Member(members, of) => {
@@ -511,7 +581,7 @@ impl Leaves for BatchLeaves<'_> {
             }
             CompiledLeaf::ByRow(passes) => {
                 let rows = self.batch.rows(positions);
-                Vector::new(crate::value::Data::Bool(rows.iter().map(|r| passes[*r as usize]).collect()))
+                Vector::new(Data::Bool(rows.iter().map(|r| passes[*r as usize]).collect()))
             }
             CompiledLeaf::Far(column, path) => {
                 let data = self.tables.column(*column);

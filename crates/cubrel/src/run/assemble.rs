@@ -2,11 +2,13 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::accumulate::{Accumulator, Groups, Input, Spec};
-use super::anchors::Tables;
+use super::anchors::{CompiledRow, Tables};
+use super::by_value::Running;
+use super::current::CurrentColumn;
 use super::domain::{Expanded, Support, expand};
 use super::frame::{Frame, Held, KeyColumn, KeyKind, gathered};
 use super::read::{self, ReadResult, ReadStats};
@@ -41,6 +43,8 @@ const CELL_BYTES: u64 = 64;
 
 /// Results by read and by values from outside.
 type Done = HashMap<(usize, Vec<Held>), Arc<ReadResult>>;
+/// The place of a result, the number of an aggregate, and whether groups come together from the last on.
+type RunningKey = (usize, usize, bool);
 /// Cells, and the result of a read that is for them.
 pub type ForCells = (Vec<u32>, Arc<ReadResult>);
 
@@ -52,6 +56,8 @@ pub struct Executor<'a> {
     done: Mutex<Done>,
     profile: Mutex<Vec<ReadProfile>>,
     parts: Mutex<HashMap<usize, Duration>>,
+    running: Mutex<HashMap<RunningKey, Arc<Running>>>,
+    columns: Mutex<HashMap<CurrentColumn, Arc<CompiledRow>>>,
 }
 
 impl<'a> Executor<'a> {
@@ -64,6 +70,8 @@ impl<'a> Executor<'a> {
             done: Mutex::default(),
             profile: Mutex::new(vec![ReadProfile::default(); reads.len()]),
             parts: Mutex::default(),
+            running: Mutex::default(),
+            columns: Mutex::default(),
         }
     }
 
@@ -104,27 +112,48 @@ impl<'a> Executor<'a> {
     /// The result of a read for given values from outside.
     pub(super) fn result(&self, read: usize, outer: &[(Held, Type)]) -> Result<Arc<ReadResult>, RunError> {
         let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());
-        if let Some(result) = self.done.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+        if let Some(result) = kept(&self.done).get(&key) {
             return Ok(result.clone());
         }
         let plan = &self.reads[read];
         let start = Instant::now();
         if let Some(result) = self.rolled_up(plan, &key.1)? {
             self.record(read, start.elapsed(), result.stats, true);
-            self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
+            kept(&self.done).insert(key, result.clone());
             return Ok(result);
         }
         let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
         let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
         self.record(read, start.elapsed(), result.stats, false);
-        self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(key, result.clone());
+        kept(&self.done).insert(key, result.clone());
         Ok(result)
+    }
+
+    /// How often a read has been done, for different values from outside.
+    pub(super) fn times_done(&self, read: usize) -> u64 {
+        kept(&self.profile)[read].times
+    }
+
+    pub(super) fn known_running(&self, key: RunningKey) -> Option<Arc<Running>> {
+        kept(&self.running).get(&key).cloned()
+    }
+
+    pub(super) fn keep_running(&self, key: RunningKey, running: Arc<Running>) {
+        kept(&self.running).insert(key, running);
+    }
+
+    pub(super) fn known_column(&self, column: &CurrentColumn) -> Option<Arc<CompiledRow>> {
+        kept(&self.columns).get(column).cloned()
+    }
+
+    pub(super) fn keep_column(&self, column: CurrentColumn, compiled: Arc<CompiledRow>) {
+        kept(&self.columns).insert(column, compiled);
     }
 
     /// The result of a read put together from that of a finer one, where that has been done and has few groups.
     fn rolled_up(&self, plan: &Read, outer: &[Held]) -> Result<Option<Arc<ReadResult>>, RunError> {
         for finer in &plan.finer {
-            let done = self.done.lock().unwrap_or_else(PoisonError::into_inner);
+            let done = kept(&self.done);
             let Some(groups) = done.get(&(finer.read, outer.to_vec())).cloned() else { continue };
             drop(done);
             if let Some(result) = read::rolled_up(self.tables, plan, finer, &groups)? {
@@ -135,7 +164,7 @@ impl<'a> Executor<'a> {
     }
 
     fn record(&self, read: usize, elapsed: Duration, stats: ReadStats, rolled_up: bool) {
-        let mut profile = self.profile.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut profile = kept(&self.profile);
         let entry = &mut profile[read];
         entry.times += 1;
         entry.rolled_up += u64::from(rolled_up);
@@ -171,7 +200,7 @@ impl<'a> Executor<'a> {
         let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
         let values = assembly.scalar.eval(&leaves, frame.cells)?;
         if !assembly.label.is_empty() {
-            let mut parts = self.parts.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut parts = kept(&self.parts);
             *parts.entry(part_key(assembly)).or_default() += start.elapsed();
         }
         Ok(Cells { values, read: leaves.read.into_inner() })
@@ -192,10 +221,8 @@ impl<'a> Executor<'a> {
             Leaf::Read(read, aggregate) => self.read_leaf(read, *aggregate, frame),
             Leaf::Part(body) => self.eval(body, frame),
             Leaf::Dim(dim) => Ok(silent(self.dim_values(&frame.dims[*dim]))),
-            Leaf::Current { dim, column, path, .. } => {
-                let data = self.tables.column(*column);
-                let rows = frame.dims[*dim].codes.iter().map(|row| *row as u32).collect();
-                Ok(silent(data.vector_of(&self.tables.far_codes(data, path, rows))))
+            Leaf::Current { dim, table, column, path } => {
+                Ok(silent(self.current(&frame.dims[*dim], *table, *column, path)?))
             }
             Leaf::Bind { values, body } => {
                 let mut read = vec![false; frame.cells];
@@ -267,6 +294,9 @@ impl<'a> Executor<'a> {
     pub(super) fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
         if read.outer.is_empty() {
             return Ok(of_groups(&*self.result(read.read, &[])?, read, aggregate, frame));
+        }
+        if let Some(cells) = self.by_value(read, aggregate, frame)? {
+            return Ok(cells);
         }
         let results = self.results(read, frame)?;
         if let [(_, result)] = results.as_slice() {
@@ -426,6 +456,11 @@ impl<'a> Executor<'a> {
             Leaf::OverDays(over) => periods::support(self, over),
         }
     }
+}
+
+/// What is kept under a lock. Nothing that panics while it holds one leaves half of a change behind.
+fn kept<T>(kept: &Mutex<T>) -> MutexGuard<'_, T> {
+    kept.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// An aggregate of one result in every cell.

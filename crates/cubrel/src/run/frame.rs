@@ -6,7 +6,7 @@ use std::sync::Arc;
 use crate::formula::schema::ColumnId;
 use crate::plan::Key;
 use crate::value::days::DaySet;
-use crate::value::{Type, Value, Vector};
+use crate::value::{Data, Type, Value, Vector};
 
 /// Keys are numbered by an array over all that there could be, up to this many of them,
 const SMALL_ROOM: u64 = 1 << 12;
@@ -128,6 +128,15 @@ impl KeyColumn {
 
     /// Values, each distinct one once.
     pub fn of_values(vector: &Vector, ty: Type) -> KeyColumn {
+        if let Vector { data: Data::I64(numbers), valid: None } = vector {
+            // Numbers are told apart without making values of them all.
+            let least = numbers.iter().copied().min().unwrap_or(0);
+            let distances: Vec<u64> = numbers.iter().map(|n| n.wrapping_sub(least) as u64).collect();
+            let (places, first) = distinct(&[&distances], distances.len());
+            let values = first.iter().map(|i| Held::Value(vector.get(*i as usize, ty))).collect();
+            let codes = Arc::new(places.into_iter().map(u64::from).collect());
+            return KeyColumn { codes, kind: KeyKind::Values(Arc::new(Pool { values, ty })) };
+        }
         KeyColumn::of_held((0..vector.len()).map(|i| Held::Value(vector.get(i, ty))), ty)
     }
 

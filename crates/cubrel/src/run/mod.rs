@@ -14,6 +14,8 @@
 pub mod accumulate;
 pub mod anchors;
 pub mod assemble;
+mod by_value;
+mod current;
 pub mod domain;
 mod first;
 pub mod frame;

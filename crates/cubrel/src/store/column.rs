@@ -365,18 +365,7 @@ impl Column {
                 Some(digits) => scaled(v.as_f64()?, digits)?,
                 None => float_key(v.as_f64()?),
             },
-            (Type::Bool, Value::Bool(b)) => i64::from(*b),
-            (Type::Date, Value::Date(d)) => i64::from(*d),
-            (Type::Timestamp, Value::Timestamp(t)) => *t,
-            (ty, v) if ty.is_exact() => {
-                let unscaled = v.as_exact(ty.scale())?;
-                let rescaled = Value::Decimal { unscaled, scale: ty.scale() };
-                if rescaled != *v {
-                    return None;
-                }
-                i64::try_from(unscaled).ok()?
-            }
-            _ => return None,
+            (ty, v) => v.as_stored(ty)?,
         };
         match &self.coding {
             Coding::Offset { base, step } => {
@@ -401,24 +390,11 @@ impl Column {
         Vector::with_validity(data, valid)
     }
 
-    /// As [`Column::vector_of`], for codes of this column's own rows.
-    pub fn own_vector(&self, codes: &[u64]) -> Vector {
-        match (&self.coding, self.ty) {
-            (Coding::Offset { base, step }, ty) if self.nulls == 0 && !matches!(ty, Type::Float | Type::Bool) => {
-                let (base, step) = (*base, *step as i64);
-                Vector::new(Data::I64(
-                    codes.iter().map(|c| base.wrapping_add((*c as i64).wrapping_mul(step))).collect(),
-                ))
-            }
-            _ => self.vector_of(codes),
-        }
-    }
-
-    /// Where all values are exact numbers `base + code × step` in 64 bits: base, step, and the largest.
+    /// Where all values are there and are the whole numbers `base + code × step` in 64 bits: base, step, and the largest.
     pub fn line(&self) -> Option<(i64, i64, i64)> {
-        let exact = self.ty.is_exact() && self.nulls == 0 && self.domain > 0;
+        let whole = self.ty.is_exact() || matches!(self.ty, Type::Date | Type::Timestamp);
         let Coding::Offset { base, step } = self.coding else { return None };
-        let step = i64::try_from(step).ok().filter(|_| exact)?;
+        let step = i64::try_from(step).ok().filter(|_| whole && self.nulls == 0 && self.domain > 0)?;
         let last = i64::try_from(self.domain - 1).ok()?.checked_mul(step)?.checked_add(base)?;
         Some((base, step, last))
     }

@@ -81,6 +81,28 @@ impl Value {
         }
     }
 
+    /// The 64 bits that hold it in a column or a [`Vector`] of type `ty`; `None` where no value of that type is equal,
+    /// and for types that are not held so.
+    ///
+    /// ```
+    /// use cubrel::{Type, Value};
+    /// assert_eq!(Value::Int(3).as_stored(Type::decimal(2)), Some(300));
+    /// assert_eq!(Value::Decimal { unscaled: 35, scale: 1 }.as_stored(Type::Int), None);
+    /// ```
+    pub fn as_stored(&self, ty: Type) -> Option<i64> {
+        match (ty, self) {
+            (Type::Bool, Value::Bool(b)) => Some(i64::from(*b)),
+            (Type::Date, Value::Date(d)) => Some(i64::from(*d)),
+            (Type::Timestamp, Value::Timestamp(t)) => Some(*t),
+            (ty, v) if ty.is_exact() => {
+                let unscaled = v.as_exact(ty.scale())?;
+                let equal = Value::Decimal { unscaled, scale: ty.scale() } == *v;
+                i64::try_from(unscaled).ok().filter(|_| equal)
+            }
+            _ => None,
+        }
+    }
+
     /// The text, if it is text.
     pub fn as_text(&self) -> Option<&str> {
         match self {

@@ -2,6 +2,7 @@
 
 use jiff::civil::Date;
 
+use super::batches;
 use super::{Argument, Function, FunctionError, Parameter};
 use crate::value::date::{self, DAY_MICROS, Unit};
 use crate::value::{Type, Value};
@@ -124,6 +125,7 @@ const BASE: Function = Function {
     result: int_type,
     sees_nulls: false,
     run: |args, _| Ok(args[0].clone()),
+    batch: None,
 };
 
 macro_rules! date_part {
@@ -206,6 +208,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         example: ("days_between(date '2026-02-27', date '2026-03-01')", "2"),
         parameters: TWO_DAYS,
         run: |args, _| between(args, |a, b| Some(i64::from(b) - i64::from(a))),
+        batch: Some(|vectors, types, _| batches::days_between(vectors, types)),
         ..BASE
     },
     Function {

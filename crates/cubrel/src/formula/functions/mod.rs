@@ -2,6 +2,7 @@
 //!
 //! One entry a function, by area: [`numbers`], [`text`], [`dates`]. Adding one means an entry in one of these lists.
 
+mod batches;
 mod dates;
 mod numbers;
 mod patterns;
@@ -9,7 +10,7 @@ mod text;
 
 pub(crate) use text::like;
 
-use crate::value::{Type, Value};
+use crate::value::{Type, Value, Vector};
 
 /// What went wrong in a function, in words that follow "cannot compute this: ".
 pub type FunctionError = String;
@@ -36,7 +37,13 @@ pub struct Function {
     pub sees_nulls: bool,
     /// The result for one row.
     pub run: fn(&[Value], Type) -> Result<Value, FunctionError>,
+    /// The results of many rows at once, where that is quicker.
+    pub batch: Option<Batch>,
 }
+
+/// From the vectors of the arguments, their types and the type of the result to the results, whatever they are in rows
+/// where an argument is null. `None` where these arguments are not for it, and the rows are run one by one.
+pub type Batch = fn(&[Vector], &[Type], Type) -> Option<Vector>;
 
 impl std::fmt::Debug for Function {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

@@ -1,5 +1,6 @@
 //! Functions of numbers.
 
+use super::batches::{self, Cut};
 use super::{Argument, Function, FunctionError, Parameter};
 use crate::value::{Type, Value, exact};
 
@@ -56,7 +57,7 @@ fn parts(value: &Value) -> Option<(i128, u8)> {
 }
 
 /// How an exact number loses digits: the number and the power of ten that is cut off.
-type Cut = fn(i128, i128) -> i128;
+type CutOne = fn(i128, i128) -> i128;
 
 fn cut_round(v: i128, by: i128) -> i128 {
     exact::divide_rounded(v, by)
@@ -75,7 +76,7 @@ fn cut_trunc(v: i128, by: i128) -> i128 {
 }
 
 /// Keeps `digits` decimals (negative: zeros before the point) and gives the result at the scale of `ty`.
-fn keep_digits(value: &Value, digits: i64, ty: Type, cut: Cut) -> Result<Value, FunctionError> {
+fn keep_digits(value: &Value, digits: i64, ty: Type, cut: CutOne) -> Result<Value, FunctionError> {
     let Some((v, scale)) = parts(value) else {
         return Ok(Value::Null);
     };
@@ -98,26 +99,26 @@ fn digits_argument(args: &[Value]) -> i64 {
     }
 }
 
-fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> Value {
+pub(super) fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> f64 {
     let factor = 10f64.powi(digits as i32);
     let scaled = x * factor;
     // Beyond what a double resolves there is nothing to round, and beyond what it holds nothing is left.
     if !scaled.is_finite() || factor == 0.0 {
-        return Value::Float(if factor == 0.0 { 0.0 } else { x });
+        return if factor == 0.0 { 0.0 } else { x };
     }
-    Value::float(round(scaled) / factor)
+    round(scaled) / factor
 }
 
 fn round(args: &[Value], ty: Type) -> Result<Value, FunctionError> {
     match &args[0] {
-        Value::Float(x) => Ok(round_float(*x, digits_argument(args), f64::round)),
+        Value::Float(x) => Ok(Value::float(round_float(*x, digits_argument(args), f64::round))),
         v => keep_digits(v, digits_argument(args), ty, cut_round),
     }
 }
 
 fn trunc(args: &[Value], ty: Type) -> Result<Value, FunctionError> {
     match &args[0] {
-        Value::Float(x) => Ok(round_float(*x, digits_argument(args), f64::trunc)),
+        Value::Float(x) => Ok(Value::float(round_float(*x, digits_argument(args), f64::trunc))),
         v => keep_digits(v, digits_argument(args), ty, cut_trunc),
     }
 }
@@ -205,6 +206,7 @@ macro_rules! of_float {
             result: float_type,
             sees_nulls: false,
             run: |args, _| finite($f(number(args, 0))),
+            batch: Some(|vectors, _, _| batches::of_float(vectors, $f)),
         }
     };
 }
@@ -220,6 +222,7 @@ const BASE: Function = Function {
     result: first_type,
     sees_nulls: false,
     run: |args, _| Ok(args[0].clone()),
+    batch: None,
 };
 
 pub(super) static FUNCTIONS: &[Function] = &[
@@ -229,6 +232,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         meaning: "the number without its sign",
         example: ("abs(-2.5)", "2.5"),
         run: abs,
+        batch: Some(|vectors, _, _| batches::abs(vectors)),
         ..BASE
     },
     Function {
@@ -240,6 +244,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         optional: 1,
         result: rounded_type,
         run: round,
+        batch: Some(|vectors, types, ty| batches::cut(Cut::Round, vectors, types, ty)),
         ..BASE
     },
     Function {
@@ -249,6 +254,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         example: ("floor(-2.5)", "-3"),
         result: whole_type,
         run: floor,
+        batch: Some(|vectors, types, ty| batches::cut(Cut::Floor, vectors, types, ty)),
         ..BASE
     },
     Function {
@@ -258,6 +264,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         example: ("ceil(2.1)", "3"),
         result: whole_type,
         run: ceil,
+        batch: Some(|vectors, types, ty| batches::cut(Cut::Ceil, vectors, types, ty)),
         ..BASE
     },
     Function {
@@ -269,6 +276,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         optional: 1,
         result: rounded_type,
         run: trunc,
+        batch: Some(|vectors, types, ty| batches::cut(Cut::Trunc, vectors, types, ty)),
         ..BASE
     },
     Function {
@@ -312,6 +320,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         parameters: &[Parameter::Any, Parameter::Any],
         repeated: true,
         run: least,
+        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::min)),
         ..BASE
     },
     Function {
@@ -322,6 +331,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         parameters: &[Parameter::Any, Parameter::Any],
         repeated: true,
         run: greatest,
+        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::max)),
         ..BASE
     },
 ];

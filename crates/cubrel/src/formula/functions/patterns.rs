@@ -47,4 +47,5 @@ pub(super) const FUNCTIONS: &[Function] = &[Function {
     result: |_| Type::Text,
     sees_nulls: false,
     run: to_text,
+    batch: None,
 }];

@@ -121,6 +121,7 @@ const BASE: Function = Function {
     result: text_type,
     sees_nulls: false,
     run: |args, _| Ok(args[0].clone()),
+    batch: None,
 };
 
 pub(super) static FUNCTIONS: &[Function] = &[

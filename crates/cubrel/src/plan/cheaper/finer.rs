@@ -42,7 +42,7 @@ fn rows_of(schema: &Schema, read: &Read) -> String {
 }
 
 /// Whether the value of many rows follows from the values of some of them, to the last digit: sums of doubles do not.
-fn adds_up(aggregate: &ReadAggregate) -> bool {
+pub(super) fn adds_up(aggregate: &ReadAggregate) -> bool {
     match aggregate.kind {
         AggregateKind::Rows | AggregateKind::Count | AggregateKind::Min | AggregateKind::Max => true,
         AggregateKind::Sum => aggregate.args.first().is_some_and(|a| a.scalar.ty != Type::Float),

@@ -3,32 +3,44 @@
 //!
 //! * `row_wise`: an aggregate over `per table` whose body only looks at the row itself becomes one over the rows
 //! * `finer`: a read that can be put together from the groups of another one says so
+//! * `outer`: a read that compares a column with many values from outside says which read grouped by it has the answers
 //! * `walk`: the leaves of a plan, wherever they stand
 
 mod finer;
+mod outer;
 mod row_wise;
 mod walk;
 
 use std::collections::HashMap;
 
 use super::query::QueryPlan;
-use super::{Read, ReadRef};
+use super::{Assembly, Read, ReadRef};
 use crate::formula::schema::Schema;
-use walk::{Visit, each};
+use walk::{Each, Visit};
 
 /// The same plan, cheaper.
 pub fn cheaper(schema: &Schema, plan: &QueryPlan) -> QueryPlan {
     let mut plan = plan.clone();
     let mut reads = std::mem::take(plan.reads_mut());
-    row_wise::apply(schema, &mut plan, &mut reads);
-    drop_unused(&mut plan, &mut reads);
-    finer::apply(schema, &mut reads);
+    apply(schema, &mut |visit| walk::each(&mut plan, visit), &mut reads);
     *plan.reads_mut() = reads;
     plan
 }
 
+/// Makes an assembly with reads of its own cheaper.
+pub fn cheaper_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut Vec<Read>) {
+    apply(schema, &mut |visit| walk::assembly(assembly, visit), reads);
+}
+
+fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
+    row_wise::apply(schema, each, reads);
+    drop_unused(each, reads);
+    outer::apply(schema, reads);
+    finer::apply(schema, reads);
+}
+
 /// Reads that nothing refers to any more go.
-fn drop_unused(plan: &mut QueryPlan, reads: &mut Vec<Read>) {
+fn drop_unused(each: &mut Each<'_>, reads: &mut Vec<Read>) {
     struct Renumber {
         /// The new place of each read that is used.
         places: HashMap<usize, usize>,
@@ -40,7 +52,7 @@ fn drop_unused(plan: &mut QueryPlan, reads: &mut Vec<Read>) {
         }
     }
     let mut renumber = Renumber { places: HashMap::new() };
-    each(plan, &mut renumber);
+    each(&mut renumber);
     let mut kept: Vec<(usize, Read)> = std::mem::take(reads)
         .into_iter()
         .enumerate()

@@ -3,20 +3,19 @@
 
 use std::sync::Arc;
 
-use super::super::query::QueryPlan;
 use super::super::{
     Assembly, Filter, FilterTest, Fold, Key, Leaf, Origin, Predicate, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
     intern_leaf, print,
 };
-use super::walk::{Visit, each};
+use super::walk::{Each, Visit};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{Schema, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::value::{Type, Value};
 
 /// Folds over the rows of a table become reads of it.
-pub(super) fn apply(schema: &Schema, plan: &mut QueryPlan, reads: &mut Vec<Read>) {
-    each(plan, &mut RowWise { schema, reads });
+pub(super) fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
+    each(&mut RowWise { schema, reads });
 }
 
 struct RowWise<'a> {
@@ -82,6 +81,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usiz
         filters,
         aggregates: Vec::new(),
         finer: Vec::new(),
+        by_value: None,
         ..by_row.clone()
     };
     let aggregate =

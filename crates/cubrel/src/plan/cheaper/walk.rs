@@ -11,8 +11,11 @@ pub(super) trait Visit {
     fn read(&mut self, _read: &mut ReadRef) {}
 }
 
+/// Takes a visit to all leaves and references of a plan.
+pub(super) type Each<'a> = dyn FnMut(&mut dyn Visit) + 'a;
+
 /// Goes through all leaves and references of a plan.
-pub(super) fn each(plan: &mut QueryPlan, visit: &mut impl Visit) {
+pub(super) fn each(plan: &mut QueryPlan, visit: &mut dyn Visit) {
     match plan {
         QueryPlan::Grid(plan) => {
             plan.outer.iter_mut().for_each(|(_, value)| bound(value, visit));
@@ -31,23 +34,24 @@ pub(super) fn each(plan: &mut QueryPlan, visit: &mut impl Visit) {
     }
 }
 
-fn part(part: &mut GridPart, visit: &mut impl Visit) {
+fn part(part: &mut GridPart, visit: &mut dyn Visit) {
     domain(&mut part.domain, visit);
     part.items.iter_mut().for_each(|a| assembly(a, visit));
 }
 
-fn domain(domain: &mut Domain, visit: &mut impl Visit) {
+fn domain(domain: &mut Domain, visit: &mut dyn Visit) {
     for group in &mut domain.groups {
         visit.read(&mut group.read);
         group.null_reads.iter_mut().for_each(|(read, _)| visit.read(read));
     }
 }
 
-fn assembly(assembly: &mut Assembly, visit: &mut impl Visit) {
+/// Goes through the leaves and references of an assembly.
+pub(super) fn assembly(assembly: &mut Assembly, visit: &mut dyn Visit) {
     assembly.leaves.iter_mut().for_each(|l| leaf(l, visit));
 }
 
-fn bound(value: &mut Bound, visit: &mut impl Visit) {
+fn bound(value: &mut Bound, visit: &mut dyn Visit) {
     match value {
         Bound::Value(value) => assembly(value, visit),
         Bound::Set(set) => {
@@ -57,7 +61,7 @@ fn bound(value: &mut Bound, visit: &mut impl Visit) {
     }
 }
 
-fn leaf(leaf: &mut Leaf, visit: &mut impl Visit) {
+fn leaf(leaf: &mut Leaf, visit: &mut dyn Visit) {
     match leaf {
         Leaf::Read(read, _) => visit.read(read),
         Leaf::Dim(_) | Leaf::Current { .. } => {}

@@ -6,7 +6,7 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::super::anchors::{Anchor, BatchCodes, Tables};
+use super::super::anchors::{Anchor, BatchCodes, Ints, Tables};
 use super::prepare::LooseKey;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
@@ -97,6 +97,24 @@ impl<'a> Batch<'a> {
         entries
     }
 
+    /// Where entries end, if they are runs.
+    pub(super) fn ends(&self) -> &[u32] {
+        self.ends.as_deref().unwrap_or_default()
+    }
+
+    /// The rows of some entries, and behind which of these rows each entry ends.
+    pub(super) fn rows_of(&self, entries: &[u32]) -> (Vec<u32>, Vec<u32>) {
+        let ends = self.ends();
+        let mut rows = Vec::with_capacity(self.len);
+        let up_to = |entry: &u32| {
+            let start = entry.checked_sub(1).map_or(0, |before| ends[before as usize]);
+            rows.extend(start..ends[*entry as usize]);
+            rows.len() as u32
+        };
+        let run_ends = entries.iter().map(up_to).collect();
+        (rows, run_ends)
+    }
+
     /// A batch of the same rows, those that are alike in some columns taken together.
     pub(super) fn again_in_runs(&self, columns: impl Iterator<Item = u32>) -> Batch<'a> {
         Batch::new(self.tables, self.table, self.start, self.len).in_runs(columns)
@@ -142,6 +160,16 @@ impl<'a> Batch<'a> {
                 if let Target::ByRow(packed) = &self.tables.lookup(relationship).target {
                     packed.map_rows(self.start, out, map);
                 }
+            }
+        }
+    }
+
+    /// Whole numbers by the code of an anchor in every entry.
+    pub(super) fn ints_of(&self, anchor: Anchor, ints: Ints<'_>, out: &mut [i64]) {
+        match ints {
+            Ints::ByCode(values) => self.map(anchor, out, |code| values[code as usize]),
+            Ints::Line { base, step, .. } => {
+                self.map(anchor, out, |code| base.wrapping_add((code as i64).wrapping_mul(step)));
             }
         }
     }
@@ -229,6 +257,15 @@ impl BatchCodes for Batch<'_> {
             return codes;
         }
         positions.iter().map(|i| codes[*i as usize]).collect()
+    }
+
+    fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64> {
+        let mut all = vec![0; self.entries()];
+        self.ints_of(anchor, ints, &mut all);
+        if self.is_whole(positions) {
+            return all;
+        }
+        positions.iter().map(|i| all[*i as usize]).collect()
     }
 
     fn rows(&self, positions: &[u32]) -> Vec<u32> {

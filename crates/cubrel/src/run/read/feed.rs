@@ -22,9 +22,10 @@ impl Prepared<'_> {
     ) -> Result<(), RunError> {
         match &self.aggregates[place].1 {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
-            Feed::Gathered(anchor, values, bits) => {
+            Feed::Ints(rows, bits) => {
+                let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_ints) else { return Ok(()) };
                 let all = sized(&mut scratch.values, batch.entries());
-                values.unpack(batch, *anchor, all);
+                batch.ints_of(anchor, ints, all);
                 if batch.is_whole(positions) {
                     to.add(entries, &Input::Exact(all, *bits));
                 } else {

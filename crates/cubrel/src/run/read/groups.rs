@@ -1,9 +1,10 @@
 //! Which entries of a batch pass, and the numbers of their groups: places in an array, or by hash.
 
+use super::super::accumulate::RunGroups;
 use super::super::anchors::BatchCodes;
 use super::super::{Options, RunError};
 use super::batch::Batch;
-use super::parts::{Part, Passed, Scratch, kept, sized};
+use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
 use super::prepare::{DROPPED, Prepared};
 
 impl Prepared<'_> {
@@ -37,17 +38,39 @@ impl Prepared<'_> {
         }
         let mut positions = if self.anchors.is_empty() { all.to_vec() } else { kept(&numbers[..all.len()]) };
         self.apply_row_filters(batch, &mut positions)?;
-        let groups = (self.groups > 1).then(|| positions.iter().map(|i| numbers[*i as usize]).collect());
+        let groups = match self.groups > 1 {
+            true => Grouped::Each(positions.iter().map(|i| numbers[*i as usize]).collect()),
+            false => Grouped::One,
+        };
         scratch.numbers = numbers;
         Ok((Some(positions), groups))
     }
 
-    pub(super) fn numbers_of(&self, numbers: Vec<u32>, scratch: &mut Scratch) -> Option<Vec<u32>> {
+    fn numbers_of(&self, numbers: Vec<u32>, scratch: &mut Scratch) -> Grouped {
         if self.groups > 1 {
-            return Some(numbers);
+            return Grouped::Each(numbers);
         }
         scratch.numbers = numbers;
-        None
+        Grouped::One
+    }
+
+    /// As [`Prepared::dense_groups`], told once for each run of rows that are alike in all that it takes.
+    pub(super) fn groups_by_run(&self, batch: &Batch<'_>, scratch: &mut Scratch) -> Result<Passed, RunError> {
+        let runs = batch.again_in_runs(self.needs.base.iter().copied());
+        let all: Vec<u32> = (0..runs.entries() as u32).collect();
+        let (passing, groups) = self.dense_groups(&runs, &all, scratch)?;
+        let (positions, ends) = match &passing {
+            None => (None, runs.ends().to_vec()),
+            Some(passing) => {
+                let (positions, ends) = runs.rows_of(passing);
+                (Some(positions), ends)
+            }
+        };
+        let groups = match groups {
+            Grouped::Each(numbers) => Grouped::InRuns(RunGroups::new(ends, numbers)),
+            other => other,
+        };
+        Ok((positions, groups))
     }
 
     pub(super) fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
@@ -85,7 +108,7 @@ impl Prepared<'_> {
         self.check_room(part.keys.len(), options)?;
         part.seen.resize(part.keys.len(), false);
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
-        Ok((Some(positions), Some(groups)))
+        Ok((Some(positions), Grouped::Each(groups)))
     }
 
     /// The rows that pass, and the key of each.

@@ -50,6 +50,8 @@ const PART: usize = 1 << 16;
 const RUN_BATCH: usize = 1 << 15;
 /// Rows are taken together where there is at most one run for so many of them.
 const ROWS_PER_RUN: usize = 4;
+/// The groups of rows are told once for each run where there is at most one run for so many of them.
+const ROWS_PER_GROUP_RUN: usize = 8;
 /// More parts than this would cost more in merging than they gain,
 const MAX_PARTS: usize = 8;
 /// or parts with more groups than this together.

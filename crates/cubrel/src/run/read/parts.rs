@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 use std::sync::OnceLock;
 
-use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, zeros};
+use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
 use super::super::anchors::Anchor;
 use super::super::{Options, RunError, Runs};
 use super::batch::Batch;
 use super::prepare::{DROPPED, Prepared, key_sizes};
 use super::result::{Numbering, ReadResult, ReadStats};
-use super::{BATCH, ROWS_PER_RUN, RUN_BATCH};
+use super::{BATCH, ROWS_PER_GROUP_RUN, ROWS_PER_RUN, RUN_BATCH};
 use crate::formula::schema::ColumnId;
 use crate::plan::Read;
 use crate::value::Vector;
@@ -22,8 +22,28 @@ pub(super) struct Feeds {
     pub(super) first: bool,
 }
 
-/// The entries of a batch that pass, `None` for all, and the numbers of their groups, `None` for one group.
-pub(super) type Passed = (Option<Vec<u32>>, Option<Vec<u32>>);
+/// The entries of a batch that pass, `None` for all, and their groups.
+pub(super) type Passed = (Option<Vec<u32>>, Grouped);
+
+/// The groups of the entries that pass.
+pub(super) enum Grouped {
+    /// There is one group.
+    One,
+    /// The number of each entry.
+    Each(Vec<u32>),
+    /// The same number for several entries.
+    InRuns(RunGroups),
+}
+
+impl Grouped {
+    fn as_groups(&self) -> Groups<'_> {
+        match self {
+            Grouped::One => Groups::One,
+            Grouped::Each(numbers) => Groups::Many(numbers),
+            Grouped::InRuns(runs) => Groups::InRuns(runs),
+        }
+    }
+}
 
 /// Memory that one batch leaves to the next.
 #[derive(Default)]
@@ -43,10 +63,10 @@ impl Scratch {
         all
     }
 
-    pub(super) fn take_back(&mut self, all: Vec<u32>, groups: Option<Vec<u32>>) {
+    fn take_back(&mut self, all: Vec<u32>, groups: Grouped) {
         self.identity = all;
-        if let Some(groups) = groups {
-            self.numbers = groups;
+        if let Grouped::Each(numbers) = groups {
+            self.numbers = numbers;
         }
     }
 }
@@ -87,9 +107,10 @@ const FEW_UNSEEN: usize = 2;
 impl Part {
     /// Marks groups as seen.
     fn see(&mut self, groups: Groups<'_>) {
-        let Groups::Many(groups) = groups else {
-            self.seen[0] = true;
-            return;
+        let groups = match groups {
+            Groups::One => &[0],
+            Groups::Many(groups) => groups,
+            Groups::InRuns(runs) => runs.groups(),
         };
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !groups.contains(group));
@@ -251,6 +272,16 @@ impl Prepared<'_> {
         })
     }
 
+    /// Whether the rows of a batch are told apart by few runs, where it has a row for each entry.
+    fn groups_stand_in_runs(&self, batch: &Batch<'_>) -> bool {
+        let needs = &self.needs;
+        if batch.is_in_runs() || !needs.base_told || needs.base.is_empty() || self.runs == Runs::Never {
+            return false;
+        }
+        let runs = needs.base.iter().map(|c| self.runs_of(*c, batch.segment_number())).fold(0, usize::saturating_add);
+        runs.saturating_mul(ROWS_PER_GROUP_RUN) <= batch.segment_rows()
+    }
+
     /// How many rows pass, after feeding some aggregates with the rows from `start` on; those taken together that are alike in the columns `in_runs`.
     pub(super) fn batch(
         &self,
@@ -266,7 +297,9 @@ impl Prepared<'_> {
             batch = batch.in_runs(columns.iter().copied());
         }
         let all = part.scratch.all(batch.entries());
-        let passed = if self.dense {
+        let passed = if self.dense && self.groups_stand_in_runs(&batch) {
+            self.groups_by_run(&batch, &mut part.scratch)
+        } else if self.dense {
             self.dense_groups(&batch, &all, &mut part.scratch)
         } else {
             self.hashed_groups(&batch, &all, options, part)
@@ -275,7 +308,7 @@ impl Prepared<'_> {
         let positions = positions.as_deref().unwrap_or(&all);
         let mut rows = 0;
         if !positions.is_empty() {
-            let groups = groups.as_deref().map_or(Groups::One, Groups::Many);
+            let groups = groups.as_groups();
             let weights = batch.weights(positions);
             let entries = Entries { groups, weights: weights.as_deref() };
             rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::super::accumulate::{Spec, bits_of};
+use super::super::accumulate::Spec;
 use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
 use super::super::frame::Members;
 use super::super::{Options, RunError, Runs};
@@ -16,7 +16,6 @@ use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf};
 use crate::store::NO_ROW;
-use crate::value::{Data, Vector};
 
 /// Groups are numbered by place in an array up to this many,
 const DENSE_GROUPS: u128 = 1 << 20;
@@ -88,31 +87,11 @@ impl Needs {
     }
 }
 
-/// Exact numbers by code.
-pub(super) enum Exact {
-    ByCode(Vec<i64>),
-    /// `base + code × step`
-    Line {
-        base: i64,
-        step: i64,
-    },
-}
-
-impl Exact {
-    /// The numbers of a batch.
-    pub(super) fn unpack(&self, batch: &Batch<'_>, anchor: Anchor, out: &mut [i64]) {
-        match *self {
-            Exact::ByCode(ref values) => batch.map(anchor, out, |code| values[code as usize]),
-            Exact::Line { base, step } => batch.map(anchor, out, |code| base + step * code as i64),
-        }
-    }
-}
-
 /// Where an aggregate's input comes from.
 pub(super) enum Feed {
     Rows,
     /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
-    Gathered(Anchor, Exact, u32),
+    Ints(Vec<CompiledRow>, u32),
     Codes {
         anchor: Option<Anchor>,
         map: Vec<u64>,
@@ -372,23 +351,15 @@ pub(super) fn feed(
             return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
         }
     }
-    if options.hoist
-        && a.kind == Sum
-        && let [only] = a.args.as_slice()
-        && let Some((column, [])) = bare_column(only)
-        && let Some((base, step, last)) = tables.column(column).line()
-    {
-        spec.nullable = false;
-        let bits = bits_of(&[base, last]);
-        return (spec, Feed::Gathered(Anchor::Column(column.index), Exact::Line { base, step }, bits));
-    }
     let rows: Vec<CompiledRow> =
         a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
     spec.nullable = rows.iter().any(CompiledRow::nullable);
-    if let (Sum, false, Some((anchor, Vector { data: Data::I64(values), .. }))) =
-        (a.kind, spec.nullable, rows.first().and_then(CompiledRow::as_mapped))
+    if options.hoist
+        && matches!(a.kind, Sum | Avg)
+        && spec.input.is_exact()
+        && let Some(bits) = rows.first().and_then(|row| Some(row.as_ints()?.1.bits()))
     {
-        return (spec, Feed::Gathered(anchor, Exact::ByCode(values.clone()), bits_of(values)));
+        return (spec, Feed::Ints(rows, bits));
     }
     (spec, Feed::Values(rows))
 }
@@ -441,9 +412,11 @@ fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let told = match feed {
         Feed::Rows => true,
-        Feed::Gathered(anchor, ..) | Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
+        Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
-        Feed::Values(rows) => rows.iter().fold(true, |told, row| add_row(&mut columns, row) & told),
+        Feed::Ints(rows, _) | Feed::Values(rows) => {
+            rows.iter().fold(true, |told, row| add_row(&mut columns, row) & told)
+        }
     };
     (columns, told)
 }

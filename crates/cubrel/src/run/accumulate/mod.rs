@@ -4,10 +4,17 @@ use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+mod entries;
+mod exact;
+
 use super::quantiles::{place_of, quantile, quantiles_of_codes, quantiles_of_tallies};
 use crate::formula::typed::AggregateKind;
 use crate::store::Column;
-use crate::value::{Data, Type, Value, Vector, VectorBuilder, exact};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+
+pub use entries::{Entries, Groups, RunGroups};
+use exact::ExactSums;
+pub use exact::bits_of;
 
 /// What an aggregate is, apart from where its values come from.
 #[derive(Clone, Debug)]
@@ -54,61 +61,6 @@ pub enum Input<'a> {
     Values(&'a [Vector]),
     /// Exact numbers without nulls, none of which takes more than so many bits.
     Exact(&'a [i64], u32),
-}
-
-/// The entries of a batch: rows, or runs of rows that are alike.
-#[derive(Clone, Copy)]
-pub struct Entries<'a> {
-    /// The group of each.
-    pub groups: Groups<'a>,
-    /// How many rows each stands for; `None` when each is one row.
-    pub weights: Option<&'a [u32]>,
-}
-
-impl<'a> From<Groups<'a>> for Entries<'a> {
-    fn from(groups: Groups<'a>) -> Entries<'a> {
-        Entries { groups, weights: None }
-    }
-}
-
-impl Entries<'_> {
-    fn group(self, entry: usize) -> usize {
-        self.groups.of(entry)
-    }
-
-    fn weight(self, entry: usize) -> u64 {
-        self.weights.map_or(1, |w| u64::from(w[entry]))
-    }
-
-    /// Adds how many rows there are to the counts of their groups.
-    fn count(self, entries: usize, counts: &mut [u64]) {
-        match (self.groups, self.weights) {
-            (Groups::One, None) => counts[0] += entries as u64,
-            (Groups::One, Some(weights)) => counts[0] += weights.iter().map(|w| u64::from(*w)).sum::<u64>(),
-            (Groups::Many(groups), None) => groups.iter().for_each(|g| counts[*g as usize] += 1),
-            (Groups::Many(groups), Some(weights)) => {
-                groups.iter().zip(weights).for_each(|(g, w)| counts[*g as usize] += u64::from(*w));
-            }
-        }
-    }
-}
-
-/// Which group each row of a batch belongs to.
-#[derive(Clone, Copy)]
-pub enum Groups<'a> {
-    /// All to the first group.
-    One,
-    /// One number a row.
-    Many(&'a [u32]),
-}
-
-impl Groups<'_> {
-    fn of(self, row: usize) -> usize {
-        match self {
-            Groups::One => 0,
-            Groups::Many(groups) => groups[row] as usize,
-        }
-    }
 }
 
 /// No code yet.
@@ -230,155 +182,6 @@ pub(super) fn zeros<T: Clone + Default>(count: usize) -> Vec<T> {
     zeros
 }
 
-/// Exact sums: 64 bits while they surely suffice, and 128 behind them.
-#[derive(Debug)]
-struct ExactSums {
-    small: Vec<i64>,
-    /// How much may still be added to `small` before it has to be emptied into `wide`.
-    headroom: u128,
-    wide: Vec<i128>,
-    /// How many values, where that has to be known; else empty.
-    counts: Vec<u64>,
-}
-
-const HEADROOM: u128 = 1 << 62;
-
-impl ExactSums {
-    fn new(groups: usize, counted: bool) -> ExactSums {
-        let counts = if counted { zeros(groups) } else { Vec::new() };
-        ExactSums { small: zeros(groups), headroom: HEADROOM, wide: Vec::new(), counts }
-    }
-
-    /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
-    fn reserve(&mut self, bits: u32, rows: usize) -> bool {
-        let most = (1u128 << bits) * rows as u128;
-        if most > HEADROOM {
-            return false;
-        }
-        if most > self.headroom {
-            self.flush();
-        }
-        self.headroom -= most;
-        true
-    }
-
-    fn flush(&mut self) {
-        self.wide.resize(self.small.len(), 0);
-        for (wide, small) in self.wide.iter_mut().zip(&mut self.small) {
-            *wide += i128::from(std::mem::take(small));
-        }
-        self.headroom = HEADROOM;
-    }
-
-    fn add(&mut self, entries: Entries<'_>, vector: &Vector) {
-        match &vector.data {
-            Data::I64(values) => self.add_small(entries, values, vector.valid.as_deref(), bits_of(values)),
-            _ => self.add_wide(entries, &vector.to_i128(), vector.valid.as_deref()),
-        }
-    }
-
-    fn add_wide(&mut self, entries: Entries<'_>, values: &[i128], valid: Option<&[bool]>) {
-        self.wide.resize(self.small.len(), 0);
-        for (i, v) in values.iter().enumerate().filter(|(i, _)| valid.is_none_or(|valid| valid[*i])) {
-            let group = entries.group(i);
-            // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
-            // which has more than 38 digits and is reported when the sums are taken.
-            let v = v.saturating_mul(i128::from(entries.weight(i)));
-            self.wide[group] = self.wide[group].saturating_add(v);
-            if let Some(count) = self.counts.get_mut(group) {
-                *count += entries.weight(i);
-            }
-        }
-    }
-
-    /// Adds numbers of at most so many bits.
-    fn add_small(&mut self, entries: Entries<'_>, values: &[i64], valid: Option<&[bool]>, bits: u32) {
-        let rows = entries.weights.map_or(values.len(), |w| w.iter().map(|w| *w as usize).sum());
-        if !self.reserve(bits, rows) {
-            let wide: Vec<i128> = values.iter().map(|v| i128::from(*v)).collect();
-            return self.add_wide(entries, &wide, valid);
-        }
-        let sums = &mut self.small;
-        match (entries.groups, entries.weights, valid) {
-            (Groups::One, None, None) => sums[0] += values.iter().sum::<i64>(),
-            (Groups::One, Some(weights), None) => {
-                sums[0] += values.iter().zip(weights).map(|(v, w)| v * i64::from(*w)).sum::<i64>();
-            }
-            (Groups::Many(groups), None, None) => {
-                add_each(sums, groups, values);
-            }
-            (Groups::Many(groups), Some(weights), None) => {
-                for ((group, v), w) in groups.iter().zip(values).zip(weights) {
-                    sums[*group as usize] += v * i64::from(*w);
-                }
-            }
-            (.., Some(valid)) => {
-                for (i, v) in values.iter().enumerate().filter(|(i, _)| valid[*i]) {
-                    sums[entries.group(i)] += v * entries.weight(i) as i64;
-                    if let Some(count) = self.counts.get_mut(entries.group(i)) {
-                        *count += entries.weight(i);
-                    }
-                }
-                return;
-            }
-        }
-        if !self.counts.is_empty() {
-            entries.count(values.len(), &mut self.counts);
-        }
-    }
-
-    /// Takes over the sums of another one, group by group as `at` says.
-    fn merge(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
-        let used = HEADROOM - other.headroom;
-        if self.wide.is_empty() && other.wide.is_empty() && used <= self.headroom {
-            self.headroom -= used;
-            other.small.iter().enumerate().for_each(|(i, sum)| self.small[at(i)] += sum);
-        } else {
-            self.flush();
-            for i in 0..other.small.len() {
-                self.wide[at(i)] = self.wide[at(i)].saturating_add(other.sum(i));
-            }
-        }
-        for (i, count) in other.counts.iter().enumerate() {
-            self.counts[at(i)] += count;
-        }
-    }
-
-    fn sum(&self, group: usize) -> i128 {
-        i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
-    }
-}
-
-/// Few groups: numbers are added up in several places each, because adding to a place waits for what was just stored there.
-const FEW_GROUPS: usize = 256;
-const LANES: usize = 4;
-
-/// Adds each number to the sum of its group.
-fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
-    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
-        return groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
-    }
-    let mut lanes = [[0i64; FEW_GROUPS]; LANES];
-    let (four_groups, groups) = groups.as_chunks::<LANES>();
-    let (four_values, values) = values.as_chunks::<LANES>();
-    for (groups, values) in four_groups.iter().zip(four_values) {
-        for (lane, (group, v)) in lanes.iter_mut().zip(groups.iter().zip(values)) {
-            lane[*group as usize % FEW_GROUPS] += v;
-        }
-    }
-    groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
-    for lane in &lanes {
-        sums.iter_mut().zip(lane).for_each(|(sum, more)| *sum += more);
-    }
-}
-
-/// The bits that the largest magnitude takes.
-pub fn bits_of(values: &[i64]) -> u32 {
-    // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
-    let all = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
-    64 - all.leading_zeros()
-}
-
 /// An aggregate over all groups of a read or fold.
 #[derive(Debug)]
 pub struct Accumulator {
@@ -461,7 +264,7 @@ impl Accumulator {
                     entries.count(*n, counts);
                 }
             }
-            Input::Codes(codes) => self.add_codes(entries, codes),
+            Input::Codes(codes) => self.add_codes(entries.one_by_one(), codes),
             Input::Values(vectors) => self.add_values(entries, vectors),
             Input::Exact(values, bits) => {
                 if let State::SumExact(sums) = &mut self.state {
@@ -513,9 +316,12 @@ impl Accumulator {
         let n = first.len();
         let spec = &self.spec;
         let valid = (0..n).filter(|i| first.is_valid(*i));
+        if let State::SumExact(sums) = &mut self.state {
+            return sums.add(entries, first);
+        }
+        let entries = entries.one_by_one();
         match &mut self.state {
             State::Count(counts) => valid.for_each(|i| counts[entries.group(i)] += entries.weight(i)),
-            State::SumExact(sums) => sums.add(entries, first),
             State::SumFloat { sums, counts } => {
                 if let Data::F64(values) = &first.data {
                     for i in valid {
@@ -649,7 +455,7 @@ impl Accumulator {
             State::DistinctBits(bits) => counted(bits.counts()),
             State::DistinctCodes(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
             State::DistinctValues(set, groups) => counted(tally(set.into_iter().map(|(g, _)| g), groups)),
-            State::SumExact(sums) => finish_exact(sums, &spec, seen),
+            State::SumExact(sums) => exact::finish(sums, &spec, seen),
             State::SumFloat { sums, counts } => {
                 let avg = spec.kind == AggregateKind::Avg;
                 let values = sums.iter().zip(&counts).map(|(s, n)| {
@@ -769,36 +575,6 @@ fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {
     builder.finish()
 }
 
-fn finish_exact(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
-    let groups = sums.small.len();
-    if spec.kind == AggregateKind::Avg {
-        let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
-        return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
-    }
-    let mut valid: Vec<bool> = zeros(groups);
-    if spec.nullable {
-        valid.iter_mut().zip(&sums.counts).for_each(|(valid, n)| *valid = *n > 0);
-    } else {
-        valid.copy_from_slice(&seen[..groups]);
-    }
-    valid.push(false);
-    if sums.wide.is_empty() {
-        let mut values = sums.small;
-        values.push(0);
-        return Ok(Vector::with_validity(Data::I64(values), valid));
-    }
-    let mut values = Vec::with_capacity(groups + 1);
-    for g in 0..groups {
-        values.push(exact::checked(Some(sums.sum(g))).ok_or("the sum has more than 38 digits")?);
-    }
-    values.push(0);
-    let data = match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
-        Ok(small) => Data::I64(small),
-        Err(_) => Data::I128(values),
-    };
-    Ok(Vector::with_validity(data, valid))
-}
-
 fn spread(kind: AggregateKind, m: Moments) -> f64 {
     let of_sample = matches!(kind, AggregateKind::StddevSamp | AggregateKind::VarSamp);
     let divisor = if of_sample { m.count - 1.0 } else { m.count };
@@ -840,45 +616,3 @@ fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
 
 /// For each distinct key its group number; used to bring groups of several parts together.
 pub type GroupNumbers = HashMap<u128, u32, foldhash::fast::RandomState>;
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn sums_in_several_places_are_the_sums() {
-        for groups in [1u32, 7, 256, 257, 5000] {
-            for rows in [0usize, 3, 255, 256, 1021, 4096] {
-                let of_row: Vec<u32> = (0..rows as u32).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
-                let values: Vec<i64> = (0..rows as i64).map(|i| i * 37 - 5000).collect();
-                let mut sums = vec![1; groups as usize];
-                add_each(&mut sums, &of_row, &values);
-                let mut expected = vec![1; groups as usize];
-                of_row.iter().zip(&values).for_each(|(g, v)| expected[*g as usize] += v);
-                assert_eq!(sums, expected, "{groups} groups, {rows} rows");
-            }
-        }
-    }
-
-    #[test]
-    fn sums_of_parts_are_merged_with_and_without_room_in_64_bits() {
-        for value in [5i64, -3, i64::MAX / 3, i64::MIN / 3] {
-            for to in [None, Some([1u32, 0])] {
-                let part = |times: usize| {
-                    let mut sums = ExactSums::new(2, true);
-                    let many = Entries::from(Groups::Many(&[0, 1]));
-                    (0..times).for_each(|_| sums.add_small(many, &[value, 7], None, bits_of(&[value, 7])));
-                    sums
-                };
-                let (mut all, more) = (part(4), part(9));
-                match to {
-                    None => all.merge(&more, |i| i),
-                    Some(to) => all.merge(&more, |i| to[i] as usize),
-                }
-                let (value, moved) = (i128::from(value), to.is_some());
-                let (first, second) = if moved { (4 * value + 63, 28 + 9 * value) } else { (13 * value, 91) };
-                assert_eq!((all.sum(0), all.sum(1), all.counts), (first, second, vec![13, 13]), "{value} {to:?}");
-            }
-        }
-    }
-}

@@ -1,0 +1,233 @@
+//! What some functions do with whole vectors: the same as with one row after another, only quicker.
+//!
+//! Only the common kinds of arguments are covered; whatever else comes is left to the rows.
+
+use super::numbers::round_float;
+use crate::value::date::DAY_MICROS;
+use crate::value::{Data, Type, Vector, exact};
+
+/// Exact numbers up to this many bits leave room for rounding in 64.
+const ROOM: u32 = 61;
+
+/// How a number loses digits.
+#[derive(Clone, Copy)]
+pub(super) enum Cut {
+    Round,
+    Trunc,
+    Floor,
+    Ceil,
+}
+
+impl Cut {
+    /// The multiple of `by` next to a number, divided by `by`.
+    #[inline(always)]
+    fn apply(self, v: i64, by: i64) -> i64 {
+        match self {
+            Cut::Round => (v + v.signum() * (by / 2)) / by,
+            Cut::Trunc => v / by,
+            Cut::Floor => v.div_euclid(by),
+            Cut::Ceil => -(-v).div_euclid(by),
+        }
+    }
+
+    fn of_float(self) -> fn(f64) -> f64 {
+        match self {
+            Cut::Round => f64::round,
+            Cut::Trunc => f64::trunc,
+            Cut::Floor => f64::floor,
+            Cut::Ceil => f64::ceil,
+        }
+    }
+}
+
+fn ints(vector: &Vector) -> Option<&[i64]> {
+    match &vector.data {
+        Data::I64(values) => Some(values),
+        _ => None,
+    }
+}
+
+/// The largest number of bits of any, its sign apart.
+fn bits(values: &[i64]) -> u32 {
+    64 - values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64).leading_zeros()
+}
+
+/// An argument that is the same in all rows, for functions whose second argument nearly always is.
+fn same_in_all(vectors: &[Vector], argument: usize, default: i64) -> Option<i64> {
+    let Some(vector) = vectors.get(argument) else { return Some(default) };
+    let values = ints(vector)?;
+    let first = *values.first()?;
+    (vector.valid.is_none() && values.iter().all(|v| *v == first)).then_some(first)
+}
+
+/// `round`, `trunc`, `floor` and `ceil`, to a number of digits that is the same in all rows.
+pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Option<Vector> {
+    let digits = same_in_all(vectors, 1, 0)?.clamp(-400, 400);
+    if let Data::F64(values) = &vectors[0].data {
+        return float_cut(how, values, digits);
+    }
+    let (values, scale) = (ints(&vectors[0])?, types[0].scale());
+    let drop = i64::from(scale) - digits;
+    // What `digits` leaves fits the scale of the result, or the rows have to be looked at one by one.
+    if !types[0].is_exact() || !(1..=17).contains(&drop) || bits(values) > ROOM {
+        return None;
+    }
+    let by = exact::pow10(drop as u8) as i64;
+    let back = exact::pow10(u8::try_from(i64::from(ty.scale()) - digits).ok()?);
+    let back = i64::try_from(back).ok().filter(|back| *back <= by)?;
+    // The usual numbers of digits have loops of their own, in which dividing is multiplying.
+    let cut = |v: &i64| {
+        back * match drop {
+            1 => how.apply(*v, 10),
+            2 => how.apply(*v, 100),
+            3 => how.apply(*v, 1000),
+            4 => how.apply(*v, 10_000),
+            _ => how.apply(*v, by),
+        }
+    };
+    Some(Vector::new(Data::I64(values.iter().map(cut).collect())))
+}
+
+fn float_cut(how: Cut, values: &[f64], digits: i64) -> Option<Vector> {
+    let round = how.of_float();
+    let cut = |x: &f64| round_float(*x, digits, round);
+    Some(finite(values.iter().map(cut).collect()))
+}
+
+/// Doubles, with null for what is infinite or undefined, and one zero.
+fn finite(mut values: Vec<f64>) -> Vector {
+    values.iter_mut().for_each(|v| *v += 0.0);
+    let valid = values.iter().map(|v| v.is_finite()).collect();
+    Vector::with_validity(Data::F64(values), valid)
+}
+
+/// A function of one double.
+pub(super) fn of_float(vectors: &[Vector], function: impl Fn(f64) -> f64) -> Option<Vector> {
+    match &vectors[0].data {
+        Data::F64(values) => Some(finite(values.iter().map(|v| function(*v)).collect())),
+        _ => None,
+    }
+}
+
+/// Numbers without their signs.
+pub(super) fn abs(vectors: &[Vector]) -> Option<Vector> {
+    let data = match &vectors[0].data {
+        Data::I64(values) if !values.contains(&i64::MIN) => Data::I64(values.iter().map(|v| v.abs()).collect()),
+        Data::F64(values) => Data::F64(values.iter().map(|v| v.abs()).collect()),
+        _ => return None,
+    };
+    Some(Vector::new(data))
+}
+
+/// The smallest or largest of several arguments of the same type.
+pub(super) fn extreme(vectors: &[Vector], types: &[Type], ty: Type, pick: fn(i64, i64) -> i64) -> Option<Vector> {
+    if types.iter().any(|t| *t != ty) || matches!(ty, Type::Bool | Type::Null) {
+        return None;
+    }
+    let (first, rest) = vectors.split_first()?;
+    let mut best = ints(first)?.to_vec();
+    for vector in rest {
+        best.iter_mut().zip(ints(vector)?).for_each(|(best, v)| *best = pick(*best, *v));
+    }
+    Some(Vector::new(Data::I64(best)))
+}
+
+/// Days from one date to another.
+pub(super) fn days_between(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
+    let per_day = |ty: Type| match ty {
+        Type::Date => Some(1),
+        Type::Timestamp => Some(DAY_MICROS),
+        _ => None,
+    };
+    let (a, b) = (ints(&vectors[0])?, ints(&vectors[1])?);
+    let days = match (per_day(types[0])?, per_day(types[1])?) {
+        (1, 1) => a.iter().zip(b).map(|(a, b)| b - a).collect(),
+        (of_a, of_b) => a.iter().zip(b).map(|(a, b)| b.div_euclid(of_b) - a.div_euclid(of_a)).collect(),
+    };
+    Some(Vector::new(Data::I64(days)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Function, find};
+    use crate::value::{Type, Value, Vector, VectorBuilder};
+
+    /// Numbers around every edge, then many that look like chance.
+    fn numbers() -> Vec<i64> {
+        let edges = [0, 1, 4, 5, 9, 10, 49, 50, 51, 99, 100, 150, 4999, 5000, 123_456_789, 1 << 40, (1 << 60) - 1];
+        let some = (0..200u64).map(|i| (i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 20) as i64);
+        edges.into_iter().chain(some).flat_map(|v| [v, -v]).collect()
+    }
+
+    fn vector(values: &[Value], ty: Type) -> Vector {
+        let mut builder = VectorBuilder::new(ty, values.len());
+        values.iter().for_each(|v| builder.push(v.clone()));
+        builder.finish()
+    }
+
+    /// What rows give one by one is what they give together.
+    fn check(function: &Function, arguments: &[Vec<Value>], types: &[Type], ty: Type, covered: bool) {
+        let vectors: Vec<Vector> = arguments.iter().zip(types).map(|(values, ty)| vector(values, *ty)).collect();
+        let together = function.batch.expect("knows batches")(&vectors, types, ty);
+        assert_eq!(together.is_some(), covered, "{} of {types:?}", function.name);
+        let Some(together) = together else { return };
+        for row in 0..arguments[0].len() {
+            let row_arguments: Vec<Value> = arguments.iter().map(|values| values[row].clone()).collect();
+            let alone = (function.run)(&row_arguments, ty).expect("fits");
+            assert_eq!(together.get(row, ty), alone, "{}{row_arguments:?}", function.name);
+        }
+    }
+
+    #[test]
+    fn numbers_lose_their_digits_as_one_by_one() {
+        for name in ["round", "trunc", "floor", "ceil"] {
+            let function = find(name).expect("is there");
+            for scale in [1u8, 2, 4, 9] {
+                let from = Type::decimal(scale);
+                let values: Vec<Value> =
+                    numbers().into_iter().map(|v| Value::Decimal { unscaled: i128::from(v), scale }).collect();
+                check(function, std::slice::from_ref(&values), &[from], Type::Int, true);
+                let fewer = [-2, 0, 1, i64::from(scale) - 1].into_iter().filter(|digits| *digits < i64::from(scale));
+                for digits in fewer.filter(|_| matches!(name, "round" | "trunc")) {
+                    let to = if digits <= 0 { Type::Int } else { Type::decimal(digits as u8) };
+                    let digits = vec![Value::Int(digits); values.len()];
+                    check(function, &[values.clone(), digits.clone()], &[from, Type::Int], to, true);
+                    check(function, &[values.clone(), digits], &[from, Type::Int], from, true);
+                }
+            }
+            let floats: Vec<Value> = numbers().into_iter().map(|v| Value::Float(v as f64 / 64.0)).collect();
+            check(function, &[floats], &[Type::Float], Type::Float, true);
+        }
+    }
+
+    #[test]
+    fn numbers_too_large_for_64_bits_are_left_to_the_rows() {
+        let values = vec![Value::Decimal { unscaled: i128::from(i64::MAX), scale: 1 }];
+        check(find("round").expect("is there"), &[values], &[Type::decimal(1)], Type::Int, false);
+        check(find("abs").expect("is there"), &[vec![Value::Int(i64::MIN)]], &[Type::Int], Type::Int, false);
+    }
+
+    #[test]
+    fn other_functions_agree_with_their_rows() {
+        let whole: Vec<Value> = numbers().into_iter().map(Value::Int).collect();
+        let other: Vec<Value> = numbers().into_iter().rev().map(Value::Int).collect();
+        let floats: Vec<Value> = numbers().into_iter().map(|v| Value::Float(v as f64 / 1e9)).collect();
+        check(find("abs").expect("is there"), std::slice::from_ref(&whole), &[Type::Int], Type::Int, true);
+        check(find("abs").expect("is there"), std::slice::from_ref(&floats), &[Type::Float], Type::Float, true);
+        for name in ["least", "greatest"] {
+            let arguments = [whole.clone(), other.clone()];
+            check(find(name).expect("is there"), &arguments, &[Type::Int; 2], Type::Int, true);
+            check(find(name).expect("is there"), &arguments, &[Type::Int, Type::decimal(1)], Type::Int, false);
+        }
+        for name in ["sqrt", "exp", "ln", "log10"] {
+            check(find(name).expect("is there"), std::slice::from_ref(&floats), &[Type::Float], Type::Float, true);
+        }
+        let days: Vec<Value> = (-300..300).map(|d| Value::Date(d * 61)).collect();
+        let moments: Vec<Value> = (-300..300i64).map(|t| Value::Timestamp(t * 123_456_789_012)).collect();
+        for (a, b) in [(&days, &moments), (&moments, &days), (&days, &days)] {
+            let ty = |v: &[Value]| v[0].natural_type();
+            let types = [ty(a), ty(b)];
+            check(find("days_between").expect("is there"), &[a.clone(), b.clone()], &types, Type::Int, true);
+        }
+    }
+}

@@ -1,0 +1,76 @@
+//! Operators on batches: a whole vector at a time, without looking at what a single value is.
+
+mod arithmetic;
+mod cast;
+mod compare;
+mod functions;
+
+use super::scalar::{Scalar, SlotError};
+use super::typed::Op;
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, date};
+
+pub use cast::cast_value;
+
+/// Runs one operator over whole vectors; `args` tells the types, and which arguments are constants.
+pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usize) -> Result<Vector, SlotError> {
+    match op {
+        Op::Add => arithmetic::add(vectors),
+        Op::Sub => arithmetic::subtract(vectors),
+        Op::Mul => arithmetic::multiply(vectors),
+        Op::Div => Ok(arithmetic::divide(&vectors[0], &vectors[1])),
+        Op::Rem => Ok(arithmetic::remainder(&vectors[0], &vectors[1])),
+        Op::Negate => Ok(arithmetic::negate(&vectors[0])),
+        Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge => Ok(compare::compare(op, &vectors[0], &vectors[1])),
+        Op::Not => Ok(not(&vectors[0])),
+        Op::IsNull => Ok(Vector::new(Data::Bool((0..n).map(|i| !vectors[0].is_valid(i)).collect()))),
+        Op::ToFloat => Ok(arithmetic::to_float(&vectors[0], args[0].ty)),
+        Op::Rescale { from, to } => arithmetic::rescale(&vectors[0], from, to),
+        Op::ToTimestamp => Ok(to_timestamp(&vectors[0])),
+        Op::Concat => Ok(concat(vectors, args, n)),
+        Op::Like => Ok(like(vectors)),
+        Op::In => Ok(compare::member(vectors, args, n)),
+        Op::Cast { from, to, lenient } => cast::cast(&vectors[0], from, to, lenient),
+        Op::Function(function) => functions::call(function, vectors, args, ty, n),
+    }
+}
+
+/// Both valid, slot by slot.
+fn both_valid(a: Option<&[bool]>, b: Option<&[bool]>) -> Option<Vec<bool>> {
+    match (a, b) {
+        (None, None) => None,
+        (Some(v), None) | (None, Some(v)) => Some(v.to_vec()),
+        (Some(x), Some(y)) => Some(x.iter().zip(y).map(|(x, y)| *x && *y).collect()),
+    }
+}
+
+fn not(a: &Vector) -> Vector {
+    let Data::Bool(values) = &a.data else {
+        return a.clone();
+    };
+    Vector { data: Data::Bool(values.iter().map(|v| !v).collect()), valid: a.valid.clone() }
+}
+
+fn to_timestamp(a: &Vector) -> Vector {
+    let values = match &a.data {
+        Data::I64(v) => v.iter().map(|d| d.saturating_mul(date::DAY_MICROS)).collect(),
+        _ => vec![0; a.len()],
+    };
+    Vector { data: Data::I64(values), valid: a.valid.clone() }
+}
+
+fn concat(vectors: &[Vector], args: &[Scalar], n: usize) -> Vector {
+    let mut builder = VectorBuilder::new(Type::Text, n);
+    for i in 0..n {
+        let (a, b) = (vectors[0].get(i, args[0].ty), vectors[1].get(i, args[1].ty));
+        builder.push(if a.is_null() || b.is_null() { Value::Null } else { Value::text(format!("{a}{b}")) });
+    }
+    builder.finish()
+}
+
+fn like(vectors: &[Vector]) -> Vector {
+    let (Data::Text(texts), Data::Text(patterns)) = (&vectors[0].data, &vectors[1].data) else {
+        return Vector::nulls(Type::Bool, vectors[0].len());
+    };
+    let values = texts.iter().zip(patterns).map(|(t, p)| super::functions::like(t, p)).collect();
+    Vector { data: Data::Bool(values), valid: both_valid(vectors[0].valid.as_deref(), vectors[1].valid.as_deref()) }
+}

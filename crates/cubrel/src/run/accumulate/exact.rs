@@ -1,0 +1,251 @@
+//! Exact sums and means.
+
+use super::{Entries, Groups, Spec, floats, zeros};
+use crate::formula::typed::AggregateKind;
+use crate::value::{Data, Vector, exact};
+
+/// Exact sums: 64 bits while they surely suffice, and 128 behind them.
+#[derive(Debug)]
+pub(super) struct ExactSums {
+    pub(super) small: Vec<i64>,
+    /// How much may still be added to `small` before it has to be emptied into `wide`.
+    headroom: u128,
+    pub(super) wide: Vec<i128>,
+    /// How many values, where that has to be known; else empty.
+    pub(super) counts: Vec<u64>,
+}
+
+const HEADROOM: u128 = 1 << 62;
+
+impl ExactSums {
+    pub(super) fn new(groups: usize, counted: bool) -> ExactSums {
+        let counts = if counted { zeros(groups) } else { Vec::new() };
+        ExactSums { small: zeros(groups), headroom: HEADROOM, wide: Vec::new(), counts }
+    }
+
+    /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
+    fn reserve(&mut self, bits: u32, rows: usize) -> bool {
+        let most = (1u128 << bits) * rows as u128;
+        if most > HEADROOM {
+            return false;
+        }
+        if most > self.headroom {
+            self.flush();
+        }
+        self.headroom -= most;
+        true
+    }
+
+    fn flush(&mut self) {
+        self.wide.resize(self.small.len(), 0);
+        for (wide, small) in self.wide.iter_mut().zip(&mut self.small) {
+            *wide += i128::from(std::mem::take(small));
+        }
+        self.headroom = HEADROOM;
+    }
+
+    pub(super) fn add(&mut self, entries: Entries<'_>, vector: &Vector) {
+        match &vector.data {
+            Data::I64(values) => self.add_small(entries, values, vector.valid.as_deref(), bits_of(values)),
+            _ => self.add_wide(entries, &vector.to_i128(), vector.valid.as_deref()),
+        }
+    }
+
+    fn add_wide(&mut self, entries: Entries<'_>, values: &[i128], valid: Option<&[bool]>) {
+        self.wide.resize(self.small.len(), 0);
+        let entries = entries.one_by_one();
+        for (i, v) in values.iter().enumerate().filter(|(i, _)| valid.is_none_or(|valid| valid[*i])) {
+            let group = entries.group(i);
+            // Values have at most 38 digits; beyond the range of 128 bits the sum stays at its end,
+            // which has more than 38 digits and is reported when the sums are taken.
+            let v = v.saturating_mul(i128::from(entries.weight(i)));
+            self.wide[group] = self.wide[group].saturating_add(v);
+            if let Some(count) = self.counts.get_mut(group) {
+                *count += entries.weight(i);
+            }
+        }
+    }
+
+    /// Adds numbers of at most so many bits.
+    pub(super) fn add_small(&mut self, entries: Entries<'_>, values: &[i64], valid: Option<&[bool]>, bits: u32) {
+        let rows = entries.weights.map_or(values.len(), |w| w.iter().map(|w| *w as usize).sum());
+        if !self.reserve(bits, rows) {
+            let wide: Vec<i128> = values.iter().map(|v| i128::from(*v)).collect();
+            return self.add_wide(entries, &wide, valid);
+        }
+        let sums = &mut self.small;
+        match (entries.groups, entries.weights, valid) {
+            (Groups::One, None, None) => sums[0] += values.iter().sum::<i64>(),
+            (Groups::One, Some(weights), None) => {
+                sums[0] += values.iter().zip(weights).map(|(v, w)| v * i64::from(*w)).sum::<i64>();
+            }
+            (Groups::Many(groups), None, None) => {
+                add_each(sums, groups, values);
+            }
+            (Groups::InRuns(runs), None, None) => {
+                runs.each(|group, rows| sums[group] += values[rows].iter().sum::<i64>());
+            }
+            (Groups::InRuns(_), Some(_), None) => return self.add_small(entries.one_by_one(), values, valid, bits),
+            (Groups::Many(groups), Some(weights), None) => {
+                for ((group, v), w) in groups.iter().zip(values).zip(weights) {
+                    sums[*group as usize] += v * i64::from(*w);
+                }
+            }
+            (.., Some(valid)) => {
+                let entries = entries.one_by_one();
+                for (i, v) in values.iter().enumerate().filter(|(i, _)| valid[*i]) {
+                    sums[entries.group(i)] += v * entries.weight(i) as i64;
+                    if let Some(count) = self.counts.get_mut(entries.group(i)) {
+                        *count += entries.weight(i);
+                    }
+                }
+                return;
+            }
+        }
+        if !self.counts.is_empty() {
+            entries.count(values.len(), &mut self.counts);
+        }
+    }
+
+    /// Takes over the sums of another one, group by group as `at` says.
+    pub(super) fn merge(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
+        let used = HEADROOM - other.headroom;
+        if self.wide.is_empty() && other.wide.is_empty() && used <= self.headroom {
+            self.headroom -= used;
+            other.small.iter().enumerate().for_each(|(i, sum)| self.small[at(i)] += sum);
+        } else {
+            self.flush();
+            for i in 0..other.small.len() {
+                self.wide[at(i)] = self.wide[at(i)].saturating_add(other.sum(i));
+            }
+        }
+        for (i, count) in other.counts.iter().enumerate() {
+            self.counts[at(i)] += count;
+        }
+    }
+
+    fn sum(&self, group: usize) -> i128 {
+        i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
+    }
+}
+
+/// Few groups: numbers are added up in several places each, because adding to a place waits for what was just stored there.
+const FEW_GROUPS: usize = 256;
+const LANES: usize = 4;
+
+/// Adds each number to the sum of its group.
+fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
+    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
+        return groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    }
+    let mut lanes = [[0i64; FEW_GROUPS]; LANES];
+    let (four_groups, groups) = groups.as_chunks::<LANES>();
+    let (four_values, values) = values.as_chunks::<LANES>();
+    for (groups, values) in four_groups.iter().zip(four_values) {
+        for (lane, (group, v)) in lanes.iter_mut().zip(groups.iter().zip(values)) {
+            lane[*group as usize % FEW_GROUPS] += v;
+        }
+    }
+    groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    for lane in &lanes {
+        sums.iter_mut().zip(lane).for_each(|(sum, more)| *sum += more);
+    }
+}
+
+/// The bits that the largest magnitude takes.
+pub fn bits_of(values: &[i64]) -> u32 {
+    // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
+    let all = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
+    64 - all.leading_zeros()
+}
+
+/// Sums, or means, of all groups, and after them the result over no rows.
+pub(super) fn finish(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
+    let groups = sums.small.len();
+    if spec.kind == AggregateKind::Avg {
+        let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
+        return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
+    }
+    let mut valid: Vec<bool> = zeros(groups);
+    if spec.nullable {
+        valid.iter_mut().zip(&sums.counts).for_each(|(valid, n)| *valid = *n > 0);
+    } else {
+        valid.copy_from_slice(&seen[..groups]);
+    }
+    valid.push(false);
+    if sums.wide.is_empty() {
+        let mut values = sums.small;
+        values.push(0);
+        return Ok(Vector::with_validity(Data::I64(values), valid));
+    }
+    let mut values = Vec::with_capacity(groups + 1);
+    for g in 0..groups {
+        values.push(exact::checked(Some(sums.sum(g))).ok_or("the sum has more than 38 digits")?);
+    }
+    values.push(0);
+    let data = match values.iter().map(|v| i64::try_from(*v)).collect::<Result<Vec<_>, _>>() {
+        Ok(small) => Data::I64(small),
+        Err(_) => Data::I128(values),
+    };
+    Ok(Vector::with_validity(data, valid))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::RunGroups;
+    use super::*;
+
+    #[test]
+    fn sums_in_several_places_are_the_sums() {
+        for groups in [1u32, 7, 256, 257, 5000] {
+            for rows in [0usize, 3, 255, 256, 1021, 4096] {
+                let of_row: Vec<u32> = (0..rows as u32).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
+                let values: Vec<i64> = (0..rows as i64).map(|i| i * 37 - 5000).collect();
+                let mut sums = vec![1; groups as usize];
+                add_each(&mut sums, &of_row, &values);
+                let mut expected = vec![1; groups as usize];
+                of_row.iter().zip(&values).for_each(|(g, v)| expected[*g as usize] += v);
+                assert_eq!(sums, expected, "{groups} groups, {rows} rows");
+            }
+        }
+    }
+
+    #[test]
+    fn sums_of_runs_are_the_sums_of_their_rows() {
+        let runs = RunGroups::new(vec![2, 3, 700, 1000], vec![1, 0, 1, 2]);
+        for scale in [1i64, 1 << 55] {
+            let values: Vec<i64> = (0..1000).map(|i| (i % 37 - 11) * scale).collect();
+            let (valid, weights): (Vec<bool>, Vec<u32>) = (0..1000).map(|i| (i % 3 != 0, 1 + i as u32 % 5)).unzip();
+            for (valid, weights) in [(None, None), (Some(valid.as_slice()), None), (None, Some(weights.as_slice()))] {
+                let sums = |groups| {
+                    let mut sums = ExactSums::new(3, true);
+                    sums.add_small(Entries { groups, weights }, &values, valid, bits_of(&values));
+                    (0..3).map(|group| (sums.sum(group), sums.counts[group])).collect::<Vec<_>>()
+                };
+                assert_eq!(sums(Groups::InRuns(&runs)), sums(Groups::Many(runs.of_rows())), "{scale}");
+            }
+        }
+    }
+
+    #[test]
+    fn sums_of_parts_are_merged_with_and_without_room_in_64_bits() {
+        for value in [5i64, -3, i64::MAX / 3, i64::MIN / 3] {
+            for to in [None, Some([1u32, 0])] {
+                let part = |times: usize| {
+                    let mut sums = ExactSums::new(2, true);
+                    let many = Entries::from(Groups::Many(&[0, 1]));
+                    (0..times).for_each(|_| sums.add_small(many, &[value, 7], None, bits_of(&[value, 7])));
+                    sums
+                };
+                let (mut all, more) = (part(4), part(9));
+                match to {
+                    None => all.merge(&more, |i| i),
+                    Some(to) => all.merge(&more, |i| to[i] as usize),
+                }
+                let (value, moved) = (i128::from(value), to.is_some());
+                let (first, second) = if moved { (4 * value + 63, 28 + 9 * value) } else { (13 * value, 91) };
+                assert_eq!((all.sum(0), all.sum(1), all.counts), (first, second, vec![13, 13]), "{value} {to:?}");
+            }
+        }
+    }
+}
