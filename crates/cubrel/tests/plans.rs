@@ -43,7 +43,10 @@ fn reads(query: &str) -> Vec<String> {
             let aggregates: Vec<String> = r.aggregates.iter().map(|a| print::aggregate(model.schema(), a)).collect();
             let finer: Vec<String> =
                 r.finer.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
-            format!("{} of {}{}", aggregates.join(", "), print::read(model.schema(), r), finer.concat())
+            let by_value =
+                r.by_value.map(|b| format!(", or for all values from {}", print::read(model.schema(), &all[b.read])));
+            let text = print::read(model.schema(), r);
+            format!("{} of {text}{}{}", aggregates.join(", "), finer.concat(), by_value.unwrap_or_default())
         })
         .collect()
 }
@@ -102,7 +105,8 @@ fn equal_filters_and_groups_share_a_read() {
             "grid net given (booking.net > avg(booking.net)) as n by route.name",
             &[
                 "avg(booking.net) of booking by route.name",
-                "sum(booking.net) of booking by route.name where (booking.net > outer 1) for each outer 1",
+                "sum(booking.net) of booking by route.name where (booking.net > outer 1) for each outer 1, or for all values from booking by route.name, booking.net",
+                "sum(booking.net) of booking by route.name, booking.net",
             ],
         ),
     ];
@@ -139,6 +143,31 @@ fn an_aggregate_over_rows_one_by_one_is_one_over_the_rows() {
     for (query, expected) in cases {
         assert_eq!(reads(query), *expected, "{query}");
     }
+}
+
+#[test]
+fn many_values_from_outside_are_answered_by_one_read() {
+    let one_read = |filter: &str, what: &str| {
+        let query = format!("grid (let v = max(booking.net); {what} given ({filter})) as x by route.name");
+        let read = reads(&query).into_iter().find(|r| r.contains("for each")).unwrap();
+        read.split_once(", or for all values from ").map(|(_, other)| other.to_string())
+    };
+    let by_net = "booking by route.name, booking.net";
+    for op in ["=", "<", "<=", ">", ">="] {
+        assert_eq!(one_read(&format!("booking.net {op} v"), "net").as_deref(), Some(by_net), "{op}");
+        assert_eq!(one_read(&format!("v {op} booking.net"), "net").as_deref(), Some(by_net), "{op}");
+    }
+    // What is equal is one group, whatever is asked of it; what is less is several, and not all figures add up.
+    assert_eq!(one_read("booking.net = v", "avg(booking.net)").as_deref(), Some(by_net));
+    for what in ["avg(booking.net)", "count(distinct booking.kind)", "median(booking.net)", "single(booking.kind)"] {
+        assert_eq!(one_read("booking.net < v", what), None, "{what}");
+    }
+    // A column of a table that is looked up, and values that take part in more than one comparison.
+    assert_eq!(one_read("vessel.seats = v", "seats").as_deref(), Some("sailing by route.name, vessel.seats"));
+    assert_eq!(one_read("booking.net <> v", "net"), None);
+    assert_eq!(one_read("booking.net + 1 > v", "net"), None);
+    assert_eq!(one_read("booking.net > v or booking.taken > 3", "net"), None);
+    assert_eq!(one_read("booking.net > v, booking.taken < v", "net"), None);
 }
 
 #[test]
