@@ -4,30 +4,33 @@ use std::path::{Path, PathBuf};
 
 use cubrel::Model;
 use cubrel::insight::rival::{Contest, compared};
+use cubrel::insight::twins::twins;
 use serde_json::json;
 
 use super::asked::Asked;
 use super::{Done, Failure, refresh_options};
 use crate::Global;
 use crate::output::progress::Progress;
-use crate::output::{Format, Output};
-use crate::output::{rivals, sizes};
+use crate::output::{self, Format, Output, rivals, sizes};
 
 /// Arguments of `compare`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel compare --measure best_month --with 'max(net_revenue per (calendar.year, calendar.month))' --by route.name\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nExit code 1: the numbers differ."
+    after_help = "Examples:\n  cubrel compare --measure best_month --with 'max(net_revenue per (calendar.year, calendar.month))' --by route.name\n  cubrel compare ferries ferries-small\n  cubrel compare ferries ferries-small --question revenue --runs 20\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nTwo models are asked their saved queries and the totals of their measures.\n\nExit code 1: the numbers differ."
 )]
 pub struct Args {
     /// One model
     #[arg(value_name = "A", requires = "b", required_unless_present = "measure", conflicts_with = "measure")]
     a: Option<PathBuf>,
     /// Another model
-    #[arg(value_name = "B", requires = "sizes")]
+    #[arg(value_name = "B")]
     b: Option<PathBuf>,
-    /// What the columns of two models weigh
-    #[arg(long)]
+    /// What the columns of two models weigh, in place of what they answer
+    #[arg(long, requires = "b")]
     sizes: bool,
+    /// Ask two models this only: a saved query or a measure; can be given several times
+    #[arg(long, value_name = "NAME", requires = "b", conflicts_with = "sizes")]
+    question: Vec<String>,
     /// A measure, or any formula
     #[arg(long, value_name = "MEASURE", requires = "with")]
     measure: Option<String>,
@@ -51,7 +54,8 @@ pub struct Args {
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     match (&args.measure, &args.with, &args.a, &args.b) {
         (Some(measure), Some(with), ..) => formulas(args, measure, with, global, out),
-        (_, _, Some(a), Some(b)) => models(a, b, global, out),
+        (_, _, Some(a), Some(b)) if args.sizes => weights(a, b, global, out),
+        (_, _, Some(a), Some(b)) => models(args, a, b, global, out),
         _ => Err(Failure::Other("there is nothing to compare".into(), "see `cubrel compare --help`".into())),
     }
 }
@@ -73,15 +77,29 @@ fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut O
     Ok(u8::from(rival.differing > 0))
 }
 
-fn models(a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
-    let open = |path: &Path| {
-        let progress = Progress::new(global);
-        let (model, _) = Model::open_with(path, &refresh_options(global), &progress)?;
-        progress.finish();
-        Ok::<_, Failure>(model.sizes())
-    };
+fn opened(path: &Path, global: &Global) -> Result<Model, Failure> {
+    let progress = Progress::new(global);
+    let (model, _) = Model::open_with(path, &refresh_options(global), &progress)?;
+    progress.finish();
+    Ok(model)
+}
+
+fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
     let names = [a.display().to_string(), b.display().to_string()];
-    let (a, b) = (open(a)?, open(b)?);
+    let names = [names[0].as_str(), names[1].as_str()];
+    let (a, b) = (opened(a, global)?, opened(b, global)?);
+    let twins = twins(&a, &b, &args.question, &args.asked.options(global)?, args.runs as usize)?;
+    match out.format() {
+        Format::Json => out.json(&json!(twins))?,
+        Format::Csv => output::twins::table(names, &twins, false).write_csv(out)?,
+        _ => output::twins::show(names, &twins, out)?,
+    }
+    Ok(u8::from(!twins.agree()))
+}
+
+fn weights(a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
+    let names = [a.display().to_string(), b.display().to_string()];
+    let (a, b) = (opened(a, global)?.sizes(), opened(b, global)?.sizes());
     let table = |human| sizes::differences([names[0].as_str(), names[1].as_str()], &a, &b, human);
     match out.format() {
         Format::Json => out.json(&json!({"a": a, "b": b}))?,

@@ -7,6 +7,7 @@ pub mod rivals;
 pub mod sizes;
 pub mod text;
 pub mod times;
+pub mod twins;
 pub mod why;
 
 use std::fs::File;

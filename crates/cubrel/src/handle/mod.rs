@@ -48,6 +48,9 @@ pub enum Error {
     /// A result cannot be given in the form asked for.
     #[error("{0}")]
     Form(String),
+    /// Something is asked for by a name that nothing has.
+    #[error("{0}")]
+    Unknown(String),
 }
 
 impl Error {

@@ -6,4 +6,5 @@ pub mod rival;
 pub mod sizes;
 pub mod suppose;
 pub mod timed;
+pub mod twins;
 pub mod why;

@@ -13,7 +13,7 @@ use super::domain::{Expanded, Support, expand};
 use super::frame::{Frame, Held, KeyColumn, KeyKind, gathered};
 use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
-use crate::formula::scalar::{Leaves, Scalar};
+use crate::formula::scalar::{Leaves, Scalar, ScalarKind};
 use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -272,6 +272,12 @@ impl<'a> Executor<'a> {
     pub fn bound(&self, bound: &Bound, frame: &Frame) -> Result<(KeyColumn, Vec<bool>), RunError> {
         match bound {
             Bound::Value(value) => {
+                if let (ScalarKind::Leaf(leaf), true) = (&value.scalar.kind, self.options.hoist)
+                    && let Leaf::Current { dim, table, column, path } = &value.leaves[*leaf]
+                {
+                    let held = self.current_held(&frame.dims[*dim], *table, *column, path);
+                    return Ok((held, vec![false; frame.cells]));
+                }
                 let cells = self.eval(value, frame)?;
                 Ok((KeyColumn::of_values(&cells.values, value.scalar.ty), cells.read))
             }

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use super::RunError;
-use super::anchors::{CompiledRow, RowCompiler};
+use super::anchors::{Anchor, CompiledRow, RowCompiler};
 use super::assemble::Executor;
-use super::frame::KeyColumn;
+use super::frame::{Held, KeyColumn, KeyKind, Pool, distinct};
 use super::read::Batch;
 use crate::formula::scalar::{Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
@@ -18,6 +18,11 @@ const BATCH: usize = 1 << 14;
 
 /// A column of a table, or one that it looks up.
 pub(super) type CurrentColumn = (TableId, ColumnId, Vec<RelationshipId>);
+
+/// Whether rows follow one after the other.
+fn stands_in_order(rows: &[u64]) -> bool {
+    rows.windows(2).all(|pair| pair[0] + 1 == pair[1])
+}
 
 impl Executor<'_> {
     /// A column in the row of each cell.
@@ -32,10 +37,9 @@ impl Executor<'_> {
         path: &[RelationshipId],
     ) -> Result<Vector, RunError> {
         let codes = dim.codes.as_slice();
-        let stands_in_order = codes.windows(2).all(|pair| pair[0] + 1 == pair[1]);
         match codes.first() {
             // Rows as they stand in the table are unpacked together.
-            Some(first) if stands_in_order && self.options().hoist => {
+            Some(first) if stands_in_order(codes) && self.options().hoist => {
                 let compiled = self.compiled((table, column, path.to_vec()));
                 self.consecutive(&compiled, table, column, *first as usize, codes.len())
             }
@@ -45,6 +49,48 @@ impl Executor<'_> {
                 Ok(data.vector_of(&self.tables().far_codes(data, path, rows)))
             }
         }
+    }
+
+    /// What the column has in the row of each cell, each different value once.
+    pub(super) fn current_held(
+        &self,
+        dim: &KeyColumn,
+        table: TableId,
+        column: ColumnId,
+        path: &[RelationshipId],
+    ) -> KeyColumn {
+        let data = self.tables().column(column);
+        let codes = match dim.codes.first() {
+            Some(first) if path.is_empty() && stands_in_order(&dim.codes) => {
+                self.own_codes(table, column, *first as usize, dim.codes.len())
+            }
+            _ => self.tables().far_codes(data, path, dim.codes.iter().map(|row| *row as u32).collect()),
+        };
+        let (places, first) = distinct(&[&codes], codes.len());
+        let values = first.iter().map(|cell| Held::Value(data.value_of(codes[*cell as usize]))).collect();
+        let codes = Arc::new(places.into_iter().map(u64::from).collect());
+        KeyColumn { codes, kind: KeyKind::Values(Arc::new(Pool { values, ty: data.ty() })) }
+    }
+
+    fn own_codes(&self, table: TableId, column: ColumnId, first: usize, count: usize) -> Vec<u64> {
+        let mut codes = vec![0; count];
+        for (start, rows) in self.batches(table, first, count) {
+            let batch = Batch::new(self.tables(), table, start, rows);
+            batch.map(Anchor::Column(column.index), &mut codes[start - first..][..rows], |code| code);
+        }
+        codes
+    }
+
+    /// Consecutive rows in pieces that lie in one segment each: where they start, and how many they are.
+    fn batches(&self, table: TableId, first: usize, count: usize) -> impl Iterator<Item = (usize, usize)> {
+        let (cuts, end) = (self.tables().cuts(table), first + count);
+        let mut at = first;
+        std::iter::from_fn(move || {
+            let segment_end = cuts.filter(|_| at < end).map_or(end, |cuts| cuts.range(cuts.find(at).0).end);
+            let start = at;
+            at += BATCH.min(segment_end.min(end) - at);
+            (at > start).then_some((start, at - start))
+        })
     }
 
     fn consecutive(
@@ -57,18 +103,14 @@ impl Executor<'_> {
     ) -> Result<Vector, RunError> {
         let ty = self.tables().schema.column(column).ty;
         let mut all = VectorBuilder::new(ty, count);
-        let (mut at, end) = (first, first + count);
-        while at < end {
-            let segment_end = self.tables().cuts(table).map_or(end, |cuts| cuts.range(cuts.find(at).0).end);
-            let rows = BATCH.min(segment_end.min(end) - at);
-            let batch = Batch::new(self.tables(), table, at, rows);
+        for (start, rows) in self.batches(table, first, count) {
+            let batch = Batch::new(self.tables(), table, start, rows);
             let positions: Vec<u32> = (0..rows as u32).collect();
             let values = row.eval(self.tables(), &batch, &positions)?;
             if rows == count {
                 return Ok(values);
             }
             all.append(&values, ty);
-            at += rows;
         }
         Ok(all.finish())
     }

@@ -12,6 +12,7 @@ use super::dictionary::template::Template;
 use super::divide::Divisor;
 use super::numbers::Numbers;
 use super::order::{SortColumns, arranged};
+use super::rank::Ranks;
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
@@ -90,19 +91,35 @@ fn ints(values: &[i64], raw: &RawColumn) -> Coded {
         let (coding, codes) = (Coding::Offset { base: 0, step: 1 }, vec![0; values.len()]);
         return Coded { ty: raw.ty, coding, digits: None, domain: 0, nulls: 0, distinct: 0, codes };
     };
+    let has_nulls = raw.valid.is_some();
+    if range.codes() >= COUNTED_RANGE && !has_nulls {
+        // Finding out which numbers there are tells the place of each.
+        let Ranks { sorted, places: codes } = Ranks::of(values);
+        let distinct = sorted.len() as u64;
+        if is_listed(range, distinct, values.len(), has_nulls) {
+            let coding = Coding::Numbers(Numbers::new(sorted));
+            return Coded { ty: raw.ty, coding, digits: None, domain: distinct, nulls: 0, distinct, codes };
+        }
+        return Coded { distinct, ..by_distance(range, values, raw.ty) };
+    }
     let all = || valid.iter().copied();
-    let (coding, domain, distinct) = choose(range, all, values.len(), raw.valid.is_some());
+    let (coding, domain, distinct) = choose(range, all, values.len(), has_nulls);
     let mut codes = match &coding {
         Coding::Numbers(numbers) => codes_among(&numbers.all(), values),
-        _ => {
-            let by = Divisor::new(range.step);
-            values.iter().map(|v| by.quotient(v.wrapping_sub(range.min) as u64)).collect()
-        }
+        _ => by_distance(range, values, raw.ty).codes,
     };
     if let Some(valid) = &raw.valid {
         codes.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(code, _)| *code = domain);
     }
     Coded { ty: raw.ty, coding, digits: None, domain, nulls: 0, distinct, codes }
+}
+
+/// Codes that are distances from the smallest value.
+fn by_distance(range: Range, values: &[i64], ty: Type) -> Coded {
+    let by = Divisor::new(range.step);
+    let codes = values.iter().map(|v| by.quotient(v.wrapping_sub(range.min) as u64)).collect();
+    let coding = Coding::Offset { base: range.min, step: range.step };
+    Coded { ty, coding, digits: None, domain: range.codes() + 1, nulls: 0, distinct: 0, codes }
 }
 
 /// The places of values in a sorted list, by a table where the range is small; for other values any place.
@@ -147,18 +164,24 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
     rows: usize,
     has_nulls: bool,
 ) -> (Coding, u64, u64) {
-    let Range { min, max, step } = range;
+    let Range { min, step, .. } = range;
     let codes = range.codes();
     let (distinct, sorted) = distinct_numbers(values(), min, step, codes);
-    let bits = |n: u64| u64::from(bits_for(n)) * rows as u64 / 8;
-    // Null's code is one more than the largest, and 2^64 codes leave no room for it.
-    let offset_bytes = if codes == u64::MAX { u64::MAX } else { bits(codes + u64::from(has_nulls)) };
-    let listed = Numbers::bytes_for(distinct as usize, max.wrapping_sub(min) as u64) as u64;
-    if bits(distinct) + listed < offset_bytes {
+    if is_listed(range, distinct, rows, has_nulls) {
         let sorted = sorted.unwrap_or_else(|| sorted_numbers(values()));
         return (Coding::Numbers(Numbers::new(sorted)), distinct, distinct);
     }
     (Coding::Offset { base: min, step }, codes + 1, distinct)
+}
+
+/// Whether a list of the different numbers and places in it take less than distances do.
+fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool) -> bool {
+    let codes = range.codes();
+    let bits = |n: u64| u64::from(bits_for(n)) * rows as u64 / 8;
+    // Null's code is one more than the largest, and 2^64 codes leave no room for it.
+    let offset_bytes = if codes == u64::MAX { u64::MAX } else { bits(codes + u64::from(has_nulls)) };
+    let listed = Numbers::bytes_for(distinct as usize, range.max.wrapping_sub(range.min) as u64) as u64;
+    bits(distinct) + listed < offset_bytes
 }
 
 /// The greatest common divisor of all distances; 1 for none.

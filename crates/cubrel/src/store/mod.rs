@@ -24,6 +24,7 @@ pub mod lookup;
 pub mod numbers;
 pub mod order;
 pub mod proof;
+mod rank;
 pub mod raw;
 pub mod sorted;
 pub mod texts;

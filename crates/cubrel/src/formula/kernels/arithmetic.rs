@@ -34,12 +34,7 @@ fn arithmetic(
         return Ok(finite(values, valid));
     }
     if let (Data::I64(x), Data::I64(y)) = (&a.data, &b.data) {
-        let mut over = false;
-        let kept = |(value, overflows)| {
-            over |= overflows;
-            value
-        };
-        let values: Vec<i64> = x.iter().zip(y).map(|(x, y)| small(*x, *y)).map(kept).collect();
+        let (values, over) = in_64_bits(x.iter().zip(y).map(|(x, y)| small(*x, *y)));
         if !over {
             return Ok(Vector { data: Data::I64(values), valid });
         }
@@ -56,6 +51,17 @@ fn arithmetic(
         }
     }
     Ok(Vector { data: Data::I128(values), valid })
+}
+
+/// Results, and whether any of them left 64 bits. A plain loop: what a closure would note down goes through memory.
+fn in_64_bits(results: impl ExactSizeIterator<Item = (i64, bool)>) -> (Vec<i64>, bool) {
+    let mut values = vec![0; results.len()];
+    let mut over = false;
+    for (value, (result, overflows)) in values.iter_mut().zip(results) {
+        *value = result;
+        over |= overflows;
+    }
+    (values, over)
 }
 
 fn valid_at(valid: Option<&[bool]>, i: usize) -> bool {
@@ -124,13 +130,7 @@ pub(super) fn to_float(a: &Vector, ty: Type) -> Vector {
 pub(super) fn rescale(a: &Vector, from: u8, to: u8) -> Result<Vector, SlotError> {
     if let (Data::I64(v), true) = (&a.data, to >= from && to - from <= 18) {
         let factor = exact::pow10(to - from) as i64;
-        let mut over = false;
-        let moved = |v: &i64| {
-            let (value, overflows) = v.overflowing_mul(factor);
-            over |= overflows;
-            value
-        };
-        let values = v.iter().map(moved).collect();
+        let (values, over) = in_64_bits(v.iter().map(|v| v.overflowing_mul(factor)));
         if !over {
             return Ok(Vector { data: Data::I64(values), valid: a.valid.clone() });
         }

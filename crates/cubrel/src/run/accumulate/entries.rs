@@ -68,6 +68,15 @@ impl<'a> Groups<'a> {
         }
     }
 
+    /// The groups, in any order and any of them as often as it likes.
+    pub fn of_runs_or_rows(self) -> &'a [u32] {
+        match self {
+            Groups::One => &[0],
+            Groups::Many(groups) => groups,
+            Groups::InRuns(runs) => runs.groups(),
+        }
+    }
+
     fn one_by_one(self) -> Groups<'a> {
         match self {
             Groups::InRuns(runs) => Groups::Many(runs.of_rows()),

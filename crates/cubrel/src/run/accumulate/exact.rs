@@ -107,6 +107,19 @@ impl ExactSums {
         }
     }
 
+    /// Adds numbers that are all there to groups of which there are many: going to a group's places costs more than what
+    /// is done there. False where this is not the way.
+    pub(super) fn add_and_mark(&mut self, groups: &[u32], values: &[i64], bits: u32, seen: &mut [bool]) -> bool {
+        if !self.counts.is_empty() || !self.reserve(bits, values.len()) {
+            return false;
+        }
+        for (group, v) in groups.iter().zip(values) {
+            self.small[*group as usize] += v;
+            seen[*group as usize] = true;
+        }
+        true
+    }
+
     /// Takes over the sums of another one, group by group as `at` says.
     pub(super) fn merge(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
         let used = HEADROOM - other.headroom;

@@ -274,6 +274,17 @@ impl Accumulator {
         }
     }
 
+    /// Takes exact numbers of at most so many bits, and marks their groups as seen on the way.
+    pub fn add_and_mark(&mut self, entries: Entries<'_>, values: &[i64], bits: u32, seen: &mut [bool]) {
+        if let (State::SumExact(sums), Groups::Many(groups), None) = (&mut self.state, entries.groups, entries.weights)
+            && sums.add_and_mark(groups, values, bits, seen)
+        {
+            return;
+        }
+        entries.groups.of_runs_or_rows().iter().for_each(|group| seen[*group as usize] = true);
+        self.add(entries, &Input::Exact(values, bits));
+    }
+
     fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64]) {
         let null = self.spec.coded.as_ref().map_or(NONE, |c| c.null_code());
         let valid = codes.iter().copied().enumerate().filter(|(_, c)| *c != null);

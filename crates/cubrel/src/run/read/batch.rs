@@ -149,7 +149,7 @@ impl<'a> Batch<'a> {
     }
 
     /// What `map` gives for the code of an anchor in every entry.
-    pub(super) fn map<T: Copy + Default>(&self, anchor: Anchor, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+    pub(crate) fn map<T: Copy + Default>(&self, anchor: Anchor, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
         match (anchor, &self.ends) {
             (Anchor::Column(index), None) => self.segment(index).map_rows(self.within, out, map),
             (Anchor::Column(index), Some(ends)) => self.map_entries(index, ends, out, map),

@@ -2,11 +2,11 @@
 
 use super::super::RunError;
 use super::super::Runs;
-use super::super::accumulate::{Accumulator, Entries, Input};
+use super::super::accumulate::{Entries, Input};
 use super::super::anchors::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
-use super::parts::{Scratch, sized};
+use super::parts::{Scratch, To, mark, sized};
 use super::prepare::{Feed, Prepared};
 use crate::value::Vector;
 
@@ -17,20 +17,26 @@ impl Prepared<'_> {
         batch: &Batch<'_>,
         positions: &[u32],
         entries: Entries<'_>,
-        to: &mut Accumulator,
+        to: To<'_>,
         scratch: &mut Scratch,
     ) -> Result<(), RunError> {
+        let To { accumulator: to, mut seen } = to;
         match &self.aggregates[place].1 {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
             Feed::Ints(rows, bits) => {
                 let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_ints) else { return Ok(()) };
                 let all = sized(&mut scratch.values, batch.entries());
                 batch.ints_of(anchor, ints, all);
-                if batch.is_whole(positions) {
-                    to.add(entries, &Input::Exact(all, *bits));
+                let passed: Vec<i64>;
+                let values: &[i64] = if batch.is_whole(positions) {
+                    all
                 } else {
-                    let passed: Vec<i64> = positions.iter().map(|i| all[*i as usize]).collect();
-                    to.add(entries, &Input::Exact(&passed, *bits));
+                    passed = positions.iter().map(|i| all[*i as usize]).collect();
+                    &passed
+                };
+                match seen.take() {
+                    Some(seen) => to.add_and_mark(entries, values, *bits, seen),
+                    None => to.add(entries, &Input::Exact(values, *bits)),
                 }
             }
             Feed::Codes { anchor: None, column, .. } => {
@@ -48,6 +54,9 @@ impl Prepared<'_> {
                 };
                 to.add(entries, &Input::Values(&vectors));
             }
+        }
+        if let Some(seen) = seen {
+            mark(seen, entries.groups.of_runs_or_rows());
         }
         Ok(())
     }

@@ -89,6 +89,13 @@ pub(super) fn kept(numbers: &[u32]) -> Vec<u32> {
     places
 }
 
+/// Where a batch is added to.
+pub(super) struct To<'a> {
+    pub(super) accumulator: &'a mut Accumulator,
+    /// Groups that still have to be marked as seen.
+    pub(super) seen: Option<&'a mut [bool]>,
+}
+
 /// What one part of the rows gives.
 pub(super) struct Part {
     pub(super) scratch: Scratch,
@@ -101,27 +108,35 @@ pub(super) struct Part {
     pub(super) stats: ReadStats,
 }
 
+/// Marks of so many groups do not stay in the nearest cache.
+const MANY_GROUPS: usize = 1 << 15;
+
+/// Marks groups as seen.
+pub(super) fn mark(seen: &mut [bool], groups: &[u32]) {
+    groups.iter().for_each(|group| seen[*group as usize] = true);
+}
+
 /// Looking for so many groups among those of a batch costs less than marking them all.
 const FEW_UNSEEN: usize = 2;
 
 impl Part {
-    /// Marks groups as seen.
-    fn see(&mut self, groups: Groups<'_>) {
-        let groups = match groups {
-            Groups::One => &[0],
-            Groups::Many(groups) => groups,
-            Groups::InRuns(runs) => runs.groups(),
-        };
+    /// Marks groups as seen; false where they are so many that this is better done while something is added to them.
+    fn see(&mut self, groups: Groups<'_>) -> bool {
+        let groups = groups.of_runs_or_rows();
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !groups.contains(group));
-            return;
+            return true;
         }
-        groups.iter().for_each(|g| self.seen[*g as usize] = true);
+        if self.seen.len() > MANY_GROUPS {
+            return false;
+        }
+        mark(&mut self.seen, groups);
         // Of groups that are numbered as they come there can always be more.
         if self.keys.is_empty() && self.seen.len() <= groups.len() {
             let unseen = || (0..self.seen.len() as u32).filter(|g| !self.seen[*g as usize]);
             self.unseen = (unseen().count() <= FEW_UNSEEN).then(|| unseen().collect());
         }
+        true
     }
 
     /// Whether each group has been seen.
@@ -312,9 +327,13 @@ impl Prepared<'_> {
             let weights = batch.weights(positions);
             let entries = Entries { groups, weights: weights.as_deref() };
             rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
-            part.see(groups);
+            let mut to_mark = (!part.see(groups)).then_some(part.seen.as_mut_slice());
             for place in feeds {
-                self.feed(*place, &batch, positions, entries, &mut part.accumulators[*place], &mut part.scratch)?;
+                let to = To { accumulator: &mut part.accumulators[*place], seen: to_mark.take() };
+                self.feed(*place, &batch, positions, entries, to, &mut part.scratch)?;
+            }
+            if let Some(seen) = to_mark {
+                mark(seen, groups.of_runs_or_rows());
             }
         }
         part.scratch.take_back(all, groups);

@@ -1,0 +1,248 @@
+//! Two models held against each other: what their saved queries and measures give, how long that takes, and what they
+//! weigh.
+
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+use super::rival::same;
+use super::timed::Warm;
+use crate::run::grid::GridColumnKind;
+use crate::value::Value;
+use crate::{Error, Grid, Model, Query, QueryOptions};
+
+/// How two models compare.
+#[derive(Clone, Debug, Serialize)]
+pub struct Twins {
+    /// What both were asked: their saved queries, then each measure over everything.
+    pub questions: Vec<Question>,
+    /// Saved queries and measures that only the first one has.
+    pub only_a: Vec<String>,
+    /// Those that only the second one has.
+    pub only_b: Vec<String>,
+    /// Bytes of the first one's store.
+    pub bytes_a: u64,
+    /// Bytes of the second one's.
+    pub bytes_b: u64,
+}
+
+/// What both models were asked.
+#[derive(Clone, Debug, Serialize)]
+pub struct Question {
+    /// The name of a saved query or of a measure.
+    pub name: String,
+    /// Whether it is a measure, asked for its total.
+    pub is_measure: bool,
+    /// What came of it.
+    #[serde(flatten)]
+    pub outcome: Outcome,
+}
+
+/// What came of a question.
+#[derive(Clone, Debug, Serialize)]
+#[serde(untagged)]
+pub enum Outcome {
+    /// Both answered.
+    Answered(Answers),
+    /// One did not, or neither.
+    Failed {
+        /// Why the first one did not.
+        error_a: Option<String>,
+        /// Why the second one did not.
+        error_b: Option<String>,
+    },
+}
+
+/// Two answers to one question.
+#[derive(Clone, Debug, Serialize)]
+pub struct Answers {
+    /// Figures that were compared; a line that only one has counts with all its figures.
+    pub cells: usize,
+    /// How many of them differ.
+    pub differing: usize,
+    /// The first line that differs, or that only one has.
+    pub example: Option<Example>,
+    /// The first one's times.
+    pub a: Warm,
+    /// The second one's times.
+    pub b: Warm,
+}
+
+/// A line in which two answers differ.
+#[derive(Clone, Debug, Serialize)]
+pub struct Example {
+    /// Its axes with their values; nothing for axes that are totalled.
+    pub at: Vec<(String, String)>,
+    /// The heading of the figure.
+    pub figure: String,
+    /// What the first model gives; nothing for null, or where it has no such line.
+    pub a: Option<String>,
+    /// What the second one gives.
+    pub b: Option<String>,
+}
+
+impl Twins {
+    /// Whether all that both were asked has the same answer in both.
+    pub fn agree(&self) -> bool {
+        self.questions.iter().all(|q| matches!(&q.outcome, Outcome::Answered(answers) if answers.differing == 0))
+    }
+}
+
+/// Asks both models the saved queries that both have, and the totals of the measures that both have; each `runs` times
+/// warm, in turn. `only` names the questions; none for all.
+///
+/// # Errors
+/// When a name in `only` is not one of them. A question that fails is part of the result.
+///
+/// ```
+/// use cubrel::insight::twins::twins;
+/// use cubrel::{Model, QueryOptions, Type, Value};
+///
+/// let model = |fuel: i64| {
+///     Model::builder()
+///         .rows("sailing", &[("fuel", Type::Int)], &[vec![Value::Int(fuel)], vec![Value::Int(2)]])
+///         .measure("fuel", "sum(sailing.fuel)")
+///         .measure("sailings", "rows(sailing)")
+///         .build()
+/// };
+/// let found = twins(&model(5)?, &model(6)?, &[], &QueryOptions::default(), 1)?;
+/// assert!(!found.agree());
+/// assert_eq!(found.questions.len(), 2);
+/// # Ok::<(), cubrel::Error>(())
+/// ```
+pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs: usize) -> Result<Twins, Error> {
+    let (of_a, of_b) = (questions(a), questions(b));
+    let names = |own: &[(String, Option<String>)], other: &[(String, Option<String>)]| -> Vec<String> {
+        own.iter().filter(|(name, _)| !other.iter().any(|(n, _)| n == name)).map(|(name, _)| name.clone()).collect()
+    };
+    let wanted = |name: &String| only.is_empty() || only.contains(name);
+    let shared: Vec<_> = of_a.iter().filter(|(name, _)| of_b.iter().any(|(n, _)| n == name)).collect();
+    if let Some(unknown) = only.iter().find(|name| !shared.iter().any(|(n, _)| n == *name)) {
+        return Err(Error::Unknown(format!("no saved query and no measure of both models is called `{unknown}`")));
+    }
+    let ask = |(name, text): &&(String, Option<String>)| {
+        let other = of_b.iter().find(|(n, _)| n == name).and_then(|(_, text)| text.clone());
+        let outcome = match (text, &other) {
+            (Some(a_text), Some(b_text)) => asked((a, a_text), (b, b_text), options, runs),
+            _ => {
+                let total = format!("grid {}", crate::formula::words::quote_name(name));
+                asked((a, &total), (b, &total), options, runs)
+            }
+        };
+        Question { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome }
+    };
+    Ok(Twins {
+        questions: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect(),
+        only_a: names(&of_a, &of_b),
+        only_b: names(&of_b, &of_a),
+        bytes_a: a.sizes().model.bytes,
+        bytes_b: b.sizes().model.bytes,
+    })
+}
+
+/// The saved queries of a model with their texts, and its measures.
+fn questions(model: &Model) -> Vec<(String, Option<String>)> {
+    let saved = model.document().file.query.iter().map(|(name, saved)| (name.clone(), Some(saved.text.clone())));
+    let mut all: Vec<(String, Option<String>)> = saved.collect();
+    let known: BTreeSet<String> = all.iter().map(|(name, _)| name.clone()).collect();
+    let measures = model.schema().measures.iter().map(|m| m.name.clone()).filter(|name| !known.contains(name));
+    all.extend(measures.map(|name| (name, None)));
+    all
+}
+
+fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usize) -> Outcome {
+    let first = |(model, text): (&Model, &str)| -> Result<(Query, Grid), Error> {
+        let query = model.query_with(text, options)?;
+        let grid = query.run_with(&options.limits.options())?.0;
+        Ok((query, grid))
+    };
+    let ((a, grid_a), (b, grid_b)) = match (first(a), first(b)) {
+        (Ok(a), Ok(b)) => (a, b),
+        (a, b) => {
+            let error = |result: Result<_, Error>| result.err().map(|e| e.to_string());
+            return Outcome::Failed { error_a: error(a), error_b: error(b) };
+        }
+    };
+    let mut times = (Vec::new(), Vec::new());
+    for _ in 0..runs.max(1) {
+        for (query, times) in [(&a, &mut times.0), (&b, &mut times.1)] {
+            let start = Instant::now();
+            if let Err(error) = query.run_with(&options.limits.options()) {
+                let error = Some(error.to_string());
+                return Outcome::Failed { error_a: error.clone(), error_b: error };
+            }
+            times.push(start.elapsed());
+        }
+    }
+    let warm = |mut times: Vec<Duration>| {
+        times.sort_unstable();
+        Warm::of(&times)
+    };
+    let (cells, differing, example) = differences(&grid_a, &grid_b);
+    Outcome::Answered(Answers { cells, differing, example, a: warm(times.0), b: warm(times.1) })
+}
+
+/// A line of a grid, to be found again in another one.
+struct Entry {
+    /// What stands on its axes, and which of them are totalled or stand for the rest.
+    key: String,
+    at: Vec<(String, String)>,
+    /// By heading. A line without figures has one: that it is there.
+    figures: Vec<(String, Value)>,
+}
+
+fn entries(grid: &Grid) -> impl Iterator<Item = Entry> {
+    let is_figure = |i: &usize| grid.columns[*i].kind == GridColumnKind::Measure;
+    let (figures, axes): (Vec<usize>, Vec<usize>) = (0..grid.columns.len()).partition(is_figure);
+    grid.lines.iter().map(move |line| {
+        let values: Vec<&Value> = axes.iter().map(|i| &line.values[*i]).collect();
+        let shown = axes.iter().filter(|i| !line.totalled.contains(i));
+        let at = shown.map(|i| (grid.columns[*i].name.clone(), text(&line.values[*i]).unwrap_or("(none)".into())));
+        let there = figures.is_empty().then(|| ("line".to_string(), Value::Bool(true)));
+        let own = figures.iter().map(|i| (grid.columns[*i].name.clone(), line.values[*i].clone()));
+        Entry {
+            key: format!("{values:?} {:?} {:?}", line.totalled, line.others),
+            at: at.collect(),
+            figures: own.chain(there).collect(),
+        }
+    })
+}
+
+/// How many figures there are, how many differ, and the first that does. Of several lines with the same axes, the first
+/// is held against the first.
+fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
+    let mut waiting: HashMap<String, VecDeque<Entry>> = HashMap::new();
+    entries(b).for_each(|entry| waiting.entry(entry.key.clone()).or_default().push_back(entry));
+    let pairs = entries(a).map(|entry| {
+        let other = waiting.get_mut(&entry.key).and_then(VecDeque::pop_front);
+        (Some(entry), other)
+    });
+    let pairs: Vec<(Option<Entry>, Option<Entry>)> = pairs.collect();
+    let mut left: Vec<Entry> = waiting.into_values().flatten().collect();
+    left.sort_by(|a, b| a.key.cmp(&b.key));
+    let (mut cells, mut differing, mut example) = (0, 0, None);
+    for (a, b) in pairs.into_iter().chain(left.into_iter().map(|entry| (None, Some(entry)))) {
+        let figures = |entry: &Option<Entry>| entry.as_ref().map_or(0, |e| e.figures.len());
+        for place in 0..figures(&a).max(figures(&b)) {
+            let figure = |entry: &Option<Entry>| entry.as_ref().and_then(|e| e.figures.get(place)).cloned();
+            let (own, other) = (figure(&a), figure(&b));
+            cells += 1;
+            if matches!((&own, &other), (Some((_, x)), Some((_, y))) if same(x, y)) {
+                continue;
+            }
+            differing += 1;
+            example.get_or_insert_with(|| Example {
+                at: a.as_ref().or(b.as_ref()).map(|entry| entry.at.clone()).unwrap_or_default(),
+                figure: own.as_ref().or(other.as_ref()).map(|(name, _)| name.clone()).unwrap_or_default(),
+                a: own.as_ref().and_then(|(_, value)| text(value)),
+                b: other.as_ref().and_then(|(_, value)| text(value)),
+            });
+        }
+    }
+    (cells, differing, example)
+}
+
+fn text(value: &Value) -> Option<String> {
+    if value.is_null() { None } else { Some(value.to_string()) }
+}

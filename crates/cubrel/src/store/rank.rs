@@ -1,0 +1,91 @@
+//! Distinct numbers in order, and the place of each number among them.
+//!
+//! Source: D. Knuth, "The Art of Computer Programming", volume 3, section 5.2.5: sorting by digits, the last one first.
+//! Digits in which all numbers agree are left out.
+
+/// Bits of a digit: so many that few digits are needed, and so few that a place for each value of one stays in the caches.
+const DIGIT: u32 = 11;
+const DIGITS: usize = 1 << DIGIT;
+
+/// Some numbers' order.
+pub(super) struct Ranks {
+    /// Each different number once, in order.
+    pub(super) sorted: Vec<i64>,
+    /// For each number its place among them.
+    pub(super) places: Vec<u64>,
+}
+
+impl Ranks {
+    /// Of numbers that are at most 2^32.
+    pub(super) fn of(numbers: &[i64]) -> Ranks {
+        let mut pairs: Vec<(u64, u32)> = numbers.iter().zip(0..).map(|(n, row)| (ordered(*n), row)).collect();
+        let first = pairs.first().map_or(0, |(n, _)| *n);
+        let varying = pairs.iter().fold(0, |bits, (n, _)| bits | n ^ first);
+        let mut other = vec![(0, 0); pairs.len()];
+        for shift in (0..u64::BITS).step_by(DIGIT as usize).filter(|shift| digit(varying, *shift) != 0) {
+            by_digit(&pairs, &mut other, shift);
+            std::mem::swap(&mut pairs, &mut other);
+        }
+        let mut ranks = Ranks { sorted: Vec::new(), places: vec![0; pairs.len()] };
+        let mut last = None;
+        for (number, row) in pairs {
+            if last != Some(number) {
+                ranks.sorted.push(numbers[row as usize]);
+                last = Some(number);
+            }
+            ranks.places[row as usize] = ranks.sorted.len() as u64 - 1;
+        }
+        ranks
+    }
+}
+
+/// A number without a sign that has the same order.
+fn ordered(n: i64) -> u64 {
+    n as u64 ^ 1 << 63
+}
+
+fn digit(n: u64, shift: u32) -> usize {
+    (n >> shift) as usize % DIGITS
+}
+
+/// Brings pairs into the order of one digit; those that agree in it stay in theirs.
+fn by_digit(from: &[(u64, u32)], to: &mut [(u64, u32)], shift: u32) {
+    let mut starts = [0usize; DIGITS];
+    from.iter().for_each(|(n, _)| starts[digit(*n, shift)] += 1);
+    let mut before = 0;
+    for start in &mut starts {
+        before += std::mem::replace(start, before);
+    }
+    for pair in from {
+        let start = &mut starts[digit(pair.0, shift)];
+        to[*start] = *pair;
+        *start += 1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_those_in_the_sorted_list() {
+        let far = |n: u64| n.wrapping_mul(0x9E37_79B9_7F4A_7C15) as i64;
+        let lists: [Vec<i64>; 6] = [
+            vec![],
+            vec![7],
+            vec![3, -1, 3, 3, -1],
+            vec![i64::MIN, i64::MAX, 0, -1, 1],
+            (0..3000).map(|i| far(i % 1700)).collect(),
+            (0..3000).map(|i| (far(i) >> 50) * 256).collect(),
+        ];
+        for numbers in lists {
+            let ranks = Ranks::of(&numbers);
+            let mut sorted = numbers.clone();
+            sorted.sort_unstable();
+            sorted.dedup();
+            assert_eq!(ranks.sorted, sorted);
+            let back: Vec<i64> = ranks.places.iter().map(|place| sorted[*place as usize]).collect();
+            assert_eq!(back, numbers);
+        }
+    }
+}
