@@ -686,3 +686,38 @@ fn a_query_gives_up_at_its_limits() {
     let within = ["query", "grid bookings", "--cell-limit=10", "--memory-limit", "1 MiB", "--time-limit", "3600"];
     assert!(demo(&within).status.success());
 }
+
+#[test]
+fn two_models_are_asked_the_same_questions() {
+    let here = DEMO.0.path();
+    let folder = own_copy();
+    let other = folder.path().to_str().unwrap();
+    let same = cubrel(here, &["compare", "ferries", other, "--runs", "1"]);
+    assert_eq!(same.status.code(), Some(0), "{}", String::from_utf8_lossy(&same.stderr));
+    assert!(stdout(&same).starts_with("the same answers to all"), "{}", stdout(&same));
+
+    // A measure that says something else, and one that only the other model has.
+    let more = "formula = \"rows(booking) + 1\"\n\n[measure.more]\nformula = \"rows(sailing)\"";
+    replace(&folder, "model.toml", "formula = \"rows(booking)\"", more);
+    let found = cubrel(here, &["compare", "ferries", other, "--runs", "1", "--format", "json"]);
+    assert_eq!(found.status.code(), Some(1));
+    let found: Json = serde_json::from_slice(&found.stdout).unwrap();
+    let all = found["questions"].as_array().unwrap();
+    let question = |name: &str| all.iter().find(|q| q["name"] == name).unwrap();
+    let bookings = question("bookings");
+    assert_eq!((bookings["cells"].as_u64(), bookings["differing"].as_u64()), (Some(1), Some(1)));
+    let number = |side: &str| bookings["example"][side].as_str().unwrap().parse::<u64>().unwrap();
+    assert_eq!(number("a") + 1, number("b"));
+    assert_eq!(question("net_revenue")["differing"], 0);
+    assert_eq!((&found["only_a"], &found["only_b"]), (&serde_json::json!([]), &serde_json::json!(["more"])));
+    assert_eq!(found["bytes_a"], found["bytes_b"]);
+
+    let only = |name: &str| cubrel(here, &["compare", "ferries", other, "--question", name, "--format", "csv"]);
+    let one = only("net_revenue");
+    let lines: Vec<String> = stdout(&one).lines().map(str::to_string).collect();
+    assert_eq!((one.status.code(), lines.len()), (Some(0), 2), "{lines:?}");
+    assert!(lines[1].starts_with("net_revenue,1,0,"), "{lines:?}");
+    let unknown = only("nobody");
+    assert_eq!(unknown.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&unknown.stderr).contains("is called `nobody`"));
+}
