@@ -436,6 +436,39 @@ pub enum Ints<'a> {
     },
 }
 
+/// What is done with two numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PairOp {
+    /// `a + b`
+    Add,
+    /// `a - b`
+    Subtract,
+    /// `a * b`
+    Multiply,
+}
+
+/// Bits of a result that leave room for its sign.
+const MOST_BITS: u32 = 62;
+
+/// The bits that the largest result of a pair takes; `None` where it could leave 64.
+pub fn pair_bits(op: PairOp, sides: [Ints<'_>; 2]) -> Option<u32> {
+    let [a, b] = sides.map(Ints::bits);
+    let bits = if op == PairOp::Multiply { a + b } else { a.max(b) + 1 };
+    (bits <= MOST_BITS).then_some(bits)
+}
+
+impl PairOp {
+    /// Does it with numbers whose results fit, and leaves them in place of the first ones.
+    pub fn apply(self, to: &mut [i64], with: &[i64]) {
+        let both = to.iter_mut().zip(with);
+        match self {
+            PairOp::Add => both.for_each(|(a, b)| *a += b),
+            PairOp::Subtract => both.for_each(|(a, b)| *a -= b),
+            PairOp::Multiply => both.for_each(|(a, b)| *a *= b),
+        }
+    }
+}
+
 impl Ints<'_> {
     /// The bits that the largest of them takes.
     pub fn bits(self) -> u32 {
@@ -512,6 +545,21 @@ impl CompiledRow {
             (ScalarKind::Leaf(0), [leaf]) => leaf.as_ints(),
             _ => None,
         }
+    }
+
+    /// When the whole expression is `a + b`, `a - b` or `a * b` of exact numbers by code, none of them null: the operator
+    /// and both sides.
+    pub fn as_pair(&self) -> Option<(PairOp, [(Anchor, Ints<'_>); 2])> {
+        let ScalarKind::Call(op, args) = &self.scalar.kind else { return None };
+        let [ScalarKind::Leaf(a), ScalarKind::Leaf(b)] = [&args.first()?.kind, &args.get(1)?.kind] else { return None };
+        let sides = [self.leaves[*a].as_ints()?, self.leaves[*b].as_ints()?];
+        let op = match op {
+            Op::Add => PairOp::Add,
+            Op::Sub => PairOp::Subtract,
+            Op::Mul => PairOp::Multiply,
+            _ => return None,
+        };
+        self.scalar.ty.is_exact().then_some((op, sides))
     }
 
     /// Whether a value can be null, as far as that is easily told.

@@ -2,7 +2,7 @@
 
 use super::super::RunError;
 use super::super::Runs;
-use super::super::accumulate::{Entries, Input};
+use super::super::accumulate::{Accumulator, Entries, Input};
 use super::super::anchors::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
@@ -27,17 +27,16 @@ impl Prepared<'_> {
                 let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_ints) else { return Ok(()) };
                 let all = sized(&mut scratch.values, batch.entries());
                 batch.ints_of(anchor, ints, all);
-                let passed: Vec<i64>;
-                let values: &[i64] = if batch.is_whole(positions) {
-                    all
-                } else {
-                    passed = positions.iter().map(|i| all[*i as usize]).collect();
-                    &passed
-                };
-                match seen.take() {
-                    Some(seen) => to.add_and_mark(entries, values, *bits, seen),
-                    None => to.add(entries, &Input::Exact(values, *bits)),
-                }
+                add_exact(batch, positions, entries, (all, *bits), to, seen.take());
+            }
+            Feed::Pair(rows, bits) => {
+                let Some((op, [a, b])) = rows.first().and_then(CompiledRow::as_pair) else { return Ok(()) };
+                let all = sized(&mut scratch.values, batch.entries());
+                let with = sized(&mut scratch.factors, batch.entries());
+                batch.ints_of(a.0, a.1, all);
+                batch.ints_of(b.0, b.1, with);
+                op.apply(all, with);
+                add_exact(batch, positions, entries, (all, *bits), to, seen.take());
             }
             Feed::Codes { anchor: None, column, .. } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
@@ -96,5 +95,27 @@ impl Prepared<'_> {
         }
         let entries: Vec<u32> = positions.iter().map(|i| of_row[*i as usize]).collect();
         Some(values.iter().map(|v| v.gather(&entries)).collect())
+    }
+}
+
+/// Adds the numbers of those entries that pass, out of those of all.
+fn add_exact(
+    batch: &Batch<'_>,
+    positions: &[u32],
+    entries: Entries<'_>,
+    (all, bits): (&[i64], u32),
+    to: &mut Accumulator,
+    seen: Option<&mut [bool]>,
+) {
+    let passed: Vec<i64>;
+    let values = if batch.is_whole(positions) {
+        all
+    } else {
+        passed = positions.iter().map(|i| all[*i as usize]).collect();
+        &passed
+    };
+    match seen {
+        Some(seen) => to.add_and_mark(entries, values, bits, seen),
+        None => to.add(entries, &Input::Exact(values, bits)),
     }
 }

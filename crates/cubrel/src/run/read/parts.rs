@@ -52,6 +52,7 @@ pub(super) struct Scratch {
     pub(super) numbers: Vec<u32>,
     pub(super) more: Vec<u32>,
     pub(super) values: Vec<i64>,
+    pub(super) factors: Vec<i64>,
 }
 
 impl Scratch {

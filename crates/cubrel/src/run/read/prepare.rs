@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::super::accumulate::Spec;
-use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables};
+use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables, pair_bits};
 use super::super::frame::Members;
 use super::super::{Options, RunError, Runs};
 use super::batch::Batch;
@@ -92,6 +92,8 @@ pub(super) enum Feed {
     Rows,
     /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
     Ints(Vec<CompiledRow>, u32),
+    /// The sum, difference or product of two such numbers.
+    Pair(Vec<CompiledRow>, u32),
     Codes {
         anchor: Option<Anchor>,
         map: Vec<u64>,
@@ -361,6 +363,13 @@ pub(super) fn feed(
     {
         return (spec, Feed::Ints(rows, bits));
     }
+    if options.hoist
+        && matches!(a.kind, Sum | Avg)
+        && let Some((op, [a, b])) = rows.first().and_then(CompiledRow::as_pair)
+        && let Some(bits) = pair_bits(op, [a.1, b.1])
+    {
+        return (spec, Feed::Pair(rows, bits));
+    }
     (spec, Feed::Values(rows))
 }
 
@@ -414,7 +423,7 @@ fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
         Feed::Rows => true,
         Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
-        Feed::Ints(rows, _) | Feed::Values(rows) => {
+        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::Values(rows) => {
             rows.iter().fold(true, |told, row| add_row(&mut columns, row) & told)
         }
     };
