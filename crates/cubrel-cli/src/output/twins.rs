@@ -48,20 +48,23 @@ fn answers(question: &Question) -> Option<&Answers> {
 pub fn table(names: [&str; 2], twins: &Twins, human: bool) -> TextTable {
     let heading = |name: &str| if human { format!("{name} ms") } else { format!("{name}_ms") };
     let (a, b) = if human { (heading(names[0]), heading(names[1])) } else { (heading("a"), heading("b")) };
-    let mut table = TextTable::new(&[
+    // People need no column in which nothing stands.
+    let all_agree = human && twins.agree();
+    let mut headings = vec![
         ("question", Align::Left),
         ("figures", Align::Right),
         ("differing", Align::Right),
         (&a, Align::Right),
         (&b, Align::Right),
         (if human { "times as fast" } else { "speedup" }, Align::Right),
-        ("first difference", Align::Left),
-    ]);
+    ];
+    headings.extend((!all_agree).then_some(("first difference", Align::Left)));
+    let mut table = TextTable::new(&headings);
     let integer = |n: usize| if human { count(n as u64) } else { n.to_string() };
     let time = |x: f64| if human { ms(x) } else { x.to_string() };
     for question in &twins.questions {
         let name = question.name.clone();
-        table.row(match &question.outcome {
+        let mut row = match &question.outcome {
             Outcome::Answered(found) => {
                 let speedup = found.a.median_ms / found.b.median_ms.max(1e-3);
                 vec![
@@ -71,7 +74,7 @@ pub fn table(names: [&str; 2], twins: &Twins, human: bool) -> TextTable {
                     time(found.a.median_ms),
                     time(found.b.median_ms),
                     format!("{speedup:.1}"),
-                    found.example.as_ref().map(example).unwrap_or_default(),
+                    found.example.as_ref().map(|e| example(&question.name, e, human)).unwrap_or_default(),
                 ]
             }
             Outcome::Failed { error_a, error_b } => {
@@ -84,14 +87,36 @@ pub fn table(names: [&str; 2], twins: &Twins, human: bool) -> TextTable {
                 row.push(errors.into_iter().flatten().collect::<Vec<_>>().join("; "));
                 row
             }
-        });
+        };
+        row.truncate(headings.len());
+        table.row(row);
     }
     table
 }
 
-fn example(example: &Example) -> String {
-    let value = |v: &Option<String>| v.clone().unwrap_or_else(|| "(none)".into());
+/// Where two answers differ first, and what they are; people need the heading only where it is not the question's name.
+fn example(question: &str, example: &Example, human: bool) -> String {
+    let value = |v: &Option<String>| match v {
+        Some(text) if human => short(text),
+        Some(text) => text.clone(),
+        None => "(none)".into(),
+    };
+    let figure = if human && example.figure == question { "" } else { &example.figure };
     let at: Vec<String> = example.at.iter().map(|(axis, value)| format!("{axis} = {value}")).collect();
-    let at = if at.is_empty() { String::new() } else { format!(" at {}", at.join(", ")) };
-    format!("{}{at}: {} and {}", example.figure, value(&example.a), value(&example.b))
+    let at = if at.is_empty() { String::new() } else { format!("at {}", at.join(", ")) };
+    let place: Vec<&str> = [figure, &at].into_iter().filter(|part| !part.is_empty()).collect();
+    let values = format!("{} and {}", value(&example.a), value(&example.b));
+    if place.is_empty() { values } else { format!("{}: {values}", place.join(" ")) }
+}
+
+/// A double with so many digits that what counts as a difference is seen.
+fn short(text: &str) -> String {
+    const DIGITS: i32 = 11;
+    match text.parse::<f64>() {
+        Ok(x) if text.len() > DIGITS as usize + 2 && text.contains('.') && x != 0.0 => {
+            let decimals = (DIGITS - 1 - x.abs().log10().floor() as i32).clamp(0, 20) as usize;
+            format!("{x:.decimals$}")
+        }
+        _ => text.to_string(),
+    }
 }
