@@ -166,11 +166,11 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
     };
     let mut times = (Vec::new(), Vec::new());
     for _ in 0..runs.max(1) {
-        for (query, times) in [(&a, &mut times.0), (&b, &mut times.1)] {
+        for (is_a, query, times) in [(true, &a, &mut times.0), (false, &b, &mut times.1)] {
             let start = Instant::now();
             if let Err(error) = query.run_with(&options.limits.options()) {
-                let error = Some(error.to_string());
-                return Outcome::Failed { error_a: error.clone(), error_b: error };
+                let error = |of_this: bool| of_this.then(|| error.to_string());
+                return Outcome::Failed { error_a: error(is_a), error_b: error(!is_a) };
             }
             times.push(start.elapsed());
         }

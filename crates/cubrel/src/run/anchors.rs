@@ -7,13 +7,13 @@
 use std::sync::Arc;
 
 use super::RunError;
-use super::accumulate::bits_of;
 use super::frame::{Held, Members};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{RowExpr, RowLeaf, Slot};
 use crate::store::{Coding, Column, Cuts, Lookup, NO_ROW, Store, Target};
+use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Arrays over codes are made while there are at most this many codes,

@@ -4,7 +4,8 @@
 
 use super::numbers::round_float;
 use crate::value::date::DAY_MICROS;
-use crate::value::{Data, Type, Vector, exact};
+use crate::value::exact::{self, bits_of};
+use crate::value::{Data, Type, Vector};
 
 /// Exact numbers up to this many bits leave room for rounding in 64.
 const ROOM: u32 = 61;
@@ -47,11 +48,6 @@ fn ints(vector: &Vector) -> Option<&[i64]> {
     }
 }
 
-/// The largest number of bits of any, its sign apart.
-fn bits(values: &[i64]) -> u32 {
-    64 - values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64).leading_zeros()
-}
-
 /// An argument that is the same in all rows, for functions whose second argument nearly always is.
 fn same_in_all(vectors: &[Vector], argument: usize, default: i64) -> Option<i64> {
     let Some(vector) = vectors.get(argument) else { return Some(default) };
@@ -69,7 +65,7 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
     let (values, scale) = (ints(&vectors[0])?, types[0].scale());
     let drop = i64::from(scale) - digits;
     // What `digits` leaves fits the scale of the result, or the rows have to be looked at one by one.
-    if !types[0].is_exact() || !(1..=17).contains(&drop) || bits(values) > ROOM {
+    if !types[0].is_exact() || !(1..=17).contains(&drop) || bits_of(values) > ROOM {
         return None;
     }
     let by = exact::pow10(drop as u8) as i64;

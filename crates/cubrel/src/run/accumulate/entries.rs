@@ -77,6 +77,11 @@ impl<'a> Groups<'a> {
         }
     }
 
+    /// Marks the groups as seen.
+    pub fn mark(self, seen: &mut [bool]) {
+        self.of_runs_or_rows().iter().for_each(|group| seen[*group as usize] = true);
+    }
+
     fn one_by_one(self) -> Groups<'a> {
         match self {
             Groups::InRuns(runs) => Groups::Many(runs.of_rows()),

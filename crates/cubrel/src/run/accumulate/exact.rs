@@ -2,7 +2,8 @@
 
 use super::{Entries, Groups, Spec, floats, zeros};
 use crate::formula::typed::AggregateKind;
-use crate::value::{Data, Vector, exact};
+use crate::value::exact::{self, bits_of};
+use crate::value::{Data, Vector};
 
 /// Exact sums: 64 bits while they surely suffice, and 128 behind them.
 #[derive(Debug)]
@@ -163,13 +164,6 @@ fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
     for lane in &lanes {
         sums.iter_mut().zip(lane).for_each(|(sum, more)| *sum += more);
     }
-}
-
-/// The bits that the largest magnitude takes.
-pub fn bits_of(values: &[i64]) -> u32 {
-    // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
-    let all = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);
-    64 - all.leading_zeros()
 }
 
 /// Sums, or means, of all groups, and after them the result over no rows.

@@ -14,7 +14,6 @@ use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 pub use entries::{Entries, Groups, RunGroups};
 use exact::ExactSums;
-pub use exact::bits_of;
 
 /// What an aggregate is, apart from where its values come from.
 #[derive(Clone, Debug)]
@@ -281,7 +280,7 @@ impl Accumulator {
         {
             return;
         }
-        entries.groups.of_runs_or_rows().iter().for_each(|group| seen[*group as usize] = true);
+        entries.groups.mark(seen);
         self.add(entries, &Input::Exact(values, bits));
     }
 

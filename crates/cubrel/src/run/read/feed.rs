@@ -6,7 +6,7 @@ use super::super::accumulate::{Accumulator, Entries, Input};
 use super::super::anchors::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
-use super::parts::{Scratch, To, mark, sized};
+use super::parts::{Scratch, To, sized};
 use super::prepare::{Feed, Prepared};
 use crate::value::Vector;
 
@@ -55,7 +55,7 @@ impl Prepared<'_> {
             }
         }
         if let Some(seen) = seen {
-            mark(seen, entries.groups.of_runs_or_rows());
+            entries.groups.mark(seen);
         }
         Ok(())
     }

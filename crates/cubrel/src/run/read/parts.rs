@@ -112,18 +112,14 @@ pub(super) struct Part {
 /// Marks of so many groups do not stay in the nearest cache.
 const MANY_GROUPS: usize = 1 << 15;
 
-/// Marks groups as seen.
-pub(super) fn mark(seen: &mut [bool], groups: &[u32]) {
-    groups.iter().for_each(|group| seen[*group as usize] = true);
-}
-
 /// Looking for so many groups among those of a batch costs less than marking them all.
 const FEW_UNSEEN: usize = 2;
 
 impl Part {
     /// Marks groups as seen; false where they are so many that this is better done while something is added to them.
     fn see(&mut self, groups: Groups<'_>) -> bool {
-        let groups = groups.of_runs_or_rows();
+        let all = groups;
+        let groups = all.of_runs_or_rows();
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !groups.contains(group));
             return true;
@@ -131,7 +127,7 @@ impl Part {
         if self.seen.len() > MANY_GROUPS {
             return false;
         }
-        mark(&mut self.seen, groups);
+        all.mark(&mut self.seen);
         // Of groups that are numbered as they come there can always be more.
         if self.keys.is_empty() && self.seen.len() <= groups.len() {
             let unseen = || (0..self.seen.len() as u32).filter(|g| !self.seen[*g as usize]);
@@ -334,7 +330,7 @@ impl Prepared<'_> {
                 self.feed(*place, &batch, positions, entries, to, &mut part.scratch)?;
             }
             if let Some(seen) = to_mark {
-                mark(seen, groups.of_runs_or_rows());
+                groups.mark(seen);
             }
         }
         part.scratch.take_back(all, groups);
