@@ -118,18 +118,17 @@ const FEW_UNSEEN: usize = 2;
 impl Part {
     /// Marks groups as seen; false where they are so many that this is better done while something is added to them.
     fn see(&mut self, groups: Groups<'_>) -> bool {
-        let all = groups;
-        let groups = all.of_runs_or_rows();
+        let numbers = groups.of_runs_or_rows();
         if let Some(unseen) = &mut self.unseen {
-            unseen.retain(|group| !groups.contains(group));
+            unseen.retain(|group| !numbers.contains(group));
             return true;
         }
         if self.seen.len() > MANY_GROUPS {
             return false;
         }
-        all.mark(&mut self.seen);
+        groups.mark(&mut self.seen);
         // Of groups that are numbered as they come there can always be more.
-        if self.keys.is_empty() && self.seen.len() <= groups.len() {
+        if self.keys.is_empty() && self.seen.len() <= numbers.len() {
             let unseen = || (0..self.seen.len() as u32).filter(|g| !self.seen[*g as usize]);
             self.unseen = (unseen().count() <= FEW_UNSEEN).then(|| unseen().collect());
         }
