@@ -73,8 +73,8 @@ pub fn calculated(
         let pieces: Vec<Range<usize>> =
             range.clone().step_by(step).map(|start| start..range.end.min(start + step)).collect();
         let pieces: Vec<Result<RawColumn, Error>> = pieces.into_par_iter().map(piece).collect();
-        let raw = RawColumn::joined(pieces.into_iter().collect::<Result<_, _>>()?);
-        Ok(raw.map(|raw| Column::encode_in(&raw, &Cuts::of(std::iter::once(raw.len())))))
+        let pieces: Vec<RawColumn> = pieces.into_iter().collect::<Result<_, _>>()?;
+        Ok((!pieces.is_empty()).then(|| Column::of_parts(&pieces)))
     };
     let segments: Vec<Result<Option<Column>, Error>> =
         cuts.ranges().collect::<Vec<_>>().into_par_iter().map(segment).collect();

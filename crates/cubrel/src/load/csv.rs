@@ -1,20 +1,22 @@
 //! Delimited text to columns. Types that nobody has declared are taken from the first pieces; when a later value does not
 //! fit them, all of the text is looked through, and read again.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::sync::Mutex;
 
-use ::csv::{ByteRecord, ReaderBuilder};
+use ::csv::ReaderBuilder;
 use rayon::prelude::*;
 
 use super::database::Period;
 use super::dialect::{Dialect, Shape};
-use super::infer::{Guess, is_code};
+use super::fields::{self, Batch};
+use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
 use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::sources::FileStamp;
 use super::staging::{Part, described};
+use super::way::{Kind, Missing, Way, settled};
 use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
@@ -70,8 +72,7 @@ struct Layout<'a> {
     dialect: Dialect,
     names: Vec<String>,
     shapes: Vec<Shape>,
-    missing: Vec<&'a [u8]>,
-    longest_missing: usize,
+    missing: Missing<'a>,
     /// By column, the type that somebody has declared.
     declared: Vec<Option<Type>>,
 }
@@ -187,76 +188,12 @@ impl<'a> Layout<'a> {
                 (None, _) => None,
             })
             .collect();
-        let missing = request.missing.iter().map(|m| m.as_bytes()).collect();
-        let longest_missing = request.missing.iter().map(String::len).max().unwrap_or(0);
-        Ok(Layout { request, inputs, dialect, names, shapes, missing, longest_missing, declared })
+        let missing = Missing::new(request.missing);
+        Ok(Layout { request, inputs, dialect, names, shapes, missing, declared })
     }
 
     fn lines(&self, inputs: Vec<Input>) -> Lines {
         Lines::new(inputs, self.dialect.clone(), self.request.piece())
-    }
-
-    /// Calls `take` with the fields of each row and the number of its line, the first being 1; tells it of rows that
-    /// cannot be told apart.
-    fn each_row(
-        &self,
-        piece: &Piece,
-        mut take: impl FnMut(Result<&[&[u8]], String>, &dyn Fn() -> u64) -> Result<(), Failure>,
-    ) -> Result<(), Failure> {
-        let body = piece.body.as_slice();
-        if is_plain(body, self.dialect.quote) {
-            let delimiter = self.dialect.delimiter.unwrap_or(b',');
-            let mut fields: Vec<&[u8]> = Vec::with_capacity(self.names.len());
-            let mut header = piece.has_header;
-            let ends = memchr::memchr_iter(b'\n', body).chain([body.len()]);
-            let mut from = 0;
-            for (i, end) in ends.enumerate() {
-                let line = &body[from..end];
-                from = end + 1;
-                let line = line.strip_suffix(b"\r").unwrap_or(line);
-                if line.is_empty() {
-                    continue;
-                }
-                if std::mem::take(&mut header) {
-                    continue;
-                }
-                fields.clear();
-                let mut start = 0;
-                for at in memchr::memchr_iter(delimiter, line) {
-                    fields.push(&line[start..at]);
-                    start = at + 1;
-                }
-                fields.push(&line[start..]);
-                take(Ok(&fields), &|| piece.lines_before + i as u64 + 1)?;
-            }
-            return Ok(());
-        }
-        let mut reader = ReaderBuilder::new()
-            .delimiter(self.dialect.delimiter.unwrap_or(b','))
-            .quote(self.dialect.quote)
-            .flexible(true)
-            .has_headers(piece.has_header)
-            .from_reader(body);
-        let mut record = ByteRecord::new();
-        loop {
-            let result = reader.read_byte_record(&mut record);
-            let line = || {
-                let start = record.position().map_or(0, |p| p.byte() as usize).min(body.len());
-                // A record may be said to begin at the line feed that follows a carriage return.
-                let start = start + usize::from(body.get(start) == Some(&b'\n'));
-                piece.lines_before + body[..start].iter().filter(|b| **b == b'\n').count() as u64 + 1
-            };
-            match result {
-                Ok(false) => return Ok(()),
-                Ok(true) => take(Ok(&record.iter().collect::<Vec<_>>()), &line)?,
-                Err(e) => take(Err(e.to_string()), &line)?,
-            }
-        }
-    }
-
-    fn is_missing(&self, field: &[u8]) -> bool {
-        // Most fields are longer than what stands for nothing.
-        field.len() <= self.longest_missing && self.missing.contains(&field)
     }
 
     /// The types of the first pieces' values, where nobody has declared others; `None` where there is no value.
@@ -309,19 +246,19 @@ impl<'a> Layout<'a> {
 
     fn guess(&self, piece: &Piece) -> Result<Vec<Guess>, Failure> {
         let mut guesses = vec![Guess::default(); self.names.len()];
-        self.each_row(piece, |fields, _| {
-            // Rows that cannot be read are reported when they are read for their values.
-            let Ok(fields) = fields else { return Ok(()) };
-            if fields.len() == self.names.len() {
-                for (i, field) in fields.iter().enumerate() {
-                    if self.declared[i].is_none() && !self.is_missing(field) {
-                        guesses[i].see(&self.shapes[i].normal(field));
-                    }
-                }
+        // Rows that cannot be read are reported when they are read for their values.
+        self.each_batch(piece, |batch| {
+            for (i, guess) in guesses.iter_mut().enumerate().filter(|(i, _)| self.declared[*i].is_none()) {
+                let known = batch.column(i).filter(|field| !self.missing.has(field));
+                known.for_each(|field| guess.see(&self.shapes[i].normal(field)));
             }
             Ok(())
         })?;
         Ok(guesses)
+    }
+
+    fn each_batch(&self, piece: &Piece, take: impl FnMut(&Batch<'_>) -> Result<(), Failure>) -> Result<(), Failure> {
+        fields::each_batch(piece, &self.dialect, self.names.len(), take)
     }
 
     /// Refuses a source of which the first piece says that there is no room for it.
@@ -362,24 +299,19 @@ impl<'a> Layout<'a> {
     }
 
     fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<Taken, Failure> {
-        // A column without any value is text.
-        let settled: Vec<Type> = types.iter().map(|ty| ty.unwrap_or(Type::Text)).collect();
-        let kinds: Vec<Kind> =
-            types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some())).collect();
+        let settled: Vec<Type> = types.iter().map(|ty| settled(*ty)).collect();
+        let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
+        let ways: Vec<Way<'_>> =
+            kinds.zip(&self.shapes).map(|(kind, shape)| Way { kind, shape, missing: &self.missing }).collect();
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
         let mut part = Part::new(&settled, is_text);
-        let name = self.inputs[piece.input].name();
-        self.each_row(piece, |fields, line| {
-            let fields = match fields {
-                Ok(fields) => fields,
-                Err(e) => {
-                    part.bad.add(format!("{name}: {e}"));
-                    return Ok(());
-                }
-            };
-            if let Err(message) = self.take_row(&mut part, fields, &settled, &kinds)? {
-                part.bad.add(format!("{name} line {}: {message}", line()));
+        self.each_batch(piece, |batch| {
+            let mut bad = self.take_batch(&mut part, batch, &ways)?;
+            bad.extend_from_slice(batch.odd());
+            bad.sort();
+            for (start, message) in bad {
+                part.bad.add(format!("{}: {message}", self.place(piece, start)));
             }
             Ok(())
         })?;
@@ -387,42 +319,49 @@ impl<'a> Layout<'a> {
         Ok(Taken { columns: columns.collect(), bad: part.bad })
     }
 
-    /// Takes a row whole or not at all.
-    fn take_row(
+    /// Takes rows whole or not at all; tells which ones it does not take: where they begin in the piece, and why.
+    fn take_batch(
         &self,
         part: &mut Part,
-        fields: &[&[u8]],
-        types: &[Type],
-        kinds: &[Kind],
-    ) -> Result<Result<(), String>, Failure> {
-        let names = &self.names;
-        if fields.len() != names.len() {
-            return Ok(Err(format!("{} fields, the header has {}", fields.len(), names.len())));
-        }
-        for (i, field) in fields.iter().enumerate() {
-            let column = &mut part.columns[i];
-            if self.is_missing(field) {
-                column.push_null();
-                continue;
-            }
-            let taken = match (&self.shapes[i], types[i]) {
-                (_, Type::Text) => kinds[i].admits(field) && column.push(field),
-                (Shape::Plain, _) => kinds[i].admits(field) && column.push(field),
-                (shape, _) => {
-                    let field = shape.normal(field);
-                    kinds[i].admits(&field) && column.push(&field)
-                }
-            };
-            if !taken {
-                (0..i).for_each(|k| part.columns[k].pop());
-                if self.declared[i].is_none() {
-                    return Err(Failure::Odd);
-                }
-                let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
-                return Ok(Err(format!("`{text}` in column `{}` is not {}", names[i], described(types[i]))));
+        batch: &Batch<'_>,
+        ways: &[Way<'_>],
+    ) -> Result<Vec<(usize, String)>, Failure> {
+        let before = part.rows();
+        // By row, the first column that does not fit.
+        let mut bad: BTreeMap<usize, usize> = BTreeMap::new();
+        for (i, (column, way)) in part.columns.iter_mut().zip(ways).enumerate() {
+            let misfits = column.extend(batch.column(i), way);
+            for row in misfits {
+                bad.entry(row).or_insert(i);
             }
         }
-        Ok(Ok(()))
+        if bad.is_empty() {
+            return Ok(Vec::new());
+        }
+        if bad.values().any(|column| self.declared[*column].is_none()) {
+            return Err(Failure::Odd);
+        }
+        for (i, (column, way)) in part.columns.iter_mut().zip(ways).enumerate() {
+            column.truncate(before);
+            let good: Vec<&[u8]> =
+                batch.column(i).enumerate().filter(|(row, _)| !bad.contains_key(row)).map(|(_, field)| field).collect();
+            column.extend(good.into_iter(), way);
+        }
+        let message = |(row, column): (usize, usize)| {
+            let field = batch.column(column).nth(row).unwrap_or_default();
+            let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
+            let ty = described(part.columns[column].ty());
+            (batch.start(row), format!("`{text}` in column `{}` is not {ty}", self.names[column]))
+        };
+        Ok(bad.into_iter().map(message).collect())
+    }
+
+    /// The file and the line of a row that begins there.
+    fn place(&self, piece: &Piece, start: usize) -> String {
+        // A record may be said to begin at the line feed that follows a carriage return.
+        let start = start + usize::from(piece.body.get(start) == Some(&b'\n'));
+        let line = piece.lines_before + memchr::memchr_iter(b'\n', &piece.body[..start]).count() as u64 + 1;
+        format!("{} line {line}", self.inputs[piece.input].name())
     }
 }
 
@@ -432,48 +371,4 @@ fn joined(guesses: &[Vec<Guess>], columns: usize) -> Vec<Guess> {
         joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
     }
     joined
-}
-
-/// What a column admits beyond what its type can hold.
-#[derive(Clone, Copy)]
-enum Kind {
-    /// Somebody has declared the type, or has seen all values.
-    Settled,
-    /// Numbers, if they are written as all would have to be for this type to be found.
-    Number(u8),
-    /// Anything of the type.
-    Any,
-    /// Nothing: no value has been seen yet that would tell the type.
-    Unknown,
-}
-
-impl Kind {
-    fn of(ty: Option<Type>, declared: bool) -> Kind {
-        match ty {
-            _ if declared => Kind::Settled,
-            None => Kind::Unknown,
-            Some(Type::Int) => Kind::Number(0),
-            Some(Type::Decimal { scale, .. }) => Kind::Number(scale),
-            Some(Type::Float) => Kind::Number(u8::MAX),
-            Some(_) => Kind::Any,
-        }
-    }
-
-    #[inline]
-    fn admits(self, field: &[u8]) -> bool {
-        match self {
-            Kind::Settled | Kind::Any => true,
-            Kind::Unknown => false,
-            Kind::Number(scale) => {
-                let decimals = || memchr::memchr(b'.', field).map_or(0, |p| field.len() - p - 1);
-                !is_code(field) && (scale == u8::MAX || decimals() <= usize::from(scale))
-            }
-        }
-    }
-}
-
-/// Whether lines and fields are told apart by line feeds and delimiters alone.
-fn is_plain(body: &[u8], quote: u8) -> bool {
-    memchr::memchr(quote, body).is_none()
-        && memchr::memchr_iter(b'\r', body).all(|at| body.get(at + 1).is_none_or(|b| *b == b'\n'))
 }

@@ -187,7 +187,7 @@ impl Current {
         }
         let (lines_before, has_header, pool) = (self.lines, self.is_first, pool.clone());
         let piece = Piece { input: self.input, lines_before, has_header, body, pool };
-        self.lines += piece.body.iter().filter(|b| **b == b'\n').count() as u64;
+        self.lines += memchr::memchr_iter(b'\n', &piece.body).count() as u64;
         let is_empty = piece.body.is_empty() && !self.is_first;
         self.is_first = false;
         Ok((!is_empty).then_some(piece))

@@ -14,6 +14,7 @@ pub mod columnar;
 pub mod csv;
 pub mod database;
 pub mod dialect;
+mod fields;
 pub mod infer;
 pub mod jsonl;
 mod lines;
@@ -28,6 +29,7 @@ pub mod sources;
 pub mod sqlite;
 mod staging;
 pub mod tables;
+mod way;
 
 use crate::formula::source::Diagnostic;
 

@@ -4,6 +4,7 @@ use foldhash::fast::RandomState;
 use hashbrown::HashTable;
 use std::hash::BuildHasher;
 
+use super::way::{Said, Way};
 use crate::store::{RawColumn, RawData, TextList};
 use crate::value::{Type, date, parse};
 
@@ -109,10 +110,6 @@ impl Interner {
             self.places = HashTable::new();
         }
     }
-
-    fn pop(&mut self) {
-        self.indices.pop();
-    }
 }
 
 /// The values of one column of a piece.
@@ -141,6 +138,10 @@ impl Staging {
         Staging { ty, values, valid: None, is_text: false }
     }
 
+    pub(super) fn ty(&self) -> Type {
+        self.ty
+    }
+
     pub(super) fn len(&self) -> usize {
         match &self.values {
             Values::Ints(values) => values.len(),
@@ -153,7 +154,7 @@ impl Staging {
     #[inline]
     pub(super) fn push(&mut self, field: &[u8]) -> bool {
         match &mut self.values {
-            Values::Ints(values) => match int_of(field, self.ty) {
+            Values::Ints(values) => match exact_of(field, self.ty) {
                 Some(v) => values.push(v),
                 None => return false,
             },
@@ -184,15 +185,50 @@ impl Staging {
         }
     }
 
-    pub(super) fn pop(&mut self) {
+    /// Takes away all but the first `rows` values.
+    pub(super) fn truncate(&mut self, rows: usize) {
         match &mut self.values {
-            Values::Ints(values) => drop(values.pop()),
-            Values::Floats(values) => drop(values.pop()),
-            Values::Texts(texts) => texts.pop(),
+            Values::Ints(values) => values.truncate(rows),
+            Values::Floats(values) => values.truncate(rows),
+            Values::Texts(texts) => texts.indices.truncate(rows),
         }
         if let Some(valid) = &mut self.valid {
-            valid.pop();
+            valid.truncate(rows);
         }
+    }
+
+    /// Takes fields; tells which ones are not of the type, and have something else in their place.
+    pub(super) fn extend<'f>(&mut self, fields: impl ExactSizeIterator<Item = &'f [u8]>, way: &Way<'_>) -> Vec<usize> {
+        let before = self.len();
+        let mut marks = Marks { before, after: before + fields.len(), valid: &mut self.valid, misfits: Vec::new() };
+        if let Some(valid) = marks.valid {
+            valid.resize(marks.after, true);
+        }
+        let exact = |field: &[u8]| exact_of(field, self.ty);
+        match (&mut self.values, self.ty) {
+            (Values::Ints(to), Type::Int) => marks.take(to, fields, |f| way.read(f, |f| short_number(f, 0), exact)),
+            (Values::Ints(to), Type::Decimal { precision, scale }) => {
+                marks.take(to, fields, |f| way.read(f, |f| short_decimal(f, precision, scale), exact));
+            }
+            (Values::Ints(to), Type::Date) => {
+                let day = |f: &[u8]| date::parse_date(f).map(i64::from);
+                marks.take(to, fields, |f| way.read(f, day, exact));
+            }
+            (Values::Ints(to), _) => marks.take(to, fields, |f| way.read(f, exact, exact)),
+            (Values::Floats(to), _) => marks.take(to, fields, |f| way.read(f, short_float, parse::float)),
+            (Values::Texts(texts), _) => {
+                for (row, field) in fields.enumerate() {
+                    match way.text(field, self.is_text) {
+                        Said::Value(()) => texts.push(field),
+                        said => {
+                            texts.indices.push(0);
+                            marks.mark(row, said);
+                        }
+                    }
+                }
+            }
+        }
+        marks.misfits
     }
 
     /// Takes whole numbers, nulls as nothing.
@@ -245,20 +281,76 @@ impl Staging {
     }
 }
 
+/// Which of some values that are being taken are null, or are not of the type.
+struct Marks<'a> {
+    /// Values of the column before and after.
+    before: usize,
+    after: usize,
+    valid: &'a mut Option<Vec<bool>>,
+    misfits: Vec<usize>,
+}
+
+impl Marks<'_> {
+    fn take<'f, T: Default>(
+        &mut self,
+        to: &mut Vec<T>,
+        fields: impl ExactSizeIterator<Item = &'f [u8]>,
+        read: impl Fn(&[u8]) -> Said<T>,
+    ) {
+        to.reserve(fields.len());
+        for (row, field) in fields.enumerate() {
+            match read(field) {
+                Said::Value(value) => to.push(value),
+                said => {
+                    to.push(T::default());
+                    self.mark(row, said);
+                }
+            }
+        }
+    }
+
+    #[inline(never)]
+    fn mark<T>(&mut self, row: usize, said: Said<T>) {
+        match said {
+            Said::Null => self.valid.get_or_insert_with(|| vec![true; self.after])[self.before + row] = false,
+            _ => self.misfits.push(row),
+        }
+    }
+}
+
 /// A field as the whole number that a column of the type holds.
-#[inline]
-pub(super) fn int_of(field: &[u8], ty: Type) -> Option<i64> {
+fn exact_of(field: &[u8], ty: Type) -> Option<i64> {
     match ty {
-        Type::Int => short_number(field, 0).or_else(|| parse::int(field)),
-        Type::Decimal { precision, scale } => match short_number(field, scale) {
-            Some(v) if precision >= SHORT => Some(v),
-            _ => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
-        },
+        Type::Int => parse::int(field),
+        Type::Decimal { precision, scale } => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
         Type::Bool => parse::boolean(field).map(i64::from),
         Type::Date => date::parse_date(field).map(i64::from),
         Type::Timestamp => parse::timestamp(field),
         Type::Float | Type::Text | Type::Null => None,
     }
+}
+
+/// A decimal of few digits; `None` for everything that needs a closer look.
+#[inline]
+fn short_decimal(field: &[u8], precision: u8, scale: u8) -> Option<i64> {
+    let limit = POWERS.get(usize::from(precision)).copied().unwrap_or(i64::MAX);
+    short_number(field, scale).filter(|v| v.abs() < limit)
+}
+
+/// Digits of a whole number that every double of its size has.
+const DOUBLE_DIGITS: usize = 15;
+
+/// A double of few digits; `None` for everything that needs a closer look. W. Clinger, "How to read floating point numbers
+/// accurately" (PLDI 1990): both numbers are exact, so that the division rounds once.
+#[inline]
+fn short_float(field: &[u8]) -> Option<f64> {
+    let point = field.iter().position(|c| *c == b'.');
+    let decimals = point.map_or(0, |p| field.len() - p - 1);
+    if field.len() > DOUBLE_DIGITS || field.first() == Some(&b'-') {
+        return None;
+    }
+    let units = short_number(field, decimals as u8)?;
+    Some(units as f64 / POWERS[decimals] as f64)
 }
 
 /// Digits that fit 64 bits whatever they are.
@@ -308,6 +400,10 @@ pub(super) struct Part {
 }
 
 impl Part {
+    pub(super) fn rows(&self) -> usize {
+        self.columns.first().map_or(0, Staging::len)
+    }
+
     /// For a piece of which it may be known that all of it is UTF-8, and what ASCII parts in it, too.
     pub(super) fn new(types: &[Type], is_text: bool) -> Part {
         Part {
@@ -331,39 +427,94 @@ pub(super) fn described(ty: Type) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::super::dialect::Shape;
+    use super::super::way::{Kind, Missing};
     use super::*;
+
+    const NUMBERS: [&str; 28] = [
+        "0",
+        "-0",
+        "7",
+        "-12",
+        "123456789012345678",
+        "1234567890123456789",
+        "1.5",
+        "1.50",
+        "1.505",
+        ".5",
+        "5.",
+        ".",
+        "-",
+        "",
+        "+3",
+        "1e3",
+        "0012",
+        "-.25",
+        "1..2",
+        "99999999999999999.99",
+        "9223372036854775807",
+        "999.99",
+        "1000.00",
+        "-1000",
+        "0.1",
+        "123456789.123457",
+        "0.000000000001",
+        "1,5",
+    ];
+
+    /// What a column holds after one field, which may not fit.
+    fn taken(field: &str, ty: Type) -> RawData {
+        let missing = Missing::new(&[]);
+        let way = Way { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
+        let mut column = Staging::new(ty);
+        let misfits = column.extend([field.as_bytes()].into_iter(), &way);
+        column.truncate(1 - misfits.len());
+        column.raw().data
+    }
 
     #[test]
     fn short_numbers_are_those_of_the_long_way() {
-        for field in [
-            "0",
-            "-0",
-            "7",
-            "-12",
-            "123456789012345678",
-            "1234567890123456789",
-            "1.5",
-            "1.50",
-            "1.505",
-            ".5",
-            "5.",
-            ".",
-            "-",
-            "",
-            "+3",
-            "1e3",
-            "0012",
-            "-.25",
-            "1..2",
-            "99999999999999999.99",
-            "9223372036854775807",
-        ] {
+        for field in NUMBERS {
             let bytes = field.as_bytes();
-            assert_eq!(int_of(bytes, Type::Int), parse::int(bytes), "{field}");
-            for (precision, scale) in [(18, 0), (18, 2), (5, 2), (18, 6)] {
-                let long = parse::decimal(bytes, precision, scale).and_then(|v| i64::try_from(v).ok());
-                assert_eq!(int_of(bytes, Type::Decimal { precision, scale }), long, "{field} as ({precision},{scale})");
+            let decimals = [(18, 0), (18, 2), (5, 2), (18, 6), (3, 3)];
+            let exact = decimals.map(|(precision, scale)| Type::Decimal { precision, scale });
+            for ty in exact.into_iter().chain([Type::Int]) {
+                let RawData::Ints(found) = taken(field, ty) else { panic!("whole numbers") };
+                assert_eq!(found.first().copied(), exact_of(bytes, ty), "{field} as {ty}");
             }
+            let RawData::Floats(found) = taken(field, Type::Float) else { panic!("doubles") };
+            let bits = |v: f64| v.to_bits();
+            assert_eq!(found.first().copied().map(bits), parse::float(bytes).map(bits), "{field} as a double");
+        }
+        for i in 0..20_000u64 {
+            let units = i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (20 + i % 40);
+            let field = format!("{}.{:0width$}", units / 1000, units % 1000, width = 3 + (i % 4) as usize);
+            assert_eq!(short_float(field.as_bytes()).or(parse::float(field.as_bytes())), field.parse().ok(), "{field}");
+        }
+    }
+
+    #[test]
+    fn nulls_and_misfits_stand_where_they_were() {
+        let missing = ["".to_string(), "none".to_string()];
+        let missing = Missing::new(&missing);
+        for (ty, fields, misfits, nulls) in [
+            (Type::Int, vec!["1", "", "x", "2", "none", "007"], vec![2], vec![1, 4]),
+            (Type::Date, vec!["2026-01-01", "2026-02-30", "none"], vec![1], vec![2]),
+            (Type::Text, vec!["", "x", "non", "none"], vec![], vec![0, 3]),
+            (Type::Float, vec!["1.5", "none", "inf"], vec![2], vec![1]),
+        ] {
+            let way = Way { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
+            let mut column = Staging::new(ty);
+            for round in 0..3 {
+                let found = column.extend(fields.iter().map(|f| f.as_bytes()), &way);
+                assert_eq!(found, misfits, "{ty}");
+                assert_eq!(column.len(), (round + 1) * fields.len());
+            }
+            let raw = column.raw();
+            let valid: Vec<usize> = (0..raw.len()).filter(|i| !raw.is_valid(*i)).collect();
+            let rows = fields.len();
+            let expected: Vec<usize> = (0..3).flat_map(|round| nulls.iter().map(move |n| round * rows + n)).collect();
+            assert_eq!(valid, expected, "{ty}");
         }
     }
 
@@ -375,7 +526,7 @@ mod tests {
         }
         column.push_null();
         assert!(column.push(b"last"));
-        column.pop();
+        column.truncate(20_001);
         let RawColumn { data: RawData::Texts { values, indices }, valid: Some(valid), .. } = column.raw() else {
             panic!("texts with a null");
         };

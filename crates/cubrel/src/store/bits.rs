@@ -21,28 +21,69 @@ pub fn bits_for(max: u64) -> u8 {
     (64 - max.leading_zeros()) as u8
 }
 
+/// Packs numbers one after the other.
+struct Packer {
+    bits: u8,
+    len: usize,
+    words: Vec<u64>,
+    /// The word that is being filled, and how many bits of it are.
+    word: u64,
+    filled: usize,
+    next: usize,
+}
+
+impl Packer {
+    /// For so many numbers of so many bits.
+    fn new(len: usize, bits: u8) -> Packer {
+        let words = vec![0u64; len.div_ceil(BLOCK) * usize::from(bits)];
+        Packer { bits, len, words, word: 0, filled: 0, next: 0 }
+    }
+
+    #[inline(always)]
+    fn push(&mut self, value: u64) {
+        let width = usize::from(self.bits);
+        debug_assert!(width == 64 || value >> width == 0, "{value} needs more than {width} bits");
+        self.word |= value << self.filled;
+        self.filled += width;
+        if self.filled >= 64 {
+            if let Some(slot) = self.words.get_mut(self.next) {
+                *slot = self.word;
+            }
+            self.next += 1;
+            self.filled -= 64;
+            self.word = if self.filled == 0 { 0 } else { value >> (width - self.filled) };
+        }
+    }
+
+    fn finish(mut self) -> PackedInts {
+        if let Some(slot) = self.words.get_mut(self.next) {
+            *slot = self.word;
+        }
+        PackedInts { bits: self.bits, len: self.len, words: self.words.into() }
+    }
+}
+
 impl PackedInts {
     /// Packs `values`, none of which needs more than `bits` bits.
     ///
     /// # Panics
     /// In debug builds, when a value needs more bits.
     pub fn pack(values: impl ExactSizeIterator<Item = u64>, bits: u8) -> PackedInts {
-        let len = values.len();
-        let width = usize::from(bits);
-        let mut words = vec![0u64; len.div_ceil(BLOCK) * width];
-        for (i, value) in values.enumerate() {
-            debug_assert!(bits == 64 || value >> bits == 0, "{value} needs more than {bits} bits");
-            if width == 0 {
-                continue;
-            }
-            let at = i * width;
-            let (word, shift) = (at / 64, at % 64);
-            words[word] |= value << shift;
-            if shift + width > 64 {
-                words[word + 1] |= value >> (64 - shift);
-            }
+        let mut packer = Packer::new(values.len(), bits);
+        values.for_each(|value| packer.push(value));
+        packer.finish()
+    }
+
+    /// As many numbers, each what `turn` makes of one of these.
+    pub fn turned(&self, bits: u8, turn: impl Fn(u64) -> u64) -> PackedInts {
+        let mut packer = Packer::new(self.len, bits);
+        let mut block = [0; BLOCK];
+        for start in (0..self.len).step_by(BLOCK) {
+            let block = &mut block[..BLOCK.min(self.len - start)];
+            self.unpack(start, 0, block);
+            block.iter().for_each(|value| packer.push(turn(*value)));
         }
-        PackedInts { bits, len, words: words.into() }
+        packer.finish()
     }
 
     /// From what [`PackedInts::words`] gave; `None` if the lengths do not agree.

@@ -43,29 +43,7 @@ pub enum Codes {
     Counting(usize),
 }
 
-/// Another form than packed codes has to save at least one byte in so many.
-const WORTH: usize = 8;
-
 impl Segment {
-    /// Codes in the form that takes the least.
-    pub fn new(codes: &[u64]) -> Segment {
-        let (low, max) = codes.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
-        let base = low.min(max);
-        let counting = codes.len() > 1 && codes.iter().enumerate().all(|(i, c)| *c == base + i as u64);
-        let codes = if counting { Codes::Counting(codes.len()) } else { smallest(codes, base, bits_for(max - base)) };
-        Segment { base, max, codes }
-    }
-
-    /// How many bytes [`Segment::new`] will take.
-    pub fn bytes_of(codes: &[u64]) -> usize {
-        let (low, max) = codes.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
-        let base = low.min(max);
-        if codes.len() > 1 && codes.iter().enumerate().all(|(i, c)| *c == base + i as u64) {
-            return 0;
-        }
-        Forms::of(codes, bits_for(max - base)).least().1
-    }
-
     /// How many rows.
     pub fn len(&self) -> usize {
         self.codes.len()
@@ -138,18 +116,33 @@ impl Segment {
         out
     }
 
+    /// Calls `visit` with codes until it has had every code that occurs; with some of them more often.
+    pub fn each_code(&self, mut visit: impl FnMut(u64)) {
+        let base = self.base;
+        match &self.codes {
+            Codes::Packed(codes) => Unpacked::new(codes, 0).for_each(|c| visit(base + c)),
+            Codes::Runs { codes, .. } => Unpacked::new(codes, 0).for_each(|c| visit(base + c)),
+            Codes::Sparse { common, codes, .. } => {
+                visit(base + common);
+                Unpacked::new(codes, 0).for_each(|c| visit(base + c));
+            }
+            Codes::Counting(len) => (0..*len as u64).for_each(|c| visit(base + c)),
+        }
+    }
+
+    /// The same rows with codes that are all greater by so much.
+    #[must_use]
+    pub fn shifted(self, by: u64) -> Segment {
+        Segment { base: self.base + by, max: self.max + by, codes: self.codes }
+    }
+
     /// The same rows with other codes; `to` keeps the order. Null's code is `null`, before and after.
     #[must_use]
     pub fn recoded(&self, null: (u64, u64), to: impl Fn(u64) -> u64) -> Segment {
         let turned = |code: u64| if code == null.0 { null.1 } else { to(code) };
         let base = turned(self.base);
         let max = turned(self.max);
-        let less = |codes: &PackedInts| {
-            let width = bits_for(max - base);
-            let mut all = vec![0; codes.len()];
-            codes.unpack(0, self.base, &mut all);
-            PackedInts::pack(all.into_iter().map(|c| turned(c) - base), width)
-        };
+        let less = |codes: &PackedInts| codes.turned(bits_for(max - base), |code| turned(self.base + code) - base);
         let codes = match &self.codes {
             Codes::Runs { len, ends, codes } => Codes::Runs { len: *len, ends: ends.clone(), codes: less(codes) },
             Codes::Sparse { len, common, rows, codes } => Codes::Sparse {
@@ -168,107 +161,14 @@ impl Segment {
     }
 }
 
-/// How many bytes codes take in each form.
-struct Forms {
-    packed: usize,
-    runs: usize,
-    run_count: usize,
-    sparse: usize,
-    common: u64,
-}
-
-/// Rows that are asked for the most common code.
-const MAJORITY_SAMPLE: usize = 1 << 12;
-
-enum Form {
-    Packed,
-    Runs,
-    Sparse,
-}
-
-impl Forms {
-    fn of(codes: &[u64], bits: u8) -> Forms {
-        let len = codes.len();
-        let run_count = 1 + codes.windows(2).filter(|w| w[0] != w[1]).count();
-        let common = majority(codes);
-        let others = common.map(|c| codes.iter().filter(|x| **x != c).count());
-        let with_places = |n: usize| SortedInts::bytes_for(n, len as u64) + n.div_ceil(64) * usize::from(bits) * 8;
-        Forms {
-            packed: len.div_ceil(64) * usize::from(bits) * 8,
-            runs: with_places(run_count),
-            run_count,
-            sparse: others.map_or(usize::MAX, with_places),
-            common: common.unwrap_or_default(),
-        }
-    }
-
-    fn least(&self) -> (Form, usize) {
-        let most = self.packed - self.packed / WORTH;
-        match (self.runs, self.sparse) {
-            (runs, sparse) if runs.min(sparse) >= most => (Form::Packed, self.packed),
-            (runs, sparse) if runs <= sparse => (Form::Runs, runs),
-            (_, sparse) => (Form::Sparse, sparse),
-        }
-    }
-}
-
-fn smallest(codes: &[u64], base: u64, bits: u8) -> Codes {
-    let forms = Forms::of(codes, bits);
-    match forms.least().0 {
-        Form::Packed => Codes::Packed(PackedInts::pack(codes.iter().map(|c| c - base), bits)),
-        Form::Runs => as_runs(codes, base, bits, forms.run_count),
-        Form::Sparse => as_sparse(codes, base, bits, forms.common),
-    }
-}
-
-/// The value that more than half of all are, if there is one, told by a sample: R. Boyer and J. Moore, "MJRTY — a fast majority vote
-/// algorithm" (1981).
-fn majority(codes: &[u64]) -> Option<u64> {
-    let (mut candidate, mut lead) = (None, 0usize);
-    // Where one code is in most rows, it is in most of some of them.
-    for code in codes.iter().step_by((codes.len() / MAJORITY_SAMPLE).max(1)) {
-        if lead == 0 {
-            (candidate, lead) = (Some(*code), 1);
-        } else if candidate == Some(*code) {
-            lead += 1;
-        } else {
-            lead -= 1;
-        }
-    }
-    candidate
-}
-
-fn as_runs(codes: &[u64], base: u64, bits: u8, runs: usize) -> Codes {
-    let mut ends = Vec::with_capacity(runs);
-    let mut kept = Vec::with_capacity(runs);
-    for (i, code) in codes.iter().enumerate() {
-        if codes.get(i + 1) != Some(code) {
-            ends.push(i as u64 + 1);
-            kept.push(code - base);
-        }
-    }
-    let len = codes.len();
-    Codes::Runs {
-        len,
-        ends: SortedInts::new(ends.into_iter(), len as u64),
-        codes: PackedInts::pack(kept.into_iter(), bits),
-    }
-}
-
-fn as_sparse(codes: &[u64], base: u64, bits: u8, common: u64) -> Codes {
-    let others: Vec<(u64, u64)> =
-        codes.iter().enumerate().filter(|(_, c)| **c != common).map(|(i, c)| (i as u64, c - base)).collect();
-    let rows = SortedInts::new(others.iter().map(|(i, _)| *i), codes.len() as u64);
-    let codes_of = PackedInts::pack(others.iter().map(|(_, c)| *c), bits);
-    Codes::Sparse { len: codes.len(), common: common - base, rows, codes: codes_of }
-}
-
 /// Numbers that codes are unpacked to.
-pub trait CodeWord: Copy + Default {
+pub trait CodeWord: Copy + Default + Ord {
     /// A code as this number; what it has not room for is cut off.
     fn of(code: u64) -> Self;
     /// A base and a code.
     fn plus(self, code: u64) -> Self;
+    /// The same number.
+    fn wide(self) -> u64;
 }
 
 impl CodeWord for u64 {
@@ -281,6 +181,11 @@ impl CodeWord for u64 {
     fn plus(self, code: u64) -> u64 {
         self.wrapping_add(code)
     }
+
+    #[inline(always)]
+    fn wide(self) -> u64 {
+        self
+    }
 }
 
 impl CodeWord for u32 {
@@ -292,6 +197,11 @@ impl CodeWord for u32 {
     #[inline(always)]
     fn plus(self, code: u64) -> u32 {
         self.wrapping_add(code as u32)
+    }
+
+    #[inline(always)]
+    fn wide(self) -> u64 {
+        u64::from(self)
     }
 }
 
@@ -387,7 +297,7 @@ impl Codes {
 }
 
 /// Packed numbers one after the other, unpacked by the block.
-struct Unpacked<'a> {
+pub(super) struct Unpacked<'a> {
     of: &'a PackedInts,
     at: usize,
     block: [u64; 64],
@@ -395,7 +305,7 @@ struct Unpacked<'a> {
 }
 
 impl<'a> Unpacked<'a> {
-    fn new(of: &'a PackedInts, at: usize) -> Unpacked<'a> {
+    pub(super) fn new(of: &'a PackedInts, at: usize) -> Unpacked<'a> {
         Unpacked { of, at, block: [0; 64], from: usize::MAX }
     }
 }

@@ -10,9 +10,10 @@ use super::column::{Coding, Column, Cuts};
 use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
 use super::divide::Divisor;
+use super::forms::RowCodes;
 use super::numbers::Numbers;
 use super::order::{SortColumns, arranged};
-use super::rank::Ranks;
+use super::rank::{Ranks, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
@@ -32,7 +33,7 @@ pub(super) struct Coded {
     pub(super) domain: u64,
     pub(super) nulls: u64,
     pub(super) distinct: u64,
-    pub(super) codes: Vec<u64>,
+    pub(super) codes: RowCodes,
 }
 
 impl Column {
@@ -41,10 +42,21 @@ impl Column {
         Column::encode_in(raw, &Cuts::even(raw.len(), segment_rows))
     }
 
+    /// Codes the values of a column that are given in parts of one type, in one segment and in their order.
+    ///
+    /// # Panics
+    /// When there is no part.
+    pub fn of_parts(parts: &[RawColumn]) -> Column {
+        let coded = code(parts);
+        let segment = coded.codes.segment(coded.codes.extent());
+        let rows = coded.codes.len();
+        assembled(coded, Cuts::of(std::iter::once(rows)), vec![segment])
+    }
+
     /// Codes the values of a column in given segments, in their order.
     pub fn encode_in(raw: &RawColumn, cuts: &Cuts) -> Column {
-        let coded = code(raw);
-        let segments = cuts.ranges().map(|range| Segment::new(&coded.codes[range])).collect();
+        let coded = code(std::slice::from_ref(raw));
+        let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
         assembled(coded, cuts.clone(), segments)
     }
 }
@@ -52,9 +64,10 @@ impl Column {
 /// Codes the columns of one segment, each given in parts, with its rows in the order in which they take the least.
 pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
-    let mut coded: Vec<Coded> = columns.into_par_iter().filter_map(RawColumn::joined).map(|raw| code(&raw)).collect();
-    let codes: Vec<Vec<u64>> = coded.iter_mut().map(|c| std::mem::take(&mut c.codes)).collect();
-    let rows = codes.first().map_or(0, Vec::len);
+    let mut coded: Vec<Coded> = columns.into_par_iter().filter(|p| !p.is_empty()).map(|parts| code(&parts)).collect();
+    let none = || RowCodes::constant(0, 0);
+    let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
+    let rows = codes.first().map_or(0, RowCodes::len);
     let segments = arranged(&codes, &vec![true; codes.len()], sort_by);
     let each = coded.into_iter().zip(segments).map(|(coded, segment)| {
         let segments = if rows == 0 { Vec::new() } else { vec![segment] };
@@ -68,73 +81,123 @@ fn assembled(coded: Coded, cuts: Cuts, segments: Vec<Segment>) -> Column {
     Column { ty, coding, digits, domain, nulls, distinct, cuts, segments, proof: None }
 }
 
-pub(super) fn code(raw: &RawColumn) -> Coded {
-    let nulls = raw.valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
-    let coded = match &raw.data {
-        RawData::Ints(values) => ints(values, raw),
-        RawData::Floats(values) => floats(values, raw),
-        RawData::Texts { values, indices } => texts(values, indices, raw),
+/// Codes the rows of all parts, which have the same type; there is at least one.
+fn code(parts: &[RawColumn]) -> Coded {
+    let [first, more @ ..] = parts else { panic!("there is nothing to code") };
+    let valid = validity(parts);
+    let nulls = valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
+    let valid = valid.as_deref();
+    let coded = match &first.data {
+        RawData::Ints(_) => ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid),
+        RawData::Floats(_) => floats(&parts.iter().filter_map(RawColumn::floats).collect::<Vec<_>>(), valid),
+        RawData::Texts { values, indices } if more.is_empty() => texts(values, indices, valid),
+        RawData::Texts { .. } => {
+            let (values, indices) = joined_texts(parts);
+            texts(&values, &indices, valid)
+        }
     };
-    Coded { ty: raw.ty, nulls, ..coded }
+    Coded { ty: first.ty, nulls, ..coded }
 }
 
-fn ints(values: &[i64], raw: &RawColumn) -> Coded {
+/// Which rows of all parts are not null, where any is.
+fn validity(parts: &[RawColumn]) -> Option<Vec<bool>> {
+    parts.iter().any(|part| part.valid.is_some()).then(|| {
+        let mut all = Vec::with_capacity(parts.iter().map(RawColumn::len).sum());
+        for part in parts {
+            match &part.valid {
+                Some(valid) => all.extend_from_slice(valid),
+                None => all.resize(all.len() + part.len(), true),
+            }
+        }
+        all
+    })
+}
+
+/// Codes numbers that are given in parts.
+fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
+    let rows = parts.iter().map(|part| part.len()).sum();
     let some: Vec<i64>;
-    let valid: &[i64] = match &raw.valid {
-        None => values,
+    let some_parts: [&[i64]; 1];
+    let values: &[&[i64]] = match valid {
+        None => parts,
         Some(valid) => {
-            some = values.iter().zip(valid).filter(|(_, valid)| **valid).map(|(v, _)| *v).collect();
-            &some
+            let all = parts.iter().copied().flatten();
+            some = all.zip(valid).filter(|(_, valid)| **valid).map(|(v, _)| *v).collect();
+            some_parts = [&some];
+            &some_parts
         }
     };
-    let Some(range) = Range::of(valid.iter().copied()) else {
-        let (coding, codes) = (Coding::Offset { base: 0, step: 1 }, vec![0; values.len()]);
-        return Coded { ty: raw.ty, coding, digits: None, domain: 0, nulls: 0, distinct: 0, codes };
+    let all = || values.iter().copied().flatten().copied();
+    let Some(range) = Range::of(all()) else {
+        return Coded::of_numbers(Coding::Offset { base: 0, step: 1 }, 0, 0, RowCodes::constant(rows, 0));
     };
-    let has_nulls = raw.valid.is_some();
+    let has_nulls = valid.is_some();
     if range.codes() >= COUNTED_RANGE && !has_nulls {
         // Finding out which numbers there are tells the place of each.
-        let Ranks { sorted, places: codes } = Ranks::of(values);
-        let distinct = sorted.len() as u64;
-        if is_listed(range, distinct, values.len(), has_nulls) {
-            let coding = Coding::Numbers(Numbers::new(sorted));
-            return Coded { ty: raw.ty, coding, digits: None, domain: distinct, nulls: 0, distinct, codes };
+        let Ranks { firsts, places } = Ranks::of(rows, all().map(ordered));
+        let distinct = firsts.len() as u64;
+        if !is_listed(range, distinct, rows, has_nulls) {
+            return by_distance(range, range.codes().saturating_add(1), distinct, parts);
         }
-        return Coded { distinct, ..by_distance(range, values, raw.ty) };
+        let number = number_at(parts);
+        let coding = Coding::Numbers(Numbers::new(firsts.into_iter().map(number).collect()));
+        return Coded::of_numbers(coding, distinct, distinct, RowCodes::Narrow(places));
     }
-    let all = || valid.iter().copied();
-    let (coding, domain, distinct) = choose(range, all, values.len(), has_nulls);
-    let mut codes = match &coding {
-        Coding::Numbers(numbers) => codes_among(&numbers.all(), values),
-        _ => by_distance(range, values, raw.ty).codes,
+    let (coding, domain, distinct) = choose(range, all, rows, has_nulls);
+    let mut coded = match coding {
+        Coding::Numbers(numbers) => {
+            let codes = codes_among(&numbers.all(), parts, domain);
+            Coded::of_numbers(Coding::Numbers(numbers), domain, distinct, codes)
+        }
+        _ => by_distance(range, domain, distinct, parts),
     };
-    if let Some(valid) = &raw.valid {
-        codes.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(code, _)| *code = domain);
+    if let Some(valid) = valid {
+        coded.codes.fill_invalid(valid, domain);
     }
-    Coded { ty: raw.ty, coding, digits: None, domain, nulls: 0, distinct, codes }
+    coded
+}
+
+impl Coded {
+    fn of_numbers(coding: Coding, domain: u64, distinct: u64, codes: RowCodes) -> Coded {
+        Coded { ty: Type::Int, coding, digits: None, domain, nulls: 0, distinct, codes }
+    }
+}
+
+/// Finds the number of a row of all parts.
+fn number_at<'p>(parts: &'p [&[i64]]) -> impl Fn(u32) -> i64 + 'p {
+    let starts: Vec<usize> = parts.iter().scan(0, |at, part| Some(std::mem::replace(at, *at + part.len()))).collect();
+    move |row| {
+        let part = starts.partition_point(|start| *start <= row as usize) - 1;
+        parts[part][row as usize - starts[part]]
+    }
 }
 
 /// Codes that are distances from the smallest value.
-fn by_distance(range: Range, values: &[i64], ty: Type) -> Coded {
+fn by_distance(range: Range, domain: u64, distinct: u64, parts: &[&[i64]]) -> Coded {
     let by = Divisor::new(range.step);
-    let codes = values.iter().map(|v| by.quotient(v.wrapping_sub(range.min) as u64)).collect();
-    let coding = Coding::Offset { base: range.min, step: range.step };
-    Coded { ty, coding, digits: None, domain: range.codes() + 1, nulls: 0, distinct: 0, codes }
+    let rows = parts.iter().map(|part| part.len()).sum();
+    let mut codes = RowCodes::with_capacity(rows, domain);
+    parts.iter().for_each(|part| codes.extend(part, |v: i64| by.quotient(v.wrapping_sub(range.min) as u64)));
+    Coded::of_numbers(Coding::Offset { base: range.min, step: range.step }, domain, distinct, codes)
 }
 
 /// The places of values in a sorted list, by a table where the range is small; for other values any place.
-fn codes_among(sorted: &[i64], values: &[i64]) -> Vec<u64> {
+fn codes_among(sorted: &[i64], parts: &[&[i64]], domain: u64) -> RowCodes {
+    let rows = parts.iter().map(|part| part.len()).sum();
+    let mut codes = RowCodes::with_capacity(rows, domain);
     let (Some(first), Some(last)) = (sorted.first(), sorted.last()) else {
-        return vec![0; values.len()];
+        return RowCodes::constant(rows, 0);
     };
     let range = last.wrapping_sub(*first) as u64;
-    if range < 4 * values.len() as u64 + 65_536 {
+    if range < 4 * rows as u64 + 65_536 {
         let mut places = vec![0u32; range as usize + 1];
         sorted.iter().enumerate().for_each(|(i, v)| places[v.wrapping_sub(*first) as usize] = i as u32);
-        let place = |v: &i64| places.get(v.wrapping_sub(*first) as usize).copied().unwrap_or(0);
-        return values.iter().map(|v| u64::from(place(v))).collect();
+        let place = |v: i64| places.get(v.wrapping_sub(*first) as usize).copied().unwrap_or(0);
+        parts.iter().for_each(|part| codes.extend(part, |v: i64| u64::from(place(v))));
+    } else {
+        parts.iter().for_each(|part| codes.extend(part, |v: i64| sorted.binary_search(&v).unwrap_or(0) as u64));
     }
-    values.iter().map(|v| sorted.binary_search(v).unwrap_or(0) as u64).collect()
+    codes
 }
 
 /// Smallest and largest of some numbers, and what divides all distances between them.
@@ -221,10 +284,10 @@ fn distinct_numbers(values: impl Iterator<Item = i64>, min: i64, step: u64, code
     if codes < COUNTED_RANGE {
         let mut seen = vec![0u64; codes as usize / 64 + 1];
         let by = Divisor::new(step);
-        for v in values {
+        values.for_each(|v| {
             let place = by.quotient(v.wrapping_sub(min) as u64) as usize;
             seen[place / 64] |= 1 << (place % 64);
-        }
+        });
         return (seen.iter().map(|w| u64::from(w.count_ones())).sum(), None);
     }
     let mut all: Vec<i64> = values.collect();
@@ -274,36 +337,54 @@ fn decimal_digits(values: impl Iterator<Item = f64> + Clone) -> Option<u8> {
     values.all(|x| scaled(x, digits).is_some()).then_some(digits)
 }
 
-fn floats(values: &[f64], raw: &RawColumn) -> Coded {
-    let valid = values.iter().enumerate().filter(|(i, _)| raw.is_valid(*i)).map(|(_, v)| *v);
-    let digits = decimal_digits(valid);
-    let ints: Vec<i64> = match digits {
-        Some(digits) => values.iter().map(|v| scaled(*v, digits).unwrap_or(0)).collect(),
-        None => values.iter().map(|v| float_key(*v)).collect(),
+fn floats(parts: &[&[f64]], valid: Option<&[bool]>) -> Coded {
+    let rows = parts.iter().copied().flatten().enumerate();
+    let some = rows.filter(|(i, _)| valid.is_none_or(|valid| valid[*i])).map(|(_, v)| *v);
+    let digits = decimal_digits(some);
+    let ints: Vec<Vec<i64>> = match digits {
+        Some(digits) => {
+            parts.iter().map(|part| part.iter().map(|v| scaled(*v, digits).unwrap_or(0)).collect()).collect()
+        }
+        None => parts.iter().map(|part| part.iter().map(|v| float_key(*v)).collect()).collect(),
     };
-    Coded { digits, ..self::ints(&ints, raw) }
+    Coded { digits, ..self::ints(&ints.iter().map(Vec::as_slice).collect::<Vec<_>>(), valid) }
 }
 
-fn texts(values: &TextList, indices: &[u32], raw: &RawColumn) -> Coded {
-    let used = match &raw.valid {
-        None if values.len() == indices.len() => vec![true; values.len()],
-        _ => {
-            let mut used = vec![false; values.len()];
-            let valid = indices.iter().enumerate().filter(|(i, _)| raw.is_valid(*i));
-            valid.for_each(|(_, index)| used[*index as usize] = true);
-            used
+/// The texts of all parts in one list, and which one each row has.
+fn joined_texts(parts: &[RawColumn]) -> (TextList, Vec<u32>) {
+    let texts = || parts.iter().filter_map(RawColumn::texts);
+    let mut all = TextList::with_capacity(
+        texts().map(|(values, _)| values.len()).sum(),
+        texts().map(|(values, _)| values.bytes()).sum(),
+    );
+    let mut indices = Vec::with_capacity(parts.iter().map(RawColumn::len).sum());
+    for (values, places) in texts() {
+        let shift = all.len() as u32;
+        all.extend(values);
+        indices.extend(places.iter().map(|i| shift + i));
+    }
+    (all, indices)
+}
+
+fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>) -> Coded {
+    let mut used = vec![false; values.len()];
+    match valid {
+        // A column of nothing but nulls has no texts.
+        _ if values.is_empty() => {}
+        None => indices.iter().for_each(|index| used[*index as usize] = true),
+        Some(valid) => {
+            indices.iter().zip(valid).filter(|(_, v)| **v).for_each(|(index, _)| used[*index as usize] = true);
         }
-    };
+    }
     let (dictionary, code_of) = sorted_texts(values, &used);
     let null = dictionary.len() as u64;
-    // A column of nothing but nulls has no texts.
-    let code = |index: &u32| code_of.get(*index as usize).map_or(null, |code| u64::from(*code));
-    let mut codes: Vec<u64> = indices.iter().map(code).collect();
-    if let Some(valid) = &raw.valid {
-        codes.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(code, _)| *code = null);
+    let mut codes = RowCodes::with_capacity(indices.len(), null);
+    codes.extend(indices, |index: u32| code_of.get(index as usize).map_or(null, |code| u64::from(*code)));
+    if let Some(valid) = valid {
+        codes.fill_invalid(valid, null);
     }
     let coding = Coding::Texts(dictionary);
-    Coded { ty: raw.ty, coding, digits: None, domain: null, nulls: 0, distinct: null, codes }
+    Coded { ty: Type::Text, coding, digits: None, domain: null, nulls: 0, distinct: null, codes }
 }
 
 /// The dictionary of the texts that are used, and by place in the list the code of each.
@@ -312,20 +393,14 @@ fn sorted_texts(values: &TextList, used: &[bool]) -> (TextDictionary, Vec<u32>) 
     let places = || (0..values.len() as u32).into_par_iter().filter(|i| used[*i as usize]);
     let mut code_of = vec![0u32; values.len()];
     if let Some(template) = Template::of(wanted()).filter(|t| t.count().is_some()) {
-        // Numbers are compared faster than texts.
-        let rank = |place: u32| template.rank(values.get_bytes(place as usize)).unwrap_or(0);
-        let mut ranked: Vec<(u64, u32)> = places().map(|place| (rank(place), place)).collect();
-        ranked.par_sort_unstable();
-        let (mut ranks, mut bytes) = (Vec::with_capacity(ranked.len()), 0);
-        let mut firsts: Vec<u32> = Vec::with_capacity(ranked.len());
-        for (rank, place) in ranked {
-            if ranks.last() != Some(&rank) {
-                ranks.push(rank);
-                firsts.push(place);
-                bytes += values.get_bytes(place as usize).len();
-            }
-            code_of[place as usize] = ranks.len() as u32 - 1;
-        }
+        // Numbers are put in order faster than texts.
+        let places: Vec<u32> = places().collect();
+        let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or(0);
+        let ranks = Ranks::of(places.len(), places.iter().map(rank));
+        places.iter().zip(&ranks.places).for_each(|(place, code)| code_of[*place as usize] = *code);
+        let firsts: Vec<u32> = ranks.firsts.iter().map(|i| places[*i as usize]).collect();
+        let bytes = firsts.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
+        let ranks: Vec<u64> = firsts.iter().map(rank).collect();
         let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
         return (TextDictionary::of_ranks(template, &ranks, bytes, list), code_of);
     }

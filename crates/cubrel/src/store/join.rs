@@ -22,7 +22,7 @@ impl Column {
         let nulls = parts.iter().map(|p| p.nulls).sum();
         let cuts = Cuts::joined(parts.iter().map(|p| &p.cuts));
         let joined =
-            if parts.iter().any(|p| matches!(p.coding, Coding::Texts(_))) { texts(parts) } else { numbers(parts) };
+            if parts.iter().any(|p| matches!(p.coding, Coding::Texts(_))) { texts(parts) } else { all_numbers(parts) };
         Column { ty, nulls, cuts, ..joined }
     }
 
@@ -59,7 +59,7 @@ impl Column {
                 let coding = Coding::Texts(TextDictionary::new(&list));
                 Column { coding, domain, distinct: domain, segments, ..part }
             }
-            _ => numbers(vec![part.clone()]).with_rows_of(&part),
+            _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)]).with_rows_of(&part),
         }
     }
 
@@ -70,32 +70,41 @@ impl Column {
 
 /// Which codes occur, as one bit each where that takes less than a list.
 enum UsedCodes {
+    /// All of so many.
+    All(u64),
     Bits(Vec<u64>),
     List(Vec<u64>),
 }
 
 impl UsedCodes {
+    /// Those of a whole column.
+    fn of_column(column: &Column) -> UsedCodes {
+        if column.distinct == column.domain {
+            return UsedCodes::All(column.domain);
+        }
+        UsedCodes::of(&column.segments, column.domain)
+    }
+
     fn of(segments: &[Segment], domain: u64) -> UsedCodes {
         let rows: usize = segments.iter().map(Segment::len).sum();
-        let each = |visit: &mut dyn FnMut(u64)| {
-            for segment in segments {
-                segment.all().into_iter().filter(|c| *c < domain).for_each(&mut *visit);
-            }
-        };
         if domain < 64 * rows as u64 + 4096 {
+            // The last bit is null's.
             let mut bits = vec![0u64; domain as usize / 64 + 1];
-            each(&mut |c| bits[c as usize / 64] |= 1 << (c % 64));
+            segments.iter().for_each(|s| s.each_code(|c| bits[c as usize / 64] |= 1 << (c % 64)));
+            bits[domain as usize / 64] &= !(1 << (domain % 64));
             return UsedCodes::Bits(bits);
         }
         let mut list = Vec::with_capacity(rows);
-        each(&mut |c| list.push(c));
+        segments.iter().for_each(|s| s.each_code(|c| list.push(c)));
         list.sort_unstable();
         list.dedup();
+        list.retain(|c| *c < domain);
         UsedCodes::List(list)
     }
 
     fn count(&self) -> u64 {
         match self {
+            UsedCodes::All(count) => *count,
             UsedCodes::Bits(bits) => bits.iter().map(|w| u64::from(w.count_ones())).sum(),
             UsedCodes::List(list) => list.len() as u64,
         }
@@ -103,6 +112,7 @@ impl UsedCodes {
 
     fn has(&self, code: u64) -> bool {
         match self {
+            UsedCodes::All(count) => code < *count,
             UsedCodes::Bits(bits) => bits[code as usize / 64] >> (code % 64) & 1 == 1,
             UsedCodes::List(list) => list.binary_search(&code).is_ok(),
         }
@@ -111,6 +121,7 @@ impl UsedCodes {
     /// All codes that occur, in order.
     fn iter(&self) -> Box<dyn Iterator<Item = u64> + '_> {
         match self {
+            UsedCodes::All(count) => Box::new(0..*count),
             UsedCodes::List(list) => Box::new(list.iter().copied()),
             UsedCodes::Bits(bits) => Box::new(bits.iter().enumerate().flat_map(|(i, word)| {
                 let mut word = *word;
@@ -188,10 +199,14 @@ impl Common {
     }
 }
 
-fn numbers(parts: Vec<Column>) -> Column {
+fn all_numbers(parts: Vec<Column>) -> Column {
+    let used = parts.par_iter().map(UsedCodes::of_column).collect();
+    numbers(parts, used)
+}
+
+/// Of each part only the codes that occur count; a list of what they stand for would take more than all the codes.
+fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
     let common = Common::of(&parts);
-    // For each part the codes that occur; a list of what they stand for would take more than all the codes.
-    let used: Vec<UsedCodes> = parts.par_iter().map(|part| UsedCodes::of(&part.segments, part.domain)).collect();
     let of_part = |(part, used): (&Column, &UsedCodes)| -> std::vec::IntoIter<i64> {
         let listed = part.listed();
         let number = |code: u64| listed.as_ref().map_or_else(|| part.int_of(code), |list| list[code as usize]);
@@ -209,7 +224,7 @@ fn numbers(parts: Vec<Column>) -> Column {
     let empty = Column::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =
-        parts.into_par_iter().zip(used).map(|(part, used)| recode(&part, &used, &coding, &common, domain)).collect();
+        parts.into_par_iter().zip(used).map(|(part, used)| recode(part, &used, &coding, &common, domain)).collect();
     assembled(empty, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
 }
 
@@ -228,12 +243,18 @@ fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {
 }
 
 /// A part's segments in the common coding.
-fn recode(part: &Column, used: &UsedCodes, coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
+fn recode(part: Column, used: &UsedCodes, coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
     let null = (part.domain, domain);
     let same_numbers = part.digits == common.digits || part.ty != crate::value::Type::Float;
     match (&part.coding, coding) {
         (Coding::Offset { base, step }, Coding::Offset { base: to, step: by }) if same_numbers => {
             let (shift, factor) = (base.wrapping_sub(*to) as u64, *step);
+            if step == by {
+                let shifted = |s: Segment| {
+                    if s.max < part.domain { s.shifted(shift / by) } else { s.recoded(null, |c| c + shift / by) }
+                };
+                return part.segments.into_iter().map(shifted).collect();
+            }
             // Codes that do not occur may lie between steps.
             let code = |c: u64| shift.wrapping_add(c.wrapping_mul(factor)) / by;
             part.segments.iter().map(|s| s.recoded(null, code)).collect()
@@ -241,7 +262,7 @@ fn recode(part: &Column, used: &UsedCodes, coding: &Coding, common: &Common, dom
         _ => {
             let codes: Vec<u64> = used.iter().collect();
             let numbers = part.ints_of(&codes).into_iter();
-            let new: Vec<u64> = numbers.map(|v| code_of(coding, common.shared(part, v))).collect();
+            let new: Vec<u64> = numbers.map(|v| code_of(coding, common.shared(&part, v))).collect();
             let code = |c: u64| codes.binary_search(&c).map_or(0, |place| new[place]);
             if part.domain < 4 * codes.len() as u64 + 4096 {
                 let mut table = vec![0u64; part.domain as usize];

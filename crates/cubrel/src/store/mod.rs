@@ -2,7 +2,7 @@
 //!
 //! * [`buffer`]: numbers on the heap or in a mapped file
 //! * [`bits`]: packed whole numbers; [`sorted`]: ascending ones
-//! * [`codes`]: the codes of a segment: packed, in runs, sparse, or counting
+//! * [`codes`]: the codes of a segment: packed, in runs, sparse, or counting; [`forms`]: which of them takes the least
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
@@ -19,6 +19,7 @@ pub mod dictionary;
 pub mod disk;
 pub mod divide;
 pub mod encode;
+pub mod forms;
 pub mod join;
 pub mod lookup;
 pub mod numbers;

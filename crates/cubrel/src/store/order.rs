@@ -14,6 +14,7 @@ use rayon::prelude::*;
 use super::bits::bits_for;
 use super::codes::Segment;
 use super::column::Column;
+use super::forms::{Extent, RowCodes};
 
 /// Segments with fewer rows are left in the order of their source.
 const FEWEST_ROWS: usize = 4096;
@@ -26,40 +27,39 @@ const WORTH: usize = 32;
 #[derive(Debug, Default)]
 pub struct SortColumns(OnceLock<Vec<usize>>);
 
+/// The codes of a column and how far they extend.
+type Codes<'a> = (&'a RowCodes, &'a Extent);
+
 /// The codes of one segment's columns, with the rows in the order in which those that `count` take the least.
-pub fn arranged(columns: &[Vec<u64>], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
-    let counting: Vec<&[u64]> = columns.iter().zip(count).filter(|(_, c)| **c).map(|(c, _)| c.as_slice()).collect();
+pub fn arranged(columns: &[RowCodes], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
+    let extents: Vec<Extent> = columns.par_iter().map(RowCodes::extent).collect();
+    let all = columns.iter().zip(&extents);
+    let counting: Vec<Codes<'_>> = all.clone().zip(count).filter(|(_, c)| **c).map(|(codes, _)| codes).collect();
     if let Some(order) = promising_order(&counting, sort_by) {
-        let each = |(column, counts): (&Vec<u64>, &bool)| {
-            let segment = Segment::new(&in_order(column, &order));
-            let before = if *counts { Segment::bytes_of(column) } else { 0 };
+        let each = |((column, extent), counts): ((&RowCodes, &Extent), &bool)| {
+            let segment = column.in_order(&order).segment(*extent);
+            let before = if *counts { column.bytes(*extent) } else { 0 };
             let after = if *counts { segment.codes.heap_bytes() } else { 0 };
             (segment, before, after)
         };
-        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(count).map(each).collect();
+        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(&extents).zip(count).map(each).collect();
         let before: usize = moved.iter().map(|(_, before, _)| before).sum();
         let after: usize = moved.iter().map(|(.., after)| after).sum();
         if after + before / WORTH < before {
             return moved.into_iter().map(|(segment, ..)| segment).collect();
         }
     }
-    columns.par_iter().map(|c| Segment::new(c)).collect()
+    columns.par_iter().zip(&extents).map(|(column, extent)| column.segment(*extent)).collect()
 }
 
 /// The order of rows that a sample promises most of, where it promises anything.
-fn promising_order(columns: &[&[u64]], sort_by: &SortColumns) -> Option<Vec<u32>> {
-    let rows = columns.first().map_or(0, |c| c.len());
+fn promising_order(columns: &[Codes<'_>], sort_by: &SortColumns) -> Option<Vec<u32>> {
+    let rows = columns.first().map_or(0, |(codes, _)| codes.len());
     if rows < FEWEST_ROWS || u32::try_from(rows).is_err() {
         return None;
     }
-    let widths: Vec<Width> = columns.par_iter().map(|c| Width::of(c)).collect();
-    let chosen = sort_by.0.get_or_init(|| sort_columns(columns, &widths));
-    (!chosen.is_empty()).then(|| sorted(columns, &widths, chosen, rows))
-}
-
-/// The codes of rows in another order.
-fn in_order(codes: &[u64], order: &[u32]) -> Vec<u64> {
-    order.iter().map(|row| codes[*row as usize]).collect()
+    let chosen = sort_by.0.get_or_init(|| sort_columns(columns));
+    (!chosen.is_empty()).then(|| sorted(columns, chosen, rows))
 }
 
 /// Columns of one table with the rows of each segment in another order: sorted by the columns `by`, or in the order in
@@ -70,12 +70,12 @@ pub fn reordered(columns: &[&Column], count: &[bool], by: Option<&[usize]>) -> V
     let segments: Vec<Vec<Segment>> = (0..first.cuts().count())
         .into_par_iter()
         .map(|segment| {
-            let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.segments()[segment].all()).collect();
+            let codes: Vec<RowCodes> = columns.iter().map(|c| RowCodes::of(&c.segments()[segment])).collect();
             let Some(by) = by else { return arranged(&codes, count, &sort_by) };
-            let all: Vec<&[u64]> = codes.iter().map(Vec::as_slice).collect();
-            let widths: Vec<Width> = all.iter().map(|c| Width::of(c)).collect();
-            let order = sorted(&all, &widths, by, all[0].len());
-            all.iter().map(|codes| Segment::new(&in_order(codes, &order))).collect()
+            let extents: Vec<Extent> = codes.iter().map(RowCodes::extent).collect();
+            let all: Vec<Codes<'_>> = codes.iter().zip(&extents).collect();
+            let order = sorted(&all, by, codes[0].len());
+            all.iter().map(|(codes, extent)| codes.in_order(&order).segment(**extent)).collect()
         })
         .collect();
     let column = |(i, column): (usize, &&Column)| {
@@ -85,30 +85,17 @@ pub fn reordered(columns: &[&Column], count: &[bool], by: Option<&[usize]>) -> V
     columns.iter().enumerate().map(column).collect()
 }
 
-/// The range of a column's codes.
-struct Width {
-    base: u64,
-    bits: u8,
-}
-
-impl Width {
-    fn of(codes: &[u64]) -> Width {
-        let (low, high) = codes.iter().fold((u64::MAX, 0), |(low, high), c| (low.min(*c), high.max(*c)));
-        Width { base: low, bits: bits_for(high - low) }
-    }
-}
-
 /// The columns to sort by, the first to be compared first.
-fn sort_columns(columns: &[&[u64]], widths: &[Width]) -> Vec<usize> {
-    let rows = columns[0].len();
+fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
+    let rows = columns[0].0.len();
     let taken = rows.min(SAMPLE);
     // Rows of the sample come from all over, and so do those of its first half.
-    let sample = |codes: &[u64]| -> Vec<u64> {
+    let sample = |codes: &RowCodes| -> Vec<u64> {
         let half = taken.div_ceil(2);
-        (0..taken).map(|i| codes[(i % half * 2 + i / half).min(taken - 1) * rows / taken]).collect()
+        (0..taken).map(|i| codes.get((i % half * 2 + i / half).min(taken - 1) * rows / taken)).collect()
     };
-    let samples: Vec<Vec<u64>> = columns.iter().map(|c| sample(c)).collect();
-    let mut left: Vec<usize> = (0..columns.len()).filter(|c| widths[*c].bits > 0).collect();
+    let samples: Vec<Vec<u64>> = columns.iter().map(|(codes, _)| sample(codes)).collect();
+    let mut left: Vec<usize> = (0..columns.len()).filter(|c| columns[*c].1.bits() > 0).collect();
     let mut chosen = Vec::new();
     let mut groups = vec![0u32; taken];
     let mut count = 1.0f64;
@@ -117,7 +104,7 @@ fn sort_columns(columns: &[&[u64]], widths: &[Width]) -> Vec<usize> {
         for column in &left {
             let (split, estimate) = split(&groups, &samples[*column], rows);
             let estimate = estimate.max(count);
-            let bits = f64::from(widths[*column].bits);
+            let bits = f64::from(columns[*column].1.bits());
             let rows = rows as f64;
             let saved = rows * bits - estimate * (bits + 2.0 + (rows / estimate).log2());
             let rate = saved / ((estimate / count).log2() + 0.01);
@@ -158,18 +145,19 @@ fn split(groups: &[u32], codes: &[u64], rows: usize) -> (Vec<u32>, f64) {
 }
 
 /// Rows sorted by columns; what is equal keeps its order.
-fn sorted(columns: &[&[u64]], widths: &[Width], chosen: &[usize], rows: usize) -> Vec<u32> {
+fn sorted(columns: &[Codes<'_>], chosen: &[usize], rows: usize) -> Vec<u32> {
     let row_bits = u32::from(bits_for(rows as u64));
     let mut keys: Vec<u128> = vec![0; rows];
     let mut used = row_bits;
     for column in chosen {
-        let Width { base, bits } = widths[*column];
+        let (codes, extent) = columns[*column];
+        let bits = extent.bits();
         // What does not fit the key any more decides nothing.
         if used + u32::from(bits) > 128 {
             break;
         }
         used += u32::from(bits);
-        keys.iter_mut().zip(columns[*column]).for_each(|(key, code)| *key = *key << bits | u128::from(code - base));
+        codes.append_to(&mut keys, extent.low, bits);
     }
     keys.iter_mut().enumerate().for_each(|(row, key)| *key = *key << row_bits | row as u128);
     keys.par_sort_unstable();
@@ -186,8 +174,15 @@ mod tests {
     }
 
     fn arrange(columns: &[Vec<u64>]) -> Vec<Vec<u64>> {
-        let segments = arranged(columns, &vec![true; columns.len()], &SortColumns::default());
-        segments.iter().map(Segment::all).collect()
+        let narrow = |codes: &Vec<u64>| RowCodes::Narrow(codes.iter().map(|c| *c as u32).collect());
+        let wide = |codes: &Vec<u64>| RowCodes::Wide(codes.clone());
+        let arranged = |codes: Vec<RowCodes>| {
+            let segments = arranged(&codes, &vec![true; columns.len()], &SortColumns::default());
+            segments.iter().map(Segment::all).collect::<Vec<_>>()
+        };
+        let found = arranged(columns.iter().map(wide).collect());
+        assert_eq!(arranged(columns.iter().map(narrow).collect()), found, "narrow codes");
+        found
     }
 
     #[test]

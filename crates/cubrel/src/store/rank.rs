@@ -9,16 +9,17 @@ const DIGITS: usize = 1 << DIGIT;
 
 /// Some numbers' order.
 pub(super) struct Ranks {
-    /// Each different number once, in order.
-    pub(super) sorted: Vec<i64>,
-    /// For each number its place among them.
-    pub(super) places: Vec<u64>,
+    /// For each different number, in order, a row that has it: the first one.
+    pub(super) firsts: Vec<u32>,
+    /// For each row the place of its number among them.
+    pub(super) places: Vec<u32>,
 }
 
 impl Ranks {
-    /// Of numbers that are at most 2^32.
-    pub(super) fn of(numbers: &[i64]) -> Ranks {
-        let mut pairs: Vec<(u64, u32)> = numbers.iter().zip(0..).map(|(n, row)| (ordered(*n), row)).collect();
+    /// Of the numbers of so many rows, at most 2^32.
+    pub(super) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks {
+        let mut pairs: Vec<(u64, u32)> = Vec::with_capacity(rows);
+        numbers.for_each(|n| pairs.push((n, pairs.len() as u32)));
         let first = pairs.first().map_or(0, |(n, _)| *n);
         let varying = pairs.iter().fold(0, |bits, (n, _)| bits | n ^ first);
         let mut other = vec![(0, 0); pairs.len()];
@@ -26,21 +27,21 @@ impl Ranks {
             by_digit(&pairs, &mut other, shift);
             std::mem::swap(&mut pairs, &mut other);
         }
-        let mut ranks = Ranks { sorted: Vec::new(), places: vec![0; pairs.len()] };
+        let mut ranks = Ranks { firsts: Vec::new(), places: vec![0; pairs.len()] };
         let mut last = None;
         for (number, row) in pairs {
             if last != Some(number) {
-                ranks.sorted.push(numbers[row as usize]);
+                ranks.firsts.push(row);
                 last = Some(number);
             }
-            ranks.places[row as usize] = ranks.sorted.len() as u64 - 1;
+            ranks.places[row as usize] = ranks.firsts.len() as u32 - 1;
         }
         ranks
     }
 }
 
 /// A number without a sign that has the same order.
-fn ordered(n: i64) -> u64 {
+pub(super) fn ordered(n: i64) -> u64 {
     n as u64 ^ 1 << 63
 }
 
@@ -79,11 +80,13 @@ mod tests {
             (0..3000).map(|i| (far(i) >> 50) * 256).collect(),
         ];
         for numbers in lists {
-            let ranks = Ranks::of(&numbers);
+            let ranks = Ranks::of(numbers.len(), numbers.iter().map(|n| ordered(*n)));
             let mut sorted = numbers.clone();
             sorted.sort_unstable();
             sorted.dedup();
-            assert_eq!(ranks.sorted, sorted);
+            assert_eq!(ranks.firsts.iter().map(|row| numbers[*row as usize]).collect::<Vec<_>>(), sorted);
+            let is_first = |row: &u32| !numbers[..*row as usize].contains(&numbers[*row as usize]);
+            assert!(ranks.firsts.iter().all(is_first));
             let back: Vec<i64> = ranks.places.iter().map(|place| sorted[*place as usize]).collect();
             assert_eq!(back, numbers);
         }

@@ -48,42 +48,19 @@ impl RawColumn {
         self.len() == 0
     }
 
-    /// The rows of all parts, which have the same type; `None` when there is no part.
-    pub fn joined(parts: Vec<RawColumn>) -> Option<RawColumn> {
-        let rows: usize = parts.iter().map(RawColumn::len).sum();
-        let mut parts = parts.into_iter();
-        let mut all = parts.next()?;
-        let more = rows - all.len();
-        match &mut all.data {
-            RawData::Ints(values) => values.reserve_exact(more),
-            RawData::Floats(values) => values.reserve_exact(more),
-            RawData::Texts { indices, .. } => indices.reserve_exact(more),
-        }
-        parts.for_each(|part| all.append(part));
-        Some(all)
+    /// The values, where they are whole numbers.
+    pub(super) fn ints(&self) -> Option<&[i64]> {
+        if let RawData::Ints(values) = &self.data { Some(values) } else { None }
     }
 
-    /// Appends the rows of another column of the same type.
-    fn append(&mut self, other: RawColumn) {
-        let (before, more) = (self.len(), other.len());
-        if self.valid.is_some() || other.valid.is_some() {
-            let valid = self.valid.get_or_insert_with(|| vec![true; before]);
-            match other.valid {
-                Some(others) => valid.extend(others),
-                None => valid.resize(before + more, true),
-            }
-        }
-        match (&mut self.data, other.data) {
-            (RawData::Ints(all), RawData::Ints(others)) => all.extend(others),
-            (RawData::Floats(all), RawData::Floats(others)) => all.extend(others),
-            (RawData::Texts { values, indices }, RawData::Texts { values: more, indices: others }) => {
-                let shift = values.len() as u32;
-                values.extend(&more);
-                indices.extend(others.into_iter().map(|i| shift + i));
-            }
-            // Pieces of one column have one type.
-            _ => {}
-        }
+    /// The values, where they are doubles.
+    pub(super) fn floats(&self) -> Option<&[f64]> {
+        if let RawData::Floats(values) = &self.data { Some(values) } else { None }
+    }
+
+    /// The texts and which one each row has, where they are texts.
+    pub(super) fn texts(&self) -> Option<(&TextList, &[u32])> {
+        if let RawData::Texts { values, indices } = &self.data { Some((values, indices)) } else { None }
     }
 
     /// Whether the value at `i` is not null.

@@ -37,11 +37,26 @@ pub fn make_date(year: i64, month: i64, day: i64) -> Option<i32> {
 
 /// Reads `2026-03-01`.
 pub fn parse_date(text: &[u8]) -> Option<i32> {
-    if text.len() != 10 || text[4] != b'-' || text[7] != b'-' {
+    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = *<&[u8; 10]>::try_from(text).ok()? else {
+        return None;
+    };
+    let digits = [y1, y2, y3, y4, m1, m2, d1, d2].map(|c| c.wrapping_sub(b'0'));
+    if digits.iter().any(|d| *d > 9) {
         return None;
     }
-    let (y, m, d) = (digits(&text[..4])?, digits(&text[5..7])?, digits(&text[8..])?);
-    make_date(y, m, d)
+    let [y1, y2, y3, y4, m1, m2, d1, d2] = digits.map(i32::from);
+    let (year, month, day) = (y1 * 1000 + y2 * 100 + y3 * 10 + y4, m1 * 10 + m2, d1 * 10 + d2);
+    let is_day = (1..=12).contains(&month) && (1..=days_in_month(year, month)).contains(&day);
+    is_day.then(|| days_from_civil(year, month, day))
+}
+
+fn days_in_month(year: i32, month: i32) -> i32 {
+    let is_leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    match month {
+        2 => 28 + i32::from(is_leap),
+        4 | 6 | 9 | 11 => 30,
+        _ => 31,
+    }
 }
 
 /// Reads `2026-03-01 08:30:00`, with `T` for the space, seconds or not, up to six decimals, and an offset, which is
@@ -216,6 +231,21 @@ mod tests {
         for day in (-800_000..2_900_000).step_by(373) {
             let date = civil(day).expect("in range");
             assert_eq!(days(date), day);
+        }
+    }
+
+    #[test]
+    fn dates_are_read_as_the_calendar_library_has_them() {
+        for year in (0..=2200).chain((2300..=9999).step_by(61)) {
+            for (month, day) in (0..=13).flat_map(|month| (0..=32).map(move |day| (month, day))) {
+                let text = format!("{year:04}-{month:02}-{day:02}");
+                assert_eq!(parse_date(text.as_bytes()), make_date(year, month, day), "{text}");
+            }
+        }
+        for bad in
+            ["", "2026-03-1", "2026-3-011", "2026/03/01", "2026-03-0x", "-026-03-01", "2026-03-01 ", "２026-03-01"]
+        {
+            assert_eq!(parse_date(bad.as_bytes()), None, "{bad}");
         }
     }
 

@@ -1,0 +1,128 @@
+//! How the fields of a column are read.
+
+use super::dialect::Shape;
+use super::infer::is_code;
+use crate::value::Type;
+
+/// What a column admits beyond what its type can hold.
+#[derive(Clone, Copy)]
+pub(super) enum Kind {
+    /// Somebody has declared the type, or has seen all values.
+    Settled,
+    /// Numbers, if they are written as all would have to be for this type to be found.
+    Number(u8),
+    /// Anything of the type.
+    Any,
+    /// Nothing: no value has been seen yet that would tell the type.
+    Unknown,
+}
+
+impl Kind {
+    pub(super) fn of(ty: Option<Type>, declared: bool) -> Kind {
+        match ty {
+            _ if declared => Kind::Settled,
+            None => Kind::Unknown,
+            Some(Type::Int) => Kind::Number(0),
+            Some(Type::Decimal { scale, .. }) => Kind::Number(scale),
+            Some(Type::Float) => Kind::Number(u8::MAX),
+            Some(_) => Kind::Any,
+        }
+    }
+
+    /// Whether it admits a field that has no more decimals than the type.
+    #[inline]
+    fn admits_short(self, field: &[u8]) -> bool {
+        match self {
+            Kind::Settled | Kind::Any => true,
+            Kind::Unknown => false,
+            Kind::Number(_) => !is_code(field),
+        }
+    }
+
+    #[inline]
+    pub(super) fn admits(self, field: &[u8]) -> bool {
+        let decimals = || memchr::memchr(b'.', field).map_or(0, |p| field.len() - p - 1);
+        let fits = |scale: u8| scale == u8::MAX || decimals() <= usize::from(scale);
+        self.admits_short(field) && if let Kind::Number(scale) = self { fits(scale) } else { true }
+    }
+}
+
+/// Fields that stand for null.
+pub(super) struct Missing<'a> {
+    fields: Vec<&'a [u8]>,
+    /// Which lengths there are; the last bit is for all that are longer.
+    lengths: u64,
+}
+
+impl<'a> Missing<'a> {
+    pub(super) fn new(fields: &'a [String]) -> Missing<'a> {
+        let lengths = fields.iter().fold(0, |lengths, f| lengths | Missing::length(f.as_bytes()));
+        Missing { fields: fields.iter().map(String::as_bytes).collect(), lengths }
+    }
+
+    fn length(field: &[u8]) -> u64 {
+        1 << field.len().min(63)
+    }
+
+    #[inline]
+    pub(super) fn has(&self, field: &[u8]) -> bool {
+        // Few fields are as long as what stands for nothing.
+        self.lengths & Missing::length(field) != 0 && self.fields.contains(&field)
+    }
+}
+
+/// How the fields of a column are read.
+pub(super) struct Way<'a> {
+    pub(super) kind: Kind,
+    pub(super) shape: &'a Shape,
+    pub(super) missing: &'a Missing<'a>,
+}
+
+/// What a field says.
+pub(super) enum Said<T> {
+    Null,
+    Value(T),
+    /// It is not of the type.
+    Misfit,
+}
+
+impl Way<'_> {
+    /// Reads a field by `read`; first by `short`, which gives `None` for everything that needs a closer look, and never
+    /// takes decimals off.
+    #[inline(always)]
+    pub(super) fn read<T>(
+        &self,
+        field: &[u8],
+        short: impl Fn(&[u8]) -> Option<T>,
+        read: impl Fn(&[u8]) -> Option<T>,
+    ) -> Said<T> {
+        if self.missing.has(field) {
+            return Said::Null;
+        }
+        let short = if matches!(self.shape, Shape::Plain) { short(field) } else { None };
+        let value = short.filter(|_| self.kind.admits_short(field)).or_else(|| self.read_long(field, read));
+        value.map_or(Said::Misfit, Said::Value)
+    }
+
+    #[inline(never)]
+    fn read_long<T>(&self, field: &[u8], read: impl Fn(&[u8]) -> Option<T>) -> Option<T> {
+        let field = self.shape.normal(field);
+        if self.kind.admits(&field) { read(&field) } else { None }
+    }
+
+    /// Whether a field is a text, and stands for itself.
+    #[inline]
+    pub(super) fn text(&self, field: &[u8], is_text: bool) -> Said<()> {
+        match self.kind {
+            _ if self.missing.has(field) => Said::Null,
+            Kind::Unknown => Said::Misfit,
+            _ if is_text || std::str::from_utf8(field).is_ok() => Said::Value(()),
+            _ => Said::Misfit,
+        }
+    }
+}
+
+/// The type of a column: one without any value is text.
+pub(super) fn settled(ty: Option<Type>) -> Type {
+    ty.unwrap_or(Type::Text)
+}
