@@ -21,6 +21,7 @@ mod lines;
 mod own_row;
 pub mod partitions;
 mod pieces;
+mod pipeline;
 #[cfg(feature = "postgres")]
 pub mod postgres;
 mod read;

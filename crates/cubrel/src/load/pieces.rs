@@ -1,12 +1,13 @@
 //! Pieces of a source to the coded columns of a table: read and computed in parallel, coded a segment at a time, so that
 //! no more than a segment or two are ever held as plain values.
 
-use rayon::prelude::*;
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
 
 use super::own_row::{Finished, OwnRow};
 use super::staging::BadRows;
 use super::tables::eval_problem;
-use super::{LoadError, Observer};
+use super::{LoadError, Observer, pipeline};
 use crate::formula::scalar::EvalError;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
@@ -95,7 +96,7 @@ impl Room<'_> {
 const FORECAST_EXCESS: u64 = 2;
 
 /// A piece with everything computed.
-struct Read {
+pub(super) struct Read {
     partition: usize,
     rows: usize,
     bad: BadRows,
@@ -119,8 +120,28 @@ pub(super) fn of_columns(
     }
 }
 
-/// Pieces for each thread that are read before they are put in order.
-const PIECES_AHEAD: usize = 6;
+/// The rows of a segment that waits to be coded.
+pub(super) struct Full {
+    number: usize,
+    partition: usize,
+    /// Each column, in parts.
+    columns: Vec<Vec<RawColumn>>,
+    sort_by: Arc<SortColumns>,
+}
+
+/// A segment that has been coded.
+pub(super) struct Coded {
+    number: usize,
+    partition: usize,
+    columns: Vec<Column>,
+}
+
+impl Full {
+    pub(super) fn coded(self) -> Coded {
+        let Full { number, partition, columns, sort_by } = self;
+        Coded { number, partition, columns: encode_segment(columns, &sort_by) }
+    }
+}
 
 /// Takes the pieces of a table, each with the partition that it belongs to.
 pub(super) struct Gatherer<'a> {
@@ -131,9 +152,15 @@ pub(super) struct Gatherer<'a> {
     pending: Vec<Vec<RawColumn>>,
     pending_rows: usize,
     partition: usize,
-    /// Segments that wait to be coded, with their partitions.
-    full: Vec<(usize, Vec<Vec<RawColumn>>)>,
-    sort_by: SortColumns,
+    /// Segments that wait to be coded.
+    full: VecDeque<Full>,
+    /// Segments that were cut, those that were given away to be coded, and those that are.
+    cut: usize,
+    given: usize,
+    kept: usize,
+    /// Segments that were coded before an earlier one was.
+    early: BTreeMap<usize, Coded>,
+    sort_by: Arc<SortColumns>,
     /// Rows of the source so far, those left out included.
     rows_seen: usize,
     /// Bytes of what is coded.
@@ -149,8 +176,12 @@ impl<'a> Gatherer<'a> {
             pending: Vec::new(),
             pending_rows: 0,
             partition: 0,
-            full: Vec::new(),
-            sort_by: SortColumns::default(),
+            full: VecDeque::new(),
+            cut: 0,
+            given: 0,
+            kept: 0,
+            early: BTreeMap::new(),
+            sort_by: Arc::default(),
             rows_seen: 0,
             bytes: 0,
         }
@@ -175,49 +206,16 @@ impl<'a> Gatherer<'a> {
         read: &(impl Fn(P) -> Result<Taken, Failure> + Sync),
     ) -> Result<(), Failure> {
         let own = self.own;
-        let each = |(number, piece): (usize, Result<(usize, P), LoadError>)| {
-            let columns = || {
-                let (partition, piece) = piece?;
-                let Taken { columns, bad } = read(piece)?;
-                let rows = columns.first().map_or(0, |(_, raw)| raw.len());
-                Ok(Read { partition, rows, bad, finished: own.finish(columns)? })
-            };
-            (number, columns())
+        let read = |(partition, piece)| {
+            let Taken { columns, bad } = read(piece)?;
+            let rows = columns.first().map_or(0, |(_, raw)| raw.len());
+            Ok(Read { partition, rows, bad, finished: own.finish(columns)? })
         };
-        let most = PIECES_AHEAD * rayon::current_num_threads();
-        let (mut given, mut ended) = (0, false);
-        while !ended {
-            let wave = std::iter::from_fn(|| {
-                if ended || given == most {
-                    return None;
-                }
-                given += 1;
-                let piece = next().transpose();
-                ended = !matches!(piece, Some(Ok(_)));
-                piece.map(|p| (given, p))
-            });
-            let full = std::mem::take(&mut self.full);
-            // What has been read is coded while the next pieces are read.
-            let (coded, mut taken) = rayon::join(
-                || {
-                    full.into_par_iter()
-                        .map(|(p, columns)| (p, encode_segment(columns, &self.sort_by)))
-                        .collect::<Vec<_>>()
-                },
-                || wave.par_bridge().map(each).collect::<Vec<_>>(),
-            );
-            given = 0;
-            coded.into_iter().try_for_each(|(p, columns)| self.keep(p, columns))?;
-            taken.sort_unstable_by_key(|(number, _)| *number);
-            for (_, read) in taken {
-                self.add(read)?;
-            }
-        }
-        Ok(())
+        pipeline::run(self, next, &read)
     }
 
     /// Takes the rows of a piece; a segment that has enough of them waits to be coded.
-    fn add(&mut self, read: Result<Read, Failure>) -> Result<(), Failure> {
+    pub(super) fn add(&mut self, read: Result<Read, Failure>) -> Result<(), Failure> {
         let Read { partition, rows, bad, finished } = match read {
             Err(Failure::Row(e, start)) => {
                 let problem = eval_problem(&e, self.rows_seen + start, self.own.table);
@@ -248,16 +246,37 @@ impl<'a> Gatherer<'a> {
     fn cut(&mut self) {
         if self.pending.iter().any(|parts| !parts.is_empty()) {
             let columns = self.pending.iter_mut().map(std::mem::take).collect();
-            self.full.push((self.partition, columns));
+            let sort_by = self.sort_by.clone();
+            self.full.push_back(Full { number: self.cut, partition: self.partition, columns, sort_by });
+            self.cut += 1;
         }
         self.pending_rows = 0;
     }
 
-    fn keep(&mut self, partition: usize, columns: Vec<Column>) -> Result<(), LoadError> {
+    /// A segment that can be coded now. The first one tells how all are sorted.
+    pub(super) fn next_full(&mut self) -> Option<Full> {
+        if self.given > self.kept && !self.sort_by.is_known() {
+            return None;
+        }
+        self.given += usize::from(!self.full.is_empty());
+        self.full.pop_front()
+    }
+
+    /// Whether segments wait to be coded.
+    pub(super) fn has_full(&self) -> bool {
+        !self.full.is_empty()
+    }
+
+    /// Takes a segment that was given to be coded.
+    pub(super) fn keep(&mut self, coded: Coded) -> Result<(), LoadError> {
         let bytes = |c: &Column| c.heap_bytes().0 + c.heap_bytes().1;
-        self.bytes += columns.iter().map(bytes).sum::<usize>() as u64;
+        self.bytes += coded.columns.iter().map(bytes).sum::<usize>() as u64;
         self.room.check(self.bytes)?;
-        self.of(partition).segments.push(columns);
+        self.early.insert(coded.number, coded);
+        while let Some(Coded { partition, columns, .. }) = self.early.remove(&self.kept) {
+            self.kept += 1;
+            self.of(partition).segments.push(columns);
+        }
         Ok(())
     }
 
@@ -271,9 +290,8 @@ impl<'a> Gatherer<'a> {
 
     fn code_rest(&mut self) -> Result<(), LoadError> {
         self.cut();
-        for (partition, columns) in std::mem::take(&mut self.full) {
-            let columns = encode_segment(columns, &self.sort_by);
-            self.keep(partition, columns)?;
+        while let Some(full) = self.next_full() {
+            self.keep(full.coded())?;
         }
         Ok(())
     }

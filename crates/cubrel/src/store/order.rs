@@ -27,6 +27,13 @@ const WORTH: usize = 32;
 #[derive(Debug, Default)]
 pub struct SortColumns(OnceLock<Vec<usize>>);
 
+impl SortColumns {
+    /// Whether they have been found out.
+    pub fn is_known(&self) -> bool {
+        self.0.get().is_some()
+    }
+}
+
 /// The codes of a column and how far they extend.
 type Codes<'a> = (&'a RowCodes, &'a Extent);
 
