@@ -55,10 +55,26 @@ const RECENT: usize = 256;
 /// A text of up to 15 bytes as a number that no other one has.
 #[inline]
 fn short(text: &[u8]) -> Option<u128> {
-    let mut bytes = [0; 16];
-    bytes.get_mut(..text.len()).filter(|b| b.len() < 16)?.copy_from_slice(text);
-    bytes[15] = text.len() as u8 + 1;
-    Some(u128::from_le_bytes(bytes))
+    let len = text.len();
+    // Bytes in the middle may be taken twice: of texts of one length all are taken at the same places.
+    let (low, high) = match (text.first_chunk::<8>(), text.last_chunk::<8>()) {
+        (Some(first), Some(last)) if len < 16 => {
+            let beyond = u64::from_le_bytes(*last).checked_shr(8 * (16 - len as u32)).unwrap_or(0);
+            (u64::from_le_bytes(*first), beyond)
+        }
+        (Some(_), _) => return None,
+        _ => match (text.first_chunk::<4>(), text.last_chunk::<4>()) {
+            (Some(first), Some(last)) => {
+                (u64::from(u32::from_le_bytes(*first)) | u64::from(u32::from_le_bytes(*last)) << 32, 0)
+            }
+            _ => match text {
+                [] => (0, 0),
+                [first, .., last] => (u64::from(*first) | u64::from(text[len / 2]) << 8 | u64::from(*last) << 16, 0),
+                [only] => (u64::from(*only), 0),
+            },
+        },
+    };
+    Some(u128::from(low) | u128::from(high | (len as u64 + 1) << 56) << 64)
 }
 
 /// Where a short text is remembered.
@@ -515,6 +531,26 @@ mod tests {
             let rows = fields.len();
             let expected: Vec<usize> = (0..3).flat_map(|round| nulls.iter().map(move |n| round * rows + n)).collect();
             assert_eq!(valid, expected, "{ty}");
+        }
+    }
+
+    #[test]
+    fn short_texts_are_told_apart() {
+        let mut keys = std::collections::HashMap::new();
+        let letters = [b'a', b'b', 0];
+        for len in 0..18usize {
+            // All texts that differ from others in up to two places.
+            for (i, k) in (0..len.max(1)).flat_map(|i| (0..len.max(1)).map(move |k| (i, k))) {
+                for (x, y) in letters.iter().flat_map(|x| letters.iter().map(move |y| (x, y))) {
+                    let mut text = vec![b'a'; len];
+                    text.get_mut(i).into_iter().for_each(|b| *b = *x);
+                    text.get_mut(k).into_iter().for_each(|b| *b = *y);
+                    match short(&text) {
+                        Some(key) => assert_eq!(*keys.entry(key).or_insert(text.clone()), text),
+                        None => assert!(len > 15, "{len}"),
+                    }
+                }
+            }
         }
     }
 

@@ -13,7 +13,7 @@ use super::divide::Divisor;
 use super::forms::RowCodes;
 use super::numbers::Numbers;
 use super::order::{SortColumns, arranged};
-use super::rank::{Ranks, ordered};
+use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
@@ -134,13 +134,12 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
     let has_nulls = valid.is_some();
     if range.codes() >= COUNTED_RANGE && !has_nulls {
         // Finding out which numbers there are tells the place of each.
-        let Ranks { firsts, places } = Ranks::of(rows, all().map(ordered));
-        let distinct = firsts.len() as u64;
+        let Ranks { numbers, places, .. } = Ranks::of(rows, all().map(ordered));
+        let distinct = numbers.len() as u64;
         if !is_listed(range, distinct, rows, has_nulls) {
             return by_distance(range, range.codes().saturating_add(1), distinct, parts);
         }
-        let number = number_at(parts);
-        let coding = Coding::Numbers(Numbers::new(firsts.into_iter().map(number).collect()));
+        let coding = Coding::Numbers(Numbers::new(numbers.into_iter().map(number).collect()));
         return Coded::of_numbers(coding, distinct, distinct, RowCodes::Narrow(places));
     }
     let (coding, domain, distinct) = choose(range, all, rows, has_nulls);
@@ -160,15 +159,6 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
 impl Coded {
     fn of_numbers(coding: Coding, domain: u64, distinct: u64, codes: RowCodes) -> Coded {
         Coded { ty: Type::Int, coding, digits: None, domain, nulls: 0, distinct, codes }
-    }
-}
-
-/// Finds the number of a row of all parts.
-fn number_at<'p>(parts: &'p [&[i64]]) -> impl Fn(u32) -> i64 + 'p {
-    let starts: Vec<usize> = parts.iter().scan(0, |at, part| Some(std::mem::replace(at, *at + part.len()))).collect();
-    move |row| {
-        let part = starts.partition_point(|start| *start <= row as usize) - 1;
-        parts[part][row as usize - starts[part]]
     }
 }
 
@@ -396,13 +386,13 @@ fn sorted_texts(values: &TextList, used: &[bool]) -> (TextDictionary, Vec<u32>) 
         // Numbers are put in order faster than texts.
         let places: Vec<u32> = places().collect();
         let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or(0);
-        let ranks = Ranks::of(places.len(), places.iter().map(rank));
-        places.iter().zip(&ranks.places).for_each(|(place, code)| code_of[*place as usize] = *code);
-        let firsts: Vec<u32> = ranks.firsts.iter().map(|i| places[*i as usize]).collect();
-        let bytes = firsts.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
-        let ranks: Vec<u64> = firsts.iter().map(rank).collect();
+        let Ranks { numbers, firsts, places: codes } = Ranks::of(places.len(), places.iter().map(rank));
+        places.iter().zip(codes).for_each(|(place, code)| code_of[*place as usize] = code);
+        let firsts: Vec<u32> = firsts.into_iter().map(|i| places[i as usize]).collect();
+        let each_once = if firsts.len() == places.len() { &places } else { &firsts };
+        let bytes = each_once.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
         let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
-        return (TextDictionary::of_ranks(template, &ranks, bytes, list), code_of);
+        return (TextDictionary::of_ranks(template, &numbers, bytes, list), code_of);
     }
     let bytes = |place: u32| values.get_bytes(place as usize);
     let head = |place: u32| {

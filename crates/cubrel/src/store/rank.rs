@@ -9,7 +9,9 @@ const DIGITS: usize = 1 << DIGIT;
 
 /// Some numbers' order.
 pub(super) struct Ranks {
-    /// For each different number, in order, a row that has it: the first one.
+    /// The different numbers, in order.
+    pub(super) numbers: Vec<u64>,
+    /// For each of them a row that has it: the first one.
     pub(super) firsts: Vec<u32>,
     /// For each row the place of its number among them.
     pub(super) places: Vec<u32>,
@@ -27,12 +29,11 @@ impl Ranks {
             by_digit(&pairs, &mut other, shift);
             std::mem::swap(&mut pairs, &mut other);
         }
-        let mut ranks = Ranks { firsts: Vec::new(), places: vec![0; pairs.len()] };
-        let mut last = None;
+        let mut ranks = Ranks { numbers: Vec::new(), firsts: Vec::new(), places: vec![0; pairs.len()] };
         for (number, row) in pairs {
-            if last != Some(number) {
+            if ranks.numbers.last() != Some(&number) {
+                ranks.numbers.push(number);
                 ranks.firsts.push(row);
-                last = Some(number);
             }
             ranks.places[row as usize] = ranks.firsts.len() as u32 - 1;
         }
@@ -43,6 +44,11 @@ impl Ranks {
 /// A number without a sign that has the same order.
 pub(super) fn ordered(n: i64) -> u64 {
     n as u64 ^ 1 << 63
+}
+
+/// The number of an [`ordered`] one.
+pub(super) fn number(ordered: u64) -> i64 {
+    (ordered ^ 1 << 63) as i64
 }
 
 fn digit(n: u64, shift: u32) -> usize {
@@ -84,6 +90,7 @@ mod tests {
             let mut sorted = numbers.clone();
             sorted.sort_unstable();
             sorted.dedup();
+            assert_eq!(ranks.numbers.iter().map(|n| number(*n)).collect::<Vec<_>>(), sorted);
             assert_eq!(ranks.firsts.iter().map(|row| numbers[*row as usize]).collect::<Vec<_>>(), sorted);
             let is_first = |row: &u32| !numbers[..*row as usize].contains(&numbers[*row as usize]);
             assert!(ranks.firsts.iter().all(is_first));

@@ -36,6 +36,7 @@ pub fn make_date(year: i64, month: i64, day: i64) -> Option<i32> {
 }
 
 /// Reads `2026-03-01`.
+#[inline]
 pub fn parse_date(text: &[u8]) -> Option<i32> {
     let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = *<&[u8; 10]>::try_from(text).ok()? else {
         return None;
