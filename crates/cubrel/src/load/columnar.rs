@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{BufRead, BufReader, Cursor};
 use std::path::Path;
+use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
@@ -13,7 +14,9 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrowPrimitiveType, RecordBatch};
 use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
-use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder};
+use parquet::basic::Encoding;
+use parquet::file::metadata::ColumnChunkMetaData;
 
 use super::csv::Request;
 use super::pieces::{Failure, Gathered, Gatherer, Taken};
@@ -31,7 +34,7 @@ const MOST_ROWS: usize = 1 << 20;
 /// A piece of work for one thread.
 enum Piece<'a> {
     /// Some rows of a row group of a Parquet file: how many to skip, and how many to read.
-    RowGroup { path: &'a Path, group: usize, skip: usize, rows: usize },
+    RowGroup { path: &'a Path, metadata: ArrowReaderMetadata, group: usize, skip: usize, rows: usize },
     /// A batch that is in memory.
     Batch(RecordBatch),
 }
@@ -99,15 +102,16 @@ impl Column {
 
 /// A file that has been opened.
 enum Opened {
-    Parquet(ParquetRecordBatchReaderBuilder<File>),
+    Parquet(ArrowReaderMetadata),
     Batches(SchemaRef, Box<dyn Iterator<Item = Result<RecordBatch, ArrowError>> + Send>),
 }
 
 fn open(path: &Path) -> Result<Opened, LoadError> {
     let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
     if bytes::kind(path) == "parquet" {
-        let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(|e| data_problem(path, e))?;
-        return Ok(Opened::Parquet(builder));
+        let metadata =
+            ArrowReaderMetadata::load(&file, ArrowReaderOptions::new()).map_err(|e| data_problem(path, e))?;
+        return Ok(Opened::Parquet(with_dictionaries(metadata)));
     }
     let mut reader = BufReader::new(bytes::unpacked(path, Box::new(file)));
     // A file begins with the name of its format, a stream with a message.
@@ -122,26 +126,60 @@ fn open(path: &Path) -> Result<Opened, LoadError> {
     Ok(Opened::Batches(reader.schema(), Box::new(reader)))
 }
 
+/// Has texts that stand in dictionaries in the whole file given as places in them, so that no text is read twice.
+fn with_dictionaries(metadata: ArrowReaderMetadata) -> ArrowReaderMetadata {
+    let groups = metadata.metadata().row_groups();
+    let fields = metadata.schema().fields();
+    if groups.iter().any(|group| group.num_columns() != fields.len()) {
+        return metadata;
+    }
+    let is_listed = |i: usize| groups.iter().all(|group| has_dictionary(group.column(i)));
+    let field = |(i, field): (usize, &Arc<Field>)| match field.data_type() {
+        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View if is_listed(i) => {
+            let ty = DataType::Dictionary(DataType::Int32.into(), DataType::Utf8.into());
+            Arc::new(field.as_ref().clone().with_data_type(ty))
+        }
+        _ => field.clone(),
+    };
+    let schema = Schema::new(fields.iter().enumerate().map(field).collect::<Vec<_>>());
+    let options = ArrowReaderOptions::new().with_schema(Arc::new(schema));
+    ArrowReaderMetadata::try_new(metadata.metadata().clone(), options).unwrap_or(metadata)
+}
+
+/// Whether all values of a column are places in its dictionary.
+fn has_dictionary(column: &ColumnChunkMetaData) -> bool {
+    let of_places = |e: Encoding| matches!(e, Encoding::PLAIN_DICTIONARY | Encoding::RLE_DICTIONARY);
+    match column.page_encoding_stats_mask() {
+        Some(pages) => pages.encodings().all(of_places),
+        // Without a word on the pages, dictionaries that are written plainly cannot be told from such values.
+        None => column.encodings().any(of_places) && !column.encodings().any(|e| e == Encoding::PLAIN),
+    }
+}
+
 impl Opened {
     fn schema(&self) -> SchemaRef {
         match self {
-            Opened::Parquet(builder) => builder.schema().clone(),
+            Opened::Parquet(metadata) => metadata.schema().clone(),
             Opened::Batches(schema, _) => schema.clone(),
         }
     }
 
     fn pieces(self, path: &Path, bytes: u64) -> Result<Pieces<'_>, LoadError> {
         Ok(match self {
-            Opened::Parquet(builder) => {
-                let groups = builder.metadata().row_groups();
+            Opened::Parquet(metadata) => {
+                let groups = metadata.metadata().row_groups();
                 let rows: Vec<usize> = groups.iter().map(|g| usize::try_from(g.num_rows()).unwrap_or(0)).collect();
                 let pieces = rows.iter().enumerate().flat_map(|(group, all)| {
                     let steps = (0..(*all).max(1)).step_by(MOST_ROWS);
-                    steps.map(move |skip| Piece::RowGroup { path, group, skip, rows: MOST_ROWS.min(all - skip) })
+                    let metadata = &metadata;
+                    steps.map(move |skip| {
+                        let (metadata, rows) = (metadata.clone(), MOST_ROWS.min(all - skip));
+                        Piece::RowGroup { path, metadata, group, skip, rows }
+                    })
                 });
                 let mut pieces: Vec<Piece<'_>> = pieces.collect();
                 if pieces.is_empty() {
-                    pieces.push(Piece::Batch(RecordBatch::new_empty(builder.schema().clone())));
+                    pieces.push(Piece::Batch(RecordBatch::new_empty(metadata.schema().clone())));
                 }
                 Pieces::Groups { share: bytes / pieces.len() as u64, pieces: pieces.into_iter() }
             }
@@ -217,13 +255,11 @@ fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
     let mut part = Part::new(&types, true);
     match piece {
         Piece::Batch(batch) => append(&mut part, &batch)?,
-        Piece::RowGroup { path, group, skip, rows } => {
+        Piece::RowGroup { path, metadata, group, skip, rows } => {
             let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
-            let reader = ParquetRecordBatchReaderBuilder::try_new(file)
-                .and_then(|b| {
-                    b.with_row_groups(vec![group]).with_offset(skip).with_limit(rows).with_batch_size(BATCH).build()
-                })
-                .map_err(|e| data_problem(path, e))?;
+            let builder = ParquetRecordBatchReaderBuilder::new_with_metadata(file, metadata);
+            let rows = builder.with_row_groups(vec![group]).with_offset(skip).with_limit(rows);
+            let reader = rows.with_batch_size(BATCH).build().map_err(|e| data_problem(path, e))?;
             for batch in reader {
                 append(&mut part, &batch.map_err(|e| data_problem(path, e))?)?;
             }
@@ -267,25 +303,42 @@ fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
     Ok(())
 }
 
+/// Tells the nulls of an array that has some.
+fn nulls(array: &dyn Array) -> Option<impl Fn(usize) -> bool> {
+    array.nulls().filter(|n| n.null_count() > 0).map(|n| move |i| n.is_null(i))
+}
+
 fn ints<T: ArrowPrimitiveType>(
     to: &mut Staging,
     array: &dyn Array,
     each: impl Fn(T::Native) -> Option<i64>,
 ) -> Result<(), String> {
-    let mut odd = None;
-    let values = array.as_primitive::<T>().iter().map(|value| {
-        let fits = value.map(|v| each(v).ok_or(v));
-        fits.transpose().unwrap_or_else(|v| {
-            odd = Some(format!("{v:?} does not fit 64 bits"));
-            None
-        })
-    });
-    to.extend_ints(values);
-    odd.map_or(Ok(()), Err)
+    let taken = to.extend_ints(array.as_primitive::<T>().values(), nulls(array), each);
+    taken.map_err(|v| format!("{v:?} does not fit 64 bits"))
 }
 
 fn floats<T: ArrowPrimitiveType>(to: &mut Staging, array: &dyn Array, each: impl Fn(T::Native) -> f64) {
-    to.extend_floats(array.as_primitive::<T>().iter().map(|v| v.map(&each)));
+    to.extend_floats(array.as_primitive::<T>().values(), nulls(array), each);
+}
+
+/// Appends texts that are given as places in a dictionary.
+fn dictionary(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
+    let array = array.as_any_dictionary();
+    let texts: Vec<Option<&str>> = match array.values().data_type() {
+        DataType::Utf8 => array.values().as_string::<i32>().iter().collect(),
+        DataType::LargeUtf8 => array.values().as_string::<i64>().iter().collect(),
+        DataType::Utf8View => array.values().as_string_view().iter().collect(),
+        other => return Err(format!("a dictionary of {other} cannot be read")),
+    };
+    // Under a null there may be any place.
+    let keys = if texts.is_empty() { vec![0; array.len()] } else { array.normalized_keys() };
+    match nulls(array.keys()) {
+        None => to.extend_places(&texts, keys.iter().map(|key| Some(*key))),
+        Some(is_null) => {
+            to.extend_places(&texts, keys.iter().enumerate().map(|(i, key)| (!is_null(i)).then_some(*key)));
+        }
+    }
+    Ok(())
 }
 
 /// Appends the values of an array; what stands under a null is not looked at.
@@ -322,6 +375,7 @@ fn column(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
         DataType::Utf8 => to.extend_texts(array.as_string::<i32>().iter()),
         DataType::LargeUtf8 => to.extend_texts(array.as_string::<i64>().iter()),
         DataType::Utf8View => to.extend_texts(array.as_string_view().iter()),
+        DataType::Dictionary(_, value) if column_type(value) == Some(Type::Text) => dictionary(to, array)?,
         DataType::Null => (0..array.len()).for_each(|_| to.push_null()),
         _ => {
             // Truth values and dictionaries, value by value.

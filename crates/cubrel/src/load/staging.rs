@@ -247,33 +247,54 @@ impl Staging {
         marks.misfits
     }
 
-    /// Takes whole numbers, nulls as nothing.
-    pub(super) fn extend_ints(&mut self, ints: impl Iterator<Item = Option<i64>>) {
-        for value in ints {
-            match (value, &mut self.values) {
-                (Some(v), Values::Ints(values)) => {
-                    values.push(v);
-                    if let Some(valid) = &mut self.valid {
-                        valid.push(true);
-                    }
-                }
-                _ => self.push_null(),
+    /// Takes whole numbers; of those that `is_null` tells nothing is looked at. Tells the first that `each` refuses.
+    pub(super) fn extend_ints<T: Copy>(
+        &mut self,
+        ints: &[T],
+        is_null: Option<impl Fn(usize) -> bool>,
+        each: impl Fn(T) -> Option<i64>,
+    ) -> Result<(), T> {
+        self.mark_nulls(ints.len(), is_null.as_ref());
+        let Values::Ints(values) = &mut self.values else { return Ok(()) };
+        let mut refused = None;
+        let mut take = |v: T| {
+            each(v).unwrap_or_else(|| {
+                refused.get_or_insert(v);
+                0
+            })
+        };
+        match is_null {
+            None => values.extend(ints.iter().map(|v| take(*v))),
+            Some(is_null) => {
+                values.extend(ints.iter().enumerate().map(|(i, v)| if is_null(i) { 0 } else { take(*v) }));
             }
+        }
+        refused.map_or(Ok(()), Err)
+    }
+
+    /// Takes doubles; those that are no numbers, and those that `is_null` tells, as nothing.
+    pub(super) fn extend_floats<T: Copy>(
+        &mut self,
+        floats: &[T],
+        is_null: Option<impl Fn(usize) -> bool>,
+        each: impl Fn(T) -> f64,
+    ) {
+        let has_odd = floats.iter().any(|v| !each(*v).is_finite());
+        let no_number = |i: usize| is_null.as_ref().is_some_and(|is_null| is_null(i)) || !each(floats[i]).is_finite();
+        self.mark_nulls(floats.len(), (has_odd || is_null.is_some()).then_some(&no_number));
+        if let Values::Floats(values) = &mut self.values {
+            values.extend(floats.iter().map(|v| Some(each(*v)).filter(|v| v.is_finite()).unwrap_or(0.0)));
         }
     }
 
-    /// Takes doubles, nulls as nothing.
-    pub(super) fn extend_floats(&mut self, floats: impl Iterator<Item = Option<f64>>) {
-        for value in floats {
-            match (value.filter(|v| v.is_finite()), &mut self.values) {
-                (Some(v), Values::Floats(values)) => {
-                    values.push(v);
-                    if let Some(valid) = &mut self.valid {
-                        valid.push(true);
-                    }
-                }
-                _ => self.push_null(),
-            }
+    /// Marks which of so many values to come are null.
+    fn mark_nulls(&mut self, count: usize, is_null: Option<&impl Fn(usize) -> bool>) {
+        let before = self.len();
+        if let Some(is_null) = is_null {
+            let valid = self.valid.get_or_insert_with(|| vec![true; before]);
+            valid.extend((0..count).map(|i| !is_null(i)));
+        } else if let Some(valid) = &mut self.valid {
+            valid.resize(before + count, true);
         }
     }
 
@@ -283,6 +304,31 @@ impl Staging {
             match value {
                 Some(text) => drop(self.push(text.as_bytes())),
                 None => self.push_null(),
+            }
+        }
+    }
+
+    /// Takes some of `texts`, each given by its place; nulls as no place, or as a place where there is no text.
+    pub(super) fn extend_places(
+        &mut self,
+        texts: &[Option<&str>],
+        places: impl ExactSizeIterator<Item = Option<usize>> + Clone,
+    ) {
+        let text_at = |place: Option<usize>| place.and_then(|p| Some((p, (*texts.get(p)?)?)));
+        let no_text: Vec<bool> = places.clone().map(|place| text_at(place).is_none()).collect();
+        self.mark_nulls(no_text.len(), no_text.contains(&true).then_some(&|i: usize| no_text[i]));
+        let Values::Texts(interner) = &mut self.values else { return };
+        let mut known: Vec<Option<u32>> = vec![None; texts.len()];
+        for place in places {
+            match text_at(place) {
+                None => interner.indices.push(0),
+                Some((place, text)) => match known[place] {
+                    Some(index) => interner.indices.push(index),
+                    None => {
+                        interner.push(text.as_bytes());
+                        known[place] = interner.indices.last().copied();
+                    }
+                },
             }
         }
     }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use super::codes::Segment;
 use super::dictionary::TextDictionary;
-use super::encode::{float_key, float_of, scaled, unscaled};
+use super::encode::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::lookup::NO_ROW;
 use super::numbers::Numbers;
 use super::proof::Proof;
@@ -152,6 +152,7 @@ impl Column {
             Coding::Numbers(v) => v.len() as u64 == domain,
             Coding::Texts(d) => d.len() as u64 == domain,
         };
+        let fits = fits && digits.is_none_or(|digits| digits <= MOST_DIGITS);
         let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max && !s.is_empty());
         let cuts = Cuts::of(segments.iter().map(Segment::len));
         (fits && in_range).then_some(Column {

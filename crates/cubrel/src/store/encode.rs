@@ -21,9 +21,13 @@ use crate::value::Type;
 /// A range of numbers up to this is counted with one bit each when distinct values are looked for.
 const COUNTED_RANGE: u64 = 1 << 28;
 /// Most decimal digits for which doubles are tried as decimals.
-const MOST_DIGITS: u8 = 9;
+pub(super) const MOST_DIGITS: u8 = 9;
 /// Whole numbers up to this are doubles, too.
 const EXACT_DOUBLES: f64 = 9_007_199_254_740_992.0;
+/// To doubles up to a third of this, adding it takes their fractions off: the sum has no room for them.
+const NO_FRACTION: f64 = 6_755_399_441_055_744.0;
+/// The powers of ten.
+const UNITS: [f64; MOST_DIGITS as usize + 1] = [1.0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9];
 
 /// A column's coding with the codes of all rows.
 pub(super) struct Coded {
@@ -301,14 +305,15 @@ pub fn float_of(key: i64) -> f64 {
 ///
 /// Source: A. Afroozeh, L. Kuffo, P. Boncz, "ALP: adaptive lossless floating-point compression" (SIGMOD 2023).
 pub(super) fn scaled(x: f64, digits: u8) -> Option<i64> {
-    let unit = 10f64.powi(i32::from(digits));
-    let units = (x * unit).round();
+    let unit = UNITS[usize::from(digits)];
+    let is_small = (x * unit).abs() < NO_FRACTION / 3.0;
+    let units = if is_small { (x * unit + NO_FRACTION) - NO_FRACTION } else { (x * unit).round() };
     (units.abs() < EXACT_DOUBLES && units / unit == x).then_some(units as i64)
 }
 
 /// The double of so many units.
 pub(super) fn unscaled(units: i64, digits: u8) -> f64 {
-    units as f64 / 10f64.powi(i32::from(digits))
+    units as f64 / UNITS[usize::from(digits)]
 }
 
 /// How many decimal digits all doubles have, if few.

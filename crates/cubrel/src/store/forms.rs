@@ -128,9 +128,11 @@ impl RowCodes {
     }
 
     /// Appends the codes, less `base` and of so many bits, to the low end of each key.
-    pub fn append_to(&self, keys: &mut [u128], base: u64, bits: u8) {
+    pub fn append_to(&self, keys: &mut [u64], base: u64, bits: u8) {
         for_either!(self, codes => {
-            keys.iter_mut().zip(codes).for_each(|(key, code)| *key = *key << bits | u128::from(code.wide() - base));
+            for (key, code) in keys.iter_mut().zip(codes) {
+                *key = key.checked_shl(bits.into()).unwrap_or(0) | (code.wide() - base);
+            }
         });
     }
 

@@ -11,15 +11,17 @@ use std::sync::OnceLock;
 
 use rayon::prelude::*;
 
-use super::bits::bits_for;
 use super::codes::Segment;
 use super::column::Column;
 use super::forms::{Extent, RowCodes};
+use super::rank::{by_digits, digit};
 
 /// Segments with fewer rows are left in the order of their source.
 const FEWEST_ROWS: usize = 4096;
 /// Rows of the sample.
 const SAMPLE: usize = 1 << 15;
+/// Bits of a row that it is sorted by; what follows them decides nothing.
+const MOST_BITS: u32 = 128;
 /// The order has to save at least one byte in so many.
 const WORTH: usize = 32;
 
@@ -153,23 +155,38 @@ fn split(groups: &[u32], codes: &[u64], rows: usize) -> (Vec<u32>, f64) {
 
 /// Rows sorted by columns; what is equal keeps its order.
 fn sorted(columns: &[Codes<'_>], chosen: &[usize], rows: usize) -> Vec<u32> {
-    let row_bits = u32::from(bits_for(rows as u64));
-    let mut keys: Vec<u128> = vec![0; rows];
-    let mut used = row_bits;
-    for column in chosen {
-        let (codes, extent) = columns[*column];
-        let bits = extent.bits();
-        // What does not fit the key any more decides nothing.
-        if used + u32::from(bits) > 128 {
-            break;
-        }
-        used += u32::from(bits);
-        codes.append_to(&mut keys, extent.low, bits);
+    let mut order: Vec<u32> = (0..rows as u32).collect();
+    let mut bits = 0;
+    let fits = |column: &&usize| {
+        bits += u32::from(columns[**column].1.bits());
+        bits <= MOST_BITS
+    };
+    let chosen = &chosen[..chosen.iter().take_while(fits).count()];
+    // The last columns are sorted by first, some at a time: as many as one word has room for.
+    let mut rest = chosen;
+    while !rest.is_empty() {
+        let mut bits = 0;
+        let fits = |column: &&usize| {
+            bits += u32::from(columns[**column].1.bits());
+            bits <= u64::BITS
+        };
+        let (first, last) = rest.split_at(rest.len() - rest.iter().rev().take_while(fits).count());
+        order = sorted_by_some(columns, last, order);
+        rest = first;
     }
-    keys.iter_mut().enumerate().for_each(|(row, key)| *key = *key << row_bits | row as u128);
-    keys.par_sort_unstable();
-    let mask = (1u128 << row_bits) - 1;
-    keys.into_iter().map(|key| (key & mask) as u32).collect()
+    order
+}
+
+/// Rows sorted by columns whose codes fit one word together; what is equal keeps its order.
+fn sorted_by_some(columns: &[Codes<'_>], chosen: &[usize], order: Vec<u32>) -> Vec<u32> {
+    let mut keys: Vec<u64> = vec![0; order.len()];
+    let mut bits = 0;
+    for (codes, extent) in chosen.iter().map(|column| columns[*column]) {
+        bits += u32::from(extent.bits());
+        codes.append_to(&mut keys, extent.low, extent.bits());
+    }
+    let pairs: Vec<(u64, u32)> = order.into_iter().map(|row| (keys[row as usize], row)).collect();
+    by_digits(pairs, (0, bits), |(key, _), shift| digit(key, shift)).into_iter().map(|(_, row)| row).collect()
 }
 
 #[cfg(test)]

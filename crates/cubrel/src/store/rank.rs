@@ -3,6 +3,8 @@
 //! Source: D. Knuth, "The Art of Computer Programming", volume 3, section 5.2.5: sorting by digits, the last one first.
 //! Digits in which all numbers agree are left out.
 
+use super::bits::bits_for;
+
 /// Bits of a digit: so many that few digits are needed, and so few that a place for each value of one stays in the caches.
 const DIGIT: u32 = 11;
 const DIGITS: usize = 1 << DIGIT;
@@ -20,17 +22,27 @@ pub(super) struct Ranks {
 impl Ranks {
     /// Of the numbers of so many rows, at most 2^32.
     pub(super) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks {
-        let mut pairs: Vec<(u64, u32)> = Vec::with_capacity(rows);
-        numbers.for_each(|n| pairs.push((n, pairs.len() as u32)));
-        let first = pairs.first().map_or(0, |(n, _)| *n);
-        let varying = pairs.iter().fold(0, |bits, (n, _)| bits | n ^ first);
-        let mut other = vec![(0, 0); pairs.len()];
-        for shift in (0..u64::BITS).step_by(DIGIT as usize).filter(|shift| digit(varying, *shift) != 0) {
-            by_digit(&pairs, &mut other, shift);
-            std::mem::swap(&mut pairs, &mut other);
+        let mut all = Vec::with_capacity(rows);
+        all.extend(numbers);
+        let (low, high) = all.iter().fold((u64::MAX, 0), |(low, high), n| (low.min(*n), high.max(*n)));
+        let (row_bits, bits) = (u32::from(bits_for(all.len() as u64)), u32::from(bits_for(high.saturating_sub(low))));
+        if row_bits + bits <= u64::BITS {
+            // Number and row in one word: half as much to move.
+            let rows = (1 << row_bits) - 1;
+            let mut keys = all;
+            keys.iter_mut().zip(0u64..).for_each(|(n, row)| *n = (*n - low) << row_bits | row);
+            let sorted = by_digits(keys, (row_bits, row_bits + bits), digit);
+            return Ranks::of_sorted(sorted.into_iter().map(|key| (low + (key >> row_bits), (key & rows) as u32)));
         }
-        let mut ranks = Ranks { numbers: Vec::new(), firsts: Vec::new(), places: vec![0; pairs.len()] };
-        for (number, row) in pairs {
+        let pairs: Vec<(u64, u32)> = all.into_iter().zip(0..).map(|(n, row)| (n - low, row)).collect();
+        let sorted = by_digits(pairs, (0, bits), |(n, _), shift| digit(n, shift));
+        Ranks::of_sorted(sorted.into_iter().map(|(n, row)| (low + n, row)))
+    }
+
+    /// Of numbers in order, each with its row.
+    fn of_sorted(sorted: impl ExactSizeIterator<Item = (u64, u32)>) -> Ranks {
+        let mut ranks = Ranks { numbers: Vec::new(), firsts: Vec::new(), places: vec![0; sorted.len()] };
+        for (number, row) in sorted {
             if ranks.numbers.last() != Some(&number) {
                 ranks.numbers.push(number);
                 ranks.firsts.push(row);
@@ -51,23 +63,33 @@ pub(super) fn number(ordered: u64) -> i64 {
     (ordered ^ 1 << 63) as i64
 }
 
-fn digit(n: u64, shift: u32) -> usize {
+/// The digit of a number that begins at bit `shift`.
+pub(super) fn digit(n: u64, shift: u32) -> usize {
     (n >> shift) as usize % DIGITS
 }
 
-/// Brings pairs into the order of one digit; those that agree in it stay in theirs.
-fn by_digit(from: &[(u64, u32)], to: &mut [(u64, u32)], shift: u32) {
-    let mut starts = [0usize; DIGITS];
-    from.iter().for_each(|(n, _)| starts[digit(*n, shift)] += 1);
-    let mut before = 0;
-    for start in &mut starts {
-        before += std::mem::replace(start, before);
+/// Sorts by the bits of a range, a digit at a time; what agrees in them stays in order.
+pub(super) fn by_digits<T: Copy>(mut keys: Vec<T>, bits: (u32, u32), digit: impl Fn(T, u32) -> usize) -> Vec<T> {
+    let Some(first) = keys.first().copied() else { return keys };
+    let mut other = vec![first; keys.len()];
+    for shift in (bits.0..bits.1).step_by(DIGIT as usize) {
+        let mut starts = [0usize; DIGITS];
+        keys.iter().for_each(|key| starts[digit(*key, shift)] += 1);
+        if starts[digit(first, shift)] == keys.len() {
+            continue;
+        }
+        let mut before = 0;
+        for start in &mut starts {
+            before += std::mem::replace(start, before);
+        }
+        for key in &keys {
+            let start = &mut starts[digit(*key, shift)];
+            other[*start] = *key;
+            *start += 1;
+        }
+        std::mem::swap(&mut keys, &mut other);
     }
-    for pair in from {
-        let start = &mut starts[digit(pair.0, shift)];
-        to[*start] = *pair;
-        *start += 1;
-    }
+    keys
 }
 
 #[cfg(test)]

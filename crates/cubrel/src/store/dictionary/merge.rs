@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
+use std::ops::Range;
 
 use rayon::prelude::*;
 
@@ -10,6 +11,9 @@ use super::super::sorted::SortedInts;
 use super::super::texts::TextList;
 use super::template::Template;
 use super::{PLAIN_BYTES, TextDictionary};
+
+/// Numbers of a list that are worth a thread of their own.
+const FEWEST_MERGED: usize = 1 << 12;
 
 /// One dictionary of all texts, and for each given one by code the new code.
 pub fn merge(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
@@ -50,17 +54,42 @@ fn by_rank(parts: &[&TextDictionary]) -> Option<(TextDictionary, Vec<Vec<u32>>)>
     let template: Template = templates.cloned().reduce(|a, b| a.joined(&b))?;
     let count = template.count()?;
     let ranks: Vec<Cow<'_, SortedInts>> = parts.par_iter().map(|part| ranks_in(part, &template, count - 1)).collect();
-    let mut to: Vec<Vec<u32>> = ranks.iter().map(|r| Vec::with_capacity(r.len())).collect();
-    let mut merged: Vec<u64> = Vec::with_capacity(ranks.iter().map(|r| r.len()).sum());
-    let mut lists: Vec<_> = ranks.iter().map(|r| r.iter_from(0)).collect();
-    in_order(&mut lists, |list, rank| {
-        if merged.last() != Some(&rank) {
-            merged.push(rank);
-        }
-        to[list].push(merged.len() as u32 - 1);
-    });
+    let (merged, to) = merged_ranks(&ranks);
     let ranks = SortedInts::new(merged.iter().copied(), count - 1);
     Some((TextDictionary::Ranked { template, ranks }, to))
+}
+
+/// The numbers of all lists in order, each once, and for each list by place where its number is among them.
+fn merged_ranks(lists: &[Cow<'_, SortedInts>]) -> (Vec<u64>, Vec<Vec<u32>>) {
+    // Ranges of numbers that are merged by themselves; the longest list tells where others may be cut, too.
+    let longest = lists.iter().max_by_key(|list| list.len());
+    let ranges = rayon::current_num_threads().min(longest.map_or(0, |list| list.len() / FEWEST_MERGED)).max(1);
+    let cut = |i: usize| longest.filter(|_| 0 < i && i < ranges).map(|list| list.get(list.len() * i / ranges));
+    let merged_range = |i: usize| {
+        let bound = |list: &SortedInts, at: Option<u64>, end: usize| at.map_or(end, |at| list.rank(at));
+        let within = |list: &Cow<'_, SortedInts>| bound(list, cut(i), 0)..bound(list, cut(i + 1), list.len());
+        let parts: Vec<Range<usize>> = lists.iter().map(within).collect();
+        let mut to: Vec<Vec<u32>> = parts.iter().map(|p| Vec::with_capacity(p.len())).collect();
+        let mut merged: Vec<u64> = Vec::with_capacity(parts.iter().map(Range::len).sum());
+        let mut numbers: Vec<_> =
+            lists.iter().zip(parts).map(|(list, part)| list.iter_from(part.start).take(part.len())).collect();
+        in_order(&mut numbers, |list, rank| {
+            if merged.last() != Some(&rank) {
+                merged.push(rank);
+            }
+            to[list].push(merged.len() as u32 - 1);
+        });
+        (merged, to)
+    };
+    let each: Vec<(Vec<u64>, Vec<Vec<u32>>)> = (0..ranges).into_par_iter().map(merged_range).collect();
+    let mut each = each.into_iter();
+    let (mut merged, mut to) = each.next().unwrap_or_default();
+    for (numbers, places) in each {
+        let before = merged.len() as u32;
+        merged.extend(numbers);
+        to.iter_mut().zip(places).for_each(|(all, part)| all.extend(part.into_iter().map(|place| before + place)));
+    }
+    (merged, to)
 }
 
 /// The numbers that a dictionary's texts have in a wider template.
@@ -100,7 +129,7 @@ mod tests {
         let long = |i: u64| format!("line {} of a text that is the same for most", i % 3000);
         let makers: [&dyn Fn(u64) -> String; 3] = [&id, &long, &|i| format!("R{}", i % 40)];
         for make in makers {
-            let lists: Vec<Vec<String>> = [(0, 6000), (3000, 9000), (0, 0), (100_000, 104_000)]
+            let lists: Vec<Vec<String>> = [(0, 30_000), (10_000, 40_000), (0, 0), (100_000, 104_000)]
                 .iter()
                 .map(|(a, b)| {
                     let mut texts: Vec<String> = (*a..*b).map(make).collect();
