@@ -130,10 +130,10 @@ impl Segment {
         }
     }
 
-    /// The same rows with codes that are all greater by so much.
+    /// The same rows with codes that are all greater by so much, or smaller, as numbers wrap.
     #[must_use]
     pub fn shifted(self, by: u64) -> Segment {
-        Segment { base: self.base + by, max: self.max + by, codes: self.codes }
+        Segment { base: self.base.wrapping_add(by), max: self.max.wrapping_add(by), codes: self.codes }
     }
 
     /// The same rows with other codes; `to` keeps the order. Null's code is `null`, before and after.

@@ -250,10 +250,13 @@ fn recode(part: Column, used: &UsedCodes, coding: &Coding, common: &Common, doma
         (Coding::Offset { base, step }, Coding::Offset { base: to, step: by }) if same_numbers => {
             let (shift, factor) = (base.wrapping_sub(*to) as u64, *step);
             if step == by {
-                let shifted = |s: Segment| {
-                    if s.max < part.domain { s.shifted(shift / by) } else { s.recoded(null, |c| c + shift / by) }
+                // Only a part that has lost its smallest numbers begins before all that there are.
+                let up = if base >= to { shift / by } else { (shift.wrapping_neg() / by).wrapping_neg() };
+                let moved = |s: Segment| match s.max < part.domain {
+                    true => s.shifted(up),
+                    false => s.recoded(null, |c| c.wrapping_add(up)),
                 };
-                return part.segments.into_iter().map(shifted).collect();
+                return part.segments.into_iter().map(moved).collect();
             }
             // Codes that do not occur may lie between steps.
             let code = |c: u64| shift.wrapping_add(c.wrapping_mul(factor)) / by;
