@@ -286,8 +286,8 @@ fn refresh_with(
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
     let start = Instant::now();
-    // Nothing is taken over from a damaged store.
-    let old = old.filter(|(stored, _)| stored.verify().is_ok());
+    // Nothing is taken over from a damaged store, and nothing at all where everything is read.
+    let old = old.filter(|(stored, _)| options.all || stored.verify().is_ok());
     if let Some(unknown) = options.tables.iter().find(|t| !document.file.table.contains_key(*t)) {
         let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
         let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));

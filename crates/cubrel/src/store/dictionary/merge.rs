@@ -3,7 +3,6 @@
 use std::borrow::Cow;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
-use std::ops::Range;
 
 use rayon::prelude::*;
 
@@ -55,41 +54,81 @@ fn by_rank(parts: &[&TextDictionary]) -> Option<(TextDictionary, Vec<Vec<u32>>)>
     let count = template.count()?;
     let ranks: Vec<Cow<'_, SortedInts>> = parts.par_iter().map(|part| ranks_in(part, &template, count - 1)).collect();
     let (merged, to) = merged_ranks(&ranks);
-    let ranks = SortedInts::new(merged.iter().copied(), count - 1);
+    let left = merged.iter().map(Vec::len).sum();
+    let ranks = SortedInts::new(Counted { numbers: merged.iter().flatten().copied(), left }, count - 1);
     Some((TextDictionary::Ranked { template, ranks }, to))
 }
 
-/// The numbers of all lists in order, each once, and for each list by place where its number is among them.
-fn merged_ranks(lists: &[Cow<'_, SortedInts>]) -> (Vec<u64>, Vec<Vec<u32>>) {
-    // Ranges of numbers that are merged by themselves; the longest list tells where others may be cut, too.
+/// Numbers of which it is known how many they are.
+#[derive(Clone)]
+struct Counted<I> {
+    numbers: I,
+    left: usize,
+}
+
+impl<I: Iterator> Iterator for Counted<I> {
+    type Item = I::Item;
+
+    fn next(&mut self) -> Option<I::Item> {
+        self.left = self.left.saturating_sub(1);
+        self.numbers.next()
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        (self.left, Some(self.left))
+    }
+
+    fn fold<B, F: FnMut(B, I::Item) -> B>(self, first: B, add: F) -> B {
+        self.numbers.fold(first, add)
+    }
+}
+
+impl<I: Iterator> ExactSizeIterator for Counted<I> {}
+
+/// The numbers of all lists in order, each once, in parts; and for each list by place where its number is among them.
+fn merged_ranks(lists: &[Cow<'_, SortedInts>]) -> (Vec<Vec<u64>>, Vec<Vec<u32>>) {
+    // Ranges of numbers are merged by themselves; the longest list tells where they may be cut.
     let longest = lists.iter().max_by_key(|list| list.len());
     let ranges = rayon::current_num_threads().min(longest.map_or(0, |list| list.len() / FEWEST_MERGED)).max(1);
-    let cut = |i: usize| longest.filter(|_| 0 < i && i < ranges).map(|list| list.get(list.len() * i / ranges));
-    let merged_range = |i: usize| {
-        let bound = |list: &SortedInts, at: Option<u64>, end: usize| at.map_or(end, |at| list.rank(at));
-        let within = |list: &Cow<'_, SortedInts>| bound(list, cut(i), 0)..bound(list, cut(i + 1), list.len());
-        let parts: Vec<Range<usize>> = lists.iter().map(within).collect();
-        let mut to: Vec<Vec<u32>> = parts.iter().map(|p| Vec::with_capacity(p.len())).collect();
-        let mut merged: Vec<u64> = Vec::with_capacity(parts.iter().map(Range::len).sum());
-        let mut numbers: Vec<_> =
-            lists.iter().zip(parts).map(|(list, part)| list.iter_from(part.start).take(part.len())).collect();
-        in_order(&mut numbers, |list, rank| {
-            if merged.last() != Some(&rank) {
-                merged.push(rank);
-            }
-            to[list].push(merged.len() as u32 - 1);
-        });
-        (merged, to)
-    };
-    let each: Vec<(Vec<u64>, Vec<Vec<u32>>)> = (0..ranges).into_par_iter().map(merged_range).collect();
-    let mut each = each.into_iter();
-    let (mut merged, mut to) = each.next().unwrap_or_default();
-    for (numbers, places) in each {
-        let before = merged.len() as u32;
-        merged.extend(numbers);
-        to.iter_mut().zip(places).for_each(|(all, part)| all.extend(part.into_iter().map(|place| before + place)));
+    let cut = |i: usize| longest.filter(|_| i < ranges).map(|list| list.get(list.len() * i / ranges));
+    let mut to: Vec<Vec<u32>> = lists.iter().map(|list| vec![0; list.len()]).collect();
+    let mut rest: Vec<(usize, &mut [u32])> = to.iter_mut().map(|to| (0, &mut to[..])).collect();
+    // For each range the part of each list: where it begins, and the places to be found.
+    let mut parts: Vec<Vec<(usize, &mut [u32])>> = Vec::new();
+    for i in 0..ranges {
+        let mut part = Vec::with_capacity(lists.len());
+        for (list, (start, left)) in lists.iter().zip(&mut rest) {
+            let from = *start;
+            *start = cut(i + 1).map_or(list.len(), |number| list.rank(number));
+            let (own, others) = std::mem::take(left).split_at_mut(*start - from);
+            *left = others;
+            part.push((from, own));
+        }
+        parts.push(part);
+    }
+    let merged: Vec<Vec<u64>> = parts.par_iter_mut().map(|part| merged_part(lists, part)).collect();
+    let starts = merged.iter().scan(0, |at, part| Some(std::mem::replace(at, *at + part.len() as u32)));
+    for (part, start) in parts.into_iter().zip(starts) {
+        part.into_iter().flat_map(|(_, to)| to).for_each(|place| *place += start);
     }
     (merged, to)
+}
+
+/// The numbers of parts of all lists, and where in them each is.
+fn merged_part(lists: &[Cow<'_, SortedInts>], parts: &mut [(usize, &mut [u32])]) -> Vec<u64> {
+    let mut merged: Vec<u64> = Vec::with_capacity(parts.iter().map(|(_, to)| to.len()).sum());
+    let mut numbers: Vec<_> =
+        lists.iter().zip(&*parts).map(|(list, (start, to))| list.iter_from(*start).take(to.len())).collect();
+    let mut slots: Vec<_> = parts.iter_mut().map(|(_, to)| to.iter_mut()).collect();
+    in_order(&mut numbers, |list, rank| {
+        if merged.last() != Some(&rank) {
+            merged.push(rank);
+        }
+        if let Some(slot) = slots[list].next() {
+            *slot = merged.len() as u32 - 1;
+        }
+    });
+    merged
 }
 
 /// The numbers that a dictionary's texts have in a wider template.
