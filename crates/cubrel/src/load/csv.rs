@@ -1,7 +1,7 @@
 //! Delimited text to columns. Types that nobody has declared are taken from the first pieces; when a later value does not
 //! fit them, all of the text is looked through, and read again.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Mutex;
 
@@ -15,7 +15,7 @@ use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
 use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::sources::FileStamp;
-use super::staging::{Part, described};
+use super::staging::{Part, Staging, described};
 use super::way::{Kind, Missing, Way, settled};
 use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
@@ -246,15 +246,27 @@ impl<'a> Layout<'a> {
 
     fn guess(&self, piece: &Piece) -> Result<Vec<Guess>, Failure> {
         let mut guesses = vec![Guess::default(); self.names.len()];
-        // Rows that cannot be read are reported when they are read for their values.
+        // Rows that cannot be read tell nothing; they are reported when they are read for their values.
         self.each_batch(piece, |batch| {
+            let bad = self.misfits(batch);
             for (i, guess) in guesses.iter_mut().enumerate().filter(|(i, _)| self.declared[*i].is_none()) {
-                let known = batch.column(i).filter(|field| !self.missing.has(field));
+                let fields = batch.column(i).enumerate().filter(|(row, _)| !bad.contains(row));
+                let known = fields.map(|(_, field)| field).filter(|field| !self.missing.has(field));
                 known.for_each(|field| guess.see(&self.shapes[i].normal(field)));
             }
             Ok(())
         })?;
         Ok(guesses)
+    }
+
+    /// Rows that do not fit what somebody has declared.
+    fn misfits(&self, batch: &Batch<'_>) -> HashSet<usize> {
+        let declared = self.declared.iter().zip(&self.shapes).enumerate();
+        let misfits = declared.filter_map(|(i, (ty, shape))| {
+            let way = Way { kind: Kind::Settled, shape, missing: &self.missing };
+            Some(Staging::new((*ty)?).extend(batch.column(i), &way))
+        });
+        misfits.flatten().collect()
     }
 
     fn each_batch(&self, piece: &Piece, take: impl FnMut(&Batch<'_>) -> Result<(), Failure>) -> Result<(), Failure> {
