@@ -111,7 +111,7 @@ struct Way {
 fn way(chance: &mut Chance) -> Way {
     Way {
         delimiter: *chance.of(&[',', ';', '\t', '|']),
-        end: *chance.of(&["\n", "\r\n"]),
+        end: if chance.one_in(2) { "\n" } else { "\r\n" },
         quotes: *chance.of(&[1, 3, usize::MAX]),
         blank: *chance.of(&[2, 50, usize::MAX]),
         ends: chance.one_in(2),
