@@ -67,7 +67,7 @@ where
 
 /// One column of each type.
 fn columns(numbers: &[Option<i64>]) -> Vec<(&'static str, Column)> {
-    let text = |n: i64| Value::text(&word(n));
+    let text = |n: i64| Value::text(word(n));
     let day = |n: i64| n.rem_euclid(40_000) as i32 - 10_000;
     let moment = |n: i64| n.rem_euclid(1 << 40) - (1 << 39);
     let double = |n: i64| match n.rem_euclid(11) {
@@ -128,7 +128,7 @@ fn batches(chance: &mut Chance, rows: usize) -> (Vec<RecordBatch>, Vec<(&'static
     let runs = [1, 1, 50][chance.below(3)];
     let mut last = 0;
     let mut number = |i: usize| {
-        if i % runs == 0 {
+        if i.is_multiple_of(runs) {
             last = chance.next() >> chance.below(50);
         }
         (nulls == usize::MAX || chance.below(nulls) != 0).then_some(last)

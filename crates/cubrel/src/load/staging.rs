@@ -1,18 +1,13 @@
 //! Values on their way from sources to coded columns.
 
-use foldhash::fast::RandomState;
-use hashbrown::HashTable;
-use std::hash::BuildHasher;
-
+use super::interner::Interner;
+use super::numerals::{exact_of, short_decimal, short_float, short_number};
 use super::way::{Said, Way};
-use crate::store::{RawColumn, RawData, TextList};
+use crate::store::{RawColumn, RawData};
 use crate::value::{Type, date, parse};
 
 /// Bad rows that are shown.
 pub(super) const EXAMPLES: usize = 5;
-/// Texts of which fewer than this have been seen may still turn out to repeat.
-const REPEATS_UNKNOWN: usize = 4096;
-
 /// Rows of a source that could not be read.
 #[derive(Clone, Debug, Default)]
 pub(super) struct BadRows {
@@ -33,98 +28,6 @@ impl BadRows {
         self.count += other.count;
         self.examples.extend(other.examples);
         self.examples.truncate(EXAMPLES);
-    }
-}
-
-/// Texts, each once while they repeat.
-#[derive(Default)]
-pub(super) struct Interner {
-    values: TextList,
-    indices: Vec<u32>,
-    /// Where a text stands in `values`; not kept any more once texts have turned out to be nearly all different.
-    places: HashTable<u32>,
-    given_up: bool,
-    hasher: RandomState,
-    /// Short texts seen of late, with their places.
-    recent: Vec<(u128, u32)>,
-}
-
-/// Short texts that are remembered; a power of two.
-const RECENT: usize = 256;
-
-/// A text of up to 15 bytes as a number that no other one has.
-#[inline]
-fn short(text: &[u8]) -> Option<u128> {
-    let len = text.len();
-    // Bytes in the middle may be taken twice: of texts of one length all are taken at the same places.
-    let (low, high) = match (text.first_chunk::<8>(), text.last_chunk::<8>()) {
-        (Some(first), Some(last)) if len < 16 => {
-            let beyond = u64::from_le_bytes(*last).checked_shr(8 * (16 - len as u32)).unwrap_or(0);
-            (u64::from_le_bytes(*first), beyond)
-        }
-        (Some(_), _) => return None,
-        _ => match (text.first_chunk::<4>(), text.last_chunk::<4>()) {
-            (Some(first), Some(last)) => {
-                (u64::from(u32::from_le_bytes(*first)) | u64::from(u32::from_le_bytes(*last)) << 32, 0)
-            }
-            _ => match text {
-                [] => (0, 0),
-                [first, .., last] => (u64::from(*first) | u64::from(text[len / 2]) << 8 | u64::from(*last) << 16, 0),
-                [only] => (u64::from(*only), 0),
-            },
-        },
-    };
-    Some(u128::from(low) | u128::from(high | (len as u64 + 1) << 56) << 64)
-}
-
-/// Where a short text is remembered.
-#[inline]
-fn recent_place(short: u128) -> usize {
-    let folded = (short as u64 ^ (short >> 64) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15);
-    (folded >> 56) as usize % RECENT
-}
-
-impl Interner {
-    /// Takes a text, in UTF-8.
-    fn push(&mut self, text: &[u8]) {
-        let next = self.values.len() as u32;
-        if self.given_up {
-            self.values.push_bytes(text);
-            self.indices.push(next);
-            return;
-        }
-        let short = short(text);
-        if let Some(key) = short
-            && let Some((known, place)) = self.recent.get(recent_place(key))
-            && *known == key
-        {
-            self.indices.push(*place);
-            return;
-        }
-        let hash = self.hasher.hash_one(text);
-        let (values, hasher) = (&mut self.values, &self.hasher);
-        let found = self.places.entry(
-            hash,
-            |place| values.get_bytes(*place as usize) == text,
-            |place| hasher.hash_one(values.get_bytes(*place as usize)),
-        );
-        let place = match found {
-            hashbrown::hash_table::Entry::Occupied(entry) => *entry.get(),
-            hashbrown::hash_table::Entry::Vacant(entry) => {
-                entry.insert(next);
-                values.push_bytes(text);
-                next
-            }
-        };
-        self.indices.push(place);
-        if let Some(key) = short {
-            self.recent.resize(RECENT, (0, 0));
-            self.recent[recent_place(key)] = (key, place);
-        }
-        if self.values.len() > REPEATS_UNKNOWN && self.values.len() > self.indices.len() / 2 {
-            self.given_up = true;
-            self.places = HashTable::new();
-        }
     }
 }
 
@@ -380,81 +283,6 @@ impl Marks<'_> {
     }
 }
 
-/// A field as the whole number that a column of the type holds.
-fn exact_of(field: &[u8], ty: Type) -> Option<i64> {
-    match ty {
-        Type::Int => parse::int(field),
-        Type::Decimal { precision, scale } => i64::try_from(parse::decimal(field, precision, scale)?).ok(),
-        Type::Bool => parse::boolean(field).map(i64::from),
-        Type::Date => date::parse_date(field).map(i64::from),
-        Type::Timestamp => parse::timestamp(field),
-        Type::Float | Type::Text | Type::Null => None,
-    }
-}
-
-/// A decimal of few digits; `None` for everything that needs a closer look.
-#[inline]
-fn short_decimal(field: &[u8], precision: u8, scale: u8) -> Option<i64> {
-    let limit = POWERS.get(usize::from(precision)).copied().unwrap_or(i64::MAX);
-    short_number(field, scale).filter(|v| v.abs() < limit)
-}
-
-/// Digits of a whole number that every double of its size has.
-const DOUBLE_DIGITS: usize = 15;
-
-/// A double of few digits; `None` for everything that needs a closer look. W. Clinger, "How to read floating point numbers
-/// accurately" (PLDI 1990): both numbers are exact, so that the division rounds once.
-#[inline]
-fn short_float(field: &[u8]) -> Option<f64> {
-    let point = field.iter().position(|c| *c == b'.');
-    let decimals = point.map_or(0, |p| field.len() - p - 1);
-    if field.len() > DOUBLE_DIGITS || field.first() == Some(&b'-') {
-        return None;
-    }
-    let units = short_number(field, decimals as u8)?;
-    Some(units as f64 / POWERS[decimals] as f64)
-}
-
-/// Digits that fit 64 bits whatever they are.
-const SHORT: u8 = 18;
-const POWERS: [i64; 19] = {
-    let mut powers = [1i64; 19];
-    let mut i = 1;
-    while i < 19 {
-        powers[i] = powers[i - 1] * 10;
-        i += 1;
-    }
-    powers
-};
-
-/// A number of few digits at a scale; `None` for everything that needs a closer look.
-#[inline]
-fn short_number(field: &[u8], scale: u8) -> Option<i64> {
-    let (negative, digits) = match field {
-        [b'-', rest @ ..] => (true, rest),
-        _ => (false, field),
-    };
-    if digits.is_empty() || digits.len() > usize::from(SHORT) {
-        return None;
-    }
-    let (mut value, mut point) = (0i64, None);
-    for (i, c) in digits.iter().enumerate() {
-        match c {
-            b'0'..=b'9' => value = value * 10 + i64::from(c - b'0'),
-            b'.' if point.is_none() => point = Some(i),
-            _ => return None,
-        }
-    }
-    let after = point.map_or(0, |p| digits.len() - p - 1);
-    let whole = digits.len() - after - usize::from(point.is_some());
-    let missing = usize::from(scale).checked_sub(after)?;
-    if whole + after == 0 || whole + usize::from(scale) > usize::from(SHORT) {
-        return None;
-    }
-    let value = value * POWERS[missing];
-    Some(if negative { -value } else { value })
-}
-
 /// What was read of one piece of a source.
 pub(super) struct Part {
     pub(super) columns: Vec<Staging>,
@@ -493,68 +321,6 @@ mod tests {
     use super::super::way::{Kind, Missing};
     use super::*;
 
-    const NUMBERS: [&str; 28] = [
-        "0",
-        "-0",
-        "7",
-        "-12",
-        "123456789012345678",
-        "1234567890123456789",
-        "1.5",
-        "1.50",
-        "1.505",
-        ".5",
-        "5.",
-        ".",
-        "-",
-        "",
-        "+3",
-        "1e3",
-        "0012",
-        "-.25",
-        "1..2",
-        "99999999999999999.99",
-        "9223372036854775807",
-        "999.99",
-        "1000.00",
-        "-1000",
-        "0.1",
-        "123456789.123457",
-        "0.000000000001",
-        "1,5",
-    ];
-
-    /// What a column holds after one field, which may not fit.
-    fn taken(field: &str, ty: Type) -> RawData {
-        let missing = Missing::new(&[]);
-        let way = Way { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
-        let mut column = Staging::new(ty);
-        let misfits = column.extend([field.as_bytes()].into_iter(), &way);
-        column.truncate(1 - misfits.len());
-        column.raw().data
-    }
-
-    #[test]
-    fn short_numbers_are_those_of_the_long_way() {
-        for field in NUMBERS {
-            let bytes = field.as_bytes();
-            let decimals = [(18, 0), (18, 2), (5, 2), (18, 6), (3, 3)];
-            let exact = decimals.map(|(precision, scale)| Type::Decimal { precision, scale });
-            for ty in exact.into_iter().chain([Type::Int]) {
-                let RawData::Ints(found) = taken(field, ty) else { panic!("whole numbers") };
-                assert_eq!(found.first().copied(), exact_of(bytes, ty), "{field} as {ty}");
-            }
-            let RawData::Floats(found) = taken(field, Type::Float) else { panic!("doubles") };
-            let bits = |v: f64| v.to_bits();
-            assert_eq!(found.first().copied().map(bits), parse::float(bytes).map(bits), "{field} as a double");
-        }
-        for i in 0..20_000u64 {
-            let units = i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (20 + i % 40);
-            let field = format!("{}.{:0width$}", units / 1000, units % 1000, width = 3 + (i % 4) as usize);
-            assert_eq!(short_float(field.as_bytes()).or(parse::float(field.as_bytes())), field.parse().ok(), "{field}");
-        }
-    }
-
     #[test]
     fn nulls_and_misfits_stand_where_they_were() {
         let missing = ["".to_string(), "none".to_string()];
@@ -578,41 +344,5 @@ mod tests {
             let expected: Vec<usize> = (0..3).flat_map(|round| nulls.iter().map(move |n| round * rows + n)).collect();
             assert_eq!(valid, expected, "{ty}");
         }
-    }
-
-    #[test]
-    fn short_texts_are_told_apart() {
-        let mut keys = std::collections::HashMap::new();
-        let letters = [b'a', b'b', 0];
-        for len in 0..18usize {
-            // All texts that differ from others in up to two places.
-            for (i, k) in (0..len.max(1)).flat_map(|i| (0..len.max(1)).map(move |k| (i, k))) {
-                for (x, y) in letters.iter().flat_map(|x| letters.iter().map(move |y| (x, y))) {
-                    let mut text = vec![b'a'; len];
-                    text.get_mut(i).into_iter().for_each(|b| *b = *x);
-                    text.get_mut(k).into_iter().for_each(|b| *b = *y);
-                    match short(&text) {
-                        Some(key) => assert_eq!(*keys.entry(key).or_insert(text.clone()), text),
-                        None => assert!(len > 15, "{len}"),
-                    }
-                }
-            }
-        }
-    }
-
-    #[test]
-    fn texts_that_repeat_stand_once() {
-        let mut column = Staging::new(Type::Text);
-        for i in 0..20_000 {
-            assert!(column.push(format!("t{}", i % 7).as_bytes()));
-        }
-        column.push_null();
-        assert!(column.push(b"last"));
-        column.truncate(20_001);
-        let RawColumn { data: RawData::Texts { values, indices }, valid: Some(valid), .. } = column.raw() else {
-            panic!("texts with a null");
-        };
-        assert_eq!((values.iter().take(7).count(), indices.len(), valid.len()), (7, 20_001, 20_001));
-        assert!(values.len() < 9 && !valid[20_000]);
     }
 }
