@@ -152,13 +152,15 @@ fn periods_read_again_one_by_one_are_all_that_there_is() {
             let (whole, _) = refreshed(fresh.path(), &RefreshOptions { all: true, ..RefreshOptions::default() });
             let what = format!("seed {seed}, step {step}, since {}", month(first));
             let line = &report.tables[0];
-            assert!(line.parts_read <= MONTHS - first, "{what}: {} parts of {} read", line.parts_read, line.parts);
+            // Rows without a day, of which there are none here, are read every time.
+            assert!(line.parts_read <= MONTHS - first + 1, "{what}: {} parts of {} read", line.parts_read, line.parts);
             for ((own, whole), query) in answers(&model).iter().zip(&answers(&whole)).zip(QUERIES) {
                 assert_eq!(own, whole, "{what}: {query}");
             }
             [&model, &whole].into_iter().for_each(check_counts);
-            // And the same once more from the disk.
+            // And the same once more from the disk, where nothing is read again.
             let opened = Model::open(own.path()).unwrap();
+            assert!(opened.reports().iter().all(|r| !r.read), "{what}: opened");
             assert_eq!(answers(&opened), answers(&model), "{what}: opened");
         }
     }

@@ -129,7 +129,8 @@ pub(super) fn joined(
         let partition = match (group.kept, before) {
             (Some(place), Some(before)) => {
                 let first: usize = before.partitions[..place].iter().map(|p| p.segments).sum();
-                let kept = before.partitions[place].clone();
+                // Periods that are kept belong to the file as it is now, whatever has changed in others.
+                let kept = Partition { files: group.files, ..before.partitions[place].clone() };
                 let range = first..first + kept.segments;
                 parts
                     .iter_mut()
