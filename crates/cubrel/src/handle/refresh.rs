@@ -256,7 +256,7 @@ fn loaded_table(stored: &StoredTable, notes: &TableNotes) -> LoadedTable {
                 computed: if computed == "loading" { Computed::Loading } else { Computed::Source },
             })
             .collect(),
-        report: TableReport { read: false, ..notes.report.clone() },
+        report: TableReport { read: false, parts_read: 0, ..notes.report.clone() },
         partitions: notes.partitions.clone(),
         fingerprint: notes.fingerprint,
     }
