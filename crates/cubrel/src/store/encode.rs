@@ -61,7 +61,7 @@ impl Column {
     pub fn encode_in(raw: &RawColumn, cuts: &Cuts) -> Column {
         let coded = code(std::slice::from_ref(raw));
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
-        assembled(coded, cuts.clone(), segments)
+        assembled(coded, cuts.clone(), segments).settled()
     }
 }
 
@@ -387,33 +387,51 @@ fn sorted_texts(values: &TextList, used: &[bool]) -> (TextDictionary, Vec<u32>) 
     let wanted = || (0..values.len()).filter(|i| used[*i]).map(|i| values.get_bytes(i));
     let places = || (0..values.len() as u32).into_par_iter().filter(|i| used[*i as usize]);
     let mut code_of = vec![0u32; values.len()];
-    if let Some(template) = Template::of(wanted()).filter(|t| t.count().is_some()) {
+    if let Some(template) = Template::of(wanted()).filter(|t| t.most().is_some()) {
         // Numbers are put in order faster than texts.
         let places: Vec<u32> = places().collect();
-        let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or(0);
-        let Ranks { numbers, firsts, places: codes } = Ranks::of(places.len(), places.iter().map(rank));
-        places.iter().zip(codes).for_each(|(place, code)| code_of[*place as usize] = code);
-        let firsts: Vec<u32> = firsts.into_iter().map(|i| places[i as usize]).collect();
+        let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or_default();
+        let ranks = if template.is_narrow() {
+            let Ranks { numbers, firsts, places: codes } = Ranks::of(places.len(), places.iter().map(|p| rank(p).0));
+            Ranks { numbers: numbers.into_iter().map(|n| (n, 0)).collect(), firsts, places: codes }
+        } else {
+            Ranks::of_any(places.iter().map(rank))
+        };
+        places.iter().zip(ranks.places).for_each(|(place, code)| code_of[*place as usize] = code);
+        let firsts: Vec<u32> = ranks.firsts.into_iter().map(|i| places[i as usize]).collect();
         let each_once = if firsts.len() == places.len() { &places } else { &firsts };
         let bytes = each_once.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
         let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
-        return (TextDictionary::of_ranks(template, &numbers, bytes, list), code_of);
+        return (TextDictionary::of_ranks(template, ranks.numbers.iter().copied(), bytes, list), code_of);
     }
     let bytes = |place: u32| values.get_bytes(place as usize);
+    let common = common_start(wanted());
+    // What all texts begin with tells nothing; the bytes after it nearly always tell which text comes first.
     let head = |place: u32| {
-        let mut head = [0u8; 8];
-        let n = bytes(place).len().min(8);
-        head[..n].copy_from_slice(&bytes(place)[..n]);
-        u64::from_be_bytes(head)
+        let mut head = [0u8; HEAD];
+        let text = bytes(place).get(common..).unwrap_or_default();
+        let n = text.len().min(HEAD);
+        head[..n].copy_from_slice(&text[..n]);
+        u128::from_be_bytes(head)
     };
-    let mut headed: Vec<(u64, u32)> = places().map(|place| (head(place), place)).collect();
+    let mut headed: Vec<(u128, u32)> = places().map(|place| (head(place), place)).collect();
     headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| bytes(*i).cmp(bytes(*k))));
     let mut sorted = TextList::default();
     for (_, place) in headed {
         if sorted.is_empty() || sorted.get_bytes(sorted.len() - 1) != bytes(place) {
-            sorted.push(values.get(place as usize));
+            sorted.push_bytes(bytes(place));
         }
         code_of[place as usize] = sorted.len() as u32 - 1;
     }
-    (TextDictionary::new(&sorted), code_of)
+    (TextDictionary::for_now(&sorted), code_of)
+}
+
+/// Bytes of a text that are compared before all of it is.
+const HEAD: usize = 16;
+
+/// How many bytes all texts begin with in common.
+fn common_start<'t>(mut texts: impl Iterator<Item = &'t [u8]>) -> usize {
+    let Some(first) = texts.next() else { return 0 };
+    let shared = |len: usize, text: &[u8]| first[..len].iter().zip(text).take_while(|(a, b)| a == b).count();
+    texts.fold(first.len(), shared)
 }

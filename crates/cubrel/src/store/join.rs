@@ -17,7 +17,7 @@ impl Column {
         let Some(first) = parts.first() else { panic!("there is nothing to join") };
         let ty = first.ty;
         if parts.len() == 1 {
-            return parts.into_iter().next().unwrap_or_else(|| unreachable!("there is one"));
+            return parts.into_iter().next().unwrap_or_else(|| unreachable!("there is one")).settled();
         }
         let nulls = parts.iter().map(|p| p.nulls).sum();
         let cuts = Cuts::joined(parts.iter().map(|p| &p.cuts));
@@ -56,10 +56,18 @@ impl Column {
                 let domain = list.len() as u64;
                 let segments =
                     part.segments.iter().map(|s| s.recoded((self.domain, domain), |c| new_code[c as usize])).collect();
-                let coding = Coding::Texts(TextDictionary::new(&list));
+                let coding = Coding::Texts(TextDictionary::for_now(&list));
                 Column { coding, domain, distinct: domain, segments, ..part }
             }
             _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)]).with_rows_of(&part),
+        }
+    }
+
+    /// The same column with what was coded with little effort coded with all.
+    pub(super) fn settled(self) -> Column {
+        match self.coding {
+            Coding::Texts(dictionary) => Column { coding: Coding::Texts(dictionary.settled()), ..self },
+            _ => self,
         }
     }
 

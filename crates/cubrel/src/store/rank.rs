@@ -3,6 +3,8 @@
 //! Source: D. Knuth, "The Art of Computer Programming", volume 3, section 5.2.5: sorting by digits, the last one first.
 //! Digits in which all numbers agree are left out.
 
+use rayon::prelude::*;
+
 use super::bits::bits_for;
 
 /// Bits of a digit: so many that few digits are needed, and so few that a place for each value of one stays in the caches.
@@ -10,18 +12,18 @@ const DIGIT: u32 = 11;
 const DIGITS: usize = 1 << DIGIT;
 
 /// Some numbers' order.
-pub(super) struct Ranks {
+pub(super) struct Ranks<N> {
     /// The different numbers, in order.
-    pub(super) numbers: Vec<u64>,
+    pub(super) numbers: Vec<N>,
     /// For each of them a row that has it: the first one.
     pub(super) firsts: Vec<u32>,
     /// For each row the place of its number among them.
     pub(super) places: Vec<u32>,
 }
 
-impl Ranks {
+impl Ranks<u64> {
     /// Of the numbers of so many rows, at most 2^32.
-    pub(super) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks {
+    pub(super) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks<u64> {
         let mut all = Vec::with_capacity(rows);
         all.extend(numbers);
         let (low, high) = all.iter().fold((u64::MAX, 0), |(low, high), n| (low.min(*n), high.max(*n)));
@@ -38,9 +40,18 @@ impl Ranks {
         let sorted = by_digits(pairs, (0, bits), |(n, _), shift| digit(n, shift));
         Ranks::of_sorted(sorted.into_iter().map(|(n, row)| (low + n, row)))
     }
+}
+
+impl<N: Copy + Ord + Send> Ranks<N> {
+    /// Of numbers without digits, by row, at most 2^32.
+    pub(super) fn of_any(numbers: impl Iterator<Item = N>) -> Ranks<N> {
+        let mut all: Vec<(N, u32)> = numbers.zip(0..).collect();
+        all.par_sort_unstable();
+        Ranks::of_sorted(all.into_iter())
+    }
 
     /// Of numbers in order, each with its row.
-    fn of_sorted(sorted: impl ExactSizeIterator<Item = (u64, u32)>) -> Ranks {
+    fn of_sorted(sorted: impl ExactSizeIterator<Item = (N, u32)>) -> Ranks<N> {
         let mut ranks = Ranks { numbers: Vec::new(), firsts: Vec::new(), places: vec![0; sorted.len()] };
         for (number, row) in sorted {
             if ranks.numbers.last() != Some(&number) {
@@ -118,6 +129,9 @@ mod tests {
             assert!(ranks.firsts.iter().all(is_first));
             let back: Vec<i64> = ranks.places.iter().map(|place| sorted[*place as usize]).collect();
             assert_eq!(back, numbers);
+            let any = Ranks::of_any(numbers.iter().map(|n| (ordered(*n), 7)));
+            assert_eq!(any.numbers, ranks.numbers.iter().map(|n| (*n, 7)).collect::<Vec<_>>());
+            assert_eq!((any.firsts, any.places), (ranks.firsts, ranks.places));
         }
     }
 }

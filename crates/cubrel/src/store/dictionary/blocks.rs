@@ -1,18 +1,15 @@
-//! Texts in blocks: each without what it shares with the one before (front coding), the block packed with zstd.
+//! Texts in blocks: each without what it shares with the one before (front coding), the block packed with zstd. What many
+//! blocks have in common is learnt from some of them and kept once.
 //!
-//! Source: I. Witten, A. Moffat, T. Bell, "Managing Gigabytes" (1999), section 4.1; RFC 8878 for zstd.
+//! Source: I. Witten, A. Moffat, T. Bell, "Managing Gigabytes" (1999), section 4.1; RFC 8878 for zstd and its dictionaries.
 
 use std::sync::Arc;
 
-use rayon::prelude::*;
+use zstd::bulk::Decompressor;
 
 use super::super::buffer::Buffer;
 use super::super::texts::TextList;
-
-/// Bytes of texts in a block, about: unpacking one takes some microseconds.
-const BLOCK_BYTES: usize = 1 << 14;
-/// Effort of packing.
-const LEVEL: i32 = 6;
+use super::packing::{BLOCK_BYTES, Packing};
 
 /// Sorted distinct texts in blocks.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,14 +25,8 @@ pub struct Blocks {
     heads: Buffer<u8>,
     /// Where each of those begins, and the end.
     head_starts: Buffer<u64>,
-}
-
-fn push_number(mut n: usize, to: &mut Vec<u8>) {
-    while n >= 0x80 {
-        to.push(n as u8 | 0x80);
-        n >>= 7;
-    }
-    to.push(n as u8);
+    /// What all blocks have in common: a dictionary of zstd's, or nothing.
+    common: Buffer<u8>,
 }
 
 fn take_number(bytes: &mut &[u8]) -> usize {
@@ -51,71 +42,47 @@ fn take_number(bytes: &mut &[u8]) -> usize {
     n
 }
 
-/// Texts `from` to `to`, each without what it shares with the one before.
-fn front_coded(texts: &TextList, from: usize, to: usize) -> Vec<u8> {
-    let (mut lengths, mut tails) = (Vec::new(), Vec::new());
-    let mut last: &[u8] = &[];
-    for i in from..to {
-        let text = texts.get_bytes(i);
-        let shared = last.iter().zip(text).take_while(|(a, b)| a == b).count();
-        push_number(shared, &mut lengths);
-        push_number(text.len() - shared, &mut lengths);
-        tails.extend_from_slice(&text[shared..]);
-        last = text;
-    }
-    let mut block = Vec::with_capacity(lengths.len() + tails.len() + 4);
-    push_number(lengths.len(), &mut block);
-    block.extend(lengths);
-    block.extend(tails);
-    block
+/// Where things of these lengths begin when they stand one after the other, and the end.
+fn ends_of(lengths: impl Iterator<Item = usize>) -> Vec<u64> {
+    let mut ends = vec![0];
+    let mut at = 0;
+    ends.extend(lengths.map(|len| {
+        at += len as u64;
+        at
+    }));
+    ends
 }
 
 impl Blocks {
-    /// Packs sorted distinct texts.
-    pub fn new(sorted: &TextList) -> Blocks {
-        let mut first = vec![0u64];
-        let mut filled = 0;
-        for (i, text) in sorted.iter().enumerate() {
-            if filled > BLOCK_BYTES {
-                first.push(i as u64);
-                filled = 0;
-            }
-            filled += text.len() + 1;
-        }
-        if !sorted.is_empty() {
-            first.push(sorted.len() as u64);
-        }
-        let packed: Vec<Vec<u8>> = first
-            .par_windows(2)
-            .map(|w| {
-                let block = front_coded(sorted, w[0] as usize, w[1] as usize);
-                // Packing into memory does not fail; a block that did would be found out by its tests.
-                zstd::bulk::compress(&block, LEVEL).unwrap_or_default()
-            })
-            .collect();
-        let (mut starts, mut bytes) = (vec![0], Vec::new());
-        for block in &packed {
-            bytes.extend_from_slice(block);
-            starts.push(bytes.len() as u64);
-        }
-        let (mut head_starts, mut heads) = (vec![0], Vec::new());
-        for i in &first[..first.len() - 1] {
-            heads.extend_from_slice(sorted.get_bytes(*i as usize));
-            head_starts.push(heads.len() as u64);
-        }
+    /// Of packed blocks, their first texts, and what they have in common.
+    pub(super) fn of(packed: &[Vec<u8>], first: Vec<u64>, heads: &TextList, common: Vec<u8>) -> Blocks {
+        let starts = ends_of(packed.iter().map(Vec::len));
+        let head_starts = ends_of((0..heads.len()).map(|i| heads.get_bytes(i).len()));
+        let heads: Vec<u8> = (0..heads.len()).flat_map(|i| heads.get_bytes(i)).copied().collect();
         Blocks {
-            len: sorted.len(),
-            bytes: bytes.into(),
+            len: first.last().map_or(0, |len| *len as usize),
+            bytes: packed.concat().into(),
             starts: starts.into(),
             first: first.into(),
             heads: heads.into(),
             head_starts: head_starts.into(),
+            common: common.into(),
         }
     }
 
+    /// Packs sorted distinct texts.
+    pub fn new(sorted: &TextList) -> Blocks {
+        Packing::learnt(sorted).all(sorted)
+    }
+
+    /// Packs sorted distinct texts in little time: they will be packed again.
+    pub fn for_now(sorted: &TextList) -> Blocks {
+        Packing::quick().all(sorted)
+    }
+
     /// From what [`Blocks::parts`] gave; `None` if they do not fit each other.
-    pub fn from_parts(bytes: [Buffer<u8>; 2], numbers: [Buffer<u64>; 3]) -> Option<Blocks> {
-        let [bytes, heads] = bytes;
+    pub fn from_parts(bytes: [Buffer<u8>; 3], numbers: [Buffer<u64>; 3]) -> Option<Blocks> {
+        let [bytes, heads, common] = bytes;
         let [starts, first, head_starts] = numbers;
         let rising = |n: &[u64], end: usize| {
             n.first() == Some(&0) && n.last() == Some(&(end as u64)) && n.windows(2).all(|w| w[0] <= w[1])
@@ -123,12 +90,13 @@ impl Blocks {
         let len = usize::try_from(*first.last()?).ok()?;
         let fits = rising(&starts, bytes.len()) && rising(&head_starts, heads.len()) && rising(&first, len);
         let even = starts.len() == first.len() && head_starts.len() == first.len();
-        (fits && even).then_some(Blocks { len, bytes, starts, first, heads, head_starts })
+        (fits && even).then_some(Blocks { len, bytes, starts, first, heads, head_starts, common })
     }
 
-    /// What a store file keeps: blocks and heads; where blocks begin, their first texts' numbers, where heads begin.
-    pub fn parts(&self) -> ([&[u8]; 2], [&[u64]; 3]) {
-        ([&self.bytes, &self.heads], [&self.starts, &self.first, &self.head_starts])
+    /// What a store file keeps: blocks, heads, and what blocks have in common; where blocks begin, their first texts' numbers,
+    /// where heads begin.
+    pub fn parts(&self) -> ([&[u8]; 3], [&[u64]; 3]) {
+        ([&self.bytes, &self.heads, &self.common], [&self.starts, &self.first, &self.head_starts])
     }
 
     /// How many texts.
@@ -148,29 +116,21 @@ impl Blocks {
 
     /// Bytes on the heap.
     pub fn heap_bytes(&self) -> usize {
-        self.bytes.len() + self.heads.len() + (self.starts.len() + self.first.len() + self.head_starts.len()) * 8
+        self.bytes.len()
+            + self.heads.len()
+            + self.common.len()
+            + (self.starts.len() + self.first.len() + self.head_starts.len()) * 8
     }
 
-    /// The texts of a block.
-    pub fn block(&self, block: usize) -> TextList {
-        let packed = &self.bytes[self.starts[block] as usize..self.starts[block + 1] as usize];
-        let count = (self.first[block + 1] - self.first[block]) as usize;
-        // Blocks from a file have been checked by their hash, so that one which does not unpack cannot occur; nothing
-        // but empty texts would come of it.
-        let plain = zstd::stream::decode_all(packed).unwrap_or_default();
-        let mut rest = plain.as_slice();
-        let lengths = take_number(&mut rest).min(rest.len());
-        let (mut lengths, mut tails) = rest.split_at(lengths);
-        let mut list = TextList::with_capacity(count, 2 * BLOCK_BYTES);
-        let mut text: Vec<u8> = Vec::new();
-        for _ in 0..count {
-            text.truncate(take_number(&mut lengths));
-            let (tail, rest) = tails.split_at(take_number(&mut lengths).min(tails.len()));
-            tails = rest;
-            text.extend_from_slice(tail);
-            list.push(&String::from_utf8_lossy(&text));
-        }
-        list
+    /// Whether what blocks have in common has been learnt.
+    pub(super) fn has_common(&self) -> bool {
+        !self.common.is_empty()
+    }
+
+    /// What unpacks blocks; one of them for many is faster than one for each.
+    pub fn unpacker(&self) -> Unpacker<'_> {
+        // Without memory for it there is nothing that could be told; blocks then unpack to empty texts.
+        Unpacker { blocks: self, zstd: Decompressor::with_dictionary(&self.common).ok() }
     }
 
     fn block_of(&self, code: usize) -> usize {
@@ -180,7 +140,7 @@ impl Blocks {
     /// The text of a code.
     pub fn get(&self, code: usize) -> String {
         let block = self.block_of(code);
-        self.block(block).get(code - self.first[block] as usize).to_string()
+        self.unpacker().block(block).get(code - self.first[block] as usize).to_string()
     }
 
     /// The texts of some codes, each block unpacked once; those that are none are `empty`.
@@ -188,6 +148,7 @@ impl Blocks {
         let mut order: Vec<u32> = (0..codes.len() as u32).collect();
         order.sort_unstable_by_key(|i| codes[*i as usize]);
         let mut texts = vec![empty.clone(); codes.len()];
+        let mut unpacker = self.unpacker();
         let mut held: Option<(usize, TextList)> = None;
         let mut last: Option<(u64, Arc<str>)> = None;
         for i in order {
@@ -199,7 +160,7 @@ impl Blocks {
             let text = known.unwrap_or_else(|| {
                 let block = self.block_of(code as usize);
                 if held.as_ref().is_none_or(|(b, _)| *b != block) {
-                    held = Some((block, self.block(block)));
+                    held = Some((block, unpacker.block(block)));
                 }
                 let place = (code - self.first[block]) as usize;
                 held.as_ref().map_or_else(|| empty.clone(), |(_, list)| Arc::from(list.get(place)))
@@ -219,7 +180,40 @@ impl Blocks {
             if head(middle) <= text.as_bytes() { low = middle + 1 } else { high = middle }
         }
         let block = low.checked_sub(1)?;
-        let place = self.block(block).iter().position(|t| t == text)?;
+        let place = self.unpacker().block(block).iter().position(|t| t == text)?;
         Some(self.first[block] as usize + place)
+    }
+}
+
+/// Unpacks blocks.
+pub struct Unpacker<'b> {
+    blocks: &'b Blocks,
+    zstd: Option<Decompressor<'static>>,
+}
+
+impl Unpacker<'_> {
+    /// The texts of a block.
+    pub fn block(&mut self, block: usize) -> TextList {
+        let of = self.blocks;
+        let packed = &of.bytes[of.starts[block] as usize..of.starts[block + 1] as usize];
+        let count = (of.first[block + 1] - of.first[block]) as usize;
+        // Blocks from a file have been checked by their hash, so that one which does not unpack cannot occur; nothing
+        // but empty texts would come of it.
+        let bytes = zstd::zstd_safe::get_frame_content_size(packed).ok().flatten().unwrap_or(0);
+        let plain =
+            self.zstd.as_mut().and_then(|zstd| zstd.decompress(packed, bytes as usize).ok()).unwrap_or_default();
+        let mut rest = plain.as_slice();
+        let lengths = take_number(&mut rest).min(rest.len());
+        let (mut lengths, mut tails) = rest.split_at(lengths);
+        let mut list = TextList::with_capacity(count, 2 * BLOCK_BYTES);
+        let mut text: Vec<u8> = Vec::new();
+        for _ in 0..count {
+            text.truncate(take_number(&mut lengths));
+            let (tail, rest) = tails.split_at(take_number(&mut lengths).min(tails.len()));
+            tails = rest;
+            text.extend_from_slice(tail);
+            list.push_bytes(&text);
+        }
+        list
     }
 }

@@ -1,21 +1,23 @@
 //! Distinct texts in order, so that comparing codes compares texts.
 //!
 //! * here: the three forms, and the choice between them
-//! * [`template`]: short texts of one shape as numbers
-//! * [`blocks`]: long texts by what they share with the one before, packed
+//! * [`template`]: short texts of one shape as numbers; [`ranks`]: these numbers in order
+//! * [`blocks`]: long texts by what they share with the one before, packed; `packing`: how they come to be
 //! * [`merge`]: several dictionaries to one
 
 pub mod blocks;
 pub mod merge;
+mod packing;
+pub mod ranks;
 pub mod template;
 
 use std::sync::Arc;
 
 use super::buffer::Buffer;
-use super::sorted::SortedInts;
 use super::texts::TextList;
 use blocks::Blocks;
-use template::Template;
+use ranks::RankList;
+use template::{Rank, Template};
 
 /// Dictionaries of up to so many bytes stand as they are: there is little to save.
 const PLAIN_BYTES: usize = 1 << 14;
@@ -40,7 +42,7 @@ pub enum TextDictionary {
         /// Which letters can stand at each place.
         template: Template,
         /// The numbers.
-        ranks: SortedInts,
+        ranks: RankList,
     },
     /// Blocks of texts, each text without what it shares with the one before.
     Blocks(Blocks),
@@ -49,14 +51,23 @@ pub enum TextDictionary {
 impl TextDictionary {
     /// From sorted distinct texts, in the form that takes the least.
     pub fn new(sorted: &TextList) -> TextDictionary {
+        TextDictionary::with(sorted, Blocks::new)
+    }
+
+    /// As [`TextDictionary::new`], with little effort: it will be merged with others.
+    pub fn for_now(sorted: &TextList) -> TextDictionary {
+        TextDictionary::with(sorted, Blocks::for_now)
+    }
+
+    fn with(sorted: &TextList, blocks: impl Fn(&TextList) -> Blocks) -> TextDictionary {
         let texts = || (0..sorted.len()).map(|i| sorted.get_bytes(i));
-        match Template::of(texts()).filter(|t| t.count().is_some()) {
+        match Template::of(texts()).filter(|t| t.most().is_some()) {
             Some(template) => {
-                let ranks: Vec<u64> = texts().filter_map(|t| template.rank(t)).collect();
-                TextDictionary::of_ranks(template, &ranks, sorted.bytes(), || sorted.clone())
+                let ranks: Vec<Rank> = texts().filter_map(|t| template.rank(t)).collect();
+                TextDictionary::of_ranks(template, ranks.iter().copied(), sorted.bytes(), || sorted.clone())
             }
             None if plain_bytes(sorted.len(), sorted.bytes()) <= PLAIN_BYTES => TextDictionary::plain(sorted),
-            None => TextDictionary::Blocks(Blocks::new(sorted)),
+            None => TextDictionary::Blocks(blocks(sorted)),
         }
     }
 
@@ -64,7 +75,7 @@ impl TextDictionary {
     /// has to be tried.
     pub(super) fn of_ranks(
         template: Template,
-        ranks: &[u64],
+        ranks: impl ExactSizeIterator<Item = Rank> + Clone,
         bytes: usize,
         list: impl FnOnce() -> TextList,
     ) -> TextDictionary {
@@ -72,16 +83,26 @@ impl TextDictionary {
         if plain <= PLAIN_BYTES {
             return TextDictionary::plain(&list());
         }
-        let most = template.count().map_or(u64::MAX, |n| n - 1);
-        let size = SortedInts::bytes_for(ranks.len(), most);
-        // Where a number says nearly everything, nothing that knows only of repeats will take less.
-        if size * 3 > plain {
-            let blocks = Blocks::new(&list());
+        let most = template.most().unwrap_or((u64::MAX, u64::MAX));
+        let size = RankList::bytes_for(ranks.len(), most);
+        // Where a number says nearly everything, nothing that knows only of repeats will take less; long texts may have
+        // parts that repeat.
+        if size * 3 > plain || !template.is_narrow() {
+            let blocks = Blocks::for_now(&list());
             if blocks.heap_bytes() < size {
                 return TextDictionary::Blocks(blocks);
             }
         }
-        TextDictionary::Ranked { template, ranks: SortedInts::new(ranks.iter().copied(), most) }
+        TextDictionary::Ranked { template, ranks: RankList::new(ranks, most) }
+    }
+
+    /// The same texts, with all effort, where little was made before.
+    #[must_use]
+    pub fn settled(self) -> TextDictionary {
+        match self {
+            TextDictionary::Blocks(blocks) if !blocks.has_common() => TextDictionary::Blocks(merge::repacked(&blocks)),
+            other => other,
+        }
     }
 
     /// In the form in which each text is reached at once.
@@ -122,7 +143,7 @@ impl TextDictionary {
     }
 
     /// Gives the text of a code to `take`.
-    fn with<R>(&self, code: usize, take: impl FnOnce(&str) -> R) -> R {
+    fn with_text<R>(&self, code: usize, take: impl FnOnce(&str) -> R) -> R {
         match self {
             TextDictionary::Plain { bytes, starts } => {
                 let text = &bytes[starts[code] as usize..starts[code + 1] as usize];
@@ -139,13 +160,13 @@ impl TextDictionary {
 
     /// The text of a code.
     pub fn get(&self, code: usize) -> Arc<str> {
-        self.with(code, |text| Arc::from(text))
+        self.with_text(code, |text| Arc::from(text))
     }
 
     /// Gives every text to `visit`, in order.
     pub fn each(&self, mut visit: impl FnMut(&str)) {
         match self {
-            TextDictionary::Plain { .. } => (0..self.len()).for_each(|code| self.with(code, &mut visit)),
+            TextDictionary::Plain { .. } => (0..self.len()).for_each(|code| self.with_text(code, &mut visit)),
             TextDictionary::Ranked { template, ranks } => {
                 let mut text = Vec::with_capacity(template.places());
                 for rank in ranks.iter_from(0) {
@@ -155,9 +176,8 @@ impl TextDictionary {
                 }
             }
             TextDictionary::Blocks(blocks) => {
-                for block in 0..blocks.count() {
-                    blocks.block(block).iter().for_each(&mut visit);
-                }
+                let mut unpacker = blocks.unpacker();
+                (0..blocks.count()).for_each(|block| unpacker.block(block).iter().for_each(&mut visit));
             }
         }
     }
@@ -183,7 +203,7 @@ impl TextDictionary {
         match self {
             TextDictionary::Ranked { template, ranks } => {
                 let rank = template.rank(text.as_bytes())?;
-                let code = ranks.rank(rank);
+                let code = ranks.smaller(rank);
                 (code < ranks.len() && ranks.get(code) == rank).then_some(code)
             }
             TextDictionary::Blocks(blocks) => blocks.find(text),
@@ -191,7 +211,7 @@ impl TextDictionary {
                 let (mut low, mut high) = (0, self.len());
                 while low < high {
                     let middle = low.midpoint(high);
-                    match self.with(middle, |t| t.cmp(text)) {
+                    match self.with_text(middle, |t| t.cmp(text)) {
                         std::cmp::Ordering::Less => low = middle + 1,
                         std::cmp::Ordering::Greater => high = middle,
                         std::cmp::Ordering::Equal => return Some(middle),
@@ -233,7 +253,9 @@ mod tests {
         let list: TextList = sorted.iter().map(String::as_str).collect();
         let best = TextDictionary::new(&list);
         assert_eq!(best.form(), form);
-        for dictionary in [&best, &TextDictionary::plain(&list), &TextDictionary::Blocks(Blocks::new(&list))] {
+        let quick = TextDictionary::for_now(&list);
+        let blocks = TextDictionary::Blocks(Blocks::new(&list));
+        for dictionary in [&best, &quick, &quick.clone().settled(), &TextDictionary::plain(&list), &blocks] {
             assert_eq!(dictionary.list(), list);
             for (code, text) in sorted.iter().enumerate().step_by(11) {
                 assert_eq!(&*dictionary.get(code), text);
@@ -256,6 +278,8 @@ mod tests {
         let ids = check((0..20_000).map(|i| format!("TI-{:07}", mixed(i) >> 44)), "template");
         assert!(ids.heap_bytes() < 30_000, "{} bytes for 20,000 numbers of which most are there", ids.heap_bytes());
         check((0..20_000).map(|i| format!("{:x}", mixed(i) >> 8)), "template");
+        let long = check((0..20_000).map(|i| format!("{:016x}-{:016x}", mixed(i), mixed(i * i + 5))), "template");
+        assert!(long.heap_bytes() < 310_000, "{} bytes for 20,000 numbers of 128 bits", long.heap_bytes());
         let note = |i: u64| format!("Dear {:05}, the boat to {} is late because of fog", i % 9000, mixed(i) >> 52);
         let notes = check((0..20_000).map(note), "blocks");
         let plain: usize = (0..20_000).map(|i| note(i).len()).sum();

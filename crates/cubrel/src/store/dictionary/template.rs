@@ -1,15 +1,23 @@
 //! Short texts of one shape as numbers: which letters can stand at each place makes each text a number of mixed radix.
-//! The numbers keep the order of the texts.
+//! The numbers keep the order of the texts. Texts of many places, such as the 32 digits of a universal identifier, have two
+//! numbers of 64 bits.
 
 /// The longest text that can have a template.
 const PLACES: usize = 64;
 /// No letter of the place.
 const NONE: u16 = u16::MAX;
 
+/// The number of a text among all that fit: of its first places and, where these have no room for more, of the others.
+pub type Rank = (u64, u64);
+
 /// Which letters can stand at each place of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Template {
     places: Vec<Place>,
+    /// How many places the first number has.
+    first: usize,
+    /// The largest numbers; `None` where two have no room for all texts.
+    most: Option<Rank>,
 }
 
 /// One place of a template.
@@ -51,7 +59,19 @@ impl Seen {
     }
 }
 
+/// The largest number that places have; `None` when it takes more than 64 bits.
+fn most(places: &[Place]) -> Option<u64> {
+    let more = |n: u128, place: &Place| Some(n * u128::from(place.radix())).filter(|n| *n <= 1 << 64);
+    places.iter().try_fold(1u128, more).map(|count| (count - 1) as u64)
+}
+
 impl Template {
+    fn new(places: Vec<Place>) -> Template {
+        let first = (0..=places.len()).rev().find(|first| most(&places[..*first]).is_some()).unwrap_or(0);
+        let most = most(&places[..first]).zip(most(&places[first..]));
+        Template { places, first, most }
+    }
+
     /// The template of some texts; `None` when one of them is too long.
     pub fn of<'a>(texts: impl Iterator<Item = &'a [u8]>) -> Option<Template> {
         let mut seen = [Seen::default(); PLACES];
@@ -65,14 +85,14 @@ impl Template {
             seen.iter_mut().zip(text).for_each(|(place, byte)| place.add(*byte));
         }
         let places = seen[..longest].iter().enumerate().map(|(i, s)| Place::new(s.letters(), i >= shortest)).collect();
-        Some(Template { places })
+        Some(Template::new(places))
     }
 
     /// From what [`Template::parts`] gave; `None` if they are no template.
     pub fn from_parts(parts: Vec<(Vec<u8>, bool)>) -> Option<Template> {
         let fits =
             parts.len() <= PLACES && parts.iter().all(|(l, _)| !l.is_empty() && l.windows(2).all(|w| w[0] < w[1]));
-        fits.then(|| Template { places: parts.into_iter().map(|(l, open)| Place::new(l, open)).collect() })
+        fits.then(|| Template::new(parts.into_iter().map(|(l, open)| Place::new(l, open)).collect()))
     }
 
     /// By place, the letters and whether a text can end before it.
@@ -90,7 +110,7 @@ impl Template {
             both.iter().flatten().flat_map(|p| &p.letters).for_each(|b| seen.add(*b));
             Place::new(seen.letters(), both.iter().any(|p| p.is_none_or(|p| p.open)))
         };
-        Template { places: (0..longest).map(place).collect() }
+        Template::new((0..longest).map(place).collect())
     }
 
     /// The longest text.
@@ -98,49 +118,62 @@ impl Template {
         self.places.len()
     }
 
-    /// How many texts fit; `None` when that is more than 2^63.
-    pub fn count(&self) -> Option<u64> {
-        self.places.iter().try_fold(1u64, |n, p| n.checked_mul(p.radix()).filter(|n| *n <= 1 << 63))
+    /// The largest numbers that texts can have; `None` when two numbers have no room for all of them.
+    pub fn most(&self) -> Option<Rank> {
+        self.most
+    }
+
+    /// Whether one number has room for all texts, so that the second is always 0.
+    pub fn is_narrow(&self) -> bool {
+        self.first == self.places.len()
     }
 
     /// The number of a text among all that fit, in their order; `None` when it does not fit.
-    pub fn rank(&self, text: &[u8]) -> Option<u64> {
+    pub fn rank(&self, text: &[u8]) -> Option<Rank> {
+        self.most?;
         if text.len() > self.places.len() {
             return None;
         }
-        let mut rank = 0u64;
-        for (i, place) in self.places.iter().enumerate() {
-            let digit = match text.get(i) {
-                Some(byte) => place.digits[usize::from(*byte)],
-                None if place.open => 0,
-                None => NONE,
-            };
-            if digit == NONE {
-                return None;
+        let number = |places: std::ops::Range<usize>| {
+            let mut number = 0u64;
+            for i in places {
+                let place = &self.places[i];
+                let digit = match text.get(i) {
+                    Some(byte) => place.digits[usize::from(*byte)],
+                    None if place.open => 0,
+                    None => NONE,
+                };
+                if digit == NONE {
+                    return None;
+                }
+                number = number * place.radix() + u64::from(digit);
             }
-            rank = rank * place.radix() + u64::from(digit);
-        }
-        Some(rank)
+            Some(number)
+        };
+        Some((number(0..self.first)?, number(self.first..self.places.len())?))
     }
 
     /// Appends the text of a number.
-    pub fn write(&self, rank: u64, to: &mut Vec<u8>) {
+    pub fn write(&self, rank: Rank, to: &mut Vec<u8>) {
         let start = to.len();
         let mut end = start + self.places.len();
         to.resize(end, 0);
-        let mut rest = rank;
-        for (i, place) in self.places.iter().enumerate().rev() {
-            let radix = place.radix();
-            let digit = if radix == 1 {
-                0
-            } else {
-                let digit = rest % radix;
-                rest /= radix;
-                digit
-            };
-            match digit.checked_sub(u64::from(place.open)) {
-                Some(letter) => to[start + i] = place.letters[letter as usize],
-                None => end = start + i,
+        for (places, number) in [(self.first..self.places.len(), rank.1), (0..self.first, rank.0)] {
+            let mut rest = number;
+            for i in places.rev() {
+                let place = &self.places[i];
+                let radix = place.radix();
+                let digit = if radix == 1 {
+                    0
+                } else {
+                    let digit = rest % radix;
+                    rest /= radix;
+                    digit
+                };
+                match digit.checked_sub(u64::from(place.open)) {
+                    Some(letter) => to[start + i] = place.letters[letter as usize],
+                    None => end = start + i,
+                }
             }
         }
         to.truncate(end);
@@ -157,33 +190,67 @@ impl Template {
 mod tests {
     use super::*;
 
+    fn of(texts: &[String]) -> Template {
+        Template::of(texts.iter().map(String::as_bytes)).expect("short enough")
+    }
+
+    /// Texts have numbers in their order, and come back from them.
+    fn check(mut texts: Vec<String>, is_narrow: bool) -> Template {
+        texts.sort();
+        texts.dedup();
+        let template = of(&texts);
+        assert_eq!(template.is_narrow(), is_narrow, "{:?}", texts.first());
+        let ranks: Vec<Rank> = texts.iter().map(|t| template.rank(t.as_bytes()).expect("fits")).collect();
+        assert!(ranks.windows(2).all(|w| w[0] < w[1]), "{ranks:?}");
+        let most = template.most().expect("there is room");
+        for (text, rank) in texts.iter().zip(&ranks) {
+            let mut written = b"before ".to_vec();
+            template.write(*rank, &mut written);
+            assert_eq!(String::from_utf8_lossy(&written), format!("before {text}"));
+            assert!(rank.0 <= most.0 && rank.1 <= most.1, "{rank:?} {most:?}");
+        }
+        assert_eq!(Template::from_parts(template.parts()), Some(template.clone()));
+        template
+    }
+
+    fn noise(i: u64) -> u64 {
+        (i + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(31).wrapping_mul(0xBF58_476D_1CE4_E5B9)
+    }
+
     #[test]
     fn texts_are_numbers_in_their_order() {
-        let mut texts = ["", "A", "A1", "AB", "B", "B1x", "Ä"];
-        texts.sort_unstable();
-        let template = Template::of(texts.iter().map(|t| t.as_bytes())).expect("short enough");
-        let ranks: Vec<u64> = texts.iter().map(|t| template.rank(t.as_bytes()).expect("fits")).collect();
-        assert!(ranks.windows(2).all(|w| w[0] < w[1]), "{ranks:?}");
-        for (text, rank) in texts.iter().zip(&ranks) {
-            let mut written = Vec::new();
-            template.write(*rank, &mut written);
-            assert_eq!(written, text.as_bytes());
-        }
-        assert!(ranks.iter().all(|r| *r < template.count().expect("few")));
+        let texts = ["", "A", "A1", "AB", "B", "B1x", "Ä"].map(String::from);
+        let template = check(texts.to_vec(), true);
         for text in ["C", "A1xy", "ABC", "1"] {
             assert_eq!(template.rank(text.as_bytes()), None, "{text}");
         }
-        assert_eq!(Template::from_parts(template.parts()), Some(template.clone()));
-        let long = Template::of(["AB-9", "AB-8"].map(str::as_bytes).into_iter()).expect("short enough");
-        let joined = template.joined(&long);
-        assert!(texts.iter().chain(&["AB-9", "AB-8"]).all(|t| joined.rank(t.as_bytes()).is_some()));
+        let joined = template.joined(&of(&["AB-9", "AB-8"].map(String::from)));
+        assert!(texts.iter().map(String::as_str).chain(["AB-9", "AB-8"]).all(|t| joined.rank(t.as_bytes()).is_some()));
+    }
+
+    #[test]
+    fn long_identifiers_have_two_numbers() {
+        let hex = |i: u64| format!("{:016x}", noise(i));
+        let just = check((0..500).map(hex).collect(), true);
+        assert_eq!(just.most(), Some((u64::MAX, 0)), "sixteen digits fit one number, and nothing more does");
+        let twice = check((0..500).map(|i| hex(i) + &hex(i + 500)).collect(), false);
+        assert_eq!(twice.most(), Some((u64::MAX, u64::MAX)));
+        let dashed = |i: u64| format!("{}-4{}-{}", hex(i), &hex(i + 7)[..3], hex(i + 9));
+        assert_eq!(of(&(0..500).map(dashed).collect::<Vec<_>>()).most(), None, "35 digits are too many");
+        let dashed =
+            |i: u64| format!("{}-{}-4{}-{}", &hex(i)[..8], &hex(i)[8..12], &hex(i + 7)[..3], &hex(i + 9)[..12]);
+        check((0..500).map(dashed).collect(), false);
+        // Some are shorter, some much shorter.
+        check((0..500).map(|i| hex(i) + &hex(i + 500)[..i as usize % 15]).collect(), false);
+        check((0..500).map(|i| (hex(i) + &hex(i + 500))[..i as usize % 28].to_string()).collect(), false);
     }
 
     #[test]
     fn too_many_or_too_long_texts_have_no_numbers() {
         let wide: String = (b'a'..=b'z').map(char::from).collect();
-        let texts: Vec<String> = (0..26).map(|i| wide[i..].to_string() + &wide[..i]).collect();
-        assert_eq!(Template::of(texts.iter().map(String::as_bytes)).expect("short enough").count(), None);
+        let texts: Vec<String> = (0..26).map(|i| (wide[i..].to_string() + &wide[..i]).repeat(2)).collect();
+        let template = of(&texts);
+        assert_eq!((template.most(), template.rank(texts[3].as_bytes())), (None, None));
         assert!(Template::of([wide.repeat(3).as_bytes()].into_iter()).is_none());
     }
 }

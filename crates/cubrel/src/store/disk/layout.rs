@@ -52,14 +52,16 @@ pub(super) enum CodingEntry {
         bytes: Block,
         starts: Block,
     },
-    /// By place the letters, and whether a text can end before it.
+    /// By place the letters, and whether a text can end before it; the first numbers of texts, and the second ones.
     Template {
         places: Vec<(Vec<u8>, bool)>,
         ranks: SortedEntry,
+        second: PackedEntry,
     },
-    /// Packed blocks and first texts; starts of blocks, numbers of first texts, starts of first texts in 8 bytes.
+    /// Packed blocks, first texts, and what blocks have in common; starts of blocks, numbers of first texts, starts of first
+    /// texts in 8 bytes.
     Blocks {
-        bytes: [Block; 2],
+        bytes: [Block; 3],
         numbers: [Block; 3],
     },
 }

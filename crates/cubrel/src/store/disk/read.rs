@@ -18,6 +18,7 @@ use crate::store::codes::{Codes, Segment};
 use crate::store::column::{Coding, Column, Counts};
 use crate::store::dictionary::TextDictionary;
 use crate::store::dictionary::blocks::Blocks;
+use crate::store::dictionary::ranks::RankList;
 use crate::store::dictionary::template::Template;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
@@ -138,13 +139,13 @@ impl Reader<'_> {
                 let (bytes, starts) = (self.buffer(*bytes)?, self.buffer(*starts)?);
                 return Ok(TextDictionary::from_plain(bytes, starts).map(Coding::Texts));
             }
-            CodingEntry::Template { places, ranks } => {
-                let ranks = self.sorted(ranks)?;
-                let template = Template::from_parts(places.clone());
-                return Ok(template.map(|template| Coding::Texts(TextDictionary::Ranked { template, ranks })));
+            CodingEntry::Template { places, ranks, second } => {
+                let ranks = RankList::from_parts(self.sorted(ranks)?, self.packed(second)?);
+                let template = Template::from_parts(places.clone()).zip(ranks);
+                return Ok(template.map(|(template, ranks)| Coding::Texts(TextDictionary::Ranked { template, ranks })));
             }
-            CodingEntry::Blocks { bytes: [bytes, heads], numbers: [starts, first, head_starts] } => {
-                let bytes = [self.buffer(*bytes)?, self.buffer(*heads)?];
+            CodingEntry::Blocks { bytes: [bytes, heads, common], numbers: [starts, first, head_starts] } => {
+                let bytes = [self.buffer(*bytes)?, self.buffer(*heads)?, self.buffer(*common)?];
                 let numbers = [self.buffer(*starts)?, self.buffer(*first)?, self.buffer(*head_starts)?];
                 return Ok(Blocks::from_parts(bytes, numbers).map(|b| Coding::Texts(TextDictionary::Blocks(b))));
             }

@@ -152,12 +152,14 @@ impl<F: Write> Blocks<'_, F> {
                 starts: self.block(starts.iter().map(|s| s.to_le_bytes()))?,
             },
             Coding::Texts(TextDictionary::Ranked { template, ranks }) => {
-                CodingEntry::Template { places: template.parts(), ranks: self.sorted(ranks)? }
+                let (first, second) = ranks.parts();
+                let (ranks, second) = (self.sorted(first)?, self.packed(second)?);
+                CodingEntry::Template { places: template.parts(), ranks, second }
             }
             Coding::Texts(TextDictionary::Blocks(blocks)) => {
-                let ([bytes, heads], [starts, first, head_starts]) = blocks.parts();
+                let ([bytes, heads, common], [starts, first, head_starts]) = blocks.parts();
                 CodingEntry::Blocks {
-                    bytes: [self.bytes(bytes)?, self.bytes(heads)?],
+                    bytes: [self.bytes(bytes)?, self.bytes(heads)?, self.bytes(common)?],
                     numbers: [self.words(starts)?, self.words(first)?, self.words(head_starts)?],
                 }
             }
