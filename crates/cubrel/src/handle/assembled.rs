@@ -211,7 +211,8 @@ fn work_out(
         let ty = schema.column(id).ty;
         let mut builder = VectorBuilder::new(ty, grid.lines.len());
         grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
-        let raw = to_raw(builder.finish(), ty, (&found.name, 0), source).map_err(|p| Error::Problems(vec![p]))?;
+        let raw =
+            to_raw(builder.finish(), ty, (&found.name, &|row| row), source).map_err(|p| Error::Problems(vec![p]))?;
         Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
     };
     (0..grid.columns.len()).map(column).collect()

@@ -1,5 +1,8 @@
 //! Calculated columns that need other rows or tables.
+//!
+//! Where a row's value depends on nothing but some columns of it, and these stand in runs, it is computed once a run.
 
+use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -7,7 +10,8 @@ use rayon::prelude::*;
 
 use super::Error;
 use crate::formula::check::ROW;
-use crate::formula::schema::{ColumnId, Schema};
+use crate::formula::scalar::EvalError;
+use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::Expr;
 use crate::load::tables::{eval_problem, stored, to_raw};
@@ -15,6 +19,7 @@ use crate::plan::{Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner,
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
+use crate::run::read::alike_rows;
 use crate::run::{Options, RunError};
 use crate::store::raw::RawColumn;
 use crate::store::{Column, Cuts, SEGMENT_ROWS, Store};
@@ -50,36 +55,90 @@ pub fn calculated(
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
     let table = &schema.table(id.table).name;
     let name = schema.column_name(id);
-    let values = |range: Range<usize>| -> Result<RawColumn, Error> {
-        let codes: Vec<u64> = (range.start as u64..range.end as u64).collect();
-        let dims = vec![KeyColumn::of_codes(codes, Key::Row(id.table))];
-        let part = executor.eval(&assembly, &Frame { cells: range.len(), dims }).map_err(|e| match e {
-            RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, range.start, table)]),
+    let decided_by = deciding_columns(schema, &assembly, id.table);
+    let values = |rows: &Rows| -> Result<RawColumn, Error> {
+        let dims = vec![KeyColumn::of_codes(rows.first_of_each(), Key::Row(id.table))];
+        let part = executor.eval(&assembly, &Frame { cells: rows.len(), dims }).map_err(|e| match e {
+            RunError::Eval(e) => {
+                let row = rows.row(e.slot);
+                Error::Problems(vec![eval_problem(&EvalError { slot: 0, ..*e }, row, table)])
+            }
             other => Error::Run(other),
         })?;
-        let mut values = VectorBuilder::new(ty, range.len());
+        let mut values = VectorBuilder::new(ty, rows.len());
         values.append(&part.values, ty);
-        to_raw(values.finish(), ty, (&name, range.start), source).map_err(|p| Error::Problems(vec![p]))
+        let placed = |slot: usize| rows.row(slot);
+        to_raw(values.finish(), ty, (&name, &placed), source).map_err(|p| Error::Problems(vec![p]))
     };
     let cuts = cuts(store, id);
     let step = if is_cheap_by_row(&assembly) { ROWS } else { SEGMENT_ROWS };
-    // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
-    let first = cuts.ranges().next().map(|range| values(range.start..range.end.min(range.start + step))).transpose()?;
-    let piece = |range: Range<usize>| match &first {
-        Some(first) if range.start == 0 => Ok(first.clone()),
-        _ => values(range),
+    let alike = |range: &Range<usize>| {
+        let ends = decided_by.as_ref().and_then(|by| alike_rows(Tables { schema, store }, id.table, by, range.clone()));
+        ends.map_or_else(|| Rows::all(range.clone()), |ends| Rows { start: range.start, ends: Some(ends), len: 0 })
     };
+    // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
+    let first = cuts.ranges().next().map(|range| {
+        let rows = alike(&range).part(0, step);
+        Ok::<_, Error>((rows.len(), values(&rows)?))
+    });
+    let first = first.transpose()?;
     let segment = |range: Range<usize>| {
-        let pieces: Vec<Range<usize>> =
-            range.clone().step_by(step).map(|start| start..range.end.min(start + step)).collect();
-        let pieces: Vec<Result<RawColumn, Error>> = pieces.into_par_iter().map(piece).collect();
+        let rows = alike(&range);
+        let parts: Vec<Rows> = (0..rows.len()).step_by(step).map(|at| rows.part(at, step)).collect();
+        let piece = |part: Rows| match &first {
+            Some((len, first)) if part.start == 0 && part.len() == *len => Ok(first.clone()),
+            _ => values(&part),
+        };
+        let pieces: Vec<Result<RawColumn, Error>> = parts.into_par_iter().map(piece).collect();
         let pieces: Vec<RawColumn> = pieces.into_iter().collect::<Result<_, _>>()?;
-        Ok((!pieces.is_empty()).then(|| Column::of_parts(&pieces)))
+        Ok((!pieces.is_empty()).then(|| Column::of_parts(&pieces, rows.ends.as_deref())))
     };
     let segments: Vec<Result<Option<Column>, Error>> =
         cuts.ranges().collect::<Vec<_>>().into_par_iter().map(segment).collect();
     let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
     Ok(if parts.is_empty() { Column::empty(ty) } else { Column::join(parts) })
+}
+
+/// Consecutive rows, or runs of rows that are alike.
+struct Rows {
+    /// The first row.
+    start: usize,
+    /// Behind which row each run ends, counted from the first.
+    ends: Option<Vec<u32>>,
+    /// How many rows, where each is for itself.
+    len: usize,
+}
+
+impl Rows {
+    fn all(range: Range<usize>) -> Rows {
+        Rows { start: range.start, ends: None, len: range.len() }
+    }
+
+    /// How many values they have.
+    fn len(&self) -> usize {
+        self.ends.as_ref().map_or(self.len, Vec::len)
+    }
+
+    /// The first row of which a value is.
+    fn row(&self, value: usize) -> usize {
+        match &self.ends {
+            None => self.start + value,
+            Some(ends) => self.start + value.checked_sub(1).map_or(0, |before| ends[before] as usize),
+        }
+    }
+
+    fn first_of_each(&self) -> Vec<u64> {
+        (0..self.len()).map(|value| self.row(value) as u64).collect()
+    }
+
+    /// Those that have the values from `at` on, at most so many.
+    fn part(&self, at: usize, most: usize) -> Rows {
+        let to = self.len().min(at + most);
+        let start = self.row(at);
+        let before = (start - self.start) as u32;
+        let ends = self.ends.as_ref().map(|ends| ends[at..to].iter().map(|end| end - before).collect());
+        Rows { start, ends, len: to - at }
+    }
 }
 
 /// All columns of a table have the same segments.
@@ -100,4 +159,52 @@ fn is_cheap_by_row(assembly: &Assembly) -> bool {
         }
         _ => false,
     })
+}
+
+/// The columns of a table that decide what an assembly gives for one of its rows, which is its first dimension; `None`
+/// where more does.
+fn deciding_columns(schema: &Schema, assembly: &Assembly, row: TableId) -> Option<BTreeSet<u32>> {
+    let of = |assembly: &Assembly| deciding_columns(schema, assembly, row);
+    let nothing = |when: bool| when.then(BTreeSet::new);
+    let mut columns = BTreeSet::new();
+    for leaf in &assembly.leaves {
+        columns.extend(match leaf {
+            Leaf::Read(read, _) => nothing(!read.dims.contains(&0) && !read.outer.contains(&0)),
+            Leaf::Dim(dim) => nothing(*dim != 0),
+            Leaf::Current { dim: 0, table, column, path } if *table == row => Some(match path.first() {
+                None => BTreeSet::from([column.index]),
+                Some(relationship) => schema.relationship(*relationship).many_columns.iter().copied().collect(),
+            }),
+            Leaf::Part(body) => of(body),
+            Leaf::Bind { values, body } => {
+                let mut all = of(body)?;
+                for value in values {
+                    let Bound::Value(value) = value else { return None };
+                    all.extend(of(value)?);
+                }
+                Some(all)
+            }
+            Leaf::Project { keep, .. } if !keep.contains(&0) => nothing(true),
+            // Where the row stays, it stays the first.
+            Leaf::Project { keep, body } if keep.first() == Some(&0) && !keep[1..].contains(&0) => of(body),
+            _ => None,
+        }?);
+    }
+    Some(columns)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_of_runs_are_runs() {
+        let runs = Rows { start: 100, ends: Some(vec![3, 4, 9, 20]), len: 0 };
+        assert_eq!((runs.len(), runs.first_of_each()), (4, vec![100, 103, 104, 109]));
+        let part = runs.part(1, 2);
+        assert_eq!((part.start, part.ends.clone(), part.first_of_each()), (103, Some(vec![1, 6]), vec![103, 104]));
+        assert_eq!(runs.part(3, 9).ends, Some(vec![11]));
+        let rows = Rows::all(7..12);
+        assert_eq!((rows.len(), rows.row(4), rows.part(2, 9).first_of_each()), (5, 11, vec![9, 10, 11]));
+    }
 }

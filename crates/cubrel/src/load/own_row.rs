@@ -128,7 +128,7 @@ impl Rows<'_> {
         let expr = stored(expr, ty);
         let ty = ty.unwrap_or(stored_type(expr.ty));
         let vector = self.eval(&expr, &formula.source)?;
-        to_raw(vector, ty, (&format!("{}.{column}", self.table), 0), &formula.source)
+        to_raw(vector, ty, (&format!("{}.{column}", self.table), &|row| row), &formula.source)
             .map_err(|problem| LoadError::from(problem).into())
     }
 

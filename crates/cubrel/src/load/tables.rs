@@ -548,16 +548,16 @@ pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
     Expr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
 }
 
-/// Values as a column, or the first that does not fit 64 bits.
+/// Values as a column, or the first that does not fit 64 bits; `row_of` gives the number of the row that a value is of.
 pub fn to_raw(
     vector: Vector,
     ty: Type,
-    (column, first_row): (&str, usize),
+    (column, row_of): (&str, &dyn Fn(usize) -> usize),
     source: &Arc<Source>,
 ) -> Result<RawColumn, Diagnostic> {
     let whole = crate::formula::source::Span::new(0, source.text.len());
     RawColumn::from_vector(vector, ty).map_err(|(row, v)| {
-        let (row, value) = (first_row + row + 1, exact::to_string(v, ty.scale()));
+        let (row, value) = (row_of(row) + 1, exact::to_string(v, ty.scale()));
         let message = format!("{column} in row {row}: {value} does not fit a column");
         Diagnostic::error(Problem::Data, source, whole, message).help("round it, or set `type = \"float\"`")
     })

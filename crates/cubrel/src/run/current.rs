@@ -1,9 +1,10 @@
 //! Columns of bound rows: what a cell's own row has, or looks up.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::RunError;
-use super::anchors::{Anchor, CompiledRow, RowCompiler};
+use super::anchors::{BatchCodes, CompiledRow, RowCompiler};
 use super::assemble::Executor;
 use super::frame::{Held, KeyColumn, KeyKind, Pool, distinct};
 use super::read::Batch;
@@ -19,9 +20,15 @@ const BATCH: usize = 1 << 14;
 /// A column of a table, or one that it looks up.
 pub(super) type CurrentColumn = (TableId, ColumnId, Vec<RelationshipId>);
 
-/// Whether rows follow one after the other.
-fn stands_in_order(rows: &[u64]) -> bool {
-    rows.windows(2).all(|pair| pair[0] + 1 == pair[1])
+/// Rows that lie together: one in so many of them at least is asked for.
+const TOGETHER: u64 = 64;
+
+/// The stretch of a table in which rows lie together, one after the other.
+fn stretch(rows: &[u64]) -> Option<std::ops::Range<usize>> {
+    let (first, last) = (*rows.first()?, *rows.last()?);
+    let lie_together = last.checked_sub(first)? < TOGETHER * rows.len() as u64;
+    let range = first as usize..last as usize + 1;
+    (lie_together && rows.windows(2).all(|pair| pair[0] < pair[1])).then_some(range)
 }
 
 impl Executor<'_> {
@@ -37,11 +44,11 @@ impl Executor<'_> {
         path: &[RelationshipId],
     ) -> Result<Vector, RunError> {
         let codes = dim.codes.as_slice();
-        match codes.first() {
-            // Rows as they stand in the table are unpacked together.
-            Some(first) if stands_in_order(codes) && self.options().hoist => {
+        match stretch(codes) {
+            // Rows that lie together in the table are unpacked together.
+            Some(range) if self.options().hoist => {
                 let compiled = self.compiled((table, column, path.to_vec()));
-                self.consecutive(&compiled, table, column, *first as usize, codes.len())
+                self.together(&compiled, (table, column), range, codes)
             }
             _ => {
                 let data = self.tables().column(column);
@@ -60,10 +67,8 @@ impl Executor<'_> {
         path: &[RelationshipId],
     ) -> KeyColumn {
         let data = self.tables().column(column);
-        let codes = match dim.codes.first() {
-            Some(first) if path.is_empty() && stands_in_order(&dim.codes) => {
-                self.own_codes(table, column, *first as usize, dim.codes.len())
-            }
+        let codes = match stretch(&dim.codes) {
+            Some(range) if path.is_empty() => self.own_codes(table, column, range, &dim.codes),
             _ => self.tables().far_codes(data, path, dim.codes.iter().map(|row| *row as u32).collect()),
         };
         let (places, first) = distinct(&[&codes], codes.len());
@@ -72,42 +77,46 @@ impl Executor<'_> {
         KeyColumn { codes, kind: KeyKind::Values(Arc::new(Pool { values, ty: data.ty() })) }
     }
 
-    fn own_codes(&self, table: TableId, column: ColumnId, first: usize, count: usize) -> Vec<u64> {
-        let mut codes = vec![0; count];
-        for (start, rows) in self.batches(table, first, count) {
-            let batch = Batch::new(self.tables(), table, start, rows);
-            batch.map(Anchor::Column(column.index), &mut codes[start - first..][..rows], |code| code);
+    fn own_codes(&self, table: TableId, column: ColumnId, range: Range<usize>, rows: &[u64]) -> Vec<u64> {
+        let mut codes = Vec::with_capacity(rows.len());
+        for (batch, positions) in self.batches(table, range, rows) {
+            codes.extend(batch.column(self.tables().column(column), column.index, &positions));
         }
         codes
     }
 
-    /// Consecutive rows in pieces that lie in one segment each: where they start, and how many they are.
-    fn batches(&self, table: TableId, first: usize, count: usize) -> impl Iterator<Item = (usize, usize)> {
-        let (cuts, end) = (self.tables().cuts(table), first + count);
-        let mut at = first;
+    /// Ascending rows of a stretch in batches that lie in one segment each, with their places in these.
+    fn batches<'b>(
+        &'b self,
+        table: TableId,
+        range: Range<usize>,
+        rows: &'b [u64],
+    ) -> impl Iterator<Item = (Batch<'b>, Vec<u32>)> {
+        let cuts = self.tables().cuts(table);
+        let (mut at, mut left) = (range.start, rows);
         std::iter::from_fn(move || {
-            let segment_end = cuts.filter(|_| at < end).map_or(end, |cuts| cuts.range(cuts.find(at).0).end);
             let start = at;
-            at += BATCH.min(segment_end.min(end) - at);
-            (at > start).then_some((start, at - start))
+            let segment_end = cuts.filter(|_| at < range.end).map_or(range.end, |cuts| cuts.range(cuts.find(at).0).end);
+            at += BATCH.min(segment_end.min(range.end) - at);
+            let (own, others) = left.split_at(left.partition_point(|row| (*row as usize) < at));
+            left = others;
+            let positions = own.iter().map(|row| (*row as usize - start) as u32).collect();
+            (at > start).then(|| (Batch::new(self.tables(), table, start, at - start), positions))
         })
     }
 
-    fn consecutive(
+    fn together(
         &self,
         row: &CompiledRow,
-        table: TableId,
-        column: ColumnId,
-        first: usize,
-        count: usize,
+        (table, column): (TableId, ColumnId),
+        range: Range<usize>,
+        rows: &[u64],
     ) -> Result<Vector, RunError> {
         let ty = self.tables().schema.column(column).ty;
-        let mut all = VectorBuilder::new(ty, count);
-        for (start, rows) in self.batches(table, first, count) {
-            let batch = Batch::new(self.tables(), table, start, rows);
-            let positions: Vec<u32> = (0..rows as u32).collect();
+        let mut all = VectorBuilder::new(ty, rows.len());
+        for (batch, positions) in self.batches(table, range, rows) {
             let values = row.eval(self.tables(), &batch, &positions)?;
-            if rows == count {
+            if positions.len() == rows.len() {
                 return Ok(values);
             }
             all.append(&values, ty);

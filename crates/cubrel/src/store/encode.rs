@@ -46,12 +46,19 @@ impl Column {
         Column::encode_in(raw, &Cuts::even(raw.len(), segment_rows))
     }
 
-    /// Codes the values of a column that are given in parts of one type, in one segment and in their order.
+    /// Codes the values of a column that are given in parts of one type, in one segment and in their order; each for one row,
+    /// or for a run of rows of which it is told where they end.
     ///
     /// # Panics
     /// When there is no part.
-    pub fn of_parts(parts: &[RawColumn]) -> Column {
-        let coded = code(parts);
+    pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> Column {
+        let mut coded = code(parts);
+        if let Some(ends) = ends {
+            coded.codes = coded.codes.repeated(ends);
+            let null = coded.domain;
+            coded.nulls =
+                if coded.nulls == 0 { 0 } else { coded.codes.iter().filter(|code| *code == null).count() as u64 };
+        }
         let segment = coded.codes.segment(coded.codes.extent());
         let rows = coded.codes.len();
         assembled(coded, Cuts::of(std::iter::once(rows)), vec![segment])

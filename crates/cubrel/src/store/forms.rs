@@ -127,6 +127,20 @@ impl RowCodes {
         }
     }
 
+    /// Each code for a run of rows that ends there.
+    #[must_use]
+    pub fn repeated(&self, ends: &[u32]) -> RowCodes {
+        fn filled<T: CodeWord>(codes: &[T], ends: &[u32]) -> Vec<T> {
+            let mut rows = Vec::with_capacity(ends.last().map_or(0, |end| *end as usize));
+            codes.iter().zip(ends).for_each(|(code, end)| rows.resize(*end as usize, *code));
+            rows
+        }
+        match self {
+            RowCodes::Narrow(codes) => RowCodes::Narrow(filled(codes, ends)),
+            RowCodes::Wide(codes) => RowCodes::Wide(filled(codes, ends)),
+        }
+    }
+
     /// Appends the codes, less `base` and of so many bits, to the low end of each key.
     pub fn append_to(&self, keys: &mut [u64], base: u64, bits: u8) {
         for_either!(self, codes => {

@@ -25,6 +25,8 @@ mod prepare;
 mod result;
 mod rolled;
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 
 use super::anchors::{BatchCodes, Outer, Tables};
@@ -160,6 +162,27 @@ pub fn rows_of_group(
     })?;
     found.dedup();
     Ok(found)
+}
+
+/// Where runs of rows end that are alike in some columns, counted from the first row of a range that lies in one segment;
+/// `None` where they are not few.
+pub fn alike_rows(
+    tables: Tables<'_>,
+    table: TableId,
+    columns: &BTreeSet<u32>,
+    range: std::ops::Range<usize>,
+) -> Option<Vec<u32>> {
+    let segment = tables.cuts(table)?.find(range.start).0;
+    let runs = columns.iter().map(|index| {
+        let column = tables.column(ColumnId { table, index: *index });
+        column.segments().get(segment).and_then(|s| s.runs())
+    });
+    let runs = runs.sum::<Option<usize>>()?;
+    if runs * ROWS_PER_RUN > range.len() {
+        return None;
+    }
+    let batch = Batch::new(tables, table, range.start, range.len()).in_runs(columns.iter().copied());
+    Some(batch.ends().to_vec())
 }
 
 /// How many combinations the keys of a read could have.
