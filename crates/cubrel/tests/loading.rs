@@ -77,6 +77,30 @@ fn types_and_values_are_found() {
             &["a int: 1", "b decimal(8,1): 2.3"],
         ),
         ("a\n", "", &["a text: "]),
+        (
+            "a;b\n1.234,50;-7\n0,25;1.000.000\n",
+            "csv = { decimal = \",\" }\n",
+            &["a decimal(18,2): 1234.50; 0.25", "b int: -7; 1000000"],
+        ),
+        (
+            "a,b,c\n\"1,234.5\",\"12,000\",x\n-7,3,\"1,23\"\n",
+            "csv = { thousands = \",\" }\n",
+            &["a decimal(18,1): 1234.5; -7.0", "b int: 12000; 3", "c text: x; 1,23"],
+        ),
+        // Parted in the wrong places, it is no number.
+        ("a\n\"1,23\"\n\"1,234\"\n", "csv = { thousands = \",\" }\n", &["a text: 1,23; 1,234"]),
+        ("a\n\"1234,567\"\n5\n", "csv = { thousands = \",\" }\n", &["a text: 1234,567; 5"]),
+        ("a;b\n1'234;7\n12'000'000;8\n", "csv = { thousands = \"'\" }\n", &["a int: 1234; 12000000", "b int: 7; 8"]),
+        (
+            "a;b\n1 234,5;1\u{a0}000\n-12 000;7\n",
+            "csv = { decimal = \",\", thousands = \" \" }\n",
+            &["a decimal(18,1): 1234.5; -12000.0", "b text: 1\u{a0}000; 7"],
+        ),
+        (
+            "a\n1\u{202f}234\n-1\u{202f}000\n",
+            "csv = { thousands = \"\u{202f}\" }\n[table.t.column.a]\ntype = \"decimal(9,1)\"\n",
+            &["a decimal(9,1): 1234.0; -1000.0"],
+        ),
     ];
     for (csv, toml, expected) in cases {
         let model = open(csv, toml).unwrap_or_else(|e| panic!("{csv:?} {toml}\n{e}"));
@@ -95,6 +119,9 @@ fn what_cannot_be_read_says_where_and_why() {
         ("a,b\r\n1\r\n", "", "t.csv line 2: 1 fields, the header has 2"),
         ("a,b\r\n\"x\r\n\ny\",1\r\n2\r\n", "", "t.csv line 5: 1 fields, the header has 2"),
         ("\"a\",b\n1,2\n\n3\n", "", "t.csv line 4: 1 fields, the header has 2"),
+        ("a\n1\n", "csv = { thousands = \".\" }\n", "`.` parts decimals"),
+        ("a\n1\n", "csv = { decimal = \",\", thousands = \",\" }\n", "`,` parts decimals"),
+        ("a\n1\n", "csv = { thousands = \"dot\" }\n", "`dot` does not part thousands"),
         ("a\nx\n", "[table.t.column.a]\ntype = \"int\"\n", "t.csv line 2: `x` in column `a` is not a whole number"),
         (
             "a\n1.234\n99999999999\n",
@@ -109,7 +136,7 @@ fn what_cannot_be_read_says_where_and_why() {
         ("a\n1\n", "[table.t.column.a]\ntype = \"decimal(30,2)\"\n", "a column stores at most 18 digits"),
         ("a\n1\n", "[table.t.column.b]\nhidden = true\n", "the source of table `t` has no column `b`"),
         ("a\n1\n", "[table.t.column.a]\nformula = \"1\"\n", "`a` stands in the source and has a formula"),
-        ("a\n1\n1\n2\n", "key = \"a\"\n", "t.a is not unique: 1 rows too many: `1` in 2 rows"),
+        ("a\n1\n1\n2\n", "key = \"a\"\n", "t.a is not unique: 1 row too many: `1` in 2 rows"),
         (
             "a,o\nx,1\ny,2\nx,3\n",
             "[table.t.column.a]\ndisplay_order = \"o\"\n",

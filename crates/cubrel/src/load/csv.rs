@@ -103,7 +103,11 @@ pub(super) fn read<'g>(
 }
 
 fn default_shape(dialect: &Dialect) -> Shape {
-    if dialect.decimal_comma { Shape::DecimalComma } else { Shape::Plain }
+    match (dialect.decimal_comma, dialect.thousands) {
+        (false, None) => Shape::Plain,
+        (false, Some(thousands)) => Shape::Numbers { point: '.', thousands },
+        (true, thousands) => Shape::Numbers { point: ',', thousands: thousands.unwrap_or('.') },
+    }
 }
 
 /// The candidate that occurs most often in the first line, outside quotes.

@@ -14,15 +14,17 @@ pub struct Dialect {
     pub delimiter: Option<u8>,
     /// Around fields that hold delimiters or line breaks.
     pub quote: u8,
-    /// Whether numbers are written as in `1.234,50`.
+    /// Whether numbers are written as in `1234,50`.
     pub decimal_comma: bool,
+    /// What parts thousands; with a decimal comma points do, even when nothing is said.
+    pub thousands: Option<char>,
     /// How characters are written.
     pub encoding: &'static Encoding,
 }
 
 impl Default for Dialect {
     fn default() -> Dialect {
-        Dialect { delimiter: None, quote: b'"', decimal_comma: false, encoding: UTF_8 }
+        Dialect { delimiter: None, quote: b'"', decimal_comma: false, thousands: None, encoding: UTF_8 }
     }
 }
 
@@ -86,8 +88,13 @@ impl<R: Read> Read for Decoded<R> {
 pub enum Shape {
     /// As the language writes values.
     Plain,
-    /// Numbers with a decimal comma.
-    DecimalComma,
+    /// Numbers whose decimals and thousands are parted by these.
+    Numbers {
+        /// In front of decimals.
+        point: char,
+        /// Between thousands.
+        thousands: char,
+    },
     /// Dates by a pattern.
     Dated(DatePattern),
 }
@@ -97,7 +104,7 @@ impl Shape {
     pub fn normal<'f>(&self, field: &'f [u8]) -> Cow<'f, [u8]> {
         match self {
             Shape::Plain => Cow::Borrowed(field),
-            Shape::DecimalComma => match without_comma(field) {
+            Shape::Numbers { point, thousands } => match plain_number(field, *point, *thousands) {
                 Some(plain) => Cow::Owned(plain),
                 None => Cow::Borrowed(field),
             },
@@ -109,30 +116,24 @@ impl Shape {
     }
 }
 
-/// `1.234,50` as `1234.50`; points have to stand where thousands end.
-fn without_comma(field: &[u8]) -> Option<Vec<u8>> {
-    let (sign, digits) = match field.strip_prefix(b"-") {
-        Some(rest) => (&b"-"[..], rest),
-        None => (&b""[..], field),
-    };
-    let comma = digits.iter().position(|b| *b == b',');
-    let (whole, part) = match comma {
-        Some(at) => (&digits[..at], Some(&digits[at + 1..])),
-        None => (digits, None),
-    };
-    let groups: Vec<&[u8]> = whole.split(|b| *b == b'.').collect();
-    let all_digits = |t: &[u8]| !t.is_empty() && t.iter().all(u8::is_ascii_digit);
+/// `1.234,50` as `1234.50`; what parts thousands has to stand where they end.
+fn plain_number(field: &[u8], point: char, thousands: char) -> Option<Vec<u8>> {
+    let field = std::str::from_utf8(field).ok()?;
+    let (sign, digits) = field.strip_prefix('-').map_or(("", field), |rest| ("-", rest));
+    let (whole, part) = digits.split_once(point).map_or((digits, None), |(whole, part)| (whole, Some(part)));
+    let groups: Vec<&str> = whole.split(thousands).collect();
+    let all_digits = |t: &str| !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit());
     let grouped = groups.len() == 1 || groups[0].len() <= 3 && groups[1..].iter().all(|g| g.len() == 3);
     if !grouped || !groups.iter().all(|g| all_digits(g)) || part.is_some_and(|p| !all_digits(p)) {
         return None;
     }
-    let mut plain = sign.to_vec();
-    groups.iter().for_each(|g| plain.extend_from_slice(g));
+    let mut plain = sign.to_string();
+    plain.extend(groups);
     if let Some(part) = part {
-        plain.push(b'.');
-        plain.extend_from_slice(part);
+        plain.push('.');
+        plain.push_str(part);
     }
-    Some(plain)
+    Some(plain.into_bytes())
 }
 
 /// A pattern of dates, as in Unicode UTS #35: `dd/MM/yyyy HH:mm`.

@@ -359,13 +359,26 @@ impl Loader<'_> {
                 return Err(wrong("decimal", format!("`{other}` does not part decimals"), "write `.` or `,`"));
             }
         };
+        let point = if decimal_comma { "," } else { "." };
+        let thousands = match said.thousands.as_deref() {
+            None => None,
+            Some(text) if text == point => {
+                let help = "say what parts decimals, too: `decimal = \",\"`";
+                return Err(wrong("thousands", format!("`{text}` parts decimals"), help));
+            }
+            Some(text @ ("," | "." | "'" | "’" | " " | "_" | "\u{a0}" | "\u{202f}")) => text.chars().next(),
+            Some(other) => {
+                let help = "write `,`, `.`, `'` or a space";
+                return Err(wrong("thousands", format!("`{other}` does not part thousands"), help));
+            }
+        };
         let encoding = match said.encoding.as_deref() {
             None => encoding_rs::UTF_8,
             Some(label) => encoding_rs::Encoding::for_label(label.as_bytes()).ok_or_else(|| {
                 wrong("encoding", format!("`{label}` is no encoding"), "write one such as `windows-1252` or `utf-16le`")
             })?,
         };
-        Ok(Dialect { delimiter, quote, decimal_comma, encoding })
+        Ok(Dialect { delimiter, quote, decimal_comma, thousands, encoding })
     }
 
     fn declared_type(&self, table: &str, column: &str, text: &str) -> Result<Type, LoadError> {
@@ -512,7 +525,8 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
 /// The problem of a key that is not unique.
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
     let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
-    let message = format!("{key} is not unique: {} rows too many: {}", duplicates.surplus, examples.join(", "));
+    let rows = if duplicates.surplus == 1 { "row" } else { "rows" };
+    let message = format!("{key} is not unique: {} {rows} too many: {}", duplicates.surplus, examples.join(", "));
     Diagnostic::general(Problem::Data, message)
         .help("each key may stand in one row only: mend the source, or filter with `where`")
 }

@@ -104,6 +104,8 @@ pub struct CsvSection {
     pub quote: Option<String>,
     /// `,` where numbers are written as in `1.234,50`.
     pub decimal: Option<String>,
+    /// What parts thousands, as the comma in `1,234.50`; with a decimal comma it is the point when nothing is said.
+    pub thousands: Option<String>,
     /// How characters are written, such as `windows-1252`; by default UTF-8.
     pub encoding: Option<String>,
 }

@@ -1,0 +1,228 @@
+//! Keys, and the columns that point at them: by their names, and by how many of their values are keys.
+
+use std::collections::{HashMap, HashSet};
+
+use super::{Table, counted};
+use crate::load::tables::LoadedColumn;
+use crate::store::Column;
+use crate::value::{Type, Value};
+
+/// How much of a column's values have to be keys of the other table.
+const CONTAINED: f64 = 0.9;
+/// Texts of which that many are keys there point there, whatever the names say, when so many rows do.
+const CONTAINED_TEXTS: f64 = 0.6;
+/// Keys that so few values have say nothing without a name.
+const FEWEST_KEYS: usize = 3;
+/// One row in so many may repeat a key for a column to be nearly one.
+const NEARLY: usize = 50;
+
+/// A relationship with the evidence for it.
+pub(super) struct Link {
+    pub(super) many: (usize, String),
+    pub(super) one: (usize, String),
+    pub(super) evidence: String,
+    /// Why it cannot be yet.
+    pub(super) refused: Option<String>,
+    pub(super) spare: bool,
+    score: f64,
+}
+
+fn is_unique(table: &Table, column: &LoadedColumn) -> bool {
+    table.loaded.rows > 0 && column.data.nulls() == 0 && column.data.distinct() as usize == table.loaded.rows
+}
+
+pub(super) fn words(name: &str) -> Vec<String> {
+    let mut words: Vec<String> = vec![String::new()];
+    let mut lower = false;
+    for c in name.chars() {
+        if !c.is_alphanumeric() || lower && c.is_uppercase() {
+            words.push(String::new());
+        }
+        if c.is_alphanumeric() {
+            words.last_mut().into_iter().for_each(|w| w.extend(c.to_lowercase()));
+        }
+        lower = c.is_lowercase();
+    }
+    words.retain(|w| !w.is_empty());
+    words
+}
+
+/// Without the endings of plurals.
+fn singular(word: &str) -> &str {
+    word.strip_suffix("es").filter(|w| w.ends_with(['s', 'x', 'h'])).or(word.strip_suffix('s')).unwrap_or(word)
+}
+
+pub(super) const KEY_WORDS: &[&str] = &["id", "uuid", "guid", "key", "code", "no", "nr", "number", "ref", "name"];
+
+pub(super) fn names_key(name: &str) -> Option<usize> {
+    let words = words(name);
+    KEY_WORDS.iter().position(|k| words.last().is_some_and(|w| w == k))
+}
+
+/// A unique column, one that is called a key before others, and the first before later ones. None where one that is more of
+/// a key has values that stand in several rows.
+pub(super) fn key_of(table: &Table) -> Option<String> {
+    let unique: Vec<&LoadedColumn> = table.loaded.columns.iter().filter(|c| can_be(c) && is_unique(table, c)).collect();
+    let named = unique.iter().filter_map(|c| Some((names_key(&c.name)?, c))).min_by_key(|(rank, _)| *rank);
+    if nearly_key(table).is_some_and(|c| names_key(&c.name) < named.map(|(rank, _)| rank).or(Some(usize::MAX))) {
+        return None;
+    }
+    let first = unique.first().filter(|c| c.name == table.loaded.columns[0].name);
+    named.map(|(_, c)| c.name.clone()).or(first.map(|c| c.name.clone()))
+}
+
+fn can_be(column: &LoadedColumn) -> bool {
+    matches!(column.data.ty(), Type::Int | Type::Text | Type::Date)
+}
+
+/// The column that would be the key, were there not some of its values in several rows.
+fn nearly_key(table: &Table) -> Option<&LoadedColumn> {
+    let nearly = |c: &&LoadedColumn| {
+        let surplus = table.loaded.rows.saturating_sub(c.data.distinct() as usize);
+        can_be(c) && c.data.nulls() == 0 && surplus > 0 && surplus <= table.loaded.rows / NEARLY
+    };
+    let named = table.loaded.columns.iter().filter(nearly).filter_map(|c| Some((names_key(&c.name)?, c)));
+    named.min_by_key(|(rank, _)| *rank).map(|(_, c)| c)
+}
+
+/// Which values of a column stand in several rows, and in how many more than one each.
+fn repeated(column: &Column) -> (u64, Vec<String>) {
+    let mut counts: HashMap<u64, u64> = HashMap::new();
+    column.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
+    let mut several: Vec<u64> = counts.iter().filter(|(_, n)| **n > 1).map(|(code, _)| *code).collect();
+    several.sort_unstable();
+    let surplus = several.iter().map(|code| counts[code] - 1).sum();
+    (surplus, several.into_iter().take(EXAMPLES).map(|code| format!("`{}`", column.value_of(code))).collect())
+}
+
+/// Repeated keys that are shown.
+const EXAMPLES: usize = 3;
+
+fn distinct_values(column: &Column) -> HashSet<Value> {
+    let codes: HashSet<u64> = column.codes().into_iter().collect();
+    codes.into_iter().map(|c| column.value_of(c)).filter(|v| !v.is_null()).collect()
+}
+
+/// The share of rows, of those that have a value, whose value is a key.
+fn rows_found(column: &Column, keys: &HashSet<Value>) -> f64 {
+    let is_key: Vec<bool> = (0..column.domain()).map(|code| keys.contains(&column.value_of(code))).collect();
+    let found = column.codes().into_iter().filter(|code| is_key.get(*code as usize) == Some(&true)).count();
+    found as f64 / (column.rows() as u64 - column.nulls()).max(1) as f64
+}
+
+/// How much a column's name says that it points at a table's key: 0 for nothing.
+fn likeness(many: &str, one: &str, key: &str) -> f64 {
+    let (many, key_words) = (words(many), words(key));
+    let table: Vec<String> = words(one).iter().map(|w| singular(w).to_string()).collect();
+    let names_table = table.iter().all(|t| many.iter().any(|m| singular(m) == t));
+    let names_part = table.iter().any(|t| many.iter().any(|m| singular(m) == t));
+    let ends_alike = many.last() == key_words.last();
+    match (names_table, names_part, many == key_words, ends_alike) {
+        (true, _, _, true) => 1.0,
+        (_, _, true, _) if key_words.len() > 1 || !KEY_WORDS.contains(&key_words[0].as_str()) => 0.9,
+        (true, ..) => 0.8,
+        (_, true, _, true) => 0.6,
+        _ => 0.0,
+    }
+}
+
+/// Columns that point at keys of other tables; of several to one table the likeliest is the default.
+pub(super) fn links(tables: &[Table]) -> Vec<Link> {
+    // By table, its key or what is nearly one: the column, its values, and why it is not one.
+    let mut keys: HashMap<usize, (&LoadedColumn, HashSet<Value>, Option<String>)> = HashMap::new();
+    for (i, table) in tables.iter().enumerate() {
+        let find = |key: &String| table.loaded.columns.iter().find(|c| c.name == *key);
+        if let Some(key) = table.key.as_ref().and_then(find) {
+            keys.insert(i, (key, distinct_values(&key.data), None));
+        } else if let Some(key) = nearly_key(table) {
+            let (surplus, examples) = repeated(&key.data);
+            let why = format!("{} of keys there too many: {}", counted(surplus, "row"), examples.join(", "));
+            keys.insert(i, (key, distinct_values(&key.data), Some(why)));
+        }
+    }
+    let mut found: Vec<Link> = Vec::new();
+    for (m, many) in tables.iter().enumerate() {
+        for c in &many.loaded.columns {
+            if many.key.as_deref() == Some(&c.name) || c.data.distinct() == 0 {
+                continue;
+            }
+            let values = distinct_values(&c.data);
+            let candidates = keys.iter().filter_map(|(o, (key, key_values, refused))| {
+                if *o == m || key.data.ty() != c.data.ty() || key_values.len() < 2 {
+                    return None;
+                }
+                let alike = likeness(&c.name, &tables[*o].name, &key.name);
+                let contained = values.iter().filter(|v| key_values.contains(v)).count();
+                let share = contained as f64 / values.len().max(1) as f64;
+                let names = if alike > 0.0 { ", and the names are alike" } else { "" };
+                let enough = match alike > 0.0 {
+                    true => {
+                        share >= CONTAINED || share >= CONTAINED_TEXTS && rows_found(&c.data, key_values) >= CONTAINED
+                    }
+                    // Numbers from one on are among those of every key.
+                    false => {
+                        c.data.ty() == Type::Text
+                            && contained >= FEWEST_KEYS
+                            && share >= CONTAINED_TEXTS
+                            && rows_found(&c.data, key_values) >= CONTAINED
+                    }
+                };
+                enough.then(|| Link {
+                    many: (m, c.name.clone()),
+                    one: (*o, key.name.clone()),
+                    evidence: format!(
+                        "{contained} of its {} are keys there{names}",
+                        counted(values.len() as u64, "value")
+                    ),
+                    refused: refused.clone(),
+                    spare: false,
+                    score: alike + share,
+                })
+            });
+            found.extend(candidates.max_by(|a, b| a.score.total_cmp(&b.score).then(b.one.0.cmp(&a.one.0))));
+        }
+    }
+    make_unique(&mut found);
+    found
+}
+
+/// Between two tables there is one way that is taken by default: others become spare.
+fn make_unique(links: &mut [Link]) {
+    let mut order: Vec<usize> = (0..links.len()).filter(|i| links[*i].refused.is_none()).collect();
+    order.sort_by(|a, b| links[*b].score.total_cmp(&links[*a].score).then(a.cmp(b)));
+    let mut taken: Vec<(usize, usize)> = Vec::new();
+    for i in order {
+        let (from, to) = (links[i].many.0, links[i].one.0);
+        let mut with = taken.clone();
+        with.push((from, to));
+        links[i].spare = has_two_ways(&with);
+        if !links[i].spare {
+            taken = with;
+        }
+    }
+}
+
+fn has_two_ways(edges: &[(usize, usize)]) -> bool {
+    fn ways(edges: &[(usize, usize)], from: usize, depth: usize, seen: &mut HashMap<usize, usize>) {
+        if depth > edges.len() {
+            return;
+        }
+        for (_, to) in edges.iter().filter(|(f, _)| *f == from) {
+            *seen.entry(*to).or_default() += 1;
+            ways(edges, *to, depth + 1, seen);
+        }
+    }
+    edges.iter().any(|(from, _)| {
+        let mut seen = HashMap::new();
+        ways(edges, *from, 0, &mut seen);
+        seen.iter().any(|(to, n)| *n > 1 || to == from)
+    })
+}
+
+pub(super) fn place(tables: &[Table], at: &(usize, String)) -> String {
+    format!("{}.{}", tables[at.0].name, at.1)
+}
+
+pub(super) fn is_one(links: &[Link], tables: &[Table], name: &str) -> bool {
+    links.iter().any(|l| tables[l.one.0].name == name)
+}

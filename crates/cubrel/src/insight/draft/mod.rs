@@ -1,0 +1,228 @@
+//! A first model from files: tables, keys, relationships with the evidence for them, a calendar, display orders, first
+//! measures. What it writes is meant to be read and changed.
+//!
+//! * here: which files are which tables
+//! * `reading`: what their columns need to be read well
+//! * `links`: keys and relationships
+//! * `writing`: the `model.toml`
+
+mod links;
+mod reading;
+mod writing;
+
+use std::collections::{BTreeMap, HashSet};
+use std::path::{Component, Path, PathBuf};
+
+use crate::Error;
+use crate::formula::source::{Diagnostic, Problem};
+use crate::load::tables::LoadedTable;
+use crate::load::{Observer, bytes};
+use crate::model::file::TableSection;
+use links::{is_one, key_of, links, place};
+use reading::load;
+use writing::write;
+
+/// Kinds of files that are looked for in a folder.
+const KINDS: &[&str] = &["csv", "tsv", "parquet", "arrow", "arrows", "jsonl", "ndjson", "db", "sqlite"];
+/// A drafted model.
+#[derive(Clone, Debug)]
+pub struct Draft {
+    /// The text of its `model.toml`.
+    pub toml: String,
+    /// What was found, for people.
+    pub findings: Vec<String>,
+}
+
+/// A table on its way into the draft.
+struct Table {
+    name: String,
+    section: TableSection,
+    loaded: LoadedTable,
+    notes: Vec<String>,
+    key: Option<String>,
+}
+
+/// Drafts a model for a folder from files and folders of files.
+///
+/// # Errors
+/// When no file can be read.
+pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result<Draft, Error> {
+    let mut files = Vec::new();
+    for input in inputs {
+        collect(input, &mut files).map_err(|error| Error::Io { path: input.display().to_string(), error })?;
+    }
+    if files.is_empty() {
+        let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
+        return Err(Error::Problems(vec![
+            problem.help(format!("name files, or a folder with files: {}", KINDS.join(", "))),
+        ]));
+    }
+    let mut tables = Vec::new();
+    let mut findings = Vec::new();
+    for (name, source) in sources(into, &files) {
+        match load(into, &name, &source, observer) {
+            Ok(table) => tables.push(table),
+            Err(e) => findings.push(format!("{source} is left out: {e}")),
+        }
+    }
+    if tables.is_empty() {
+        let message = format!("none of the files can be read:\n  {}", findings.join("\n  "));
+        return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
+    }
+    let taken: Vec<String> = tables.iter().map(|t| t.name.clone()).collect();
+    tables.iter_mut().for_each(|t| t.key = key_of(t));
+    let links = links(&tables);
+    for table in &tables {
+        let kind = if is_one(&links, &tables, &table.name) { "describes others" } else { "is pointed at by none" };
+        findings.push(format!(
+            "{}: {}, {}; {kind}",
+            table.name,
+            counted(table.loaded.rows as u64, "row"),
+            counted(table.loaded.columns.len() as u64, "column")
+        ));
+    }
+    findings.extend(links.iter().map(|l| {
+        let (points, spare) = match (&l.refused, l.spare) {
+            (Some(_), _) => ("would point", ""),
+            (None, true) => ("points", ", spare"),
+            (None, false) => ("points", ""),
+        };
+        let but = l.refused.as_ref().map_or_else(String::new, |why| format!("; but {why}"));
+        format!("{} {points} at {}{spare}: {}{but}", place(&tables, &l.many), place(&tables, &l.one), l.evidence)
+    }));
+    let toml = write(into, &tables, &links, &taken);
+    Ok(Draft { toml, findings })
+}
+
+fn collect(path: &Path, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
+    if !path.is_dir() {
+        std::fs::metadata(path)?;
+        files.push(path.to_path_buf());
+        return Ok(());
+    }
+    let mut entries: Vec<PathBuf> = std::fs::read_dir(path)?.filter_map(|e| Some(e.ok()?.path())).collect();
+    entries.sort();
+    for entry in entries {
+        let hidden = entry.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
+        if entry.is_dir() && !hidden {
+            collect(&entry, files)?;
+        } else if KINDS.contains(&bytes::kind(&entry).as_str()) {
+            files.push(entry);
+        }
+    }
+    Ok(())
+}
+
+/// A file's name without folder, packing and extension.
+fn stem(path: &Path) -> String {
+    let name = path.file_name().map(|n| n.to_string_lossy().to_string()).unwrap_or_default();
+    name.split('.').next().unwrap_or_default().to_string()
+}
+
+/// The stem without what tells the files of one table apart: years, months, numbers at its end.
+fn base(stem: &str) -> &str {
+    let cut = stem.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '-' | '_' | ' '));
+    if cut.is_empty() { stem } else { cut }
+}
+
+/// A name that formulas can use without quotes.
+fn table_name(text: &str) -> String {
+    let lower = text.to_lowercase();
+    let plain =
+        lower.split(|c: char| !c.is_alphanumeric()).filter(|part| !part.is_empty()).collect::<Vec<_>>().join("_");
+    if plain.is_empty() || plain.starts_with(|c: char| c.is_ascii_digit()) { format!("t_{plain}") } else { plain }
+}
+
+/// So many of something.
+fn counted(count: u64, what: &str) -> String {
+    if count == 1 { format!("{count} {what}") } else { format!("{count} {what}s") }
+}
+
+/// A path as a model in a folder names it: from there on, and through the folders above where that is short.
+fn from_folder(folder: &Path, path: &Path) -> PathBuf {
+    let (Ok(folder), Ok(path)) = (std::path::absolute(folder), std::path::absolute(path)) else {
+        return path.to_path_buf();
+    };
+    let (folder, path) = (folder.canonicalize().unwrap_or(folder), path.canonicalize().unwrap_or(path));
+    let shared = folder.components().zip(path.components()).take_while(|(a, b)| a == b).count();
+    let up = folder.components().count() - shared;
+    if up > MOST_UP {
+        return path;
+    }
+    let above = std::iter::repeat_n(Component::ParentDir, up);
+    above.chain(path.components().skip(shared)).collect()
+}
+
+/// Folders above the model's own through which files are still named from there.
+const MOST_UP: usize = 3;
+
+/// Table names with their sources: files that differ only in a number at the end are one table.
+fn sources(into: &Path, files: &[PathBuf]) -> Vec<(String, String)> {
+    let shown = |path: &Path| from_folder(into, path).display().to_string();
+    let mut groups: BTreeMap<(PathBuf, String, String), Vec<&PathBuf>> = BTreeMap::new();
+    for file in files {
+        let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf);
+        let name = file.file_name().map(|n| n.to_string_lossy().to_string()).unwrap_or_default();
+        let ending = name[stem(file).len()..].to_string();
+        groups.entry((folder, base(&stem(file)).to_string(), ending)).or_default().push(file);
+    }
+    let mut list = Vec::new();
+    for ((folder, name, ending), members) in groups {
+        match members.as_slice() {
+            [one] if matches!(bytes::kind(one).as_str(), "db" | "sqlite") => {
+                list.extend(
+                    database_tables(one)
+                        .into_iter()
+                        .map(|t| (table_name(&t), format!("sqlite:{}?table={t}", shown(one)))),
+                );
+            }
+            [one] => list.push((table_name(&stem(one)), shown(one))),
+            _ => list.push((table_name(&name), shown(&folder.join(format!("{name}*{ending}"))))),
+        }
+    }
+    let mut known: HashSet<String> = HashSet::new();
+    for (name, _) in &mut list {
+        while !known.insert(name.clone()) {
+            name.push_str("_2");
+        }
+    }
+    list
+}
+
+fn database_tables(path: &Path) -> Vec<String> {
+    let read = || -> rusqlite::Result<Vec<String>> {
+        let connection = rusqlite::Connection::open_with_flags(path, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        let mut statement = connection.prepare(
+            "select name from sqlite_master where type in ('table', 'view') and name not like 'sqlite_%' order by name",
+        )?;
+        let rows = statement.query_map([], |row| row.get(0))?;
+        rows.collect()
+    };
+    read().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_plain_and_paths_short() {
+        let names =
+            [("Ports & Islands", "ports_islands"), ("2024", "t_2024"), ("--", "t_"), ("Fähre No. 1", "fähre_no_1")];
+        names.iter().for_each(|(text, name)| assert_eq!(table_name(text), *name));
+        let folder = tempfile::tempdir().expect("a folder");
+        let at = |path: &str| {
+            let path = folder.path().join(path);
+            std::fs::create_dir_all(path.parent().expect("in the folder")).expect("can be made");
+            std::fs::write(&path, "").expect("can be written");
+            path
+        };
+        let (model, inside) = (folder.path().join("models/mine"), at("models/mine/data/a.csv"));
+        assert_eq!(from_folder(&model, &inside), Path::new("data/a.csv"));
+        assert_eq!(from_folder(&model, &at("raw/b.csv")), Path::new("../../raw/b.csv"));
+        let deep = folder.path().join("models/mine/1/2/3/4");
+        let far = from_folder(&deep, &at("raw/b.csv"));
+        assert!(far.is_absolute() && far.ends_with("raw/b.csv"), "{far:?}");
+        assert_eq!(from_folder(&folder.path().join("new"), &inside), Path::new("../models/mine/data/a.csv"));
+    }
+}

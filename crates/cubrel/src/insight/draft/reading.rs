@@ -1,0 +1,225 @@
+//! Tables as they are in their files, with what their columns need to be read well.
+
+use std::path::Path;
+
+use super::{Table, counted};
+use crate::Error;
+use crate::formula::check::Settings;
+use crate::load::dialect::{DatePattern, Shape};
+use crate::load::infer::is_code;
+use crate::load::tables::{LoadedTable, Loader};
+use crate::load::{NO_UTF8, Observer};
+use crate::model::Document;
+use crate::model::dependencies::Formulas;
+use crate::model::file::{CsvSection, ModelFile, TableSection};
+use crate::store::Column;
+use crate::value::{Type, Value, parse};
+
+/// Patterns of dates that are tried, the likelier ones first.
+const DATE_PATTERNS: &[&str] = &[
+    "dd/MM/yyyy",
+    "MM/dd/yyyy",
+    "dd.MM.yyyy",
+    "dd-MM-yyyy",
+    "yyyy/MM/dd",
+    "dd/MM/yyyy HH:mm",
+    "dd.MM.yyyy HH:mm",
+    "d MMM yyyy",
+];
+/// Words for nothing.
+const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-", "--", "?", ".", "unknown"];
+/// What text is mostly written in that is not UTF-8.
+const ENCODING: &str = "windows-1252";
+/// Values that a column is asked for when its dates are looked at.
+const SAMPLE: usize = 2000;
+
+fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer) -> Result<LoadedTable, Error> {
+    let mut file = ModelFile::default();
+    file.table.insert(name.to_string(), section.clone());
+    let mut document = Document::in_memory(file);
+    document.folder = into.to_path_buf();
+    let (formulas, settings) = (Formulas::default(), Settings::default());
+    let loader = Loader {
+        document: &document,
+        formulas: &formulas,
+        observer,
+        settings: &settings,
+        memory: None,
+        since: None,
+        piece: None,
+    };
+    Ok(loader.sourced(name, section, None)?)
+}
+
+/// Loads a table, with what its columns need to be read well.
+pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Result<Table, Error> {
+    let mut section = TableSection { source: Some(source.to_string()), ..TableSection::default() };
+    let mut notes = Vec::new();
+    let mut loaded = match read(into, name, &section, observer) {
+        Ok(loaded) => loaded,
+        Err(_) => {
+            section.bad_rows = Some(u64::MAX);
+            let mut loaded = read(into, name, &section, observer)?;
+            if loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)) {
+                section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..CsvSection::default() });
+                notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
+                loaded = read(into, name, &section, observer)?;
+            }
+            section.bad_rows = Some(loaded.report.bad_rows).filter(|n| *n > 0);
+            if loaded.report.bad_rows > 0 {
+                notes.push(format!(
+                    "{} cannot be read, for example: {}",
+                    counted(loaded.report.bad_rows, "row"),
+                    loaded.report.bad_examples.first().map_or("", String::as_str)
+                ));
+            }
+            loaded
+        }
+    };
+    let mut again = false;
+    let delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
+    let commas = if delimited { commas(&loaded) } else { Commas::None };
+    // What stands for nothing in a column of numbers or dates stands for nothing everywhere.
+    let mut missing: Vec<String> = Vec::new();
+    for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
+        if let Some((_, odd)) = nearly(&column.data, &commas.shape())
+            && odd.iter().all(|v| NOTHING.contains(&v.to_lowercase().as_str()))
+        {
+            missing.extend(odd.into_iter().filter(|v| !missing.contains(v)).collect::<Vec<_>>());
+        }
+    }
+    if !missing.is_empty() {
+        missing.insert(0, String::new());
+        section.missing = Some(missing);
+        again = true;
+    }
+    match &commas {
+        Commas::None => {}
+        Commas::Decimal => {
+            section.csv = Some(CsvSection { decimal: Some(",".into()), ..section.csv.unwrap_or_default() });
+            notes.push("numbers are written with a decimal comma".into());
+        }
+        Commas::Thousands(sure) => {
+            section.csv = Some(CsvSection { thousands: Some(",".into()), ..section.csv.unwrap_or_default() });
+            let but = if *sure { "" } else { "; were they decimal commas, it would be `csv = { decimal = \",\" }`" };
+            notes.push(format!("thousands of numbers are parted by commas{but}"));
+        }
+    }
+    again |= !matches!(commas, Commas::None);
+    for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
+        let Some((pattern, others)) = date_pattern(&column.data) else { continue };
+        let entry = section.column.entry(column.name.clone()).or_default();
+        entry.date_pattern = Some(pattern.to_string());
+        if !others.is_empty() {
+            notes.push(format!("the dates of `{}` could also be {}", column.name, others.join(" or ")));
+        }
+        again = true;
+    }
+    if again {
+        // What looked like more may be no more than that.
+        match read(into, name, &section, observer) {
+            Ok(better) => loaded = better,
+            Err(e) => {
+                notes.push(format!("left as text: {e}"));
+                section.csv = section.csv.map(|csv| CsvSection { decimal: None, thousands: None, ..csv });
+                section.missing = None;
+                section.column.clear();
+            }
+        }
+    }
+    for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
+        if let Some((ty, odd)) = nearly(&column.data, &commas.shape()) {
+            notes.push(format!(
+                "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `bad_rows` there may be",
+                column.name, odd[0]
+            ));
+        }
+    }
+    Ok(Table { name: name.to_string(), section, loaded, notes, key: None })
+}
+
+/// Some of the values that occur.
+fn sample(column: &Column) -> Vec<Value> {
+    let values = (0..column.domain().min(SAMPLE as u64)).map(|code| column.value_of(code));
+    values.filter(|v| !v.is_null()).collect()
+}
+
+/// The type that most values of a text column have, and those that have it not.
+fn nearly(column: &Column, shape: &Shape) -> Option<(Type, Vec<String>)> {
+    const MOST: f64 = 0.75;
+    let values = sample(column);
+    let types = [Type::Date, Type::Timestamp, Type::Float];
+    types.into_iter().find_map(|ty| {
+        let reads = |t: &str| {
+            let plain = shape.normal(t.as_bytes());
+            std::str::from_utf8(&plain).is_ok_and(|plain| parse::value(plain, ty).is_some())
+        };
+        let fits = |v: &Value| v.as_text().is_some_and(|t| !is_code(t.as_bytes()) && reads(t));
+        let odd: Vec<&Value> = values.iter().filter(|v| !fits(v)).collect();
+        let share = 1.0 - odd.len() as f64 / values.len().max(1) as f64;
+        (share >= MOST && !odd.is_empty()).then(|| (ty, odd.iter().map(ToString::to_string).collect()))
+    })
+}
+
+/// What commas in the numbers of a text are.
+enum Commas {
+    None,
+    /// They part decimals.
+    Decimal,
+    /// They part thousands; certainly, or because nothing speaks for decimals.
+    Thousands(bool),
+}
+
+impl Commas {
+    fn shape(&self) -> Shape {
+        match self {
+            Commas::None => Shape::Plain,
+            Commas::Decimal => Shape::Numbers { point: ',', thousands: '.' },
+            Commas::Thousands(_) => Shape::Numbers { point: '.', thousands: ',' },
+        }
+    }
+}
+
+/// Columns of numbers with commas tell what these are: of one that only decimals can have, all are; of threes of digits
+/// after each, they part thousands.
+fn commas(loaded: &LoadedTable) -> Commas {
+    let mut found = Commas::None;
+    for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
+        let values = sample(&column.data);
+        let texts = || values.iter().filter_map(Value::as_text);
+        let all = |shape: &Shape| {
+            let number = |t: &str| {
+                let plain = shape.normal(t.as_bytes());
+                !is_code(&plain) && parse::float(&plain).is_some()
+            };
+            texts().any(|t| t.contains(','))
+                && texts().filter(|t| number(t)).count() as f64 >= NUMBERS * texts().count() as f64
+        };
+        let (decimal, thousands) = (all(&Commas::Decimal.shape()), all(&Commas::Thousands(true).shape()));
+        if decimal && !thousands {
+            return Commas::Decimal;
+        }
+        if thousands {
+            let sure = !decimal || matches!(found, Commas::Thousands(true));
+            found = Commas::Thousands(sure);
+        }
+    }
+    found
+}
+
+/// So many of the values of a column have to be numbers for its commas to say anything.
+const NUMBERS: f64 = 0.75;
+
+/// The first pattern that reads all values, and others that do so, too.
+fn date_pattern(column: &Column) -> Option<(&'static str, Vec<&'static str>)> {
+    let values = sample(column);
+    if values.is_empty() {
+        return None;
+    }
+    let reads = |pattern: &&&str| {
+        let Ok(parsed) = DatePattern::parse(pattern) else { return false };
+        values.iter().all(|v| v.as_text().is_some_and(|t| parsed.read(t.as_bytes()).is_some()))
+    };
+    let mut found = DATE_PATTERNS.iter().filter(reads).copied();
+    Some((found.next()?, found.collect()))
+}

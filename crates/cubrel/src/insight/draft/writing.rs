@@ -1,0 +1,217 @@
+//! A drafted model as text, with what was found in comments.
+
+use std::collections::{HashMap, HashSet};
+use std::fmt::Write;
+use std::path::Path;
+
+use super::links::{KEY_WORDS, Link, is_one, names_key, place, words};
+use super::{Table, counted, table_name};
+use crate::formula::words::quote_name;
+use crate::load::tables::LoadedColumn;
+use crate::model::file::ColumnSection;
+use crate::store::Column;
+use crate::value::Type;
+
+fn text(value: &str) -> String {
+    format!("\"{}\"", value.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+fn toml_key(name: &str) -> String {
+    let bare = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'-');
+    if bare { name.to_string() } else { text(name) }
+}
+
+/// A column as formulas name it.
+fn in_formula(table: &str, column: &str) -> String {
+    format!("{}.{}", quote_name(table), quote_name(column))
+}
+
+pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[String]) -> String {
+    let mut out = String::new();
+    let name = into.canonicalize().ok().and_then(|p| Some(p.file_name()?.to_string_lossy().to_string()));
+    let _ = writeln!(out, "# Drafted from the files: read it, and change what you know better.\n\n[model]");
+    let _ = writeln!(out, "name = {}\n", text(&name.unwrap_or_else(|| "Model".into())));
+    for table in tables {
+        write_table(&mut out, table, tables, links);
+    }
+    let days = days(tables, links);
+    let calendar = if taken.iter().any(|t| t == "calendar") { "days" } else { "calendar" };
+    if !days.is_empty() {
+        let _ = writeln!(out, "# One row a day, from the first to the last year of the data.\n[table.{calendar}]");
+        let _ = writeln!(out, "calendar = \"date\"\ngenerate = {{}}\n");
+    }
+    for link in links {
+        let _ = writeln!(out, "# {}", link.evidence);
+        let (many, one) = (place(tables, &link.many), place(tables, &link.one));
+        match &link.refused {
+            None => write_relationship(&mut out, &many, &one, link.spare),
+            Some(why) => {
+                let _ = writeln!(out, "# but it cannot be yet: {why}");
+                let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
+            }
+        }
+    }
+    for (table, column, spare) in &days {
+        write_relationship(&mut out, &format!("{table}.{column}"), &format!("{calendar}.date"), *spare);
+    }
+    write_measures(&mut out, tables, links, taken);
+    out
+}
+
+fn write_relationship(out: &mut String, many: &str, one: &str, spare: bool) {
+    let _ = writeln!(out, "[[relationship]]\nmany = {}\none = {}", text(many), text(one));
+    if spare {
+        let _ = writeln!(out, "spare = true                      # only where a formula says: via {many}");
+    }
+    out.push('\n');
+}
+
+fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]) {
+    for note in &table.notes {
+        let _ = writeln!(out, "# {}", note.replace('\n', " "));
+    }
+    let _ = writeln!(out, "# {}", counted(table.loaded.rows as u64, "row"));
+    let name = toml_key(&table.name);
+    let _ = writeln!(out, "[table.{name}]\nsource = {}", text(table.section.source.as_deref().unwrap_or_default()));
+    if let Some(key) = &table.key {
+        let _ = writeln!(out, "key = {}", text(key));
+    }
+    if let Some(missing) = &table.section.missing {
+        let list: Vec<String> = missing.iter().map(|m| text(m)).collect();
+        let _ = writeln!(out, "missing = [{}]", list.join(", "));
+    }
+    if let Some(bad) = table.section.bad_rows {
+        let _ = writeln!(out, "bad_rows = {bad}");
+    }
+    let csv = table
+        .section
+        .csv
+        .iter()
+        .flat_map(|csv| [("decimal", &csv.decimal), ("thousands", &csv.thousands), ("encoding", &csv.encoding)]);
+    let said: Vec<String> = csv.filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?))).collect();
+    if !said.is_empty() {
+        let _ = writeln!(out, "csv = {{ {} }}", said.join(", "));
+    }
+    out.push('\n');
+    let points = |column: &str| links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == column);
+    for c in &table.loaded.columns {
+        let said = table.section.column.get(&c.name).cloned().unwrap_or_default();
+        // Keys that say nothing to people are hidden; a region's name is a key, too, and is worth reading.
+        let a_key = points(&c.name) || table.key.as_deref() == Some(&c.name);
+        let hidden = a_key && names_key(&c.name).is_some_and(|rank| KEY_WORDS[rank] != "name");
+        let order = if hidden { None } else { display_order(table, c) };
+        let lines = column_lines(&said, hidden, order.as_deref());
+        if !lines.is_empty() {
+            let _ = writeln!(out, "[table.{name}.column.{}]\n{lines}", toml_key(&c.name));
+        }
+    }
+    for (source, day) in derived_days(table, tables, links) {
+        let _ = writeln!(out, "[table.{name}.column.{}]", toml_key(&day));
+        let _ = writeln!(out, "formula = {}\n", text(&format!("cast({} as date)", quote_name(&source))));
+    }
+}
+
+fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> String {
+    let mut lines = String::new();
+    if let Some(pattern) = &said.date_pattern {
+        let _ = writeln!(lines, "date_pattern = {}", text(pattern));
+    }
+    if let Some(order) = order {
+        let _ = writeln!(lines, "display_order = {}", text(order));
+    }
+    if hidden {
+        let _ = writeln!(lines, "hidden = true");
+    }
+    lines
+}
+
+/// A number of the same table that has one value for each text, and is called an order.
+fn display_order(table: &Table, c: &LoadedColumn) -> Option<String> {
+    if c.data.ty() != Type::Text || c.data.distinct() > 400 {
+        return None;
+    }
+    let mine = words(&c.name);
+    let orders = |other: &&LoadedColumn| {
+        let theirs = words(&other.name);
+        let is_order = theirs.iter().any(|w| matches!(w.as_str(), "order" | "sort" | "rank" | "position" | "seq"));
+        let same_thing = theirs.iter().any(|w| mine.contains(w) && !KEY_WORDS.contains(&w.as_str()));
+        let number = theirs.iter().any(|w| matches!(w.as_str(), "no" | "nr" | "number" | "num" | "of"));
+        other.data.ty() == Type::Int
+            && (is_order || same_thing && (number || mine.last().is_some_and(|w| w == "name")))
+            && depends(&c.data, &other.data)
+    };
+    table.loaded.columns.iter().find(orders).map(|o| o.name.clone())
+}
+
+/// Whether each value of one column goes with one value of another, and they differ as often.
+fn depends(on: &Column, order: &Column) -> bool {
+    let mut known: HashMap<u64, u64> = HashMap::new();
+    let pairs = on.codes().into_iter().zip(order.codes());
+    on.distinct() == order.distinct() && pairs.into_iter().all(|(a, b)| *known.entry(a).or_insert(b) == b)
+}
+
+/// Columns with a time of day, in tables that have no date: each with a name for its day.
+fn derived_days(table: &Table, tables: &[Table], links: &[Link]) -> Vec<(String, String)> {
+    let has_date = table.loaded.columns.iter().any(|c| c.data.ty() == Type::Date);
+    if has_date || is_one(links, tables, &table.name) {
+        return Vec::new();
+    }
+    let moments = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Timestamp);
+    moments.map(|c| (c.name.clone(), format!("{}_day", c.name))).collect()
+}
+
+/// Date columns of tables that describe no others, the first of each as default.
+fn days(tables: &[Table], links: &[Link]) -> Vec<(String, String, bool)> {
+    let mut days = Vec::new();
+    for table in tables.iter().filter(|t| !is_one(links, tables, &t.name)) {
+        let dates = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Date).map(|c| c.name.clone());
+        let all = dates.chain(derived_days(table, tables, links).into_iter().map(|(_, day)| day));
+        days.extend(all.enumerate().map(|(i, column)| (table.name.clone(), column, i > 0)));
+    }
+    days
+}
+
+fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[String]) {
+    let mut names: HashSet<String> = taken.iter().cloned().collect();
+    let mut fresh = |wanted: String| {
+        let mut name = table_name(&wanted);
+        while !names.insert(name.clone()) {
+            name.push_str("_2");
+        }
+        name
+    };
+    let facts = tables.iter().filter(|t| !is_one(links, tables, &t.name));
+    for table in facts {
+        let name = fresh(format!("{}_rows", table.name));
+        let _ = writeln!(out, "[measure.{name}]\nformula = {}\n", text(&format!("rows({})", quote_name(&table.name))));
+        for c in &table.loaded.columns {
+            let points = links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == c.name);
+            let key = table.key.as_deref() == Some(&c.name) || names_key(&c.name).is_some();
+            if points || key || !c.data.ty().is_number() {
+                continue;
+            }
+            let single = c.name.contains('%')
+                || words(&c.name).iter().any(|w| {
+                    matches!(
+                        w.as_str(),
+                        "unit"
+                            | "price"
+                            | "rate"
+                            | "share"
+                            | "percent"
+                            | "pct"
+                            | "year"
+                            | "month"
+                            | "day"
+                            | "age"
+                            | "order"
+                    )
+                });
+            // Not the column's own name: a bare name in a column's formula could then mean either.
+            let (kind, label) = if single { ("avg", "average_") } else { ("sum", "total_") };
+            let name = fresh(format!("{label}{}", c.name));
+            let formula = format!("{kind}({})", in_formula(&table.name, &c.name));
+            let _ = writeln!(out, "[measure.{name}]\nformula = {}\n", text(&formula));
+        }
+    }
+}
