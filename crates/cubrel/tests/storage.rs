@@ -54,6 +54,10 @@ fn columns() -> Vec<(&'static str, RawColumn)> {
         ("extremes", floats(|i| [f64::MAX, f64::MIN, f64::MIN_POSITIVE, -0.0, 1e-300, 0.1][i as usize % 6])),
         ("few texts", texts(|i| ["Ness", "Holm", "", "Ärö", "日本"][noise(i) as usize % 5].into())),
         ("references", texts(|i| format!("TI-{:07}", noise(i) % 10_000_000))),
+        (
+            "identifiers",
+            texts(|i| format!("{:08x}-{:04x}-4{:012x}", noise(i) as u32, noise(i) >> 37, noise(i + 7) >> 5)),
+        ),
         ("of any length", texts(|i| "x".repeat(noise(i) as usize % 9) + &(noise(i) % 1000).to_string())),
         ("sentences", texts(|i| format!("The {} boat to island {} was late", noise(i), i % 70))),
         ("long", texts(|i| format!("{}{}", "é".repeat((i % 90) as usize), noise(i)))),
@@ -237,6 +241,7 @@ fn codings_are_what_suits_the_values() {
         "extremes: numbers packed 4",
         "few texts: plain packed 4",
         "references: template packed 32",
+        "identifiers: template packed 114",
         "of any length: blocks packed 0",
         "sentences: blocks packed 0",
         "long: blocks packed 0",
