@@ -610,8 +610,8 @@ fn a_draft_of_messy_files_loads() {
     ] {
         assert!(toml.contains(part), "no {part} in\n{toml}");
     }
-    let grid = stdout(&cubrel(folder.path(), &["query", "grid amount", "--format", "csv"]));
-    assert_eq!(grid, "amount\n1037.60\n");
+    let grid = stdout(&cubrel(folder.path(), &["query", "grid total_amount", "--format", "csv"]));
+    assert_eq!(grid, "total_amount\n1037.60\n");
     let harbours = stdout(&cubrel(folder.path(), &["query", "records catch.harbour", "--format", "csv"]));
     assert_eq!(harbours, "catch.harbour\nGrönö\n\"Tråvik\r\nOst\"\n");
     let none = cubrel(folder.path(), &["draft", "nothing.csv", "--into", "other"]);

@@ -43,7 +43,7 @@ fn commands() -> Vec<Vec<&'static str>> {
             "why",
             "grid net_revenue, bookings by channel.kind",
             "--at",
-            "channel.kind = desk",
+            "channel.kind = 'desk'",
             "--measure",
             "net_revenue",
         ],
@@ -51,10 +51,10 @@ fn commands() -> Vec<Vec<&'static str>> {
         vec!["time", "grid net_revenue, customers by calendar.year", "--each", "--runs", "2"],
         vec!["size"],
         vec!["size", "--flat", "--sort", "distinct"],
-        vec!["size", "--suppose", "round booking.unit_fare 0"],
+        vec!["size", "--suppose", "round booking.unit_fare to 0"],
         vec!["check"],
         vec!["functions"],
-        vec!["functions", "date"],
+        vec!["functions", "year"],
         vec![
             "compare",
             "--measure",
@@ -153,7 +153,7 @@ fn same(a: &str, b: &str) -> bool {
 fn a_query_says_the_same_in_every_format() {
     let queries = [
         "grid net_revenue, bookings, fare_per_passenger by port.region, channel.kind",
-        "grid bookings, max(booking.sailed_on) as last, min(booking.booked_at) as first by fare_class.name order by bookings desc",
+        "grid bookings, max(booking.sailed_on) as latest, min(booking.booked_at) as earliest by fare_class.name order by bookings desc",
         "records customer.id, customer.name, customer.joined_on, customer.newsletter, customer.note order by customer.id limit 60",
     ];
     for query in queries {
@@ -191,7 +191,15 @@ fn what_goes_to_a_file_is_what_would_be_printed() {
         let args = ["query", "grid bookings by vessel.name, channel.kind", "--format", format];
         let printed = stdout(&args);
         let said = stdout(&args.iter().copied().chain(["-o", file.to_str().unwrap()]).collect::<Vec<_>>());
-        assert_eq!(std::fs::read_to_string(&file).unwrap(), printed, "{format}");
+        let written = std::fs::read_to_string(&file).unwrap();
+        if format == "json" {
+            // Only the time that it took is another one.
+            let rows = |text: &str| serde_json::from_str::<Json>(text).unwrap()["rows"].clone();
+            assert!(rows(&written).is_array(), "{written}");
+            assert_eq!(rows(&written), rows(&printed), "{format}");
+        } else {
+            assert_eq!(written, printed, "{format}");
+        }
         assert!(!said.contains(&printed), "{format}: nothing twice");
     }
 }

@@ -1,35 +1,19 @@
 //! Queries from many threads while the data is refreshed: every answer comes from one version, and nothing stays behind.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::alloc::{GlobalAlloc, Layout, System};
 use std::fs;
 use std::path::Path;
 use std::sync::RwLock;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 
 use cubrel::load::Silent;
 use cubrel::{Model, RefreshOptions};
 
-/// Counts what is in use.
-struct Counting;
+#[path = "common/counting.rs"]
+mod counting;
 
-static IN_USE: AtomicUsize = AtomicUsize::new(0);
-
-// SAFETY: every call goes to the system's allocator as it came.
-unsafe impl GlobalAlloc for Counting {
-    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
-        IN_USE.fetch_add(layout.size(), Ordering::Relaxed);
-        // SAFETY: the caller's promises are those that the system's allocator asks for.
-        unsafe { System.alloc(layout) }
-    }
-
-    unsafe fn dealloc(&self, at: *mut u8, layout: Layout) {
-        IN_USE.fetch_sub(layout.size(), Ordering::Relaxed);
-        // SAFETY: as above; `at` came from `alloc`, which asked the same allocator.
-        unsafe { System.dealloc(at, layout) }
-    }
-}
+use counting::{Counting, IN_USE};
 
 #[global_allocator]
 static ALLOCATOR: Counting = Counting;

@@ -37,6 +37,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let found = model.why(&text, &args.at, &options)?;
     match out.format() {
         Format::Json => out.json(&why::as_json(&found))?,
+        Format::Csv => why::as_csv(&found, out)?,
         _ => why::show(&found, &formats(&model)?, out)?,
     }
     Ok(0)

@@ -45,6 +45,28 @@ fn part_json(part: &WhyPart) -> Json {
     })
 }
 
+/// The filters, the rows left and the parts of the formula, a line each; the rows behind the number are in JSON.
+pub fn as_csv(why: &Why, out: &mut Output) -> Result<(), Failure> {
+    let heads = ["what", "depth", "text", "value", "remark"].map(|head| (head, Align::Left));
+    let mut table = TextTable::new(&heads);
+    for filter in &why.filters {
+        table.row(vec!["filter".into(), "0".into(), filter.text.clone(), String::new(), filter.origin.into()]);
+    }
+    for t in &why.tables {
+        let remark = format!("of {} rows, reached by {}", t.rows, t.by);
+        table.row(vec!["rows left".into(), "0".into(), t.table.clone(), t.left.to_string(), remark]);
+    }
+    fn add(part: &WhyPart, depth: usize, table: &mut TextTable) {
+        let value = part.value.as_ref().filter(|v| !v.is_null()).map_or_else(String::new, ToString::to_string);
+        let read = part.read.as_ref().map(|(of, left, rows)| format!("{left} of {rows} rows of {of}"));
+        let remark: Vec<String> = read.into_iter().chain(part.note.clone()).collect();
+        table.row(vec![part.kind.name().into(), depth.to_string(), part.text.clone(), value, remark.join("; ")]);
+        part.parts.iter().for_each(|inner| add(inner, depth + 1, table));
+    }
+    add(&why.tree, 0, &mut table);
+    table.write_csv(out)
+}
+
 /// For a person.
 pub fn show(why: &Why, formats: &Formats, out: &mut Output) -> Result<(), Failure> {
     let name = why.label.as_deref().unwrap_or(&why.name);
