@@ -4,7 +4,7 @@
 use std::fs;
 use std::path::Path;
 use std::sync::RwLock;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread;
 
 use cubrel::load::Silent;
