@@ -54,7 +54,9 @@ fn what_points_where_is_told_with_its_evidence() {
     let mut trips = String::from("trip,from,to,deck\n");
     (0..200).for_each(|n| trips += &line(n, ["NES", "HOL", "SKA"][n % 3], if n == 5 { "ZZZ" } else { "VAA" }));
     (200..400).for_each(|n| trips += &line(n, "HOL", ["NES", "SKA", "HOL"][n % 3]));
-    let cases: &[(&str, &[(&str, &str)], &[&str], &[&str])] = &[
+    // What it is about, files with their text, what has to be found, and what must not be.
+    type Case<'c> = (&'c str, &'c [(&'c str, &'c str)], &'c [&'c str], &'c [&'c str]);
+    let cases: &[Case<'_>] = &[
         (
             "texts whose names say nothing",
             &[("ports.csv", PORTS), ("trips.csv", &trips)],

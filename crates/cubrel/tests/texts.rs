@@ -161,7 +161,7 @@ fn texts_in_parts_that_change_are_plain_lists_of_texts() {
         let texts = |month: u64, salt: u64, nulls: u64| -> Vec<Option<String>> {
             // Months share a third of their texts.
             let number = |i: u64| if i.is_multiple_of(3) { i } else { month * 100_000 + i + salt };
-            (0..ROWS).map(|i| (noise(i + salt) % nulls > 0).then(|| make(number(i)))).collect()
+            (0..ROWS).map(|i| (!noise(i + salt).is_multiple_of(nulls)).then(|| make(number(i)))).collect()
         };
         (0..MONTHS).for_each(|month| table.set(month, texts(month, 0, 40)));
         let model = table.refresh(None);
