@@ -122,6 +122,10 @@ fn the_first_row_that_fails_is_told() {
         let text = problem.to_string();
         text[text.find("row ").unwrap()..].to_string()
     };
+    // What fails inside of an aggregate has another place than a row of the column.
+    let inside = "n + sum(cast(line.kind as int)) given (lift all, line.id > 100)";
+    let Err(problem) = model(&column("line", "wrong", inside)) else { panic!("{inside} works") };
+    assert!(problem.to_string().contains("cannot be turned into int"), "{problem}");
     let (once, each) = (told("price <> 7.50"), told("coalesce(id, 0) < 0 or price <> 7.50"));
     assert_eq!(once, each);
     assert!(!once.starts_with("row 1 of"), "{once}");

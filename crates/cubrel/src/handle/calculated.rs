@@ -119,12 +119,11 @@ impl Rows {
         self.ends.as_ref().map_or(self.len, Vec::len)
     }
 
-    /// The first row of which a value is.
+    /// The first row of which a value is; of a place that is no value's, as errors inside of reads have, one of the rows.
     fn row(&self, value: usize) -> usize {
-        match &self.ends {
-            None => self.start + value,
-            Some(ends) => self.start + value.checked_sub(1).map_or(0, |before| ends[before] as usize),
-        }
+        let Some(ends) = &self.ends else { return self.start + value };
+        let end = value.checked_sub(1).and_then(|before| ends.get(before).or(ends.last()));
+        self.start + end.map_or(0, |end| *end as usize)
     }
 
     fn first_of_each(&self) -> Vec<u64> {
