@@ -53,7 +53,8 @@ pub fn as_csv(why: &Why, out: &mut Output) -> Result<(), Failure> {
         table.row(vec!["filter".into(), "0".into(), filter.text.clone(), String::new(), filter.origin.into()]);
     }
     for t in &why.tables {
-        let remark = format!("of {} rows, reached by {}", t.rows, t.by);
+        let by = if t.by.is_empty() { String::new() } else { format!(", reached by {}", t.by) };
+        let remark = format!("of {} rows{by}", t.rows);
         table.row(vec!["rows left".into(), "0".into(), t.table.clone(), t.left.to_string(), remark]);
     }
     fn add(part: &WhyPart, depth: usize, table: &mut TextTable) {

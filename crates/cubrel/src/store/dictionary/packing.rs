@@ -104,26 +104,27 @@ impl Packing {
         if bytes < LEARNT_FROM {
             return Packing::new(LEVEL, Vec::new());
         }
-        let sample: Vec<Vec<u8>> = sample.par_iter().map(front_coded).collect();
-        let (held_out, taught): (Vec<_>, Vec<_>) = sample.iter().enumerate().partition(|(i, _)| i % HELD_OUT == 0);
+        let blocks: Vec<Vec<u8>> = sample.par_iter().map(front_coded).collect();
+        let (held_out, taught): (Vec<_>, Vec<_>) = blocks.iter().enumerate().partition(|(i, _)| i % HELD_OUT == 0);
         let taught: Vec<&[u8]> = taught.into_iter().map(|(_, block)| block.as_slice()).collect();
         let size = (bytes / TEXTS_PER_BYTE).min(MOST_COMMON);
         // Too little to learn from is no reason to fail.
         let common = zstd::dict::from_samples(&taught, size).unwrap_or_default();
         let (plain, learnt) = (Packing::new(LEVEL, Vec::new()), Packing::new(LEVEL, common));
-        let size = |packing: &Packing| held_out.iter().map(|(_, block)| packing.pack(block).len()).sum::<usize>();
-        let of_all = bytes as f64 / held_out.iter().map(|(_, block)| block.len()).sum::<usize>().max(1) as f64;
+        let size = |packing: &Packing| {
+            let mut compressor = packing.compressor();
+            held_out.iter().map(|(_, block)| packed(&mut compressor, block).len()).sum::<usize>()
+        };
+        let of_all = bytes as f64 / held_out.iter().map(|(i, _)| sample[*i].bytes()).sum::<usize>().max(1) as f64;
         let saved = (size(&plain) as f64 - size(&learnt) as f64) * of_all;
         if saved > learnt.common.len() as f64 { learnt } else { plain }
     }
 
-    fn pack(&self, block: &[u8]) -> Vec<u8> {
-        let compressor = match self.common.is_empty() {
-            true => Compressor::new(self.level),
-            false => Compressor::with_prepared_dictionary(&self.prepared),
-        };
-        // Packing into memory does not fail; a block that did would be found out by its tests.
-        compressor.and_then(|mut compressor| compressor.compress(block)).unwrap_or_default()
+    fn compressor(&self) -> Option<Compressor<'_>> {
+        match self.common.is_empty() {
+            true => Compressor::new(self.level).ok(),
+            false => Compressor::with_prepared_dictionary(&self.prepared).ok(),
+        }
     }
 
     /// Takes the next text, in UTF-8.
@@ -146,8 +147,10 @@ impl Packing {
 
     fn pack_waiting(&mut self) {
         let waiting = std::mem::take(&mut self.waiting);
-        let packed: Vec<Vec<u8>> = waiting.into_par_iter().map(|texts| self.pack(&front_coded(&texts))).collect();
-        self.packed.extend(packed);
+        // What a thread packs with serves it for all its blocks.
+        let each = |compressor: &mut Option<Compressor<'_>>, texts| packed(compressor, &front_coded(&texts));
+        let done: Vec<Vec<u8>> = waiting.into_par_iter().map_init(|| self.compressor(), each).collect();
+        self.packed.extend(done);
     }
 
     /// Takes all texts, and packs them.
@@ -162,6 +165,12 @@ impl Packing {
         self.first.push(self.len);
         Blocks::of(&self.packed, self.first, &self.heads, self.common)
     }
+}
+
+/// A block, packed.
+fn packed(compressor: &mut Option<Compressor<'_>>, block: &[u8]) -> Vec<u8> {
+    // Packing into memory does not fail; a block that did would be found out by its tests.
+    compressor.as_mut().and_then(|compressor| compressor.compress(block).ok()).unwrap_or_default()
 }
 
 /// Of how many blocks one is learnt from, where texts take so many bytes.
