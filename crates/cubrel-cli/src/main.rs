@@ -7,7 +7,8 @@ mod output;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 
 use output::{Format, Output};
 
@@ -15,9 +16,24 @@ use output::{Format, Output};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Builds in-memory tabular models, reads them as grids, and says what measures cost and what columns weigh.
+/// Over the options that every command has.
+const GENERAL: &str = "General options";
+/// What to try first, after the short help.
+const FIRST: &str = "First things to try:
+  cubrel demo ferries                     a model of a ferry company, with a short tour
+  cubrel -m ferries query routes          a saved query of it
+  cubrel draft my-files --into my-model   a first model from your own files";
+
+/// Related tables in memory, and formulas that answer for whatever is filtered; then see what they cost and what they weigh
 #[derive(Parser, Debug)]
-#[command(name = "cubrel", version, about, max_term_width = 100, arg_required_else_help = true)]
+#[command(
+    name = "cubrel",
+    version,
+    max_term_width = 100,
+    arg_required_else_help = true,
+    disable_help_subcommand = true,
+    after_help = FIRST
+)]
 struct Cli {
     #[command(flatten)]
     global: Global,
@@ -27,28 +43,49 @@ struct Cli {
 
 /// What every command takes.
 #[derive(clap::Args, Debug)]
+#[command(next_help_heading = GENERAL)]
 pub struct Global {
-    /// The model: a folder with a `model.toml`, or that file
-    #[arg(short, long, global = true, default_value = ".", value_name = "PATH")]
+    /// The model: a folder, or its `model.toml`
+    #[arg(display_order = 101, short, long, global = true, default_value = ".", value_name = "PATH")]
     model: PathBuf,
-    /// How results are written
-    #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
+    /// How results are written: table, csv, json, markdown; queries have more
+    #[arg(display_order = 102, long, global = true, value_enum, default_value_t = Format::Table, value_name = "FORM", hide_default_value = true, hide_possible_values = true)]
     format: Format,
     /// Write results to this file
-    #[arg(short, long, global = true, value_name = "FILE")]
+    #[arg(display_order = 103, short, long, global = true, value_name = "FILE")]
     output: Option<PathBuf>,
-    /// Use colours
-    #[arg(long, global = true, value_enum, default_value_t = output::ColorChoice::Auto, value_name = "WHEN")]
+    /// Use colours: auto, always, never
+    #[arg(display_order = 104, long, global = true, value_enum, default_value_t = output::ColorChoice::Auto, value_name = "WHEN", hide_default_value = true, hide_possible_values = true)]
     color: output::ColorChoice,
     /// No progress and no messages
-    #[arg(short, long, global = true)]
+    #[arg(display_order = 105, short, long, global = true)]
     quiet: bool,
-    /// What to log to the error stream: error, warn, info, debug, trace
-    #[arg(long, global = true, default_value = "warn", value_name = "LEVEL")]
+    /// What to log: error, warn, info, debug, trace
+    #[arg(
+        display_order = 106,
+        long,
+        global = true,
+        default_value = "warn",
+        value_name = "LEVEL",
+        hide_default_value = true
+    )]
     log: tracing::level_filters::LevelFilter,
     /// The day that `today()` is, such as 2026-03-01
-    #[arg(long, global = true, value_name = "DATE", value_parser = parse_day)]
+    #[arg(display_order = 107, long, global = true, value_name = "DATE", value_parser = parse_day)]
     today: Option<i32>,
+}
+
+/// The arguments, with the formats that each command has.
+fn command() -> clap::Command {
+    Cli::command().mut_subcommands(|sub| {
+        let formats = if sub.get_name() == "query" { Format::value_variants() } else { Format::OF_TABLES };
+        let values: Vec<_> = formats.iter().filter_map(Format::to_possible_value).collect();
+        let names: Vec<String> = values.iter().map(|v| v.get_name().to_string()).collect();
+        let parser = PossibleValuesParser::new(values).try_map(|name| Format::from_str(&name, false));
+        let arg = clap::Arg::new("format").long("format").value_name("FORM").display_order(102).value_parser(parser);
+        let arg = arg.default_value("table").hide_default_value(true).hide_possible_values(true).help_heading(GENERAL);
+        sub.arg(arg.help(format!("How results are written: {}", names.join(", "))))
+    })
 }
 
 fn parse_day(text: &str) -> Result<i32, String> {
@@ -73,14 +110,17 @@ enum Command {
     Time(commands::time::Args),
     /// Say where the bytes are
     Size(commands::size::Args),
-    /// Show two models side by side
+    /// Compare two formulas or two models: same numbers, times, sizes
     Compare(commands::compare::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
 }
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
+    let cli = match Cli::from_arg_matches(&command().get_matches()) {
+        Ok(cli) => cli,
+        Err(e) => e.exit(),
+    };
     tracing_subscriber::fmt()
         .with_max_level(cli.global.log)
         .with_writer(std::io::stderr)
@@ -88,9 +128,7 @@ fn main() -> ExitCode {
         .without_time()
         .init();
     let mut out = Output::new(&cli.global);
-    if matches!(cli.global.format, Format::Jsonl | Format::Arrow | Format::Parquet)
-        && !matches!(cli.command, Command::Query(_))
-    {
+    if !Format::OF_TABLES.contains(&cli.global.format) && !matches!(cli.command, Command::Query(_)) {
         let failure = commands::Failure::Other(
             "this command has no such format".into(),
             "`jsonl`, `arrow` and `parquet` are for `query`; others have table, csv, json, markdown".into(),

@@ -198,7 +198,7 @@ fn sizes_add_up_to_what_the_model_holds() {
             assert_eq!(parts, bytes(column), "{column}");
         }
     }
-    let keys: u64 = size["relationships"].as_array().unwrap().iter().map(|r| r["key_bytes"].as_u64().unwrap()).sum();
+    let keys: u64 = size["relationships"].as_array().unwrap().iter().map(|r| r["link_bytes"].as_u64().unwrap()).sum();
     let in_columns: u64 = tables
         .iter()
         .flat_map(|t| t["columns"].as_array().unwrap())
@@ -243,7 +243,7 @@ fn what_is_supposed_is_measured_and_changes_nothing() {
         column(&rounded["after"], "booking.net").unwrap()["distinct"].as_u64()
             < column(&before, "booking.net").unwrap()["distinct"].as_u64()
     );
-    assert_eq!(column(&rounded["after"], "booking.list_value").unwrap()["computed"], "loading");
+    assert_eq!(column(&rounded["after"], "booking.list_value").unwrap()["origin"], "load");
     assert_eq!(json(&["size", "--format", "json"]), before, "nothing has happened");
     let shown = stdout(&demo(&["size", "--suppose", "drop booking.booking_ref"]));
     assert!(shown.contains("−100.0%") && shown.contains("supposed"), "{shown}");
@@ -381,7 +381,7 @@ fn bad_input_is_answered_and_loses_nothing() {
             "did you mean `booking.net`?",
         ),
         (
-            "a circle",
+            "a cycle",
             |f| append(f, "model.toml", "\n[measure.a]\nformula = \"b\"\n[measure.b]\nformula = \"a\"\n"),
             "these formulas need each other: a → b → a",
         ),
@@ -540,7 +540,7 @@ fn roles_bars_others_and_lenses_on_the_command_line() {
     assert_eq!(flat["rows"][2].as_array().unwrap().last().unwrap()[0], "route.name");
     let seen = stdout(&demo(&["query", "grid bookings split by period where calendar.month = date '2025-03-01'"]));
     assert!(seen.contains("Month to date") && seen.contains("A year ago"), "{seen}");
-    let warned = demo(&["query", "grid net_revenue given (lift route.id) as n by route.name limit 1"]);
+    let warned = demo(&["query", "grid net_revenue given (without route.id) as n by route.name limit 1"]);
     assert!(warned.status.success());
     assert!(String::from_utf8_lossy(&warned.stderr).contains("route.name on an axis still filters the same table"));
 }
@@ -702,7 +702,7 @@ fn two_models_are_asked_the_same_questions() {
     let found = cubrel(here, &["compare", "ferries", other, "--runs", "1", "--format", "json"]);
     assert_eq!(found.status.code(), Some(1));
     let found: Json = serde_json::from_slice(&found.stdout).unwrap();
-    let all = found["questions"].as_array().unwrap();
+    let all = found["answers"].as_array().unwrap();
     let question = |name: &str| all.iter().find(|q| q["name"] == name).unwrap();
     let bookings = question("bookings");
     assert_eq!((bookings["cells"].as_u64(), bookings["differing"].as_u64()), (Some(1), Some(1)));
@@ -712,7 +712,7 @@ fn two_models_are_asked_the_same_questions() {
     assert_eq!((&found["only_a"], &found["only_b"]), (&serde_json::json!([]), &serde_json::json!(["more"])));
     assert_eq!(found["bytes_a"], found["bytes_b"]);
 
-    let only = |name: &str| cubrel(here, &["compare", "ferries", other, "--question", name, "--format", "csv"]);
+    let only = |name: &str| cubrel(here, &["compare", "ferries", other, "--only", name, "--format", "csv"]);
     let one = only("net_revenue");
     let lines: Vec<String> = stdout(&one).lines().map(str::to_string).collect();
     assert_eq!((one.status.code(), lines.len()), (Some(0), 2), "{lines:?}");

@@ -3,7 +3,7 @@
 //! | question | plain loop |
 //! |---|---|
 //! | total of a column | add up an array |
-//! | grouped by one attribute of a describing table | gather the attribute's number, add to its slot |
+//! | grouped by one attribute of a dimension table | gather the attribute's number, add to its slot |
 //! | grouped by two attributes of two tables | gather both, add to a slot of the product |
 //! | an expression, by day, average of customers, distinct customers | multiply and add; add to a slot; mark a slot |
 //! | filtered by an attribute | gather a truth value, add where it is true |

@@ -1,4 +1,4 @@
-//! The same figure under different filters: its own, a replaced one, a lifted one.
+//! The same figure under different filters: its own, a replaced one, a dropped one.
 //!
 //! `cargo run -p cubrel --example filter_context`
 
@@ -13,7 +13,7 @@ fn main() -> Result<(), cubrel::Error> {
             &[row("Ness–Holm", "North", 10), row("Ness–Holm", "North", 20), row("Holm–Skaw", "South", 5)],
         )
         .measure("net", "sum(booking.net)")
-        .measure("share", "net / net given (lift booking)")
+        .measure("share", "net / net given (without booking)")
         .measure("north", "net given (instead booking.region = 'North')")
         .measure("only_north", "net given (booking.region = 'North')")
         .measure("best_route", "max(net per booking.route)")

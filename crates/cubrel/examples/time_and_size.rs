@@ -16,7 +16,7 @@ fn main() -> Result<(), cubrel::Error> {
     let model = Model::builder()
         .rows("booking", &[("route", Type::Int), ("reference", Type::Int), ("passengers", Type::Int)], &rows)
         .measure("passengers", "sum(booking.passengers)")
-        .measure("share", "passengers / passengers given (lift axes)")
+        .measure("share", "passengers / passengers given (without axes)")
         .build()?;
 
     let (times, _) = timed(&model, "grid passengers, share by booking.route", &QueryOptions::default(), 5)?;

@@ -17,7 +17,7 @@ fn main() -> Result<(), cubrel::Error> {
     let model = Model::builder()
         .rows("booking", &[("route", Type::Text), ("region", Type::Text), ("net", Type::Int)], &rows)
         .measure("net", "sum(booking.net)")
-        .measure("share", "net / net given (lift booking.route)")
+        .measure("share", "net / net given (without booking.route)")
         .build()?;
     let options = WhyOptions { rows: 5, ..WhyOptions::default() };
     let why = model.why("grid share by booking.region, booking.route", "booking.route = 'Ness'", &options)?;

@@ -15,16 +15,16 @@ const FORMULAS: &[&str] = &[
     "route.name || '/' || kind",
     "case when kind = 'b' then n when kind is null then -1 end",
     "if(n > 3, route.fee / n, n / 0)",
-    "let mine = kind; sum(line.n) given (lift row, line.kind = mine)",
-    "let mine = n; rows(line) given (lift row, line.n < mine)",
-    "n / sum(line.n) given (lift row)",
-    "sum(line.n) given (lift row, route.name = 'R2')",
+    "let mine = kind; sum(line.n) given (without row, line.kind = mine)",
+    "let mine = n; rows(line) given (without row, line.n < mine)",
+    "n / sum(line.n) given (without row)",
+    "sum(line.n) given (without row, route.name = 'R2')",
     "let twice = n * 2; let more = twice + 1; more * more",
     "coalesce(route.fee, price)",
     "price * n",
     "cast(price as float) / route.miles",
     "add_days(day, n)",
-    "(let mine = route_id; max(line.price) given (lift row, line.route_id = mine)) - price",
+    "(let mine = route_id; max(line.price) given (without row, line.route_id = mine)) - price",
     // The row itself counts, so that nothing is computed once for several.
     "sum(line.n)",
     "rows(line) + n",
@@ -34,7 +34,7 @@ const FORMULAS: &[&str] = &[
 
 /// Those that give the same on every row.
 const SAME: [&str; 3] =
-    ["sum(line.n) given (lift row, route.name = 'R2')", "sum(route.fee)", "rank(sum(line.n) per line.kind)"];
+    ["sum(line.n) given (without row, route.name = 'R2')", "sum(route.fee)", "rank(sum(line.n) per line.kind)"];
 
 const ROWS: usize = 30_000;
 
@@ -123,7 +123,7 @@ fn the_first_row_that_fails_is_told() {
         text[text.find("row ").unwrap()..].to_string()
     };
     // What fails inside of an aggregate has another place than a row of the column.
-    let inside = "n + sum(cast(line.kind as int)) given (lift all, line.id > 100)";
+    let inside = "n + sum(cast(line.kind as int)) given (without all, line.id > 100)";
     let Err(problem) = model(&column("line", "wrong", inside)) else { panic!("{inside} works") };
     assert!(problem.to_string().contains("cannot be turned into int"), "{problem}");
     let (once, each) = (told("price <> 7.50"), told("coalesce(id, 0) < 0 or price <> 7.50"));
@@ -134,7 +134,7 @@ fn the_first_row_that_fails_is_told() {
 #[test]
 fn totals_of_such_columns_are_those_of_their_rows() {
     let columns =
-        column("line", "share", "n / sum(line.n) given (lift row)") + &column("line", "far", "n + route.miles");
+        column("line", "share", "n / sum(line.n) given (without row)") + &column("line", "far", "n + route.miles");
     let (_folder, model) = model(&columns).unwrap();
     let grid = asked(
         &model,

@@ -114,7 +114,7 @@ fn period(r: &mut Random) -> String {
         2 => format!("trailing({} {})", r.below(20) + 1, unit(r)),
         3 | 4 => format!("shift({} {})", r.below(15) as i64 - 8, unit(r)),
         5 => format!("whole({})", unit(r)),
-        6 => format!("{}({})", r.pick(&["preceding", "following"]), unit(r)),
+        6 => format!("whole({}, {})", unit(r), r.below(7) as i64 - 3),
         7 => r.pick(&["at_start", "at_end"]).to_string(),
         _ => "at_end(posting)".to_string(),
     };
@@ -164,14 +164,14 @@ fn day_formula(r: &mut Random, depth: u64) -> String {
                 "calendar.month > date '2024-06-01'",
                 "instead calendar.weekday = 1",
                 "calendar.weekday in (2, 3) or calendar.year = 2025",
-                "lift calendar.month",
-                "lift calendar",
-                "lift account",
+                "without calendar.month",
+                "without calendar",
+                "without account",
                 "person.name = 'a'",
                 "instead account.kind = 'p'",
-                "lift axes",
-                "leave calendar",
-                "lift row",
+                "without axes",
+                "without all but calendar",
+                "without row",
                 "posting where (account.kind = 'p' or calendar.year = 2024)",
             ]);
             if r.chance(50) {
@@ -200,7 +200,7 @@ fn day_formula(r: &mut Random, depth: u64) -> String {
 }
 
 const AXES: &[&str] = &["zone.name", "shop.name", "shop.id", "sale.kind"];
-const LIFTABLE: &[&str] = &["zone.name", "shop.name", "shop.id", "sale.kind", "shop", "zone", "sale", "(shop, zone)"];
+const DROPPABLE: &[&str] = &["zone.name", "shop.name", "shop.id", "sale.kind", "shop", "zone", "sale", "(shop, zone)"];
 
 /// A predicate that can stand in `where` and in `given`.
 fn predicate(r: &mut Random) -> &'static str {
@@ -228,9 +228,9 @@ fn edit(r: &mut Random) -> String {
             "instead {}",
             r.pick(&["zone.name = 'N'", "shop.name = 'a'", "shop.name = 'b' or zone.name = 'S'", "sale.x > 1"])
         ),
-        4 | 5 => format!("lift {}", r.pick(LIFTABLE)),
-        6 => format!("lift {}", r.pick(&["all", "axes", "row"])),
-        _ => format!("leave {}", r.pick(LIFTABLE)),
+        4 | 5 => format!("without {}", r.pick(DROPPABLE)),
+        6 => format!("without {}", r.pick(&["all", "axes", "row"])),
+        _ => format!("without all but {}", r.pick(DROPPABLE)),
     }
 }
 

@@ -239,14 +239,14 @@ fn grouped_filtered_aggregates_are_those_of_sqlite() {
 }
 
 #[test]
-fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
+fn dropped_replaced_and_iterated_figures_are_those_of_sqlite() {
     for seed in 1000..1250 {
         let case = make(seed);
         let random = &mut Random(seed ^ 0x1234);
         for _ in 0..4 {
             let axes = distinct_axes(random, 3);
             let filters: Vec<_> = (0..random.below(3)).map(|_| predicate(random)).collect();
-            let lifted = random.pick(AXES);
+            let dropped = random.pick(AXES);
             let by = if axes.is_empty() { String::new() } else { format!(" by {}", axes.join(", ")) };
             let conditions: Vec<String> = filters.iter().map(|(f, ..)| f.clone()).collect();
             let in_sql: Vec<String> = filters.iter().map(|(_, s, _)| s.clone()).collect();
@@ -271,7 +271,7 @@ fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
                 keys
             };
             let text = format!(
-                "grid rows(sale), total given (lift {lifted}), max(total per {iterated}), total given (instead zone.rank = 2){by}{}",
+                "grid rows(sale), total given (without {dropped}), max(total per {iterated}), total given (instead zone.rank = 2){by}{}",
                 where_of(&conditions)
             );
             let found = keyed(grid_rows(&common::run(&case.model, &text)), axes.len());
@@ -295,11 +295,11 @@ fn lifted_replaced_and_iterated_figures_are_those_of_sqlite() {
                     conditions.extend((!more.is_empty()).then(|| more.to_string()));
                     where_of(&conditions)
                 };
-                let lifted_sql = format!("select sum(sale.x) from {JOINED}{}", at(lifted, lifted, ""));
+                let dropped_sql = format!("select sum(sale.x) from {JOINED}{}", at(dropped, dropped, ""));
                 assert_eq!(
                     line[1],
-                    ask_sql(&case.sql, &lifted_sql)[0][0],
-                    "seed {seed}\n{text}\n{key:?}\n{lifted_sql}"
+                    ask_sql(&case.sql, &dropped_sql)[0][0],
+                    "seed {seed}\n{text}\n{key:?}\n{dropped_sql}"
                 );
                 let max_sql = format!(
                     "select max(s) from (select sum(sale.x) s from {JOINED}{}{})",

@@ -141,13 +141,13 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid rank(net)",
             "`rank` needs a figure and the column to rank @ rank(net) | write `rank(net_revenue per route.name)`, with `asc` to begin at the smallest",
         ),
-        ("grid net given (lift rout)", "there is no table `rout` @ rout | did you mean `route`?"),
+        ("grid net given (without rout)", "there is no table `rout` @ rout | did you mean `route`?"),
         (
             "grid net via booking.net",
             "no relationship starts at booking.net @ booking.net | `via` names the many-side column of a relationship in the model",
         ),
         (
-            "grid net given (lift route) given (lift all)",
+            "grid net given (without route) given (without all)",
             "unexpected `given` @ given | after the items a query has, in this order: by, split, where, having, order, limit, totals, with",
         ),
         (
@@ -207,13 +207,13 @@ fn build_problems(builder: Builder) -> Vec<String> {
 
 #[test]
 fn wrong_models_are_refused_with_every_reason() {
-    let circle = worked_example()
+    let cycle = worked_example()
         .measure("a", "b + 1")
         .measure("b", "a * 2")
         .column("route", "p", "q + 1")
         .column("route", "q", "p");
     assert_eq!(
-        build_problems(circle),
+        build_problems(cycle),
         [
             "these formulas need each other: route.p → route.q → route.p @ q + 1 | write one of them without the others",
             "these formulas need each other: a → b → a @ b + 1 | write one of them without the others",

@@ -27,7 +27,7 @@ type = 'date'
 [table.line.column.double]
 formula = 'line.n * 2 + 1'
 [table.line.column.of_note]
-formula = 'let mine = note; sum(line.price) given (lift row, line.note = mine)'
+formula = 'let mine = note; sum(line.price) given (without row, line.note = mine)'
 [table.note]
 query = 'grid rows(line) as lines by line.note'
 [[relationship]]

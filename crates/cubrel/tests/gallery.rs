@@ -141,8 +141,8 @@ const QUERIES: &[&str] = &[
     "grid net where 1 = 1",
     "grid net where route.region in ()",
     // Edits
-    "grid net given (lift region)",
-    "grid net given (lift route.nam)",
+    "grid net given (without region)",
+    "grid net given (without route.nam)",
     "grid net given (raise route)",
     "grid net given (booking.net > sailing.capacity)",
     "grid net given (route where sailing.capacity > 1)",
@@ -153,7 +153,7 @@ const QUERIES: &[&str] = &[
     "grid net given (shift(1.5 years) on calendar)",
     "grid net given (so_far(year) on route)",
     "grid net given (at_end(route) on calendar)",
-    "grid net given (x given (lift all))",
+    "grid net given (x given (without all))",
     "grid net via booking.net",
     "grid net both_ways booking.route both_ways sailing.route",
     // Lenses and roles
@@ -175,24 +175,24 @@ const QUERIES: &[&str] = &[
     "records booking.net by route.name",
     "records port.name, sailing.capacity",
     // Legal, and probably not meant
-    "grid net given (lift route.region) by route.region, route.name",
+    "grid net given (without route.region) by route.region, route.name",
     "grid net given (instead route.region = 'North') by route.name",
     "grid avg(booking.net / booking.gross)",
-    "grid sum(net given (lift route.name) per route)",
+    "grid sum(net given (without route.name) per route)",
 ];
 
 /// Columns of `booking` or `route`, each in a model of its own.
 const COLUMNS: &[(&str, &str)] = &[
     ("booking", "sum(net)"),
     ("booking", "sum(booking.net) / 2"),
-    ("booking", "sum(booking.net) given (lift row)"),
+    ("booking", "sum(booking.net) given (without row)"),
     ("booking", "net / gross"),
     ("booking", "rows(route)"),
     ("booking", "sailing.capacity"),
     ("booking", "port.name via route.arrival_port"),
     ("booking", "port.name via route.arival_port"),
     ("route", "booking.net"),
-    ("route", "sum(booking.net) given (lift route.name)"),
+    ("route", "sum(booking.net) given (without route.name)"),
     ("route", "x + 1"),
     ("route", "cast(name as int)"),
 ];

@@ -9,7 +9,7 @@ use common::{expect, worked_example};
 fn the_worked_example_of_the_reference() {
     let model = worked_example()
         .column("route", "booked", "sum(booking.net)")
-        .column("route", "all_booked", "sum(booking.net) given (lift row)")
+        .column("route", "all_booked", "sum(booking.net) given (without row)")
         .column("booking", "routes", "rows(route)")
         .build()
         .unwrap();
@@ -19,7 +19,7 @@ fn the_worked_example_of_the_reference() {
         ("grid net given (route.region = 'North') as n by route.region", &["North|30"]),
         ("grid net given (instead route.region = 'North') as n by route.region", &["North|30", "South|30", "|30"]),
         (
-            "grid net / net given (lift route) as share by route.region",
+            "grid net / net given (without route) as share by route.region",
             &["North|0.8333333333", "South|0.1388888889", "|0.0277777778"],
         ),
         ("grid net given (route.region <> 'South') as n by route.region", &["North|30"]),
@@ -103,8 +103,12 @@ fn queries_by_example() {
         .column("sailing", "seats_of_row", "sailing.seats")
         .column("sailing", "port_name", "port.name")
         .column("sailing", "goes_to", "port.name via route.to")
-        .column("route", "share", "sum(sailing.seats) / sum(sailing.seats) given (lift row)")
-        .column("route", "busier", "let mine = sum(sailing.seats); rows(route) given (lift row, route.seats_ > mine)")
+        .column("route", "share", "sum(sailing.seats) / sum(sailing.seats) given (without row)")
+        .column(
+            "route",
+            "busier",
+            "let mine = sum(sailing.seats); rows(route) given (without row, route.seats_ > mine)",
+        )
         .column("route", "seats_", "sum(sailing.seats)")
         .build()
         .unwrap();
@@ -145,22 +149,22 @@ fn queries_by_example() {
                 "||52 total",
             ],
         ),
-        // filters: replace, keep and add, lift a table, lift axes, leave
+        // filters: replace, keep and add, without a table, without axes, without all but
         ("grid seats given (instead port.region = 'South') as s by port.region", &["North|4", "South|4", "|4"]),
         ("grid seats given (port.region = 'South') as s by port.region", &["South|4"]),
         (
-            "grid seats / seats given (lift port) as s by port.name",
+            "grid seats / seats given (without port) as s by port.name",
             &["Holm|0.1538461538", "Ness|0.7692307692", "Skaw|0.0769230769"],
         ),
-        ("grid seats given (lift axes) as s by port.name where port.region = 'North'", &["Holm|48", "Ness|48"]),
-        ("grid seats given (lift all) as s by port.name where port.region = 'North'", &["Holm|52", "Ness|52"]),
+        ("grid seats given (without axes) as s by port.name where port.region = 'North'", &["Holm|48", "Ness|48"]),
+        ("grid seats given (without all) as s by port.name where port.region = 'North'", &["Holm|52", "Ness|52"]),
         (
-            "grid seats given (leave port.region) as s by port.region, port.name",
+            "grid seats given (without all but port.region) as s by port.region, port.name",
             &["North|Holm|48", "North|Ness|48", "South|Skaw|4"],
         ),
-        // a filter over several columns of which one is lifted keeps its projection
+        // a filter over several columns of which one is dropped keeps its projection
         (
-            "grid seats given (lift port.name) as s by port.name where port.region = 'South' or port.name = 'Ness'",
+            "grid seats given (without port.name) as s by port.name where port.region = 'South' or port.name = 'Ness'",
             &["Ness|52", "Skaw|52"],
         ),
         // values from outside
@@ -224,7 +228,7 @@ fn a_measure_can_always_be_replaced_by_its_formula() {
     let model = harbour().build().unwrap();
     for axes in ["", " by port.region", " by route.id split by calendar.year totals"] {
         for (name, formula) in [("load", "(taken / seats)"), ("seats", "sum(sailing.seats)")] {
-            for shape in ["{}", "{} given (lift port)", "max({} per route.id)", "{} + 1"] {
+            for shape in ["{}", "{} given (without port)", "max({} per route.id)", "{} + 1"] {
                 let with_name = format!("grid {} as x{axes}", shape.replace("{}", name));
                 let with_formula = format!("grid {} as x{axes}", shape.replace("{}", formula));
                 assert_eq!(

@@ -73,7 +73,7 @@ fn cells_with_a_value_each() {
         let model = Model::builder().rows("t", &COLUMNS, &rows).build().unwrap();
         for (column, (name, _)) in COLUMNS.iter().enumerate().take(6).skip(1) {
             for op in ["=", "<", "<=", ">", ">="] {
-                for (edits, everywhere) in [("lift axes, ", true), ("", false)] {
+                for (edits, everywhere) in [("without axes, ", true), ("", false)] {
                     let item = |what: &str| {
                         format!("(let v = max(t.{name}); {what} given ({edits}t.{name} {op} v)) as \"{what}\"")
                     };
@@ -100,7 +100,7 @@ fn rows_with_a_value_each() {
     for (column, (name, _)) in COLUMNS.iter().enumerate().take(6).skip(1) {
         for op in ["=", "<", "<=", ">", ">="] {
             let formula =
-                |what: &str| format!("let v = {name}; {what} given (lift row, t.group = mine, t.{name} {op} v)");
+                |what: &str| format!("let v = {name}; {what} given (without row, t.group = mine, t.{name} {op} v)");
             let model = Model::builder()
                 .rows("t", &COLUMNS, &rows)
                 .column("t", "how_many", &format!("let mine = group; {}", formula("rows(t)")))

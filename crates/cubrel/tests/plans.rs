@@ -63,9 +63,9 @@ fn equal_filters_and_groups_share_a_read() {
             "grid load by port.region",
             &["sum(booking.taken) of booking by port.region", "sum(sailing.seats) of sailing by port.region"],
         ),
-        // a lifted column is one key fewer; two measures that lift the same share again
+        // a dropped column is one key fewer; two measures that without the same share again
         (
-            "grid net / net given (lift route) as a, taken / taken given (lift route) as b by route.name, calendar.month",
+            "grid net / net given (without route) as a, taken / taken given (without route) as b by route.name, calendar.month",
             &[
                 "sum(booking.net), sum(booking.taken) of booking by route.name, calendar.month",
                 "sum(booking.net), sum(booking.taken) of booking by calendar.month, or from booking by route.name, calendar.month",
@@ -93,9 +93,9 @@ fn equal_filters_and_groups_share_a_read() {
         ),
         // a spare relationship takes the place of the default path
         ("grid net via route.to as n by port.region", &["sum(booking.net) of booking by port.region via route.to"]),
-        // a part of a filter over two columns stays when the other is lifted
+        // a part of a filter over two columns stays when the other is dropped
         (
-            "grid net given (lift route.name) as n where route.name = 'x' or port.region = 'y'",
+            "grid net given (without route.name) as n where route.name = 'x' or port.region = 'y'",
             &[
                 "sum(booking.net) of booking where (port.region) of rows with ((route.name = 'x') or (port.region = 'y'))",
             ],
@@ -134,7 +134,7 @@ fn an_aggregate_over_rows_one_by_one_is_one_over_the_rows() {
             "grid sum(sum(booking.net) - sum(sailing.seats) per booking) as x",
             &["sum(booking.net) of booking by row of booking", "sum(sailing.seats) of sailing"],
         ),
-        ("grid sum(net given (lift row) per booking) as x", &["sum(booking.net) of booking"]),
+        ("grid sum(net given (without row) per booking) as x", &["sum(booking.net) of booking"]),
         // a `where` is a filter of the rows
         ("grid sum(net per booking where taken > 1) as x", &["sum(booking.net) of booking where (booking.taken > 1)"]),
         // a table that others point at has combinations that are no row of it
@@ -181,8 +181,8 @@ fn coarser_reads_come_from_finer_ones_where_they_add_up() {
     }
     // other rows, or a figure that the lines do not have
     let apart = [
-        "grid net, net given (booking.kind = 'a') as a, net / net given (lift route.name, booking.kind = 'a') as b by route.name",
-        "grid taken, max(booking.net) given (lift route.name) as m by route.name",
+        "grid net, net given (booking.kind = 'a') as a, net / net given (without route.name, booking.kind = 'a') as b by route.name",
+        "grid taken, max(booking.net) given (without route.name) as m by route.name",
     ];
     for query in apart {
         let found = reads(query);

@@ -30,7 +30,7 @@ wraps = ['period']
 formula = 'shown'
 [lens.change.reading.of_all]
 label = 'Share'
-formula = 'shown / shown given (lift route)'
+formula = 'shown / shown given (without route)'
 format = '0%'
 
 [role.north]
@@ -171,7 +171,7 @@ fn roles_fix_the_rows_first() {
     let by_region = "grid net by route.region totals";
     assert_eq!(ask(&m, &["north"], None, by_region).unwrap(), ["North|37", "|37 total"]);
     // No edit widens what a role lets through.
-    for edit in ["lift all", "lift route", "instead route.region = 'South'", "lift axes"] {
+    for edit in ["without all", "without route", "instead route.region = 'South'", "without axes"] {
         let text = format!("grid coalesce(net given ({edit}), 0) as n");
         let expected = if edit.starts_with("instead") { "0" } else { "37" };
         assert_eq!(ask(&m, &["north"], None, &text).unwrap(), [expected], "{edit}");
@@ -276,10 +276,10 @@ fn others_is_one_more_line_for_what_a_limit_drops() {
             "||52 total",
         ],
     );
-    // An edit that lifts the axes lifts what the line stands for.
+    // An edit that drops the axes drops what the line stands for.
     expect(
         &m,
-        "grid net given (lift axes) as n by route.name order by net desc limit 3 others",
+        "grid net given (without axes) as n by route.name order by net desc limit 3 others",
         &["Ness|52", "Skaw|52", "Holm|52", "|52"],
     );
 }

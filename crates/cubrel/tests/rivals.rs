@@ -67,7 +67,7 @@ const PAIRS: &[(&str, &str)] = &[
     ("max(booking.price)", "max(booking.price per booking)"),
     ("sum(booking.weight)", "sum(sum(booking.weight) per booking.people)"),
     ("count(distinct booking.customer)", "sum(1 per customer where rows(booking) > 0)"),
-    ("revenue given (lift route)", "revenue"),
+    ("revenue given (without route)", "revenue"),
     ("coalesce(revenue, 0)", "revenue"),
     ("if(people = 0, null, revenue / people)", "revenue / people"),
     ("sum(if(booking.people > 2, booking.price, 0))", "revenue given (booking.people > 2)"),

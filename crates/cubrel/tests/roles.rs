@@ -105,19 +105,19 @@ const QUERIES: &[&str] = &[
     "grid total, rows(sale) as n, rows(shop) as s, rows(zone) as z",
     "grid total by zone.name totals",
     "grid total, rows(shop) as s by shop.id",
-    "grid total given (lift all) as t by zone.name",
+    "grid total given (without all) as t by zone.name",
     "grid total given (instead zone.name = 'S') as t by zone.name",
     "grid total via shop.other as t by zone.name",
     "grid count(distinct sale.shop) as c, max(sale.x) as m by zone.name",
     "grid avg(total per shop) as a, max(total per zone.name) as b",
-    "grid total / total given (lift zone) as share by zone.name",
+    "grid total / total given (without zone) as share by zone.name",
     "grid rank(total per shop.id) as place by shop.id",
     "grid total where zone.name in top(1, total per zone.name)",
     "grid rows(zone) both_ways shop.zone as z by shop.id",
     "grid total by zone.name with empty",
     "grid total by shop.id order by total desc limit 1 others",
     "records sale.x, zone.name order by sale.x",
-    "records shop.id, total, total given (lift row) as t",
+    "records shop.id, total, total given (without row) as t",
 ];
 
 #[test]

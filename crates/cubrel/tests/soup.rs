@@ -35,7 +35,8 @@ const PIECES: &[&str] = &[
     ")",
     "(",
     ")",
-    "lift",
+    "without",
+    "but",
     "leave",
     "instead",
     "row",
@@ -121,7 +122,7 @@ const PIECES: &[&str] = &[
 ];
 
 const TEXTS: &[&str] = &[
-    "grid net / net given (lift route) as share by route.region totals",
+    "grid net / net given (without route) as share by route.region totals",
     "grid max(net per calendar.month where net > 1), net given (so_far(year), route.region = 'North') by period",
     "measure x = (let a = net; a + 1); grid x split by calendar.year where route.name in top(2, net per route.name)",
     "records booking.net, route.name where booking.net between 1 and 9 order by booking.net desc limit 3",
@@ -210,7 +211,7 @@ fn nesting_is_bounded_wherever_it_stands() {
         ("abs(", "net", ")"),
         ("sum(", "booking.net", " per route)"),
         ("if(true, ", "net", ", 0)"),
-        ("(", "net", " given (lift all))"),
+        ("(", "net", " given (without all))"),
         ("-", "net", ""),
         ("not ", "true", ""),
         ("case when true then ", "net", " end"),

@@ -1,4 +1,4 @@
-//! One table of columns, through every coding, form of segment, order of rows and way to the disk: what comes out is
+//! One table of columns, through every encoding, form of segment, order of rows and way to the disk: what comes out is
 //! what went in.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -8,7 +8,7 @@ use std::sync::Arc;
 use cubrel::store::disk::{self, Stored, StoredTable};
 use cubrel::store::encode::encode_segment;
 use cubrel::store::order::{SortColumns, reordered};
-use cubrel::store::{Codes, Coding, Column, Cuts, RawColumn, RawData, TextList};
+use cubrel::store::{Codes, Column, Cuts, Encoding, RawColumn, RawData, TextList};
 use cubrel::{Type, Value};
 
 const ROWS: u64 = 9000;
@@ -36,7 +36,7 @@ fn texts(each: impl Fn(u64) -> String) -> RawColumn {
 fn columns() -> Vec<(&'static str, RawColumn)> {
     vec![
         ("constant", ints(Type::Int, |_| -7)),
-        ("counting", ints(Type::Int, |i| 100 + 3 * i as i64)),
+        ("sequence", ints(Type::Int, |i| 100 + 3 * i as i64)),
         ("few", ints(Type::Int, |i| (noise(i) % 5) as i64)),
         ("steps", ints(Type::decimal(2), |i| 250 * (noise(i) % 900) as i64 - 40_000)),
         ("ends of the range", ints(Type::Int, |i| [i64::MIN, i64::MAX, 0, -1][i as usize % 4])),
@@ -158,7 +158,7 @@ fn every_coding_gives_back_what_went_in() {
 fn rows_in_another_order_stay_whole() {
     // The first column tells which row each one was; of columns that gain nothing there are few enough.
     let key = ints(Type::Int, |i| (i * 7919 % 9001) as i64);
-    let gain = |name: &str| !matches!(name, "counting" | "all over" | "far apart" | "sentences" | "long" | "roots");
+    let gain = |name: &str| !matches!(name, "sequence" | "all over" | "far apart" | "sentences" | "long" | "roots");
     let some = columns();
     let some = some.iter().filter(|(name, _)| gain(name)).flat_map(|(_, raw)| with_nulls(raw));
     let all: Vec<RawColumn> = std::iter::once(key).chain(some).collect();
@@ -207,26 +207,26 @@ fn codings_are_what_suits_the_values() {
         .iter()
         .map(|(name, raw)| {
             let column = Column::encode_in(raw, &Cuts::even(raw.len(), 1 << 20));
-            let coding = match column.coding() {
-                Coding::Offset { .. } => {
+            let encoding = match column.encoding() {
+                Encoding::Offset { .. } => {
                     format!("offset{}", column.digits().map_or(String::new(), |d| format!(" {d}")))
                 }
-                Coding::Numbers(_) => "numbers".into(),
-                Coding::Texts(dictionary) => dictionary.form().into(),
+                Encoding::Numbers(_) => "numbers".into(),
+                Encoding::Texts(dictionary) => dictionary.form().into(),
             };
             let form = match column.segments()[0].codes {
                 Codes::Packed(_) => "packed",
                 Codes::Runs { .. } => "runs",
                 Codes::Sparse { .. } => "sparse",
-                Codes::Counting(_) => "counting",
+                Codes::Sequence(_) => "sequence",
             };
             let bits = (column.heap_bytes().0 + column.heap_bytes().1) as f64 * 8.0 / ROWS as f64;
-            format!("{name}: {coding} {form} {}", bits.ceil())
+            format!("{name}: {encoding} {form} {}", bits.ceil())
         })
         .collect();
     let expected = [
         "constant: offset packed 1",
-        "counting: offset counting 1",
+        "sequence: offset sequence 1",
         "few: offset packed 4",
         "steps: offset packed 11",
         "ends of the range: numbers packed 3",

@@ -136,13 +136,13 @@ fn a_column_that_is_split_weighs_what_its_halves_weigh() {
 
 #[test]
 fn computing_while_loading_weighs_less_and_is_foreseen() {
-    let formula = "[table.sailing.column.far]\nformula = 'if(sum(sailing.crew) given (lift all) > 0, crew * 100 + length(route), 0)'\n";
+    let formula = "[table.sailing.column.far]\nformula = 'if(sum(sailing.crew) given (without all) > 0, crew * 100 + length(route), 0)'\n";
     let (_folder, before) = model(formula, |text| text.to_string());
     let supposed = before.suppose(&["load sailing.far".into()]).unwrap();
     let own = "[table.sailing.column.far]\nformula = 'crew * 100 + length(route)'\n";
     let (_folder, after) = model(own, |text| text.to_string());
     let (now, then, real) = (column(&supposed.before, "far"), column(&supposed.after, "far"), after.sizes());
-    assert_eq!((now.computed, then.computed), ("after", "loading"));
+    assert_eq!((now.origin, then.origin), ("after_load", "load"));
     let real = column(&real, "far");
     assert!(then.bytes.abs_diff(real.bytes) * 10 <= real.bytes + 500, "{} {}", then.bytes, real.bytes);
     assert!(supposed.after.model.bytes <= supposed.before.model.bytes);

@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cubrel::load::Silent;
-use cubrel::store::Coding;
+use cubrel::store::Encoding;
 use cubrel::value::date;
 use cubrel::{Model, RefreshOptions, Value};
 use tempfile::TempDir;
@@ -99,7 +99,7 @@ fn one(model: &Model, text: &str) -> Value {
 }
 
 fn form(model: &Model) -> &'static str {
-    let Coding::Texts(dictionary) = model.store().tables[0].columns[0].coding() else { panic!("no texts") };
+    let Encoding::Texts(dictionary) = model.store().tables[0].columns[0].encoding() else { panic!("no texts") };
     dictionary.form()
 }
 

@@ -1,7 +1,7 @@
 //! Two models side by side: which of their answers are the same.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use cubrel::insight::twins::{Answers, Outcome, Twins, twins};
+use cubrel::insight::twins::{Outcome, Pair, Twins, twins};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 /// Sailings by route; `more` are added, and the queries are those of a model file.
@@ -20,8 +20,8 @@ fn compared(a: &Model, b: &Model) -> Twins {
     twins(a, b, &[], &QueryOptions::default(), 1).unwrap()
 }
 
-fn answers<'a>(found: &'a Twins, name: &str) -> &'a Answers {
-    match &found.questions.iter().find(|q| q.name == name).unwrap().outcome {
+fn answers<'a>(found: &'a Twins, name: &str) -> &'a Pair {
+    match &found.answers.iter().find(|q| q.name == name).unwrap().outcome {
         Outcome::Answered(answers) => answers,
         Outcome::Failed { .. } => panic!("{name} failed"),
     }
@@ -70,7 +70,7 @@ fn the_same_name_may_say_something_else_and_lines_without_figures_are_compared()
 }
 
 #[test]
-fn a_question_that_one_cannot_answer_is_told() {
+fn what_one_cannot_answer_is_told() {
     let one = model(&[("Ness", 3)], &[BY_ROUTE]);
     let other = Model::builder()
         .rows("sailing", &[("fuel", Type::Int)], &[vec![Value::Int(3)]])
@@ -79,14 +79,14 @@ fn a_question_that_one_cannot_answer_is_told() {
         .build()
         .unwrap();
     let found = compared(&one, &other);
-    let failed = found.questions.iter().find(|q| q.name == "by_route").unwrap();
+    let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
     assert!(matches!(&failed.outcome, Outcome::Failed { error_a: None, error_b: Some(b) } if b.contains("route")));
     assert!(!found.agree());
     let unknown = twins(&one, &one, &["nobody".into()], &QueryOptions::default(), 1).unwrap_err();
     assert!(unknown.to_string().contains("`nobody`"), "{unknown}");
     let limits = cubrel::Limits { cells: Some(0), ..Default::default() };
     let found = twins(&one, &one, &[], &QueryOptions { limits, ..QueryOptions::default() }, 1).unwrap();
-    let failed = found.questions.iter().find(|q| q.name == "by_route").unwrap();
+    let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
     assert!(matches!(&failed.outcome, Outcome::Failed { error_a: Some(a), error_b: Some(_) } if a.contains("limit")));
     assert!(!found.agree());
 }

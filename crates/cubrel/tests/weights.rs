@@ -58,11 +58,11 @@ fn check_sums(sizes: &Sizes, what: &str) {
     let mut whole = 0;
     for table in &sizes.tables {
         let relationships = sizes.relationships.iter().filter(|r| r.many.starts_with(&format!("{}.", table.name)));
-        let keys: u64 = relationships.map(|r| r.key_bytes).sum();
+        let keys: u64 = relationships.map(|r| r.link_bytes).sum();
         let columns: u64 = table.columns.iter().map(|c| c.bytes).sum();
         for column in &table.columns {
-            let parts = column.parts.codes + column.parts.dictionary + column.parts.keys;
-            assert!(column.bytes == parts || column.bytes + column.parts.keys == parts, "{what}: {}", column.name);
+            let parts = column.parts.codes + column.parts.values + column.parts.links;
+            assert!(column.bytes == parts || column.bytes + column.parts.links == parts, "{what}: {}", column.name);
         }
         assert!(
             table.bytes == columns + keys || table.bytes == columns,

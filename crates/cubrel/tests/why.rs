@@ -46,7 +46,7 @@ fn model() -> Model {
         .rows("booking", &[("route", Type::Text), ("amount", Type::Int)], &rows)
         .relationship("booking.route", "route.id")
         .measure("net", "sum(booking.amount)")
-        .measure("share", "net / net given (lift route.region)")
+        .measure("share", "net / net given (without route.region)")
         .column("route", "total", "sum(booking.amount)")
         .column("booking", "large", "if(amount > 5 and coalesce(route.name, 'x') <> 'x', 'yes', 'no')")
         .build()
@@ -54,23 +54,23 @@ fn model() -> Model {
 }
 
 #[test]
-fn a_share_shows_what_was_lifted_and_what_was_not() {
+fn a_share_shows_what_was_dropped_and_what_was_not() {
     let m = model();
     assert_eq!(
         tree(&m, "grid share by route.region", "route.region = 'South'"),
         "share = 0.1388888888888889
-  net / net given (lift route.region) = 0.1388888888888889
+  net / net given (without route.region) = 0.1388888888888889
     net = 5
       sum(booking.amount) = 5 [1/4 booking]
-    net given (lift route.region) = 36
+    net given (without route.region) = 36
       - route.region = 'South'
       net = 36
         sum(booking.amount) = 36 [4/4 booking]
 "
     );
-    // Stuck at 100 %: the column on the axis is another one of the same table, so nothing is lifted.
+    // Stuck at 100 %: the column on the axis is another one of the same table, so nothing is dropped.
     let stuck = tree(&m, "grid share by route.name", "route.name = 'Holm–Skaw'");
-    assert!(!stuck.contains("- route") && stuck.contains("net given (lift route.region) = 5"), "{stuck}");
+    assert!(!stuck.contains("- route") && stuck.contains("net given (without route.region) = 5"), "{stuck}");
 }
 
 #[test]
@@ -109,10 +109,10 @@ fn per_sets_ranks_and_lets() {
     assert!(shown.starts_with("place = 2\n  rank(net per route.name) = 2 (of 3 values that have a figure)"), "{shown}");
     let shown = tree(
         &m,
-        "grid (let all_of_it = net given (lift all); net / all_of_it) as n by route.region",
+        "grid (let all_of_it = net given (without all); net / all_of_it) as n by route.region",
         "route.region is null",
     );
-    assert!(shown.contains("net given (lift all) = 36") && shown.contains("all_of_it = 36"), "{shown}");
+    assert!(shown.contains("net given (without all) = 36") && shown.contains("all_of_it = 36"), "{shown}");
 }
 
 #[test]
@@ -167,7 +167,7 @@ fn the_explanation_has_the_value_of_the_cell() {
         "avg(booking.amount)",
         "rows(booking)",
         "count(distinct booking.route)",
-        "min(booking.amount) given (lift route)",
+        "min(booking.amount) given (without route)",
         "net given (instead route.region = 'North')",
         "max(net per route.name)",
         "coalesce(net, 0) - 1",

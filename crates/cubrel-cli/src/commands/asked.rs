@@ -11,10 +11,10 @@ use crate::Global;
 /// Parameters, roles, user.
 #[derive(clap::Args, Debug)]
 pub struct Asked {
-    /// The value of a parameter; several values are separated by commas
+    /// The value of a parameter, or several with commas between
     #[arg(long = "set", value_name = "NAME=VALUE")]
     parameters: Vec<String>,
-    /// Ask in a role of the model; several roles unite their rows
+    /// Ask in a role of the model; may be repeated
     #[arg(long = "as", value_name = "ROLE")]
     roles: Vec<String>,
     /// Who asks: what `user()` gives
@@ -46,12 +46,12 @@ impl Asked {
     fn limits(&self) -> Result<Limits, Failure> {
         let time = self.time_limit.map(|seconds| {
             let wrong =
-                || Failure::Other(format!("`{seconds}` is no time"), "write seconds: `--time-limit 2.5`".into());
+                || Failure::Other(format!("`{seconds}` is not a time"), "write seconds: `--time-limit 2.5`".into());
             Duration::try_from_secs_f64(seconds).map_err(|_| wrong())
         });
         let memory = self.memory_limit.as_deref().map(|text| {
             let wrong =
-                || Failure::Other(format!("`{text}` is no number of bytes"), "write `2 GiB` or `500 MB`".into());
+                || Failure::Other(format!("`{text}` is not an amount of memory"), "write `2 GiB` or `500 MB`".into());
             cubrel::model::memory_bytes(text).ok_or_else(wrong)
         });
         Ok(Limits { time: time.transpose()?, cells: self.cell_limit, memory: memory.transpose()? })

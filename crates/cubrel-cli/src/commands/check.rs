@@ -1,11 +1,11 @@
 //! `cubrel check`
 
-use cubrel::Diagnostic;
+use cubrel::{Diagnostic, Severity};
 use serde_json::json;
 
 use super::{Done, Failure};
 use crate::Global;
-use crate::output::problems;
+use crate::output::problems::Pen;
 use crate::output::text::{Align, TextTable};
 use crate::output::{Format, Output};
 
@@ -20,21 +20,8 @@ pub struct Args {}
 pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
     let (list, wrong) = match super::open(global) {
         Ok(model) => {
-            // Saved queries are part of the model, too.
-            let mut list = model.warnings().to_vec();
-            let mut wrong = false;
-            for (name, query) in &model.document().file.query {
-                let found = match model.query(&query.text) {
-                    Ok(query) => query.warnings().to_vec(),
-                    Err(e) => {
-                        wrong = true;
-                        e.problems().to_vec()
-                    }
-                };
-                list.extend(
-                    found.into_iter().map(|p| Diagnostic { message: format!("query `{name}`: {}", p.message), ..p }),
-                );
-            }
+            let list = model.check();
+            let wrong = list.iter().any(|p| p.severity == Severity::Error);
             (list, wrong)
         }
         Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => (e.problems().to_vec(), true),
@@ -45,10 +32,8 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Csv => as_table(&list).write_csv(out)?,
         _ if list.is_empty() => out.text("nothing is wrong with this model\n")?,
         _ => {
-            for problem in &list {
-                let text = problems::draw(problem, out.colored());
-                out.text(&text)?;
-            }
+            let pen = Pen::new(out.colored(), out.width());
+            list.iter().try_for_each(|problem| out.text(&pen.draw(problem)))?;
         }
     }
     Ok(u8::from(wrong))
@@ -61,14 +46,16 @@ fn has_model(global: &Global) -> bool {
 fn as_json(p: &Diagnostic) -> serde_json::Value {
     let mut value = json!({
         "severity": format!("{:?}", p.severity).to_lowercase(),
-        "problem": format!("{:?}", p.problem),
+        "problem": p.problem.name(),
         "message": p.message,
     });
-    if let Some(source) = &p.source {
-        let (line, column) = source.line_column(p.span.start);
-        value["source"] = json!(source.name);
+    if let Some((file, line, column)) = p.place() {
+        value["file"] = json!(file);
         value["line"] = json!(line);
         value["column"] = json!(column);
+    }
+    if let Some(formula) = p.formula() {
+        value["formula"] = json!(formula);
     }
     if let Some(help) = &p.help {
         value["help"] = json!(help);
@@ -79,20 +66,22 @@ fn as_json(p: &Diagnostic) -> serde_json::Value {
 fn as_table(list: &[Diagnostic]) -> TextTable {
     let mut table = TextTable::new(&[
         ("severity", Align::Left),
-        ("source", Align::Left),
+        ("file", Align::Left),
         ("line", Align::Right),
+        ("column", Align::Right),
+        ("formula", Align::Left),
         ("message", Align::Left),
         ("help", Align::Left),
     ]);
     for p in list {
-        let (name, line) = match &p.source {
-            Some(s) => (s.name.clone(), s.line_column(p.span.start).0.to_string()),
-            None => Default::default(),
-        };
+        let place = p.place();
+        let number = |n: Option<usize>| n.map(|n| n.to_string()).unwrap_or_default();
         table.row(vec![
             format!("{:?}", p.severity).to_lowercase(),
-            name,
-            line,
+            place.map(|(file, ..)| file.to_string()).unwrap_or_default(),
+            number(place.map(|(_, line, _)| line)),
+            number(place.map(|(.., column)| column)),
+            p.formula().unwrap_or_default().to_string(),
             p.message.clone(),
             p.help.clone().unwrap_or_default(),
         ]);

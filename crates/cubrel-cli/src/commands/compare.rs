@@ -16,7 +16,7 @@ use crate::output::{self, Format, Output, rivals, sizes};
 /// Arguments of `compare`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel compare --measure best_month --with 'max(net_revenue per (calendar.year, calendar.month))' --by route.name\n  cubrel compare ferries ferries-small\n  cubrel compare ferries ferries-small --question revenue --runs 20\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nTwo models are asked their saved queries and the totals of their measures.\n\nExit code 1: the numbers differ."
+    after_help = "Examples:\n  cubrel compare --measure customers --with 'count(distinct booking.customer_id)' --by port.region\n  cubrel compare ferries ferries-small\n  cubrel compare ferries ferries-small --only revenue --runs 20\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nTwo models are asked their saved queries and the totals of their measures.\n\nExit code 1: the numbers differ."
 )]
 pub struct Args {
     /// One model
@@ -25,19 +25,19 @@ pub struct Args {
     /// Another model
     #[arg(value_name = "B")]
     b: Option<PathBuf>,
-    /// What the columns of two models weigh, in place of what they answer
+    /// Compare what the columns of two models weigh, not what they answer
     #[arg(long, requires = "b")]
     sizes: bool,
-    /// Ask two models this only: a saved query or a measure; can be given several times
+    /// Ask two models only this saved query or measure; may be repeated
     #[arg(long, value_name = "NAME", requires = "b", conflicts_with = "sizes")]
-    question: Vec<String>,
+    only: Vec<String>,
     /// A measure, or any formula
     #[arg(long, value_name = "MEASURE", requires = "with")]
     measure: Option<String>,
     /// The formula to hold against it
     #[arg(long, value_name = "FORMULA", requires = "measure")]
     with: Option<String>,
-    /// The axes on whose cells and totals the numbers have to be the same
+    /// Compare by these columns: in every cell and total
     #[arg(long, value_name = "COLUMNS", requires = "measure")]
     by: Option<String>,
     /// A filter on both
@@ -71,7 +71,7 @@ fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut O
     let rival = compared(&model, &contest, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(rival))?,
-        Format::Csv => rivals::costs(&contest, &rival, false).write_csv(out)?,
+        Format::Csv => rivals::flat(&contest, &rival).write_csv(out)?,
         _ => rivals::show(&contest, &rival, out)?,
     }
     Ok(u8::from(rival.differing > 0))
@@ -88,10 +88,10 @@ fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) ->
     let names = [a.display().to_string(), b.display().to_string()];
     let names = [names[0].as_str(), names[1].as_str()];
     let (a, b) = (opened(a, global)?, opened(b, global)?);
-    let twins = twins(&a, &b, &args.question, &args.asked.options(global)?, args.runs as usize)?;
+    let twins = twins(&a, &b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(twins))?,
-        Format::Csv => output::twins::table(names, &twins, false).write_csv(out)?,
+        Format::Csv => output::twins::flat(&twins).write_csv(out)?,
         _ => output::twins::show(names, &twins, out)?,
     }
     Ok(u8::from(!twins.agree()))
@@ -100,11 +100,10 @@ fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) ->
 fn weights(a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
     let names = [a.display().to_string(), b.display().to_string()];
     let (a, b) = (opened(a, global)?.sizes(), opened(b, global)?.sizes());
-    let table = |human| sizes::differences([names[0].as_str(), names[1].as_str()], &a, &b, human);
     match out.format() {
         Format::Json => out.json(&json!({"a": a, "b": b}))?,
-        Format::Csv => table(false).write_csv(out)?,
-        _ => table(true).write(out)?,
+        Format::Csv => sizes::differences(["a", "b"], &a, &b, false).write_csv(out)?,
+        _ => sizes::differences([&names[0], &names[1]], &a, &b, true).write(out)?,
     }
     Ok(0)
 }

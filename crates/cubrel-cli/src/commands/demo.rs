@@ -77,7 +77,7 @@ impl Tour<'_> {
         let (dir, odd) = (self.args.dir.display(), self.odd);
         out.heading(&format!("1. The demo model in {dir}"))?;
         out.text(&format!(
-            "{} bookings in one CSV file a year, sailings, and nine describing tables.\n\
+            "{} bookings in one CSV file a year, sailings, and nine dimension tables.\n\
              Hidden among the bookings, as in real data: {} with a route that does not exist, {} with a customer that\n\
              does not exist, {} without a customer, {} without a concession, {} lines that stand twice.\n",
             self.args.rows, odd.orphan_routes, odd.orphan_customers, odd.no_customer, odd.no_concession, odd.repeated

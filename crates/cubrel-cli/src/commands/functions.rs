@@ -1,7 +1,7 @@
 //! `cubrel functions`
 
 use cubrel::formula::functions::{self, AGGREGATES};
-use cubrel::formula::source::closest;
+use cubrel::formula::source::{closest, did_you_mean};
 use serde_json::json;
 
 use super::{Done, Failure};
@@ -30,21 +30,21 @@ fn entries() -> Vec<Entry> {
         (
             "if",
             "if(condition, a [, b])",
-            "a where the condition is true, else b (or null)",
+            "`a` if the condition is true, otherwise `b` (or null)",
             ("if(2 > 1, 'yes', 'no')", "yes"),
         ),
         ("coalesce", "coalesce(a, b, …)", "the first that is not null", ("coalesce(null, 3)", "3")),
-        ("nullif", "nullif(a, b)", "null where a equals b, else a", ("nullif(0, 0)", "")),
+        ("nullif", "nullif(a, b)", "null if `a` equals `b`, otherwise `a`", ("nullif(0, 0)", "")),
         (
             "cast",
             "cast(x as type)",
-            "x as another type; an error where that cannot be",
+            "`x` as another type; an error if that is not possible",
             ("cast('12.5' as decimal(4,1))", "12.5"),
         ),
         (
             "try_cast",
             "try_cast(x as type)",
-            "x as another type; null where that cannot be",
+            "`x` as another type; null if that is not possible",
             ("try_cast('x' as int)", ""),
         ),
         (
@@ -87,7 +87,7 @@ pub fn run(args: &Args, out: &mut Output) -> Done {
             let found: Vec<&Entry> = all.iter().filter(|e| e.name == name).collect();
             if found.is_empty() {
                 let help = match closest(name, all.iter().map(|e| e.name)) {
-                    Some(near) => format!("did you mean `{near}`?"),
+                    Some(near) => did_you_mean(near),
                     None => "`cubrel functions` lists all of them".into(),
                 };
                 return Err(Failure::Other(format!("there is no function `{name}`"), help));

@@ -67,7 +67,7 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
     if !query.trim().is_empty() && query.chars().all(|c| c.is_alphanumeric() || c == '_') {
         let names: Vec<&str> = model.document().file.query.keys().map(String::as_str).collect();
         let help = match cubrel::formula::source::closest(query, names.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
+            Some(near) => cubrel::formula::source::did_you_mean(near),
             None => format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")),
         };
         return Err(Failure::Other(format!("there is no saved query `{query}`"), help));

@@ -6,8 +6,8 @@ use serde_json::json;
 use super::{Done, Failure, refresh_options};
 use crate::Global;
 use crate::output::progress::Progress;
-use crate::output::text::{Align, READABLE, TextTable, bytes, count, wrapped};
-use crate::output::{Format, Output};
+use crate::output::text::{Align, TextTable, bytes, count};
+use crate::output::{Format, Output, Tone};
 
 /// Columns that took less are not named.
 const WORTH_SAYING_MS: f64 = 10.0;
@@ -21,7 +21,7 @@ pub struct Args {
     /// Only this table; may be repeated
     #[arg(long, value_name = "T")]
     table: Vec<String>,
-    /// Read only what is new since this day: files written since, and the parts of databases that reach into it
+    /// Read only files written since, and parts of databases that reach into it
     #[arg(long, value_name = "DATE", value_parser = crate::parse_day, conflicts_with = "all")]
     since: Option<i32>,
     /// Read everything, changed or not
@@ -38,7 +38,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     progress.finish();
     match out.format() {
         Format::Json => out.json(&as_json(&report))?,
-        Format::Csv => table(&report).write_csv(out)?,
+        Format::Csv => flat(&report).write_csv(out)?,
         _ => show(&report, out)?,
     }
     Ok(0)
@@ -68,7 +68,7 @@ fn table(report: &RefreshReport) -> TextTable {
         ("table", Align::Left),
         ("rows", Align::Right),
         ("bad rows", Align::Right),
-        ("left out", Align::Right),
+        ("filtered", Align::Right),
         ("source", Align::Right),
         ("seconds", Align::Right),
         ("", Align::Left),
@@ -94,6 +94,22 @@ fn table(report: &RefreshReport) -> TextTable {
     table
 }
 
+/// A line for each table, for scripts.
+fn flat(report: &RefreshReport) -> TextTable {
+    let heads = ["table", "origin", "read", "rows", "bad_rows", "filtered_rows", "source_bytes", "parts", "parts_read"];
+    let mut heads: Vec<(&str, Align)> = heads.map(|head| (head, Align::Right)).to_vec();
+    heads.push(("seconds", Align::Right));
+    let mut table = TextTable::new(&heads);
+    for t in &report.tables {
+        let mut row = vec![t.table.clone(), t.origin.clone(), t.read.to_string()];
+        row.extend([t.rows, t.bad_rows, t.filtered_rows, t.source_bytes].map(|n| n.to_string()));
+        row.extend([t.parts.to_string(), t.parts_read.to_string()]);
+        row.push((t.milliseconds as f64 / 1000.0).to_string());
+        table.row(row);
+    }
+    table
+}
+
 /// A report for people.
 pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     table(report).write(out)?;
@@ -114,9 +130,8 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     });
     let computed: Vec<String> = computed.collect();
     if !computed.is_empty() {
-        let list = format!("Worked out from other rows and tables: {}", computed.join(", "));
-        let width = out.width().map_or(usize::MAX, |width| width.min(READABLE));
-        out.text(&format!("\n{}\n", wrapped(&list, width).join("\n")))?;
+        out.text("\n")?;
+        out.sentence(Tone::Plain, &format!("calculated after loading: {}", computed.join(", ")))?;
     }
     if !report.unmatched.is_empty() {
         out.text("\nRows that point at nothing (they are grouped under (none)):\n")?;
@@ -134,7 +149,9 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
     }
     let peak = peak_memory().map(|p| format!(", peak memory {}", bytes(p))).unwrap_or_default();
     let limit = report.memory_limit.map(|l| format!(" of {} allowed", bytes(l))).unwrap_or_default();
-    out.text(&format!("\n{:.2} s, model {}{peak}{limit}\n", report.elapsed.as_secs_f64(), bytes(report.bytes)))
+    out.text("\n")?;
+    let summary = format!("{:.2} s, model {}{peak}{limit}", report.elapsed.as_secs_f64(), bytes(report.bytes));
+    out.sentence(Tone::Plain, &summary)
 }
 
 /// The most memory that this process has used, where the system tells.

@@ -9,7 +9,14 @@ use crate::output::{Format, Output};
 
 /// Arguments of `size`.
 #[derive(clap::Args, Debug)]
-#[command(after_help = "Examples:
+#[command(after_help = "Changes to suppose:
+  drop T.C                 leave the column out
+  round T.C to 2           numbers to so many decimals, timestamps to second, minute, hour, day, …
+  split T.C                a timestamp as a date and a time of day
+  load T.C                 a calculated column while loading
+  order T by C, C          the rows in this order
+
+Examples:
   cubrel size
   cubrel size --flat --sort distinct
   cubrel size --suppose 'drop booking.booking_ref' --suppose 'round booking.booked_at to hour'
@@ -19,11 +26,10 @@ pub struct Args {
     /// A flat list of all columns
     #[arg(long)]
     flat: bool,
-    /// What columns are sorted by
-    #[arg(long, value_enum, default_value_t = Sort::Bytes, value_name = "FIELD")]
+    /// Sort columns by bytes, distinct, nulls, per-row or name
+    #[arg(long, value_enum, default_value_t = Sort::Bytes, value_name = "FIELD", hide_default_value = true, hide_possible_values = true)]
     sort: Sort,
-    /// Measure a change without making it: `drop T.C`, `round T.C to 2`, `round T.C to hour`, `split T.C`, `load T.C`,
-    /// `order T by C, C`; may be repeated
+    /// Measure a change without making it, see below; may be repeated
     #[arg(long, value_name = "CHANGE", conflicts_with_all = ["flat", "sort"])]
     suppose: Vec<String>,
 }
@@ -33,7 +39,10 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
     if !args.suppose.is_empty() {
         let supposed = model.suppose(&args.suppose)?;
-        let table = |human| sizes::differences(["now", "supposed"], &supposed.before, &supposed.after, human);
+        let table = |human| {
+            let names = if human { ["now", "supposed"] } else { ["before", "after"] };
+            sizes::differences(names, &supposed.before, &supposed.after, human)
+        };
         match out.format() {
             Format::Json => out.json(&json!(supposed))?,
             Format::Csv => table(false).write_csv(out)?,

@@ -52,8 +52,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
                 all.iter().map(|(item, t)| json!({"item": item, "cold": t.cold, "warm": t.warm})).collect();
             out.json(&json!(list))?;
         }
-        Format::Csv => times::each(&all).write_csv(out)?,
-        _ => times::each(&all).write(out)?,
+        Format::Csv => times::each(&all, false).write_csv(out)?,
+        _ => times::each(&all, true).write(out)?,
     }
     Ok(0)
 }

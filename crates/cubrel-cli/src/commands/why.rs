@@ -16,8 +16,8 @@ use crate::output::{Format, Output, why};
 pub struct Args {
     /// A query, the name of a saved one, or a calculated column
     query: String,
-    /// Where the cell stands: values of axes, or of the row's columns; axes that are not named are totalled
-    #[arg(long, value_name = "PLACE", default_value = "")]
+    /// Where the cell stands; axes that are not named are totalled
+    #[arg(long, value_name = "PLACE", default_value = "", hide_default_value = true)]
     at: String,
     /// Which item of the grid; by default the first
     #[arg(long, value_name = "NAME")]

@@ -147,7 +147,7 @@ fn create(folder: &Path, name: &str, header: &str) -> io::Result<BufWriter<File>
 
 /// Writes all files; gives the number of odd rows.
 pub fn write(folder: &Path, bookings: u64) -> io::Result<Oddities> {
-    describing_tables(folder)?;
+    dimension_tables(folder)?;
     let customers = (bookings / 12).clamp(50, 400_000);
     customer_table(folder, customers)?;
     sailing_table(folder, bookings)?;
@@ -156,7 +156,7 @@ pub fn write(folder: &Path, bookings: u64) -> io::Result<Oddities> {
     booking_tables(folder, bookings, customers)
 }
 
-fn describing_tables(folder: &Path) -> io::Result<()> {
+fn dimension_tables(folder: &Path) -> io::Result<()> {
     let mut file = create(folder, "region.csv", "name,north_to_south,manager")?;
     for (name, order, manager) in REGIONS {
         writeln!(file, "{name},{order},{manager}")?;

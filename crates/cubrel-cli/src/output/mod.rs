@@ -1,6 +1,7 @@
 //! How results are written: for a person on a terminal, for a script on a pipe.
 
 pub mod grid;
+mod pager;
 pub mod problems;
 pub mod progress;
 pub mod rivals;
@@ -18,6 +19,9 @@ use anstyle::{AnsiColor, Style};
 use crate::Global;
 use crate::commands::Failure;
 
+/// A terminal that says it is narrower is taken to be this wide.
+const NARROWEST: usize = 20;
+
 /// How results are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Format {
@@ -29,12 +33,17 @@ pub enum Format {
     Json,
     /// A Markdown table
     Markdown,
-    /// One JSON object a line; queries only
+    /// One JSON object a line
     Jsonl,
-    /// An Arrow IPC stream; queries only
+    /// An Arrow IPC stream
     Arrow,
-    /// A Parquet file; queries only
+    /// A Parquet file
     Parquet,
+}
+
+impl Format {
+    /// Those that every command has.
+    pub const OF_TABLES: &[Format] = &[Format::Table, Format::Csv, Format::Json, Format::Markdown];
 }
 
 /// When colours are used.
@@ -90,7 +99,8 @@ impl Tone {
 pub struct Output {
     format: Format,
     colored: bool,
-    width: Option<usize>,
+    /// Columns and lines of the terminal, if results go to one.
+    terminal: Option<(usize, usize)>,
     file: Option<std::path::PathBuf>,
     buffer: Vec<u8>,
 }
@@ -99,12 +109,12 @@ impl Output {
     /// From the global options.
     pub fn new(global: &Global) -> Output {
         let to_terminal = global.output.is_none() && io::stdout().is_terminal();
-        let width = terminal_size::terminal_size().map(|(w, _)| usize::from(w.0)).filter(|_| to_terminal);
+        let size = terminal_size::terminal_size_of(io::stdout()).filter(|_| to_terminal);
         Output {
             format: global.format,
             colored: global.color.colors(&io::stdout())
                 && (global.output.is_none() || global.color == ColorChoice::Always),
-            width,
+            terminal: size.map(|(columns, lines)| (usize::from(columns.0).max(NARROWEST), usize::from(lines.0))),
             file: global.output.clone(),
             buffer: Vec::new(),
         }
@@ -122,7 +132,17 @@ impl Output {
 
     /// The columns of the terminal, if there is one.
     pub fn width(&self) -> Option<usize> {
-        self.width
+        self.terminal.map(|(columns, _)| columns)
+    }
+
+    /// A sentence, in lines that a person can read.
+    pub fn sentence(&mut self, tone: Tone, text: &str) -> Result<(), Failure> {
+        let width = self.width().map_or(usize::MAX, |width| width.min(text::READABLE));
+        for line in text::wrapped(&text::visible(text), width) {
+            let line = self.paint(tone, &line);
+            self.text(&format!("{line}\n"))?;
+        }
+        Ok(())
     }
 
     /// A piece of text in its tone.
@@ -163,18 +183,34 @@ impl Output {
         self.text("\n")
     }
 
-    /// Long results leave piece by piece, when they go to a stream.
+    /// Long results leave piece by piece, when they go to a pipe.
     fn spill(&mut self) -> Result<(), Failure> {
         const PIECE: usize = 1 << 20;
-        if self.file.is_none() && self.buffer.len() > PIECE {
+        if self.file.is_none() && self.terminal.is_none() && self.buffer.len() > PIECE {
             io::stdout().lock().write_all(&self.buffer)?;
             self.buffer.clear();
         }
         Ok(())
     }
 
-    /// Writes what is left.
-    pub fn finish(self) -> Result<(), Failure> {
+    /// Cuts what is wider than the terminal all the same.
+    fn narrow(&mut self, columns: usize) {
+        let text = String::from_utf8_lossy(&self.buffer);
+        let lines: Vec<String> = text.split('\n').map(|line| text::cut_painted(line, columns)).collect();
+        self.buffer = lines.join("\n").into_bytes();
+    }
+
+    /// Writes what is left; what is longer than the terminal goes through a pager.
+    pub fn finish(mut self) -> Result<(), Failure> {
+        if let Some((columns, lines)) = self.terminal {
+            if self.format == Format::Table {
+                self.narrow(columns);
+            }
+            let longer = self.buffer.iter().filter(|b| **b == b'\n').count() >= lines;
+            if longer && pager::show(&self.buffer)? {
+                return Ok(());
+            }
+        }
         match &self.file {
             None => {
                 let mut stdout = io::stdout().lock();

@@ -1,19 +1,19 @@
-//! Problems: the text with a mark under the place, why, and what to write instead.
+//! Problems, in the form that compilers share: what is wrong, the place in the file, the line with a mark under it, and what
+//! to write instead.
 
-use ariadne::{CharSet, Color, Config, IndexType, Label, Report, ReportKind, Source};
+use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use cubrel::{Diagnostic, Severity};
 
+use super::text::{READABLE, wrapped};
 use crate::Global;
 use crate::commands::Failure;
 
 /// Writes a failure to the error stream.
 pub fn report(failure: &Failure, global: &Global) {
-    let colored = global.color.colors(&std::io::stderr());
+    let pen = Pen::errors(global);
     match failure {
         Failure::Model(cubrel::Error::Problems(list)) => {
-            for problem in list {
-                eprint!("{}", draw(problem, colored));
-            }
+            list.iter().for_each(|problem| eprint!("{}", pen.draw(problem)));
             let errors = list.iter().filter(|p| p.severity == Severity::Error).count();
             if errors > 1 {
                 eprintln!("{errors} problems");
@@ -26,61 +26,83 @@ pub fn report(failure: &Failure, global: &Global) {
                 e.place.span,
                 e.message.clone(),
             );
-            eprint!("{}", draw(&problem, colored));
+            eprint!("{}", pen.draw(&problem));
         }
-        Failure::Model(other) => plain(&other.to_string(), None),
-        Failure::Write(e) => plain(&format!("the result cannot be written: {e}"), None),
-        Failure::Other(message, help) => plain(message, Some(help)),
+        Failure::Model(other) => eprint!("{}", pen.plain("error", &other.to_string(), None)),
+        Failure::Write(e) => eprint!("{}", pen.plain("error", &format!("the result cannot be written: {e}"), None)),
+        Failure::Other(message, help) => eprint!("{}", pen.plain("error", message, Some(help))),
     }
 }
 
 /// Writes what is legal and probably not meant to the error stream.
 pub fn warn(list: &[Diagnostic], global: &Global) {
     if !global.quiet {
-        let colored = global.color.colors(&std::io::stderr());
-        list.iter().for_each(|problem| eprint!("{}", draw(problem, colored)));
+        let pen = Pen::errors(global);
+        list.iter().for_each(|problem| eprint!("{}", pen.draw(problem)));
     }
 }
 
-fn plain(message: &str, help: Option<&str>) {
-    eprintln!("error: {message}");
-    if let Some(help) = help {
-        eprintln!("  help: {help}");
-    }
+/// How problems are drawn.
+pub struct Pen {
+    colored: bool,
+    width: usize,
 }
 
-/// One problem as text.
-pub fn draw(problem: &Diagnostic, colored: bool) -> String {
-    let word = match problem.severity {
-        Severity::Warning => "warning",
-        Severity::Error => "error",
-    };
-    let Some(source) = problem.source.as_ref().filter(|s| !s.text.is_empty()) else {
-        let place = problem.source.as_ref().map(|s| format!("{}: ", s.name)).unwrap_or_default();
-        let help = problem.help.as_ref().map(|h| format!("  help: {h}\n")).unwrap_or_default();
-        return format!("{word}: {place}{}\n{help}", problem.message);
-    };
-    let (kind, color) = match problem.severity {
-        Severity::Warning => (ReportKind::Custom("warning", Color::Yellow), Color::Yellow),
-        Severity::Error => (ReportKind::Custom("error", Color::Red), Color::Red),
-    };
-    let name = source.name.as_str();
-    let config = Config::default()
-        .with_color(colored)
-        .with_char_set(CharSet::Unicode)
-        .with_index_type(IndexType::Byte)
-        .with_compact(false);
-    let mut report =
-        Report::build(kind, (name, problem.span.range())).with_config(config).with_message(&problem.message);
-    report = report.with_label(Label::new((name, problem.span.range())).with_color(color).with_message("here"));
-    if let Some(help) = &problem.help {
-        report = report.with_help(help);
+impl Pen {
+    /// For results: in colour or not, for a terminal of so many columns.
+    pub fn new(colored: bool, width: Option<usize>) -> Pen {
+        Pen { colored, width: width.unwrap_or(READABLE).min(READABLE) }
     }
-    let mut bytes = Vec::new();
-    match report.finish().write((name, Source::from(source.text.as_str())), &mut bytes) {
-        Ok(()) if colored => String::from_utf8_lossy(&bytes).into_owned(),
-        // The word at the front comes in its colour whatever the configuration says.
-        Ok(()) => anstream::adapter::strip_str(&String::from_utf8_lossy(&bytes)).to_string(),
-        Err(_) => format!("{word}: {problem}\n"),
+
+    /// For the error stream.
+    fn errors(global: &Global) -> Pen {
+        let stream = std::io::stderr();
+        let width = terminal_size::terminal_size_of(&stream).map(|(w, _)| usize::from(w.0));
+        Pen::new(global.color.colors(&stream), width)
+    }
+
+    /// One problem as text.
+    pub fn draw(&self, problem: &Diagnostic) -> String {
+        let (level, word) = match problem.severity {
+            Severity::Warning => (Level::WARNING, "warning"),
+            Severity::Error => (Level::ERROR, "error"),
+        };
+        let Some((file, span)) =
+            problem.source.as_ref().map(|s| s.place(problem.span)).filter(|(f, _)| !f.text.is_empty())
+        else {
+            return self.plain(word, &problem.message, problem.help.as_deref());
+        };
+        // A mark under nothing, at the end of a text, stands under the next character.
+        let mark = AnnotationKind::Primary.span(span.range());
+        let mark = match problem.formula() {
+            Some(formula) => mark.label(format!("in {formula}")),
+            None => mark,
+        };
+        let snippet = Snippet::source(file.text.as_str()).path(file.name.as_str()).annotation(mark);
+        let mut group = level.primary_title(self.lines(&problem.message, word.len() + 2)).element(snippet);
+        if let Some(help) = &problem.help {
+            group = group.element(Level::HELP.message(self.lines(help, 14)));
+        }
+        let renderer = if self.colored { Renderer::styled() } else { Renderer::plain() };
+        format!("{}\n\n", renderer.term_width(self.width).render(&[group]))
+    }
+
+    /// A message that has no place in a text.
+    fn plain(&self, word: &str, message: &str, help: Option<&str>) -> String {
+        let indented =
+            |indent: usize, text: &str| self.lines(text, indent).replace('\n', &format!("\n{}", " ".repeat(indent)));
+        let mut text = format!("{word}: {}\n", indented(word.len() + 2, message));
+        if let Some(help) = help {
+            text += &format!("  help: {}\n", indented(8, help));
+        }
+        text
+    }
+
+    /// A text in lines that leave room for what stands before them.
+    fn lines(&self, text: &str, before: usize) -> String {
+        text.lines()
+            .flat_map(|line| wrapped(line, self.width.saturating_sub(before).max(20)))
+            .collect::<Vec<_>>()
+            .join("\n")
     }
 }

@@ -1,14 +1,12 @@
 //! Two formulas side by side: where their numbers differ, and what each costs.
 
-use cubrel::insight::rival::{Contest, Difference, Rival};
+use cubrel::insight::rival::{Contest, Cost, Difference, Rival};
 
 use super::text::{Align, TextTable, bytes, count};
 use super::times::ms;
 use super::{Output, Tone};
 use crate::commands::Failure;
 
-/// A formula is shown up to so many characters.
-const FORMULA: usize = 60;
 /// Below this the two are said to be equally fast.
 const ALIKE: f64 = 1.1;
 
@@ -22,7 +20,7 @@ pub fn show(contest: &Contest, rival: &Rival, out: &mut Output) -> Result<(), Fa
         let more = rival.differing - rival.differences.len();
         out.text(&if more > 0 { format!("and {more} more\n\n") } else { "\n".to_string() })?;
     }
-    costs(contest, rival, true).write(out)
+    costs(contest, rival).write(out)
 }
 
 fn verdict(rival: &Rival) -> (Tone, String) {
@@ -32,7 +30,7 @@ fn verdict(rival: &Rival) -> (Tone, String) {
     };
     if rival.differing > 0 {
         let (differing, all) = (count(rival.differing as u64), count(rival.cells as u64));
-        return (Tone::Alert, format!("other numbers in {differing} of {all} cells, totals included"));
+        return (Tone::Alert, format!("numbers differ in {differing} of {all} cells, totals included"));
     }
     let times = match rival.speedup {
         x if x >= ALIKE => format!("{x:.1} times as fast"),
@@ -57,7 +55,7 @@ fn cell(difference: &Difference) -> String {
 }
 
 /// What each of them costs.
-pub fn costs(contest: &Contest, rival: &Rival, human: bool) -> TextTable {
+fn costs(contest: &Contest, rival: &Rival) -> TextTable {
     let mut table = TextTable::new(&[
         ("", Align::Left),
         ("warm ms", Align::Right),
@@ -68,20 +66,38 @@ pub fn costs(contest: &Contest, rival: &Rival, human: bool) -> TextTable {
         ("bytes", Align::Right),
         ("formula", Align::Left),
     ]);
-    for (name, formula, cost) in [("measure", &contest.measure, &rival.measure), ("with", &contest.with, &rival.with)] {
-        let integer = |n: u64| if human { count(n) } else { n.to_string() };
-        let time = |x: f64| if human { ms(x) } else { x.to_string() };
-        let line = formula.split_whitespace().collect::<Vec<_>>().join(" ");
+    for (name, formula, cost) in both(contest, rival) {
         table.row(vec![
             name.to_string(),
-            time(cost.warm.median_ms),
-            time(cost.warm.min_ms),
-            time(cost.warm.max_ms),
+            ms(cost.warm.median_ms),
+            ms(cost.warm.min_ms),
+            ms(cost.warm.max_ms),
             cost.reads.to_string(),
-            integer(cost.rows_read),
-            if human { bytes(cost.bytes_read) } else { cost.bytes_read.to_string() },
-            if human { super::text::cut(&line, FORMULA) } else { line },
+            count(cost.rows_read),
+            bytes(cost.bytes_read),
+            formula,
         ]);
     }
     table
+}
+
+/// What each of them costs, for scripts.
+pub fn flat(contest: &Contest, rival: &Rival) -> TextTable {
+    let heads =
+        ["name", "formula", "median_ms", "min_ms", "max_ms", "reads", "rows_read", "bytes_read", "cells", "differing"];
+    let align = |head| if matches!(head, "name" | "formula") { Align::Left } else { Align::Right };
+    let mut table = TextTable::new(&heads.map(|head| (head, align(head))));
+    for (name, formula, cost) in both(contest, rival) {
+        let mut row = vec![name.to_string(), formula];
+        row.extend([cost.warm.median_ms, cost.warm.min_ms, cost.warm.max_ms].map(|x| x.to_string()));
+        row.extend([cost.reads.to_string(), cost.rows_read.to_string(), cost.bytes_read.to_string()]);
+        row.extend([rival.cells.to_string(), rival.differing.to_string()]);
+        table.row(row);
+    }
+    table
+}
+
+fn both<'a>(contest: &'a Contest, rival: &'a Rival) -> [(&'static str, String, &'a Cost); 2] {
+    let line = |formula: &str| formula.split_whitespace().collect::<Vec<_>>().join(" ");
+    [("measure", line(&contest.measure), &rival.measure), ("with", line(&contest.with), &rival.with)]
 }

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use cubrel::insight::sizes::{ColumnSize, Sizes, TableSize};
 
-use super::text::{Align, TextTable, bar, bytes, count};
+use super::text::{Align, TextTable, bar, bytes, count, pad};
 use super::{Output, Tone};
 use crate::commands::Failure;
 
@@ -39,26 +39,25 @@ impl Sort {
 
 const BAR: usize = 8;
 
-/// The tree: model, tables, columns, with what their bytes are for.
+/// The tree: model, tables, columns, with what their bytes are for. Every share and bar is of the model.
 pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Failure> {
     summary(sizes, out)?;
     out.text("\n")?;
     let mut table = TextTable::new(&[
         ("", Align::Left),
         ("bytes", Align::Right),
-        ("share", Align::Right),
-        ("", Align::Left),
+        ("of model", Align::Right),
+        ("", Align::Right),
         ("distinct", Align::Right),
         ("nulls", Align::Right),
         ("per row", Align::Right),
-        ("dictionary", Align::Right),
-        ("how", Align::Left),
+        ("type and form", Align::Left),
     ]);
     let mut tables: Vec<&TableSize> = sizes.tables.iter().collect();
     tables.sort_by_key(|t| std::cmp::Reverse(t.bytes));
     for t in tables {
-        let mut cells = vec![t.name.clone(), bytes(t.bytes), percent(t.share), bar(t.share, BAR)];
-        cells.extend([String::new(), String::new(), per_row(t.bytes, t.rows), String::new(), origin(t)]);
+        let mut cells = vec![t.name.clone(), bytes(t.bytes), percent(t.share), bar_of(t.share)];
+        cells.extend([String::new(), String::new(), per_row(t.bytes, t.rows), origin(t)]);
         table.toned(Tone::Total, cells);
         if t.same_as.is_some() {
             continue;
@@ -70,14 +69,13 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
                 format!("  {}", c.name),
                 bytes(c.bytes),
                 percent(c.share),
-                bar(c.share * t.share, BAR),
+                bar_of(c.share),
                 count(c.distinct),
                 blank(c.nulls),
                 per_row(c.bytes, t.rows),
-                optional(c.parts.dictionary),
-                how(c),
+                form(c),
             ]);
-            for cells in keys(sizes, t, c) {
+            for cells in links(sizes, t, c) {
                 table.toned(Tone::Faint, cells);
             }
         }
@@ -85,8 +83,13 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
     table.write(out)
 }
 
+/// A bar as wide as any, so that what stands beside it is in line.
+fn bar_of(share: f64) -> String {
+    pad(&bar(share, BAR), BAR, Align::Left)
+}
+
 /// The relationships that start at a column; those of several columns stand under the first.
-fn keys(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
+fn links(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
     let full = format!("{}.{}", t.name, c.name);
     let here = sizes.relationships.iter().filter(|r| r.many.split(" + ").next() == Some(&full));
     here.map(|r| {
@@ -95,16 +98,16 @@ fn keys(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
             0 => String::new(),
             rows => format!(", {} rows point at nothing", count(rows)),
         };
+        let share = if sizes.model.bytes == 0 { 0.0 } else { r.link_bytes as f64 / sizes.model.bytes as f64 };
         vec![
             format!("   → {}", r.one),
-            bytes(r.key_bytes),
-            String::new(),
+            bytes(r.link_bytes),
+            percent(share),
             String::new(),
             count(r.key_count),
             String::new(),
-            per_row(r.key_bytes, t.rows),
-            String::new(),
-            format!("keys{spare}{lost}"),
+            per_row(r.link_bytes, t.rows),
+            format!("link{spare}{lost}"),
         ]
     })
     .collect()
@@ -116,7 +119,7 @@ fn origin(t: &TableSize) -> String {
     match (t.origin, &t.same_as) {
         (_, Some(first)) => format!("{rows}, shared with {first}"),
         ("generated", _) => format!("{rows}, generated"),
-        ("query", _) => format!("{rows}, worked out by a query"),
+        ("query", _) => format!("{rows}, the result of a query"),
         _ if t.source_bytes > 0 => format!("{rows} from {}", bytes(t.source_bytes)),
         _ => rows,
     }
@@ -127,13 +130,26 @@ fn per_row(bytes: u64, rows: u64) -> String {
     if rows == 0 { String::new() } else { format!("{:.2} B", bytes as f64 / rows as f64) }
 }
 
-fn how(c: &ColumnSize) -> String {
-    let computed = match c.computed {
-        "loading" => ", while loading",
-        "after" => ", after loading",
+/// The type of a column and the form of its values, in words.
+fn form(c: &ColumnSize) -> String {
+    let parts = [("codes", c.parts.codes), ("values", c.parts.values)];
+    let parts: Vec<String> =
+        parts.iter().filter(|(_, n)| *n > 0).map(|(what, n)| format!("{what} {}", bytes(*n))).collect();
+    let colon = if parts.is_empty() { "" } else { ": " };
+    format!("{} {}{colon}{}{}", c.ty, c.encoding, parts.join(", "), calculated(c))
+}
+
+/// What kind of column it is, without bytes.
+fn kind(c: &ColumnSize) -> String {
+    format!("{} {}{}", c.ty, c.encoding, calculated(c))
+}
+
+fn calculated(c: &ColumnSize) -> &'static str {
+    match c.origin {
+        "load" => " (calculated while loading)",
+        "after_load" => " (calculated after loading)",
         _ => "",
-    };
-    format!("{} {}{computed}", c.ty, c.encoding)
+    }
 }
 
 fn summary(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
@@ -147,13 +163,14 @@ fn summary(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
     } else {
         String::new()
     };
-    out.text(&format!(
-        "{} in memory{against}: {} rows in {} tables, {} columns\n",
+    let text = format!(
+        "{} in memory{against}: {} rows in {} tables, {} columns",
         bytes(m.bytes),
         count(m.rows),
         m.tables,
         m.columns
-    ))
+    );
+    out.sentence(Tone::Plain, &text)
 }
 
 fn percent(share: f64) -> String {
@@ -164,53 +181,81 @@ fn blank(n: u64) -> String {
     if n == 0 { String::new() } else { count(n) }
 }
 
-fn optional(n: u64) -> String {
-    if n == 0 { String::new() } else { bytes(n) }
-}
-
-/// All columns as a table for people or scripts.
+/// All columns as a table for scripts.
 pub fn flat(sizes: &Sizes, sort: Sort) -> TextTable {
-    build_flat(sizes, sort, None, false)
+    let mut table = TextTable::new(&[
+        ("column", Align::Left),
+        ("type", Align::Left),
+        ("origin", Align::Left),
+        ("encoding", Align::Left),
+        ("bits", Align::Right),
+        ("distinct", Align::Right),
+        ("nulls", Align::Right),
+        ("bytes", Align::Right),
+        ("share", Align::Right),
+        ("cumulative_share", Align::Right),
+        ("bytes_per_row", Align::Right),
+        ("bytes_per_distinct", Align::Right),
+        ("codes", Align::Right),
+        ("values", Align::Right),
+        ("links", Align::Right),
+    ]);
+    for (t, c) in sorted(sizes, sort) {
+        table.row(vec![
+            format!("{}.{}", t.name, c.name),
+            c.ty.clone(),
+            c.origin.to_string(),
+            c.encoding.clone(),
+            c.bits.to_string(),
+            c.distinct.to_string(),
+            c.nulls.to_string(),
+            c.bytes.to_string(),
+            format!("{:.6}", c.share),
+            format!("{:.6}", c.cumulative_share),
+            format!("{:.4}", c.bytes_per_row),
+            format!("{:.4}", c.bytes_per_distinct),
+            c.parts.codes.to_string(),
+            c.parts.values.to_string(),
+            c.parts.links.to_string(),
+        ]);
+    }
+    table
 }
 
-fn build_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, human: bool) -> TextTable {
-    let mut all: Vec<(&TableSize, &ColumnSize)> = sizes
-        .tables
-        .iter()
-        .filter(|t| t.same_as.is_none())
-        .flat_map(|t| t.columns.iter().map(move |c| (t, c)))
-        .collect();
+/// All columns but those of copies.
+fn sorted(sizes: &Sizes, sort: Sort) -> Vec<(&TableSize, &ColumnSize)> {
+    let own = sizes.tables.iter().filter(|t| t.same_as.is_none());
+    let mut all: Vec<(&TableSize, &ColumnSize)> = own.flat_map(|t| t.columns.iter().map(move |c| (t, c))).collect();
     all.sort_by(|a, b| sort.compare(*a, *b));
+    all
+}
+
+/// All columns as a table for people.
+fn list(sizes: &Sizes, sort: Sort, most: Option<usize>) -> TextTable {
     let mut table = TextTable::new(&[
         ("column", Align::Left),
         ("bytes", Align::Right),
         ("of model", Align::Right),
-        ("with larger", Align::Right),
+        ("cumulative", Align::Right),
         ("distinct", Align::Right),
         ("nulls", Align::Right),
         ("bits", Align::Right),
         ("per row", Align::Right),
         ("per distinct", Align::Right),
-        ("type", Align::Left),
-        ("encoding", Align::Left),
-        ("computed", Align::Left),
+        ("type and form", Align::Left),
     ]);
-    for (t, c) in all.into_iter().take(most.unwrap_or(usize::MAX)) {
-        let share = if sizes.model.bytes == 0 { 0.0 } else { c.bytes as f64 / sizes.model.bytes as f64 };
-        let number = |n: u64| if human { count(n) } else { n.to_string() };
+    for (t, c) in sorted(sizes, sort).into_iter().take(most.unwrap_or(usize::MAX)) {
         table.row(vec![
             format!("{}.{}", t.name, c.name),
-            if human { bytes(c.bytes) } else { c.bytes.to_string() },
-            if human { percent(share) } else { format!("{share:.6}") },
-            if human { percent(c.cumulative_share) } else { format!("{:.6}", c.cumulative_share) },
-            number(c.distinct),
-            if human { blank(c.nulls) } else { c.nulls.to_string() },
+            bytes(c.bytes),
+            percent(c.share),
+            percent(c.cumulative_share),
+            count(c.distinct),
+            blank(c.nulls),
             c.bits.to_string(),
-            format!("{:.2}", c.bytes_per_row),
-            format!("{:.1}", c.bytes_per_distinct),
-            c.ty.clone(),
-            c.encoding.to_string(),
-            c.computed.to_string(),
+            per_row(c.bytes, t.rows),
+            format!("{:.1} B", c.bytes_per_distinct),
+            form(c),
         ]);
     }
     table
@@ -220,7 +265,7 @@ fn build_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, human: bool) -> Te
 pub fn show_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, out: &mut Output) -> Result<(), Failure> {
     summary(sizes, out)?;
     out.text("\n")?;
-    build_flat(sizes, sort, most, true).write(out)?;
+    list(sizes, sort, most).write(out)?;
     let columns: usize = sizes.tables.iter().filter(|t| t.same_as.is_none()).map(|t| t.columns.len()).sum();
     if let Some(most) = most.filter(|m| *m < columns) {
         let more = out.paint(Tone::Faint, &format!("and {} smaller columns", columns - most));
@@ -229,16 +274,17 @@ pub fn show_flat(sizes: &Sizes, sort: Sort, most: Option<usize>, out: &mut Outpu
     Ok(())
 }
 
-/// Two models, or one as it is and as it would be, side by side: what differs, and the whole.
+/// Two models, or one as it is and as it would be, side by side: what differs, and the whole. `names` head the bytes of
+/// each; scripts get them in bytes, with a name for every column.
 pub fn differences(names: [&str; 2], before: &Sizes, after: &Sizes, human: bool) -> TextTable {
-    let mut table = TextTable::new(&[
-        ("", Align::Left),
-        (names[0], Align::Right),
-        (names[1], Align::Right),
-        ("change", Align::Right),
-        ("", Align::Right),
-        ("how", Align::Left),
-    ]);
+    let heads = if human {
+        ["", names[0], names[1], "change", "", "type and form"].map(String::from)
+    } else {
+        let of = |name: &str| format!("{name}_bytes");
+        ["name".into(), of(names[0]), of(names[1]), "change_bytes".into(), "change".into(), "form".into()]
+    };
+    let aligns = [Align::Left, Align::Right, Align::Right, Align::Right, Align::Right, Align::Left];
+    let mut table = TextTable::new(&std::array::from_fn::<_, 6, _>(|i| (heads[i].as_str(), aligns[i])));
     let tables = all_names(before.tables.iter().map(|t| &t.name), after.tables.iter().map(|t| &t.name));
     for name in tables {
         let find = |sizes: &'_ Sizes| sizes.tables.iter().position(|t| t.name == *name);
@@ -249,15 +295,15 @@ pub fn differences(names: [&str; 2], before: &Sizes, after: &Sizes, human: bool)
                 let find =
                     |t: Option<&TableSize>| t.and_then(|t| t.columns.iter().find(|c| c.name == *column).cloned());
                 let (x, y) = (find(old), find(new));
-                let described = |c: &Option<ColumnSize>| c.as_ref().map(how);
+                let described = |c: &Option<ColumnSize>| c.as_ref().map(kind);
                 let differs =
                     x.as_ref().map(|c| c.bytes) != y.as_ref().map(|c| c.bytes) || described(&x) != described(&y);
-                let how = match (described(&x), described(&y)) {
+                let form = match (described(&x), described(&y)) {
                     (Some(a), Some(b)) if a != b => changed(x.as_ref(), y.as_ref()).unwrap_or(format!("{a} → {b}")),
                     (a, b) => b.or(a).unwrap_or_default(),
                 };
                 let label = if human { format!("  {column}") } else { format!("{name}.{column}") };
-                differs.then(|| change(label, x.map(|c| c.bytes), y.map(|c| c.bytes), how, human))
+                differs.then(|| change(label, x.map(|c| c.bytes), y.map(|c| c.bytes), form, human))
             })
             .collect();
         if !rows.is_empty() || old.is_none() || new.is_none() {
@@ -275,9 +321,9 @@ fn column_names(table: Option<&TableSize>) -> Vec<&String> {
     table.map_or(Vec::new(), |t| t.columns.iter().map(|c| &c.name).collect())
 }
 
-/// How a column is coded now and then, where nothing else about it changes.
+/// The forms of a column now and then, where nothing else about it changes.
 fn changed(old: Option<&ColumnSize>, new: Option<&ColumnSize>) -> Option<String> {
-    let (old, new) = old.zip(new).filter(|(a, b)| a.ty == b.ty && a.computed == b.computed)?;
+    let (old, new) = old.zip(new).filter(|(a, b)| a.ty == b.ty && a.origin == b.origin)?;
     Some(format!("{} {} → {}", old.ty, old.encoding, new.encoding))
 }
 
@@ -292,7 +338,7 @@ fn all_names<'n>(a: impl Iterator<Item = &'n String>, b: impl Iterator<Item = &'
     names
 }
 
-fn change(name: String, old: Option<u64>, new: Option<u64>, how: String, human: bool) -> Vec<String> {
+fn change(name: String, old: Option<u64>, new: Option<u64>, form: String, human: bool) -> Vec<String> {
     let shown = |n: Option<u64>| match (n, human) {
         (None, _) => String::new(),
         (Some(n), true) => bytes(n),
@@ -305,10 +351,12 @@ fn change(name: String, old: Option<u64>, new: Option<u64>, how: String, human: 
         (true, Ordering::Less) => format!("−{}", bytes(a - b)),
         (true, Ordering::Greater) => format!("+{}", bytes(b - a)),
     };
-    let share = match a {
-        0 => String::new(),
+    let ratio = b as f64 / a as f64 - 1.0;
+    let share = match (a, human) {
+        (0, _) => String::new(),
+        (_, false) => format!("{ratio:.6}"),
         _ if a == b => String::new(),
-        a => format!("{:+.1}%", (b as f64 / a as f64 - 1.0) * 100.0).replace('-', "−"),
+        _ => format!("{:+.1}%", ratio * 100.0).replace('-', "−"),
     };
-    vec![name, shown(old), shown(new), difference, share, how]
+    vec![name, shown(old), shown(new), difference, share, form]
 }

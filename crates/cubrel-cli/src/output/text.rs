@@ -2,6 +2,8 @@
 
 use unicode_width::UnicodeWidthStr;
 
+pub use cubrel::value::units::{bytes, count};
+
 use super::{Output, Tone};
 use crate::commands::Failure;
 
@@ -14,11 +16,15 @@ pub enum Align {
     Right,
 }
 
+/// A text column that has no room is not made narrower than this, as long as a further block can have it.
+const NARROWEST: usize = 28;
+
 /// A table with one line of heads.
 pub struct TextTable {
     heads: Vec<String>,
     aligns: Vec<Align>,
     rows: Vec<(Tone, Vec<String>)>,
+    label: usize,
 }
 
 impl TextTable {
@@ -28,12 +34,20 @@ impl TextTable {
             heads: columns.iter().map(|(h, _)| h.to_string()).collect(),
             aligns: columns.iter().map(|(_, a)| *a).collect(),
             rows: Vec::new(),
+            label: 0,
         }
+    }
+
+    /// Which column says what a row is about, and so stands in every block; by default the first.
+    #[must_use]
+    pub fn labelled_by(mut self, column: usize) -> TextTable {
+        self.label = column;
+        self
     }
 
     /// Adds a row.
     pub fn row(&mut self, cells: Vec<String>) {
-        self.rows.push((Tone::Plain, cells));
+        self.toned(Tone::Plain, cells);
     }
 
     /// Adds a row in a tone.
@@ -41,40 +55,73 @@ impl TextTable {
         self.rows.push((tone, cells));
     }
 
-    fn widths(&self) -> Vec<usize> {
+    /// Writes it for people. What a terminal has no room for is shortened, or comes in further blocks.
+    pub fn write(&self, out: &mut Output) -> Result<(), Failure> {
+        let rows: Vec<Vec<String>> = self.rows.iter().map(|(_, r)| r.iter().map(|c| visible(c)).collect()).collect();
+        for (i, block) in self.blocks(&rows, out.width().unwrap_or(usize::MAX)).iter().enumerate() {
+            let heads = self.line(&self.heads, block);
+            let heads = out.paint(Tone::Head, &heads);
+            let gap = if i > 0 { "\n" } else { "" };
+            if !heads.trim().is_empty() || i > 0 {
+                out.text(&format!("{gap}{heads}\n"))?;
+            }
+            for ((tone, _), row) in self.rows.iter().zip(&rows) {
+                let line = self.line(row, block);
+                let line = out.paint(*tone, &line);
+                out.text(&format!("{line}\n"))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn widths(&self, rows: &[Vec<String>]) -> Vec<usize> {
         (0..self.heads.len())
             .map(|i| {
-                let cells = self.rows.iter().filter_map(|(_, r)| r.get(i)).map(|c| c.width());
+                let cells = rows.iter().filter_map(|r| r.get(i)).map(|c| c.width());
                 cells.chain([self.heads[i].width()]).max().unwrap_or(0)
             })
             .collect()
     }
 
-    /// Writes it for people. On a terminal that is too narrow, the last column is cut.
-    pub fn write(&self, out: &mut Output) -> Result<(), Failure> {
-        let mut widths = self.widths();
-        if let (Some(terminal), Some((last, others))) = (out.width(), widths.split_last_mut()) {
-            let taken: usize = others.iter().map(|w| w + 2).sum();
-            if terminal > taken + 12 {
-                *last = (*last).min(terminal - taken);
+    /// The columns of each block, with their widths.
+    fn blocks(&self, rows: &[Vec<String>], room: usize) -> Vec<Vec<(usize, usize)>> {
+        let natural = self.widths(rows);
+        let all: Vec<(usize, usize)> = natural.iter().copied().enumerate().collect();
+        let least = |column: usize| match self.aligns[column] {
+            Align::Left => natural[column].min(NARROWEST),
+            Align::Right => natural[column],
+        };
+        if let Some(one) = narrowed(&all, room, least) {
+            return vec![one];
+        }
+        let label = (self.label, natural[self.label].min(room / 2));
+        let mut blocks: Vec<Vec<(usize, usize)>> = Vec::new();
+        let mut used = usize::MAX;
+        for (column, width) in all.into_iter().filter(|(column, _)| *column != self.label) {
+            if used.saturating_add(GAP + least(column)) > room {
+                blocks.push(vec![label]);
+                used = label.1;
             }
+            used += GAP + least(column);
+            blocks.last_mut().into_iter().for_each(|block| block.push((column, width)));
         }
-        let heads = self.line(&self.heads, &widths);
-        let heads = out.paint(Tone::Head, &heads);
-        if !heads.trim().is_empty() {
-            out.text(&format!("{heads}\n"))?;
-        }
-        for (tone, row) in &self.rows {
-            let line = self.line(row, &widths);
-            let line = out.paint(*tone, &line);
-            out.text(&format!("{line}\n"))?;
-        }
-        Ok(())
+        let in_order = |mut block: Vec<(usize, usize)>| {
+            block.sort_unstable();
+            // A single column can be wider than what there is.
+            let least = |column: usize| if column == label.0 { label.1 } else { least(column) };
+            narrowed(&block, room, least)
+                .or_else(|| narrowed(&block, room, |column| if column == label.0 { label.1.min(8) } else { 4 }))
+                .unwrap_or(block)
+        };
+        blocks.into_iter().map(in_order).collect()
     }
 
-    fn line(&self, cells: &[String], widths: &[usize]) -> String {
-        let padded: Vec<String> =
-            cells.iter().zip(widths).zip(&self.aligns).map(|((c, w), a)| pad(&cut(c, *w), *w, *a)).collect();
+    fn line(&self, cells: &[String], block: &[(usize, usize)]) -> String {
+        let cell = |(column, width): &(usize, usize)| {
+            let text = cells.get(*column).map_or("", String::as_str);
+            pad(&cut(text, *width), *width, self.aligns[*column])
+        };
+        let padded: Vec<String> = block.iter().map(cell).collect();
         padded.join("  ").trim_end().to_string()
     }
 
@@ -86,6 +133,62 @@ impl TextTable {
         }
         Ok(())
     }
+}
+
+/// Between two columns.
+const GAP: usize = 2;
+
+/// Columns no wider together than `room`: the widest are made narrower, down to what is least for each.
+fn narrowed(columns: &[(usize, usize)], room: usize, least: impl Fn(usize) -> usize) -> Option<Vec<(usize, usize)>> {
+    let mut columns = columns.to_vec();
+    let gaps = GAP * columns.len().saturating_sub(1);
+    loop {
+        let taken: usize = columns.iter().map(|(_, width)| width).sum::<usize>() + gaps;
+        if taken <= room {
+            return Some(columns);
+        }
+        let can_give = columns.iter_mut().filter(|(column, width)| *width > least(*column));
+        let (column, width) = can_give.max_by_key(|(_, width)| *width)?;
+        // All at once would take from one column what two could share.
+        *width = (*width - (taken - room).div_ceil(2)).max(least(*column));
+    }
+}
+
+/// A text as it can stand in one line of a terminal: control characters are shown as escapes.
+pub fn visible(text: &str) -> String {
+    if !text.contains(char::is_control) {
+        return text.to_string();
+    }
+    let escape = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(escape).collect()
+}
+
+/// A painted line that is no wider than `width`, with `…` where it was cut.
+pub fn cut_painted(line: &str, width: usize) -> String {
+    let plain = anstream::adapter::strip_str(line).to_string();
+    if plain.width() <= width {
+        return line.to_string();
+    }
+    let (mut kept, mut taken, mut full) = (String::new(), 0, false);
+    let mut rest = line;
+    while let Some(c) = rest.chars().next() {
+        let escape = if c == '\u{1b}' { rest.find('m').map_or(rest.len(), |end| end + 1) } else { 0 };
+        if escape > 0 {
+            kept.push_str(&rest[..escape]);
+            rest = &rest[escape..];
+            continue;
+        }
+        let wide = c.to_string().width();
+        if !full && taken + wide < width {
+            kept.push(c);
+            taken += wide;
+        } else if !full {
+            kept.push('…');
+            full = true;
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    kept
 }
 
 /// Sentences are no wider than this, however wide the terminal is.
@@ -145,41 +248,6 @@ pub fn csv_line<'a>(fields: impl Iterator<Item = &'a str>) -> String {
     quoted.join(",") + "\n"
 }
 
-/// A count with commas.
-pub fn count(n: u64) -> String {
-    let digits = n.to_string();
-    let mut text = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(c);
-    }
-    text
-}
-
-/// Bytes in the unit that suits them.
-pub fn bytes(n: u64) -> String {
-    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
-    if n < 1024 {
-        return format!("{n} B");
-    }
-    let mut value = n as f64 / 1024.0;
-    let mut unit = 0;
-    while value >= 1024.0 && unit + 1 < UNITS.len() {
-        value /= 1024.0;
-        unit += 1;
-    }
-    let decimals = if value < 10.0 {
-        2
-    } else if value < 100.0 {
-        1
-    } else {
-        0
-    };
-    format!("{value:.decimals$} {}", UNITS[unit])
-}
-
 /// A bar of a share of `width` characters, in eighths.
 pub fn bar(share: f64, width: usize) -> String {
     const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
@@ -191,13 +259,41 @@ pub fn bar(share: f64, width: usize) -> String {
 mod tests {
     use super::*;
 
+    fn widths(table: &TextTable, room: usize) -> Vec<Vec<usize>> {
+        let rows: Vec<Vec<String>> = table.rows.iter().map(|(_, r)| r.clone()).collect();
+        table.blocks(&rows, room).iter().map(|b| b.iter().map(|(_, width)| *width).collect()).collect()
+    }
+
+    #[test]
+    fn a_table_is_shortened_and_then_comes_in_blocks() {
+        let mut table =
+            TextTable::new(&[("", Align::Left), ("n", Align::Right), ("m", Align::Right), ("t", Align::Left)]);
+        table.row(vec!["a".repeat(20), "1".repeat(10), "2".repeat(10), "t".repeat(60)]);
+        assert_eq!(widths(&table, 200), [[20, 10, 10, 60]]);
+        assert_eq!(widths(&table, 80), [[20, 10, 10, 34]], "the text gives way");
+        assert_eq!(widths(&table, 60), [vec![20, 10, 10], vec![20, 38]], "or stands in a block of its own");
+        for room in 20..120 {
+            for block in widths(&table, room) {
+                assert!(block.iter().sum::<usize>() + 2 * (block.len() - 1) <= room, "{room}: {block:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn painted_lines_are_cut_by_what_is_seen() {
+        let line = "\u{1b}[1mMiddle\u{1b}[0m Reach";
+        assert_eq!(cut_painted(line, 12), line);
+        assert_eq!(cut_painted(line, 9), "\u{1b}[1mMiddle\u{1b}[0m R…");
+        assert_eq!(cut_painted(line, 4), "\u{1b}[1mMid…\u{1b}[0m");
+        assert_eq!(visible("a\u{1b}[2Jb\nc"), "a\\u{1b}[2Jb\\nc");
+    }
+
     #[test]
     fn texts_are_cut_and_filled_by_their_width() {
         assert_eq!(cut("Østby", 5), "Østby");
         assert_eq!(cut("Middle Reach", 6), "Middl…");
         assert_eq!(pad("日本", 6, Align::Right), "  日本");
         assert_eq!(csv_line(["a", "b,c", "d\"e"].into_iter()), "a,\"b,c\",\"d\"\"e\"\n");
-        assert_eq!((count(1_234_567), bytes(1536), bytes(12)), ("1,234,567".into(), "1.50 KiB".into(), "12 B".into()));
         assert_eq!((bar(0.5, 4), bar(1.0, 2), bar(0.0, 4)), ("██".into(), "██".into(), String::new()));
     }
 }

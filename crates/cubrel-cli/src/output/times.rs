@@ -1,31 +1,32 @@
 //! Times: a tree by part of the formulas, with the reads beneath.
 
-use cubrel::insight::timed::{Node, NodeKind, Timed};
+use cubrel::insight::timed::{Node, NodeKind, ReadNode, Timed};
 
-use super::text::{Align, READABLE, TextTable, bytes, count, wrapped};
+use super::text::{Align, TextTable, bytes, count};
 use super::{Output, Tone};
 use crate::commands::Failure;
 
 /// Shows times to a person.
 pub fn show(timed: &Timed, out: &mut Output) -> Result<(), Failure> {
     let w = &timed.warm;
-    out.text(&format!(
-        "warm {} ms, the median of {} runs ({} to {}); cold {} ms, planning included\n\n",
+    let summary = format!(
+        "warm {} ms, the median of {} runs ({} to {}); cold {} ms, planning included",
         ms(w.median_ms),
         w.runs,
         ms(w.min_ms),
         ms(w.max_ms),
         ms(timed.cold.ms)
-    ))?;
+    );
+    out.sentence(Tone::Plain, &summary)?;
+    out.text("\n")?;
     let mut table = columns();
     for node in &timed.tree {
-        rows(node, 0, &mut table, true);
+        rows(node, 0, &mut table);
     }
     table.write(out)?;
     for advice in &timed.advice {
-        let lines = wrapped(advice, out.width().map_or(usize::MAX, |width| width.min(READABLE)));
-        let text = out.paint(Tone::Alert, &lines.join("\n"));
-        out.text(&format!("\n{text}\n"))?;
+        out.text("\n")?;
+        out.sentence(Tone::Alert, advice)?;
     }
     Ok(())
 }
@@ -42,62 +43,101 @@ pub fn ms(x: f64) -> String {
 }
 
 fn columns() -> TextTable {
-    TextTable::new(&[
+    let heads = [
         ("total ms", Align::Right),
         ("own ms", Align::Right),
         ("rows read", Align::Right),
         ("bytes", Align::Right),
         ("groups", Align::Right),
         ("part", Align::Left),
-    ])
+    ];
+    TextTable::new(&heads).labelled_by(heads.len() - 1)
 }
 
-fn rows(node: &Node, depth: usize, table: &mut TextTable, human: bool) {
+fn rows(node: &Node, depth: usize, table: &mut TextTable) {
     let indent = "  ".repeat(depth);
-    let mark = if node.row_by_row && node.kind == NodeKind::Read { " [once for each value from outside]" } else { "" };
     let part = match (node.kind, &node.read) {
         (NodeKind::Read, Some(r)) if r.rolled_up => {
-            format!("{indent}from finer groups: {} of {}{mark}", r.aggregates_text(), node.part)
+            format!("{indent}rolled up: {} of {}", r.aggregates_text(), node.part)
         }
-        (NodeKind::Read, Some(r)) => format!("{indent}read {} of {}{mark}", r.aggregates_text(), node.part),
+        (NodeKind::Read, Some(r)) => format!("{indent}read {} of {}", r.aggregates_text(), node.part),
         (NodeKind::Read, None) => format!("{indent}read {}, counted above", node.part),
         _ => format!("{indent}{}", node.part),
     };
-    let number = |x: Option<f64>| x.map(|x| if human { ms(x) } else { format!("{x}") }).unwrap_or_default();
+    let time = |x: Option<f64>| x.map(ms).unwrap_or_default();
     let read = node.read.as_ref();
-    let integer = |n: u64| if human { count(n) } else { n.to_string() };
     let cells = vec![
-        number(node.total_ms),
-        number(node.own_ms),
-        read.map(|r| integer(r.rows_read)).unwrap_or_default(),
-        read.map(|r| if human { bytes(r.bytes_read) } else { r.bytes_read.to_string() }).unwrap_or_default(),
-        read.map(|r| integer(r.groups)).unwrap_or_default(),
+        time(node.total_ms),
+        time(node.own_ms),
+        read.map(|r| count(r.rows_read)).unwrap_or_default(),
+        read.map(|r| bytes(r.bytes_read)).unwrap_or_default(),
+        read.map(|r| count(r.groups)).unwrap_or_default(),
         part,
     ];
     let tone = match node.kind {
         NodeKind::Item => Tone::Total,
-        NodeKind::Read if node.row_by_row => Tone::Alert,
+        NodeKind::Read if node.repeats > 1 => Tone::Alert,
         NodeKind::Read if node.read.is_none() => Tone::Faint,
         _ => Tone::Plain,
     };
     table.toned(tone, cells);
-    node.parts.iter().for_each(|p| rows(p, depth + 1, table, human));
+    if let Some(values) = &node.repeated_for {
+        let mut cells = vec![String::new(); 5];
+        cells.push(format!("{indent}  repeated for each {values} ({})", count(node.repeats)));
+        table.toned(Tone::Alert, cells);
+    }
+    node.parts.iter().for_each(|p| rows(p, depth + 1, table));
 }
 
 /// The tree as rows for scripts.
 pub fn flat(timed: &Timed) -> TextTable {
-    let mut table = columns();
-    timed.tree.iter().for_each(|n| rows(n, 0, &mut table, false));
+    let mut table = TextTable::new(&[
+        ("depth", Align::Right),
+        ("kind", Align::Left),
+        ("part", Align::Left),
+        ("total_ms", Align::Right),
+        ("own_ms", Align::Right),
+        ("repeats", Align::Right),
+        ("rows_read", Align::Right),
+        ("bytes_read", Align::Right),
+        ("groups", Align::Right),
+    ]);
+    fn add(node: &Node, depth: usize, table: &mut TextTable) {
+        let time = |x: Option<f64>| x.map(|x| x.to_string()).unwrap_or_default();
+        let of_read = |n: &dyn Fn(&ReadNode) -> u64| node.read.as_ref().map(|r| n(r).to_string()).unwrap_or_default();
+        let part = match &node.read {
+            Some(read) => format!("{} of {}", read.aggregates_text(), node.part),
+            None => node.part.clone(),
+        };
+        table.row(vec![
+            depth.to_string(),
+            node.kind.name().to_string(),
+            part,
+            time(node.total_ms),
+            time(node.own_ms),
+            node.repeats.to_string(),
+            of_read(&|r| r.rows_read),
+            of_read(&|r| r.bytes_read),
+            of_read(&|r| r.groups),
+        ]);
+        node.parts.iter().for_each(|inner| add(inner, depth + 1, table));
+    }
+    timed.tree.iter().for_each(|node| add(node, 0, &mut table));
     table
 }
 
 /// Items by themselves.
-pub fn each(all: &[(String, Timed)]) -> TextTable {
-    let heads = ["item", "warm ms", "fastest", "slowest", "cold ms"];
+pub fn each(all: &[(String, Timed)], human: bool) -> TextTable {
+    let heads = if human {
+        ["item", "warm ms", "fastest", "slowest", "cold ms"]
+    } else {
+        ["item", "median_ms", "min_ms", "max_ms", "cold_ms"]
+    };
     let mut table = TextTable::new(&heads.map(|h| (h, if h == "item" { Align::Left } else { Align::Right })));
     for (name, t) in all {
         let w = &t.warm;
-        table.row(vec![name.clone(), ms(w.median_ms), ms(w.min_ms), ms(w.max_ms), ms(t.cold.ms)]);
+        let time = |x: f64| if human { ms(x) } else { x.to_string() };
+        table.row(vec![name.clone(), time(w.median_ms), time(w.min_ms), time(w.max_ms), time(t.cold.ms)]);
     }
     table
 }

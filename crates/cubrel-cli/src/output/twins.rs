@@ -1,6 +1,6 @@
 //! Two models side by side: where their answers differ, and what each costs.
 
-use cubrel::insight::twins::{Answers, Example, Outcome, Question, Twins};
+use cubrel::insight::twins::{Answer, Example, Outcome, Pair, Twins};
 
 use super::text::{Align, TextTable, bytes, count};
 use super::times::ms;
@@ -12,7 +12,7 @@ pub fn show(names: [&str; 2], twins: &Twins, out: &mut Output) -> Result<(), Fai
     let (tone, verdict) = verdict(twins);
     let verdict = out.paint(tone, &verdict);
     out.text(&format!("{verdict}\n\n"))?;
-    table(names, twins, true).write(out)?;
+    table(names, twins).write(out)?;
     out.text(&format!("\nin memory: {} and {}\n", bytes(twins.bytes_a), bytes(twins.bytes_b)))?;
     for (name, only) in names.iter().zip([&twins.only_a, &twins.only_b]).filter(|(_, only)| !only.is_empty()) {
         out.text(&format!("only in {name}: {}\n", only.join(", ")))?;
@@ -21,90 +21,114 @@ pub fn show(names: [&str; 2], twins: &Twins, out: &mut Output) -> Result<(), Fai
 }
 
 fn verdict(twins: &Twins) -> (Tone, String) {
-    let all = twins.questions.len();
-    let is_failed = |q: &&Question| matches!(q.outcome, Outcome::Failed { .. });
-    let failed = twins.questions.iter().filter(is_failed).count();
-    let differing = twins.questions.iter().filter_map(answers).filter(|a| a.differing > 0).count();
+    let all = twins.answers.len();
+    let failed = twins.answers.iter().filter(|a| matches!(a.outcome, Outcome::Failed { .. })).count();
+    let pairs = || twins.answers.iter().filter_map(pair);
+    let differing = pairs().filter(|p| p.differing > 0).count();
     if all == 0 {
         return (Tone::Alert, "no saved query and no measure is in both".into());
     }
     if differing + failed == 0 {
-        let cells: usize = twins.questions.iter().filter_map(answers).map(|a| a.cells).sum();
-        return (Tone::Total, format!("the same answers to all {all} questions, {} figures", count(cells as u64)));
+        let cells: usize = pairs().map(|p| p.cells).sum();
+        return (Tone::Total, format!("the same numbers in all {all} answers, {} cells", count(cells as u64)));
     }
-    let mut said = vec![format!("other answers to {differing} of {all} questions")];
+    let mut said = vec![format!("numbers differ in {differing} of {all} answers")];
     said.extend((failed > 0).then(|| format!("{failed} could not be answered by both")));
     (Tone::Alert, said.join("; "))
 }
 
-fn answers(question: &Question) -> Option<&Answers> {
-    match &question.outcome {
-        Outcome::Answered(answers) => Some(answers),
+fn pair(answer: &Answer) -> Option<&Pair> {
+    match &answer.outcome {
+        Outcome::Answered(pair) => Some(pair),
         Outcome::Failed { .. } => None,
     }
 }
 
-/// A line for each question.
-pub fn table(names: [&str; 2], twins: &Twins, human: bool) -> TextTable {
-    let heading = |name: &str| if human { format!("{name} ms") } else { format!("{name}_ms") };
-    let (a, b) = if human { (heading(names[0]), heading(names[1])) } else { (heading("a"), heading("b")) };
-    // People need no column in which nothing stands.
-    let all_agree = human && twins.agree();
+/// A line for each answer.
+fn table(names: [&str; 2], twins: &Twins) -> TextTable {
+    let (a, b) = (format!("{} ms", names[0]), format!("{} ms", names[1]));
     let mut headings = vec![
-        ("question", Align::Left),
-        ("figures", Align::Right),
+        ("asked", Align::Left),
+        ("cells", Align::Right),
         ("differing", Align::Right),
         (&a, Align::Right),
         (&b, Align::Right),
-        (if human { "times as fast" } else { "speedup" }, Align::Right),
+        ("times as fast", Align::Right),
     ];
-    headings.extend((!all_agree).then_some(("first difference", Align::Left)));
+    // People need no column in which nothing stands.
+    headings.extend((!twins.agree()).then_some(("first difference", Align::Left)));
     let mut table = TextTable::new(&headings);
-    let integer = |n: usize| if human { count(n as u64) } else { n.to_string() };
-    let time = |x: f64| if human { ms(x) } else { x.to_string() };
-    for question in &twins.questions {
-        let name = question.name.clone();
-        let mut row = match &question.outcome {
+    for answer in &twins.answers {
+        let mut row = vec![answer.name.clone()];
+        match &answer.outcome {
             Outcome::Answered(found) => {
-                let speedup = found.a.median_ms / found.b.median_ms.max(1e-3);
-                vec![
-                    name,
-                    integer(found.cells),
-                    integer(found.differing),
-                    time(found.a.median_ms),
-                    time(found.b.median_ms),
-                    format!("{speedup:.1}"),
-                    found.example.as_ref().map(|e| example(&question.name, e, human)).unwrap_or_default(),
-                ]
+                row.extend([count(found.cells as u64), count(found.differing as u64)]);
+                row.extend([ms(found.a.median_ms), ms(found.b.median_ms), format!("{:.1}", speedup(found))]);
+                row.push(found.example.as_ref().map(|e| example(&answer.name, e)).unwrap_or_default());
             }
             Outcome::Failed { error_a, error_b } => {
-                let error = |name: &str, error: &Option<String>| {
-                    error.as_ref().map(|e| format!("{name}: {}", e.lines().next().unwrap_or_default()))
-                };
-                let errors = [error(names[0], error_a), error(names[1], error_b)];
-                let mut row = vec![name];
                 row.extend(std::iter::repeat_n(String::new(), 5));
-                row.push(errors.into_iter().flatten().collect::<Vec<_>>().join("; "));
-                row
+                row.push(errors(names, [error_a, error_b]));
             }
-        };
+        }
         row.truncate(headings.len());
         table.row(row);
     }
     table
 }
 
-/// Where two answers differ first, and what they are; people need the heading only where it is not the question's name.
-fn example(question: &str, example: &Example, human: bool) -> String {
-    let value = |v: &Option<String>| match v {
-        Some(text) if human => short(text),
-        Some(text) => text.clone(),
-        None => "(none)".into(),
-    };
-    let figure = if human && example.figure == question { "" } else { &example.figure };
-    let at: Vec<String> = example.at.iter().map(|(axis, value)| format!("{axis} = {value}")).collect();
-    let at = if at.is_empty() { String::new() } else { format!("at {}", at.join(", ")) };
-    let place: Vec<&str> = [figure, &at].into_iter().filter(|part| !part.is_empty()).collect();
+/// A line for each answer, for scripts.
+pub fn flat(twins: &Twins) -> TextTable {
+    let left = ["asked", "at", "item", "a", "b", "error"];
+    let heads = ["asked", "cells", "differing", "a_ms", "b_ms", "speedup", "at", "item", "a", "b", "error"];
+    let align = |head| if left.contains(&head) { Align::Left } else { Align::Right };
+    let mut table = TextTable::new(&heads.map(|head| (head, align(head))));
+    for answer in &twins.answers {
+        let mut row = vec![answer.name.clone()];
+        match &answer.outcome {
+            Outcome::Answered(found) => {
+                row.extend([found.cells.to_string(), found.differing.to_string()]);
+                row.extend([found.a.median_ms.to_string(), found.b.median_ms.to_string()]);
+                row.push(format!("{:.3}", speedup(found)));
+                let example = found.example.as_ref();
+                let value = |v: Option<&Option<String>>| v.cloned().flatten().unwrap_or_default();
+                row.push(example.map(place).unwrap_or_default());
+                row.push(example.map(|e| e.item.clone()).unwrap_or_default());
+                row.extend([value(example.map(|e| &e.a)), value(example.map(|e| &e.b)), String::new()]);
+            }
+            Outcome::Failed { error_a, error_b } => {
+                row.extend(std::iter::repeat_n(String::new(), heads.len() - 2));
+                row.push(errors(["a", "b"], [error_a, error_b]));
+            }
+        }
+        table.row(row);
+    }
+    table
+}
+
+fn speedup(pair: &Pair) -> f64 {
+    pair.a.median_ms / pair.b.median_ms.max(1e-3)
+}
+
+/// The first line of each error.
+fn errors(names: [&str; 2], errors: [&Option<String>; 2]) -> String {
+    let said = names.iter().zip(errors).filter_map(|(name, error)| {
+        error.as_ref().map(|e| format!("{name}: {}", e.lines().next().unwrap_or_default()))
+    });
+    said.collect::<Vec<_>>().join("; ")
+}
+
+/// The axes of a line with their values.
+fn place(example: &Example) -> String {
+    example.at.iter().map(|(axis, value)| format!("{axis} = {value}")).collect::<Vec<_>>().join(", ")
+}
+
+/// Where two answers differ first, and what they are; the heading only where it is not what was asked.
+fn example(asked: &str, example: &Example) -> String {
+    let value = |v: &Option<String>| v.as_ref().map_or_else(|| "(none)".to_string(), |text| short(text));
+    let item = if example.item == asked { "" } else { &example.item };
+    let at = if example.at.is_empty() { String::new() } else { format!("at {}", place(example)) };
+    let place: Vec<&str> = [item, &at].into_iter().filter(|part| !part.is_empty()).collect();
     let values = format!("{} and {}", value(&example.a), value(&example.b));
     if place.is_empty() { values } else { format!("{}: {values}", place.join(" ")) }
 }

@@ -171,23 +171,23 @@ pub struct Edit {
 pub enum EditKind {
     /// `[instead] [table where] predicate`
     Narrow {
-        /// Lifts the columns that the predicate names first.
+        /// Drops the columns that the predicate names first.
         instead: bool,
         /// The table whose rows are tested, when it is named.
         table: Option<Name>,
         /// What must hold.
         predicate: Expr,
     },
-    /// `lift a, b`
-    Lift(Vec<Target>),
-    /// `lift all`
-    LiftAll,
-    /// `lift axes`
-    LiftAxes,
-    /// `lift row`
-    LiftRow,
-    /// `leave a, b`
-    Leave(Vec<Target>),
+    /// `without a, b`
+    Without(Vec<Target>),
+    /// `without all`
+    WithoutAll,
+    /// `without axes`
+    WithoutAxes,
+    /// `without row`
+    WithoutRow,
+    /// `without all but a, b`
+    WithoutAllBut(Vec<Target>),
     /// `so_far(year)` and its kin, with the calendar after `on`.
     Period(Period, Option<Name>),
 }
@@ -201,12 +201,8 @@ pub enum Period {
     Trailing(i64, Unit),
     /// Moved by so many units.
     Shift(i64, Unit),
-    /// All days of the units touched.
-    Whole(Unit),
-    /// The unit before the first day.
-    Preceding(Unit),
-    /// The unit after the last day.
-    Following(Unit),
+    /// All days of the units touched, moved by so many units.
+    Whole(Unit, i64),
     /// The first day.
     AtStart,
     /// The last day, or the last one with a row of this table.
@@ -302,13 +298,13 @@ impl Expr {
         });
     }
 
-    /// Calls `visit` on every table and column that stands where either can: after `per`, `lift` and `leave`.
+    /// Calls `visit` on every table and column that stands where either can: after `per` and `without`.
     pub fn walk_targets<'e>(&'e self, visit: &mut dyn FnMut(&'e Target)) {
         self.walk(&mut |e| match &e.kind {
             ExprKind::Aggregate(a) => a.per.iter().flat_map(|p| &p.targets).for_each(&mut *visit),
             ExprKind::Given(_, edits) => {
                 for edit in edits {
-                    if let EditKind::Lift(targets) | EditKind::Leave(targets) = &edit.kind {
+                    if let EditKind::Without(targets) | EditKind::WithoutAllBut(targets) = &edit.kind {
                         targets.iter().for_each(&mut *visit);
                     }
                 }

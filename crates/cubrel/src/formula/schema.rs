@@ -59,7 +59,7 @@ pub struct ColumnDef {
     /// When its values come to be.
     pub computed: Computed,
     /// Kept by period edits.
-    pub cyclic: bool,
+    pub day_kind: bool,
 }
 
 /// What the schema knows of a table.
@@ -69,7 +69,7 @@ pub struct TableDef {
     pub name: String,
     /// What people read instead.
     pub label: Option<String>,
-    /// Shown before labels, to tell two roles of one table apart.
+    /// Shown before labels, to tell a table and its copy apart.
     pub prefix: Option<String>,
     /// Its columns.
     pub columns: Vec<ColumnDef>,
@@ -232,7 +232,7 @@ impl Schema {
         found: &mut HashMap<TableId, Vec<RelationshipId>>,
         depth: usize,
     ) {
-        // Circles are refused when a model is checked; while it is being checked, they must not hang.
+        // Cycles are refused when a model is checked; while it is being checked, they must not hang.
         if depth > self.tables.len() {
             return;
         }

@@ -36,12 +36,57 @@ pub struct Source {
     pub name: String,
     /// The text.
     pub text: String,
+    /// Where it stands, when it is part of a file.
+    pub origin: Option<Origin>,
+}
+
+/// Where a text stands in a file.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Origin {
+    /// The file.
+    file: Arc<Source>,
+    /// Where in it: the text's offset and the file's, wherever the distance between the two changes.
+    starts: Vec<(u32, u32)>,
+}
+
+impl Origin {
+    /// The place in the file of a byte of the text.
+    fn offset(&self, at: u32) -> u32 {
+        let after = self.starts.partition_point(|(text, _)| *text <= at);
+        self.starts.get(after.saturating_sub(1)).map_or(0, |(text, file)| file + at.saturating_sub(*text))
+    }
 }
 
 impl Source {
     /// A shared source.
     pub fn new(name: impl Into<String>, text: impl Into<String>) -> Arc<Source> {
-        Arc::new(Source { name: name.into(), text: text.into() })
+        Arc::new(Source { name: name.into(), text: text.into(), origin: None })
+    }
+
+    /// A text that stands in a file; `starts` are the text's and the file's offsets wherever their distance changes.
+    pub fn within(
+        name: impl Into<String>,
+        text: impl Into<String>,
+        file: &Arc<Source>,
+        starts: Vec<(u32, u32)>,
+    ) -> Arc<Source> {
+        let origin = Origin { file: file.clone(), starts };
+        Arc::new(Source { name: name.into(), text: text.into(), origin: Some(origin) })
+    }
+
+    /// The file that this stands in, or this, and where a span of it is there.
+    pub fn place(&self, span: Span) -> (&Source, Span) {
+        match &self.origin {
+            // The end is one after the last byte, which may stand before an escape.
+            Some(origin) if span.end > span.start => {
+                (&origin.file, Span { start: origin.offset(span.start), end: origin.offset(span.end - 1) + 1 })
+            }
+            Some(origin) => {
+                let at = origin.offset(span.start);
+                (&origin.file, Span { start: at, end: at })
+            }
+            None => (self, span),
+        }
     }
 
     /// The text under a span.
@@ -90,7 +135,7 @@ pub enum Problem {
     /// Tables that do not reach each other, or reach each other in two ways.
     Path,
     /// Formulas that need each other.
-    Circle,
+    Cycle,
     /// Two things of one name.
     Duplicate,
     /// A model file that says something impossible.
@@ -103,6 +148,28 @@ pub enum Problem {
     Surprise,
     /// Part of the language that this version cannot run.
     Unsupported,
+}
+
+impl Problem {
+    /// Its name in JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Problem::Syntax => "syntax",
+            Problem::UnknownName => "unknown_name",
+            Problem::Ambiguous => "ambiguous",
+            Problem::Type => "type",
+            Problem::NoRow => "no_row",
+            Problem::Aggregate => "aggregate",
+            Problem::Path => "path",
+            Problem::Cycle => "cycle",
+            Problem::Duplicate => "duplicate",
+            Problem::Model => "model",
+            Problem::Data => "data",
+            Problem::Denied => "denied",
+            Problem::Surprise => "surprise",
+            Problem::Unsupported => "unsupported",
+        }
+    }
 }
 
 /// One thing that is wrong, where, and what to write instead.
@@ -147,6 +214,18 @@ impl Diagnostic {
         }
     }
 
+    /// The file or query in which it is wrong, the line and the column, both from 1.
+    pub fn place(&self) -> Option<(&str, usize, usize)> {
+        let (file, span) = self.source.as_ref()?.place(self.span);
+        let (line, column) = file.line_column(span.start);
+        Some((&file.name, line, column))
+    }
+
+    /// The formula of a file in which it is wrong, such as `measure net_revenue`.
+    pub fn formula(&self) -> Option<&str> {
+        self.source.as_ref().filter(|s| s.origin.is_some()).map(|s| s.name.as_str())
+    }
+
     /// Adds what to write instead.
     #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Diagnostic {
@@ -165,9 +244,8 @@ impl Diagnostic {
 /// The message with its place and its help, without drawing the text.
 impl fmt::Display for Diagnostic {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(source) = &self.source {
-            let (line, column) = source.line_column(self.span.start);
-            write!(f, "{}:{line}:{column}: ", source.name)?;
+        if let Some((file, line, column)) = self.place() {
+            write!(f, "{file}:{line}:{column}: ")?;
         }
         f.write_str(&self.message)?;
         if let Some(help) = &self.help {
@@ -186,4 +264,9 @@ pub fn closest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) 
         .filter(|(distance, c)| *distance <= 1 + wanted.chars().count().min(c.chars().count()) / 4)
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, c)| c)
+}
+
+/// What is asked of someone who misspelt a name.
+pub fn did_you_mean(near: impl fmt::Display) -> String {
+    format!("did you mean `{near}`?")
 }

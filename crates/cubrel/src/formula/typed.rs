@@ -233,15 +233,15 @@ pub enum Edit {
     /// Rows must also satisfy this.
     Narrow(Narrow),
     /// Drops filters on columns and on tables' own columns.
-    Lift(Vec<EditTarget>),
+    Without(Vec<EditTarget>),
     /// Drops everything.
-    LiftAll,
+    WithoutAll,
     /// Drops what rows and columns of the grid put there.
-    LiftAxes,
+    WithoutAxes,
     /// Drops the innermost bound row.
-    LiftRow,
+    WithoutRow,
     /// Drops everything but filters on these.
-    Leave(Vec<EditTarget>),
+    WithoutAllBut(Vec<EditTarget>),
     /// Puts other days in place of those that are visible.
     Period(Period),
 }
@@ -271,7 +271,7 @@ pub enum EditTarget {
 /// A predicate as a filter: its top-level `and` is already taken apart.
 #[derive(Clone, Debug)]
 pub struct Narrow {
-    /// Lifts the columns that it names first.
+    /// Drops the columns that it names first.
     pub instead: bool,
     /// The table whose rows are tested.
     pub table: TableId,

@@ -33,21 +33,8 @@ const QUERY: &[&str] = &[
 ];
 /// Words of edits.
 const EDIT: &[&str] = &[
-    "all",
-    "at_end",
-    "at_start",
-    "axes",
-    "following",
-    "instead",
-    "leave",
-    "lift",
-    "on",
-    "preceding",
-    "row",
-    "shift",
-    "so_far",
-    "trailing",
-    "whole",
+    "all", "at_end", "at_start", "axes", "but", "instead", "on", "row", "shift", "so_far", "trailing", "whole",
+    "without",
 ];
 /// Aggregates, sets and what asks the context.
 pub const AGGREGATES: &[&str] = &[
@@ -78,6 +65,17 @@ pub const AGGREGATES: &[&str] = &[
 /// Whether a bare word cannot be a name.
 pub fn is_reserved(word: &str) -> bool {
     [EXPRESSION, QUERY, EDIT, AGGREGATES].iter().any(|words| words.contains(&word))
+}
+
+/// What is written now where earlier drafts of the language had another word for an edit.
+pub fn former_edit(word: &str) -> Option<&'static str> {
+    match word {
+        "lift" => Some("without …"),
+        "leave" => Some("without all but …"),
+        "preceding" => Some("whole(month, -1)"),
+        "following" => Some("whole(month, 1)"),
+        _ => None,
+    }
 }
 
 /// A name as it is written in a formula: quoted where it must be.

@@ -85,7 +85,7 @@ impl Builder {
     }
 
     /// What a `model.toml` would say: measures, lenses, roles, relationships, sections of tables. Tables that it names need
-    /// rows from [`Builder::table`], unless they are generated calendars or second roles.
+    /// rows from [`Builder::table`], unless they are generated calendars or copies.
     #[must_use]
     pub fn definitions(mut self, toml: &str) -> Builder {
         match Document::parse("definitions", toml, std::path::PathBuf::new()) {
@@ -227,8 +227,7 @@ impl Builder {
                 match tables.iter().find(|t| t.name == *first) {
                     Some(first) => tables.push(first.in_role(name, section, &formulas)),
                     None => {
-                        let message =
-                            format!("table `{name}` is the same as `{first}`, which does not stand before it");
+                        let message = format!("define `{first}` before its copy `{name}`");
                         return Err(Error::Problems(vec![Diagnostic::general(Problem::Model, message)]));
                     }
                 }

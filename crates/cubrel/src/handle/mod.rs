@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use crate::formula::check::Settings;
 use crate::formula::schema::Schema;
-use crate::formula::source::Diagnostic;
+use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::load::{LoadError, Observer, Silent, TableReport};
 use crate::model::Document;
 use crate::model::roles::RoleDef;
@@ -156,12 +156,14 @@ impl Model {
         self.query_with(text, &QueryOptions::default())
     }
 
-    /// Plans a query with parameters.
+    /// Plans a query with parameters. Problems of a text that is a saved query's are shown in the model's file.
     ///
     /// # Errors
     /// All problems of its text.
     pub fn query_with(&self, text: &str, options: &QueryOptions) -> Result<Query, Error> {
-        Query::plan(self, text, options)
+        let saved = self.document().file.query.iter().find(|(_, saved)| saved.text == text);
+        let source = saved.map_or_else(|| Source::new("query", text), |(name, _)| self.saved_query(name, text));
+        Query::plan(self, &source, options)
     }
 
     /// Whether everything of the store that was used so far is what was written.
@@ -200,6 +202,26 @@ impl Model {
     /// What is legal and surprising in the model.
     pub fn warnings(&self) -> &[Diagnostic] {
         &self.inner.warnings
+    }
+
+    /// Everything that is wrong with the model and its saved queries, and what is legal and surprising.
+    pub fn check(&self) -> Vec<Diagnostic> {
+        let mut list = self.warnings().to_vec();
+        for (name, saved) in &self.document().file.query {
+            let source = self.saved_query(name, &saved.text);
+            match Query::plan(self, &source, &QueryOptions::default()) {
+                Ok(query) => list.extend_from_slice(query.warnings()),
+                Err(Error::Problems(problems)) => list.extend(problems),
+                // Without a role nothing else can go wrong before a query is run.
+                Err(other) => list.push(Diagnostic::general(Problem::Model, other.to_string())),
+            }
+        }
+        list
+    }
+
+    /// The text of a saved query with its place in the model's file.
+    fn saved_query(&self, name: &str, text: &str) -> Arc<Source> {
+        self.document().formula(format!("query {name}"), &format!("query.{name}.text"), text)
     }
 
     /// Where the bytes are.

@@ -79,10 +79,9 @@ impl Model {
 }
 
 impl Query {
-    pub(super) fn plan(model: &Model, text: &str, options: &QueryOptions) -> Result<Query, Error> {
+    pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
         let (settings, restricted) = model.asked_by(options)?;
-        let source = Source::new("query", text);
-        let plan = plan(model.schema(), &settings, &source)?;
+        let plan = plan(model.schema(), &settings, source)?;
         let cheaper = Arc::new(cheaper(model.schema(), &plan));
         Ok(Query { model: model.clone(), plan: Arc::new(plan), cheaper, restricted, limits: options.limits })
     }

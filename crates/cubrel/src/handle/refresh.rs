@@ -20,6 +20,7 @@ use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::TableSection;
 use crate::store::disk::{self, Stored, StoredTable};
+use crate::value::units;
 
 /// How to refresh.
 #[derive(Clone, Debug, Default)]
@@ -306,11 +307,15 @@ fn refresh_with(
     if let Some(limit) = limit
         && bytes + old_bytes > limit
     {
-        let message =
-            format!("the new data takes {bytes} bytes beside {old_bytes} of the old, more than the limit of {limit}");
+        let message = format!(
+            "the new data takes {} beside {} of old data, more than the memory limit of {}",
+            units::bytes(bytes),
+            units::bytes(old_bytes),
+            units::bytes(limit)
+        );
         let problem = Diagnostic::general(Problem::Data, message);
         return Err(Error::Problems(vec![
-            problem.help("raise `memory` in [model], or load less; the old data is still there"),
+            problem.help("raise `memory_limit` in [model], or load less; the old data is still there"),
         ]));
     }
     let stored = to_store(&model, &tables, derived);
@@ -333,14 +338,14 @@ fn stored_bytes(stored: &Stored) -> u64 {
 
 /// What the model allows a refresh.
 fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
-    let Some(text) = &document.file.model.memory else {
+    let Some(text) = &document.file.model.memory_limit else {
         return Ok(None);
     };
     match crate::model::memory_bytes(text) {
         Some(bytes) => Ok(Some(bytes)),
         None => {
             let problem =
-                document.problem(Problem::Model, "model.memory", format!("`{text}` is not an amount of memory"));
+                document.problem(Problem::Model, "model.memory_limit", format!("`{text}` is not an amount of memory"));
             Err(Error::Problems(vec![problem.help("write it as `2 GiB` or `500 MB`")]))
         }
     }
@@ -408,7 +413,7 @@ fn load_all(
             let problem = loader.document.problem(
                 Problem::UnknownName,
                 &format!("table.{name}.same_as"),
-                format!("there is no table `{first}` to be the same as"),
+                format!("there is no table `{first}` to copy"),
             );
             return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
         };

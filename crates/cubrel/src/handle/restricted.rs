@@ -105,7 +105,7 @@ fn allowed(model: &Model, role: &RoleDef, settings: &Settings) -> Result<Masks, 
 
 fn rule_mask(model: &Model, rule: &Rule, settings: &Settings) -> Result<RuleMask, Error> {
     let (schema, tables) = (model.schema(), Tables { schema: model.schema(), store: model.store() });
-    // A second role of a table has the same rows, so the rule is asked of the first.
+    // A copy of a table has the same rows, so the rule is asked of the first.
     let first = model.document().file.table.get(&schema.table(rule.table).name).and_then(|s| s.same_as.as_ref());
     let asked = match first.and_then(|f| schema.find_table(f)) {
         Some(first) if rule.inherited => first,

@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::Model;
 use crate::formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
 use crate::store::dictionary::TextDictionary;
-use crate::store::{Codes, Coding, Column};
+use crate::store::{Codes, Column, Encoding};
 
 /// The sizes of a model, as `cubrel size` gives them.
 #[derive(Clone, Debug, Serialize)]
@@ -25,7 +25,7 @@ pub struct Sizes {
 pub struct ModelSize {
     /// Bytes in memory.
     pub bytes: u64,
-    /// Rows of all tables; second roles are not counted again.
+    /// Rows of all tables; copies are not counted again.
     pub rows: u64,
     /// Tables.
     pub tables: usize,
@@ -42,7 +42,7 @@ pub struct TableSize {
     pub name: String,
     /// How many rows.
     pub rows: u64,
-    /// Bytes of its columns and of the relationships that start at it; nothing for a second role.
+    /// Bytes of its columns and of the relationships that start at it; nothing for a copy.
     pub bytes: u64,
     /// Its share of the model.
     pub share: f64,
@@ -71,13 +71,13 @@ pub struct ColumnSize {
     pub nulls: u64,
     /// How codes become values, and in which form most of them are kept.
     pub encoding: String,
-    /// Bits of a code, in the widest segment; in runs and sparse segments not every row has one of its own.
+    /// Bits of a code, in the widest segment; in run-length and sparse segments not every row has one of its own.
     pub bits: u8,
-    /// When its values came to be.
-    pub computed: &'static str,
+    /// Where its values come from: `source`, `load` when calculated while loading, `after_load` when calculated then.
+    pub origin: &'static str,
     /// Bytes in memory.
     pub bytes: u64,
-    /// Its share of the table.
+    /// Its share of the model.
     pub share: f64,
     /// Its share of the model with all larger columns.
     pub cumulative_share: f64,
@@ -94,10 +94,10 @@ pub struct ColumnSize {
 pub struct ColumnParts {
     /// Packed codes.
     pub codes: u64,
-    /// Distinct values.
-    pub dictionary: u64,
-    /// Relationships that start here.
-    pub keys: u64,
+    /// Distinct values, where they are kept in a dictionary.
+    pub values: u64,
+    /// The relationships that start here: for each, the array from key code, or row, to row.
+    pub links: u64,
 }
 
 /// One relationship.
@@ -112,7 +112,7 @@ pub struct RelationshipSize {
     /// Rows that point at nothing.
     pub unmatched_rows: u64,
     /// Bytes of the array from key code, or row, to row.
-    pub key_bytes: u64,
+    pub link_bytes: u64,
     /// Whether it is followed only where a formula names it.
     pub spare: bool,
 }
@@ -139,7 +139,7 @@ pub(super) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
                 one: names(def.one, &def.one_columns),
                 key_count: lookup.key_count,
                 unmatched_rows: lookup.unmatched_rows,
-                key_bytes: lookup.heap_bytes() as u64,
+                link_bytes: lookup.heap_bytes() as u64,
                 spare: def.spare,
             }
         })
@@ -147,6 +147,7 @@ pub(super) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
     let bytes: u64 = tables.iter().map(|t| t.bytes).sum();
     for table in &mut tables {
         table.share = share(table.bytes, bytes);
+        table.columns.iter_mut().for_each(|column| column.share = share(column.bytes, bytes));
     }
     cumulate(&mut tables, bytes);
     let model_size = ModelSize {
@@ -169,7 +170,7 @@ pub(super) struct Described {
     pub(super) computed: Computed,
     pub(super) data: Arc<Column>,
     /// Bytes of the relationships that start at it.
-    pub(super) keys: u64,
+    pub(super) links: u64,
 }
 
 /// The columns of a table.
@@ -179,8 +180,8 @@ pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
         // A relationship of several columns is counted under the first.
         let starts = |r: &RelationshipDef| r.many == table && r.many_columns[0] == index as u32;
         let here = schema.relationships.iter().zip(&store.lookups).filter(|(r, _)| starts(r));
-        let keys = here.map(|(_, lookup)| lookup.heap_bytes() as u64).sum();
-        Described { name: def.name.clone(), computed: def.computed, data: data.clone(), keys }
+        let links = here.map(|(_, lookup)| lookup.heap_bytes() as u64).sum();
+        Described { name: def.name.clone(), computed: def.computed, data: data.clone(), links }
     };
     let columns = schema.table(table).columns.iter().zip(&store.tables[table.0 as usize].columns);
     columns.enumerate().map(of).collect()
@@ -200,18 +201,14 @@ pub(super) fn table_size(model: &Model, id: TableId, columns: &[Described]) -> T
     let columns: Vec<ColumnSize> = columns.iter().map(|c| column_size(c, same_as.is_some())).collect();
     let bytes: u64 = columns.iter().map(|c| c.bytes).sum();
     let rows = model.store().tables[id.0 as usize].rows as u64;
-    let mut table = TableSize { name: name.clone(), rows, bytes, share: 0.0, same_as, origin, source_bytes, columns };
-    for column in &mut table.columns {
-        column.share = share(column.bytes, bytes);
-    }
-    table
+    TableSize { name: name.clone(), rows, bytes, share: 0.0, same_as, origin, source_bytes, columns }
 }
 
 fn column_size(column: &Described, shared: bool) -> ColumnSize {
-    let Described { name, computed, data, keys } = column;
-    let (codes, dictionary) = if shared { (0, 0) } else { data.heap_bytes() };
-    let parts = ColumnParts { codes: codes as u64, dictionary: dictionary as u64, keys: *keys };
-    let bytes = parts.codes + parts.dictionary + parts.keys;
+    let Described { name, computed, data, links } = column;
+    let (codes, values) = if shared { (0, 0) } else { data.heap_bytes() };
+    let parts = ColumnParts { codes: codes as u64, values: values as u64, links: *links };
+    let bytes = parts.codes + parts.values + parts.links;
     let per = |n: u64| if n == 0 { 0.0 } else { bytes as f64 / n as f64 };
     ColumnSize {
         name: name.clone(),
@@ -220,10 +217,10 @@ fn column_size(column: &Described, shared: bool) -> ColumnSize {
         nulls: data.nulls(),
         encoding: encoding(data),
         bits: data.bits(),
-        computed: match computed {
+        origin: match computed {
             Computed::Source => "source",
-            Computed::Loading => "loading",
-            Computed::After => "after",
+            Computed::Loading => "load",
+            Computed::After => "after_load",
         },
         bytes,
         share: 0.0,
@@ -236,29 +233,29 @@ fn column_size(column: &Described, shared: bool) -> ColumnSize {
 
 /// How codes become values, and in which form those of most rows are kept.
 fn encoding(data: &Column) -> String {
-    if data.bits() == 0 && !data.segments().iter().any(|s| matches!(s.codes, Codes::Counting(_))) {
+    if data.bits() == 0 && !data.segments().iter().any(|s| matches!(s.codes, Codes::Sequence(_))) {
         return "constant".into();
     }
-    let coding = match data.coding() {
-        Coding::Offset { .. } if data.digits().is_some() => "decimals",
-        Coding::Offset { .. } => "offset",
-        Coding::Numbers(_) => "dictionary",
-        Coding::Texts(TextDictionary::Plain { .. }) => "dictionary",
-        Coding::Texts(TextDictionary::Ranked { .. }) => "template dictionary",
-        Coding::Texts(TextDictionary::Blocks(_)) => "packed dictionary",
+    let values = match data.encoding() {
+        Encoding::Offset { .. } if data.digits().is_some() => "decimals",
+        Encoding::Offset { .. } => "offset",
+        Encoding::Numbers(_) => "dictionary",
+        Encoding::Texts(TextDictionary::Plain { .. }) => "dictionary",
+        Encoding::Texts(TextDictionary::Ranked { .. }) => "template dictionary",
+        Encoding::Texts(TextDictionary::Blocks(_)) => "packed dictionary",
     };
-    let mut rows = [(0, ""), (0, " in runs"), (0, ", sparse"), (0, ", counting")];
+    let mut rows = [(0, ""), (0, ", run-length"), (0, ", sparse"), (0, ", sequence")];
     for segment in data.segments() {
         let form = match segment.codes {
             Codes::Packed(_) => 0,
             Codes::Runs { .. } => 1,
             Codes::Sparse { .. } => 2,
-            Codes::Counting(_) => 3,
+            Codes::Sequence(_) => 3,
         };
         rows[form].0 += segment.len();
     }
     let (_, form) = rows.into_iter().rev().max_by_key(|(n, _)| *n).unwrap_or_default();
-    format!("{coding}{form}")
+    format!("{values}{form}")
 }
 
 fn cumulate(tables: &mut [TableSize], model_bytes: u64) {

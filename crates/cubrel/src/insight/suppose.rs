@@ -131,7 +131,7 @@ impl Model {
                     name: format!("{name}_{suffix}"),
                     computed,
                     data: Arc::new(data),
-                    keys: 0,
+                    links: 0,
                 };
                 trial.columns.splice(place..=place, [part("date", day), part("time", time)]);
             }
@@ -247,7 +247,7 @@ fn parse(model: &Model, source: &Arc<Source>) -> Result<Change, Error> {
         }
         other => {
             words.at = 0;
-            return Err(words.wrong(format!("`{other}` is no change")));
+            return Err(words.wrong(format!("`{other}` is not a change")));
         }
     };
     words.end()?;

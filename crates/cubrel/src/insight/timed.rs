@@ -8,8 +8,9 @@ use serde::Serialize;
 use crate::formula::parser;
 use crate::formula::schema::Schema;
 use crate::formula::source::Source;
+use crate::plan::print::Printer;
 use crate::plan::query::QueryPlan;
-use crate::plan::{Assembly, Bound, Domain, Leaf, Read, print};
+use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, Read, Slot, outer_values};
 use crate::run::assemble::part_key;
 use crate::run::grid::RunProfile;
 use crate::{Error, Grid, Model, Query, QueryOptions};
@@ -67,6 +68,17 @@ pub enum NodeKind {
     Read,
 }
 
+impl NodeKind {
+    /// As JSON has it.
+    pub fn name(self) -> &'static str {
+        match self {
+            NodeKind::Item => "item",
+            NodeKind::Formula => "formula",
+            NodeKind::Read => "read",
+        }
+    }
+}
+
 /// A part of the query with its time.
 #[derive(Clone, Debug, Serialize)]
 pub struct Node {
@@ -83,8 +95,11 @@ pub struct Node {
     /// Time in it and below it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub total_ms: Option<f64>,
-    /// Whether it was done once for each value from outside, because no batch could do it.
-    pub row_by_row: bool,
+    /// For how many values from outside it was done once each, because no batch could do it; 1 where it was not.
+    pub repeats: u64,
+    /// What each of them is, such as `value of customer.spent`; nothing where it was done once.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub repeated_for: Option<String>,
     /// What is below it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Node>,
@@ -190,7 +205,11 @@ pub fn items(text: &str) -> Result<Vec<(String, String)>, Error> {
 
 pub(super) fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<Node> {
     let query_plan = query.query_plan();
-    let mut growing = Growing { schema, reads: query_plan.reads(), profile, shown: HashSet::new() };
+    let printer = Printer::with_names(
+        schema,
+        outer_values(query_plan).iter().map(|(slot, value)| (*slot, written(value))).collect(),
+    );
+    let mut growing = Growing { schema, printer, reads: query_plan.reads(), profile, shown: HashSet::new() };
     let plan = match query_plan {
         QueryPlan::Grid(plan) => plan,
         QueryPlan::Records(plan) => {
@@ -231,6 +250,7 @@ pub(super) fn tree(schema: &Schema, query: &Query, profile: &RunProfile) -> Vec<
 
 struct Growing<'a> {
     schema: &'a Schema,
+    printer: Printer<'a>,
     reads: &'a [Read],
     profile: &'a RunProfile,
     shown: HashSet<usize>,
@@ -239,8 +259,9 @@ struct Growing<'a> {
 impl Growing<'_> {
     fn group(&mut self, part: &str, kind: NodeKind, parts: impl FnOnce(&mut Self) -> Vec<Node>) -> Node {
         let parts = parts(self);
-        let row_by_row = parts.iter().any(|p| p.row_by_row);
-        Node { part: part.to_string(), kind, id: None, own_ms: None, total_ms: None, row_by_row, parts, read: None }
+        let repeats = parts.iter().map(|p| p.repeats).max().unwrap_or(1);
+        let part = part.to_string();
+        Node { part, kind, id: None, own_ms: None, total_ms: None, repeats, repeated_for: None, parts, read: None }
     }
 
     /// The same part of a formula in several places: the cells and the totals.
@@ -338,9 +359,21 @@ impl Growing<'_> {
             .collect()
     }
 
+    /// The values for which a read was done once each.
+    fn repeated_for(&self, read: &Read) -> String {
+        let days: Vec<Slot> = read.filters.iter().filter_map(Filter::days).collect();
+        let values: Vec<String> =
+            read.outer.iter().filter(|s| !days.contains(s)).map(|s| self.printer.slot(*s)).collect();
+        let mut all: Vec<String> = Vec::new();
+        all.extend((!values.is_empty()).then(|| format!("value of {}", values.join(" and "))));
+        all.extend((!days.is_empty()).then(|| DAYS.to_string()));
+        all.join(" and ")
+    }
+
     fn read(&mut self, id: usize) -> Node {
         let (read, profile) = (&self.reads[id], &self.profile.reads[id]);
-        let part = print::read(self.schema, read);
+        let mut part = self.printer.read(read);
+        self.printer.detours(read, &mut part);
         if !self.shown.insert(id) {
             return Node {
                 part,
@@ -348,17 +381,20 @@ impl Growing<'_> {
                 id: Some(id),
                 own_ms: None,
                 total_ms: None,
-                row_by_row: false,
+                repeats: 1,
+                repeated_for: None,
                 parts: Vec::new(),
                 read: None,
             };
         }
         let stats = &profile.stats;
+        // A read without values from outside is done once, however many parts share it.
+        let repeats = if read.outer.is_empty() { 1 } else { (profile.times as u64).max(1) };
         let details = ReadNode {
             table: self.schema.table(read.table).name.clone(),
-            group_by: read.keys.iter().map(|k| print::key(self.schema, *k)).collect(),
-            filters: read.filters.iter().map(|f| print::filter(self.schema, f)).collect(),
-            aggregates: read.aggregates.iter().map(|a| print::aggregate(self.schema, a)).collect(),
+            group_by: read.keys.iter().map(|k| self.printer.key(*k)).collect(),
+            filters: read.filters.iter().map(|f| self.printer.filter(f)).collect(),
+            aggregates: read.aggregates.iter().map(|a| self.printer.aggregate(a)).collect(),
             rows: stats.rows,
             rows_read: stats.rows_read,
             segments_skipped: stats.segments_skipped,
@@ -373,7 +409,8 @@ impl Growing<'_> {
             id: Some(id),
             own_ms: Some(elapsed),
             total_ms: Some(elapsed),
-            row_by_row: profile.times > 1,
+            repeats,
+            repeated_for: (repeats > 1).then(|| self.repeated_for(read)),
             parts: Vec::new(),
             read: Some(details),
         }
@@ -390,7 +427,7 @@ fn merged(nodes: Vec<Node>) -> Vec<Node> {
             Some(first) => {
                 first.own_ms = add(first.own_ms, node.own_ms);
                 first.total_ms = add(first.total_ms, node.total_ms);
-                first.row_by_row |= node.row_by_row;
+                first.repeats = first.repeats.max(node.repeats);
                 let parts = std::mem::take(&mut first.parts).into_iter().chain(node.parts).collect();
                 first.parts = merged(parts);
             }
@@ -406,20 +443,19 @@ fn add(a: Option<f64>, b: Option<f64>) -> Option<f64> {
     }
 }
 
+/// What could be done about reads that are repeated.
 fn advice(tree: &[Node]) -> Vec<String> {
     let mut advice = Vec::new();
     fn walk(node: &Node, under: &str, advice: &mut Vec<String>) {
-        if node.kind == NodeKind::Read && node.row_by_row {
-            let days = node.part.contains("for each set of days");
-            let help = if days {
-                "sums, counts, averages and extremes over time are put together from one read by day; others are not"
+        if let (Some(read), Some(values)) = (&node.read, &node.repeated_for) {
+            let help = if values == DAYS {
+                "sums, counts, averages and extremes over time need one read by day; others do not add up"
             } else {
-                "compare with a column or a constant, or name fewer values"
+                "compare with a column or a constant instead, or with fewer different values"
             };
             advice.push(format!(
-                "`{under}` reads {} once for each {}: {help}",
-                node.read.as_ref().map_or("a table", |r| r.table.as_str()),
-                if days { "set of days" } else { "value that it takes from outside" }
+                "`{under}`: {} is read {} times, once for each {values}; {help}",
+                read.table, node.repeats
             ));
         }
         node.parts.iter().for_each(|n| walk(n, if node.kind == NodeKind::Read { under } else { &node.part }, advice));
@@ -427,4 +463,20 @@ fn advice(tree: &[Node]) -> Vec<String> {
     tree.iter().for_each(|n| walk(n, &n.part, &mut advice));
     advice.dedup();
     advice
+}
+
+/// What a read under a period edit is repeated for.
+const DAYS: &str = "set of days";
+
+/// What a value from outside was computed from, as it is written.
+fn written(value: &Bound) -> String {
+    let place = match value {
+        Bound::Value(value) => &value.scalar.place,
+        Bound::Set(set) => &set.figure.scalar.place,
+    };
+    let text = place.source.slice(place.span).split_whitespace().collect::<Vec<_>>().join(" ");
+    match value {
+        Bound::Value(_) => text,
+        Bound::Set(set) => format!("{}({}, {text})", if set.bottom { "bottom" } else { "top" }, set.count),
+    }
 }

@@ -15,8 +15,8 @@ use crate::{Error, Grid, Model, Query, QueryOptions};
 /// How two models compare.
 #[derive(Clone, Debug, Serialize)]
 pub struct Twins {
-    /// What both were asked: their saved queries, then each measure over everything.
-    pub questions: Vec<Question>,
+    /// What both were asked, and what they answered: their saved queries, then each measure over everything.
+    pub answers: Vec<Answer>,
     /// Saved queries and measures that only the first one has.
     pub only_a: Vec<String>,
     /// Those that only the second one has.
@@ -27,9 +27,9 @@ pub struct Twins {
     pub bytes_b: u64,
 }
 
-/// What both models were asked.
+/// Something that both models were asked, and what came of it.
 #[derive(Clone, Debug, Serialize)]
-pub struct Question {
+pub struct Answer {
     /// The name of a saved query or of a measure.
     pub name: String,
     /// Whether it is a measure, asked for its total.
@@ -39,12 +39,12 @@ pub struct Question {
     pub outcome: Outcome,
 }
 
-/// What came of a question.
+/// What came of asking.
 #[derive(Clone, Debug, Serialize)]
 #[serde(untagged)]
 pub enum Outcome {
     /// Both answered.
-    Answered(Answers),
+    Answered(Pair),
     /// One did not, or neither.
     Failed {
         /// Why the first one did not.
@@ -54,10 +54,10 @@ pub enum Outcome {
     },
 }
 
-/// Two answers to one question.
+/// What the two models answered.
 #[derive(Clone, Debug, Serialize)]
-pub struct Answers {
-    /// Figures that were compared; a line that only one has counts with all its figures.
+pub struct Pair {
+    /// Cells that were compared; a line that only one has counts with all its cells.
     pub cells: usize,
     /// How many of them differ.
     pub differing: usize,
@@ -74,8 +74,8 @@ pub struct Answers {
 pub struct Example {
     /// Its axes with their values; nothing for axes that are totalled.
     pub at: Vec<(String, String)>,
-    /// The heading of the figure.
-    pub figure: String,
+    /// The heading of the item.
+    pub item: String,
     /// What the first model gives; nothing for null, or where it has no such line.
     pub a: Option<String>,
     /// What the second one gives.
@@ -85,15 +85,15 @@ pub struct Example {
 impl Twins {
     /// Whether all that both were asked has the same answer in both.
     pub fn agree(&self) -> bool {
-        self.questions.iter().all(|q| matches!(&q.outcome, Outcome::Answered(answers) if answers.differing == 0))
+        self.answers.iter().all(|a| matches!(&a.outcome, Outcome::Answered(pair) if pair.differing == 0))
     }
 }
 
 /// Asks both models the saved queries that both have, and the totals of the measures that both have; each `runs` times
-/// warm, in turn. `only` names the questions; none for all.
+/// warm, in turn. `only` names what is asked; none for all.
 ///
 /// # Errors
-/// When a name in `only` is not one of them. A question that fails is part of the result.
+/// When a name in `only` is not one of them. What cannot be answered is part of the result.
 ///
 /// ```
 /// use cubrel::insight::twins::twins;
@@ -108,11 +108,11 @@ impl Twins {
 /// };
 /// let found = twins(&model(5)?, &model(6)?, &[], &QueryOptions::default(), 1)?;
 /// assert!(!found.agree());
-/// assert_eq!(found.questions.len(), 2);
+/// assert_eq!(found.answers.len(), 2);
 /// # Ok::<(), cubrel::Error>(())
 /// ```
 pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs: usize) -> Result<Twins, Error> {
-    let (of_a, of_b) = (questions(a), questions(b));
+    let (of_a, of_b) = (asked_of(a), asked_of(b));
     let names = |own: &[(String, Option<String>)], other: &[(String, Option<String>)]| -> Vec<String> {
         own.iter().filter(|(name, _)| !other.iter().any(|(n, _)| n == name)).map(|(name, _)| name.clone()).collect()
     };
@@ -130,10 +130,10 @@ pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs
                 asked((a, &total), (b, &total), options, runs)
             }
         };
-        Question { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome }
+        Answer { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome }
     };
     Ok(Twins {
-        questions: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect(),
+        answers: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect(),
         only_a: names(&of_a, &of_b),
         only_b: names(&of_b, &of_a),
         bytes_a: a.sizes().model.bytes,
@@ -142,7 +142,7 @@ pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs
 }
 
 /// The saved queries of a model with their texts, and its measures.
-fn questions(model: &Model) -> Vec<(String, Option<String>)> {
+fn asked_of(model: &Model) -> Vec<(String, Option<String>)> {
     let saved = model.document().file.query.iter().map(|(name, saved)| (name.clone(), Some(saved.text.clone())));
     let mut all: Vec<(String, Option<String>)> = saved.collect();
     let known: BTreeSet<String> = all.iter().map(|(name, _)| name.clone()).collect();
@@ -180,7 +180,7 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
         Warm::of(&times)
     };
     let (cells, differing, example) = differences(&grid_a, &grid_b);
-    Outcome::Answered(Answers { cells, differing, example, a: warm(times.0), b: warm(times.1) })
+    Outcome::Answered(Pair { cells, differing, example, a: warm(times.0), b: warm(times.1) })
 }
 
 /// A line of a grid, to be found again in another one.
@@ -188,28 +188,28 @@ struct Entry {
     /// What stands on its axes, and which of them are totalled or stand for the rest.
     key: String,
     at: Vec<(String, String)>,
-    /// By heading. A line without figures has one: that it is there.
-    figures: Vec<(String, Value)>,
+    /// By heading. A line without items has one cell: that it is there.
+    cells: Vec<(String, Value)>,
 }
 
 fn entries(grid: &Grid) -> impl Iterator<Item = Entry> {
-    let is_figure = |i: &usize| grid.columns[*i].kind == GridColumnKind::Measure;
-    let (figures, axes): (Vec<usize>, Vec<usize>) = (0..grid.columns.len()).partition(is_figure);
+    let is_item = |i: &usize| grid.columns[*i].kind == GridColumnKind::Measure;
+    let (items, axes): (Vec<usize>, Vec<usize>) = (0..grid.columns.len()).partition(is_item);
     grid.lines.iter().map(move |line| {
         let values: Vec<&Value> = axes.iter().map(|i| &line.values[*i]).collect();
         let shown = axes.iter().filter(|i| !line.totalled.contains(i));
         let at = shown.map(|i| (grid.columns[*i].name.clone(), text(&line.values[*i]).unwrap_or("(none)".into())));
-        let there = figures.is_empty().then(|| ("line".to_string(), Value::Bool(true)));
-        let own = figures.iter().map(|i| (grid.columns[*i].name.clone(), line.values[*i].clone()));
+        let there = items.is_empty().then(|| ("line".to_string(), Value::Bool(true)));
+        let own = items.iter().map(|i| (grid.columns[*i].name.clone(), line.values[*i].clone()));
         Entry {
             key: format!("{values:?} {:?} {:?}", line.totalled, line.others),
             at: at.collect(),
-            figures: own.chain(there).collect(),
+            cells: own.chain(there).collect(),
         }
     })
 }
 
-/// How many figures there are, how many differ, and the first that does. Of several lines with the same axes, the first
+/// How many cells there are, how many differ, and the first that does. Of several lines with the same axes, the first
 /// is held against the first.
 fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
     let mut waiting: HashMap<String, VecDeque<Entry>> = HashMap::new();
@@ -223,10 +223,10 @@ fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
     left.sort_by(|a, b| a.key.cmp(&b.key));
     let (mut cells, mut differing, mut example) = (0, 0, None);
     for (a, b) in pairs.into_iter().chain(left.into_iter().map(|entry| (None, Some(entry)))) {
-        let figures = |entry: &Option<Entry>| entry.as_ref().map_or(0, |e| e.figures.len());
-        for place in 0..figures(&a).max(figures(&b)) {
-            let figure = |entry: &Option<Entry>| entry.as_ref().and_then(|e| e.figures.get(place)).cloned();
-            let (own, other) = (figure(&a), figure(&b));
+        let width = |entry: &Option<Entry>| entry.as_ref().map_or(0, |e| e.cells.len());
+        for place in 0..width(&a).max(width(&b)) {
+            let cell = |entry: &Option<Entry>| entry.as_ref().and_then(|e| e.cells.get(place)).cloned();
+            let (own, other) = (cell(&a), cell(&b));
             cells += 1;
             if matches!((&own, &other), (Some((_, x)), Some((_, y))) if same(x, y)) {
                 continue;
@@ -234,7 +234,7 @@ fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
             differing += 1;
             example.get_or_insert_with(|| Example {
                 at: a.as_ref().or(b.as_ref()).map(|entry| entry.at.clone()).unwrap_or_default(),
-                figure: own.as_ref().or(other.as_ref()).map(|(name, _)| name.clone()).unwrap_or_default(),
+                item: own.as_ref().or(other.as_ref()).map(|(name, _)| name.clone()).unwrap_or_default(),
                 a: own.as_ref().and_then(|(_, value)| text(value)),
                 b: other.as_ref().and_then(|(_, value)| text(value)),
             });

@@ -175,7 +175,7 @@ impl DatePattern {
                 count += 1;
             }
             if !"yMdHms".contains(c) {
-                return Err(format!("`{c}` in `{pattern}` is no field: there are y, M, d, H, m, s"));
+                return Err(format!("`{c}` in `{pattern}` is not a field: there are y, M, d, H, m, s"));
             }
             parts.push(PatternPart::Field(c, count));
         }

@@ -72,7 +72,7 @@ fn each_line(
         if !line.iter().all(u8::is_ascii_whitespace) {
             let row = match serde_json::from_slice(&line) {
                 Ok(Json::Object(row)) => Ok(row),
-                Ok(_) => Err("this is no object".to_string()),
+                Ok(_) => Err("this is not an object".to_string()),
                 Err(e) => Err(e.to_string()),
             };
             visit(number, row)?;

@@ -11,6 +11,7 @@ use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::{Expr, Kind};
 use crate::formula::{ast, parser};
+use crate::model::Document;
 use crate::model::define::stored_type;
 use crate::model::dependencies::ParsedFormula;
 use crate::store::{RawColumn, RawData};
@@ -51,8 +52,8 @@ pub(super) struct Filter {
 }
 
 impl Filter {
-    pub(super) fn parse(table: &str, text: &str) -> Result<Filter, LoadError> {
-        let source = Source::new(format!("where of table {table}"), text);
+    pub(super) fn parse(document: &Document, table: &str, text: &str) -> Result<Filter, LoadError> {
+        let source = document.formula(format!("where of table {table}"), &format!("table.{table}.where"), text);
         let (tree, problems) = parser::formula(&source);
         if problems.is_empty() { Ok(Filter { source, tree }) } else { Err(LoadError::Problems(problems)) }
     }
@@ -107,7 +108,7 @@ impl Rows<'_> {
             format: None,
             display_order: None,
             computed: *computed,
-            cyclic: false,
+            day_kind: false,
         });
         let table = TableDef { name: self.table.to_string(), columns: columns.collect(), ..TableDef::default() };
         Schema { tables: vec![table], ..Schema::default() }

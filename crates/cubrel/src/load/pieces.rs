@@ -14,6 +14,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::store::encode::encode_segment;
 use crate::store::order::SortColumns;
 use crate::store::{Column, RawColumn, SEGMENT_ROWS};
+use crate::value::units;
 
 /// Why a piece cannot be taken.
 pub(super) enum Failure {
@@ -64,7 +65,7 @@ pub(super) struct Room<'a> {
 
 impl Room<'_> {
     fn refused(message: String) -> Result<(), LoadError> {
-        let help = "raise `memory` in [model], or load less; the old data is still there";
+        let help = "raise `memory_limit` in [model], or load less; the old data is still there";
         Err(Diagnostic::general(Problem::Data, message).help(help).into())
     }
 
@@ -72,8 +73,10 @@ impl Room<'_> {
     fn check(&self, bytes: u64) -> Result<(), LoadError> {
         match self.bytes {
             Some(room) if bytes > room => Room::refused(format!(
-                "table `{}` takes {bytes} bytes so far, more than the limit leaves for it ({room})",
-                self.table
+                "table `{}` takes {} so far; the memory limit has room for {}",
+                self.table,
+                units::bytes(bytes),
+                units::bytes(room)
             )),
             _ => Ok(()),
         }
@@ -84,8 +87,10 @@ impl Room<'_> {
     fn foretell(&self, bytes: u64) -> Result<(), LoadError> {
         match self.bytes {
             Some(room) if bytes / FORECAST_EXCESS > room => Room::refused(format!(
-                "table `{}` would take about {bytes} bytes, more than the limit leaves for it ({room}): it was not read",
-                self.table
+                "table `{}` would take about {}; the memory limit has room for {}, so it was not read",
+                self.table,
+                units::bytes(bytes),
+                units::bytes(room)
             )),
             _ => Ok(()),
         }

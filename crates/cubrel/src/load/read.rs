@@ -214,7 +214,7 @@ pub(super) fn periods(folder: &Path, source: &str, column: &str, by: Unit) -> Re
     let day = |text: &str| {
         let day = text.get(..10).and_then(|d| date::parse_date(d.as_bytes()));
         day.ok_or_else(|| {
-            let message = format!("`{text}` in column `{column}` is no date, so that it cannot part the table");
+            let message = format!("`{text}` in column `{column}` is not a date, so it cannot partition the table");
             LoadError::from(Diagnostic::general(Problem::Data, message).help("partition by a column of dates"))
         })
     };

@@ -64,7 +64,7 @@ pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
                 ValueRef::Real(_) => float[i] = true,
                 ValueRef::Text(bytes) => text[i] = text[i] || is_plain(bytes),
                 ValueRef::Blob(_) => {
-                    let message = format!("{}: column `{name}` holds bytes that are no text", path.display());
+                    let message = format!("{}: column `{name}` has bytes that are not text", path.display());
                     let help = "leave the column out: `?query=select a, b from …`";
                     return Err(Diagnostic::general(Problem::Data, message).help(help).into());
                 }

@@ -28,7 +28,7 @@ use crate::model::document::Document;
 use crate::model::file::TableSection;
 use crate::model::file::{CsvSection, GenerateSection, PartitionSection};
 use crate::store::{Column, RawColumn, Segment};
-use crate::value::{Type, Value, Vector, date, exact};
+use crate::value::{Type, Value, Vector, date, exact, units};
 
 /// A loaded table.
 #[derive(Clone, Debug)]
@@ -90,7 +90,7 @@ pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas) -> u
         key: &section.key,
         missing: &section.missing,
         filter: &section.filter,
-        bad_rows: section.bad_rows,
+        bad_rows: section.max_bad_rows,
         generate: &section.generate,
         calendar: &section.calendar,
         partition: &section.partition,
@@ -137,7 +137,7 @@ impl LoadedTable {
         changed.collect()
     }
 
-    /// The same table in a second role.
+    /// A copy of it.
     pub fn in_role(&self, name: &str, section: &TableSection, formulas: &Formulas) -> LoadedTable {
         let base = TableReport { origin: "shared".into(), read: false, ..self.report.clone() };
         let report = TableReport { table: name.to_string(), source_bytes: 0, ..base };
@@ -238,7 +238,7 @@ impl Loader<'_> {
         }
         let by = date::Unit::parse(&partition.by).ok_or_else(|| {
             let help = "write `day`, `week`, `month`, `quarter` or `year`";
-            wrong(".by", format!("`{}` is no unit of the calendar", partition.by), help)
+            wrong(".by", format!("`{}` is not a unit of the calendar", partition.by), help)
         })?;
         let periods = read::periods(&self.document.folder, source, source_name(section, &partition.column), by)?;
         Ok(partitions::periods(files, periods, before, self.since))
@@ -330,7 +330,7 @@ impl Loader<'_> {
         Ok(OwnRow {
             table: name,
             columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
-            filter: section.filter.as_deref().map(|text| Filter::parse(name, text)).transpose()?,
+            filter: section.filter.as_deref().map(|text| Filter::parse(self.document, name, text)).transpose()?,
             left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
             check: Box::new(|names| self.check_names(name, section, names)),
             settings: self.settings,
@@ -375,7 +375,11 @@ impl Loader<'_> {
         let encoding = match said.encoding.as_deref() {
             None => encoding_rs::UTF_8,
             Some(label) => encoding_rs::Encoding::for_label(label.as_bytes()).ok_or_else(|| {
-                wrong("encoding", format!("`{label}` is no encoding"), "write one such as `windows-1252` or `utf-16le`")
+                wrong(
+                    "encoding",
+                    format!("`{label}` is not an encoding"),
+                    "write one such as `windows-1252` or `utf-16le`",
+                )
             })?,
         };
         Ok(Dialect { delimiter, quote, decimal_comma, thousands, encoding })
@@ -498,7 +502,7 @@ fn source_name<'s>(section: &'s TableSection, column: &'s str) -> &'s str {
 
 /// More bad rows than the model allows refuse the table.
 fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> Result<(), LoadError> {
-    if report.bad_rows <= section.bad_rows.unwrap_or(0) {
+    if report.bad_rows <= section.max_bad_rows.unwrap_or(0) {
         return Ok(());
     }
     let examples = report.bad_examples.join("\n  ");
@@ -509,7 +513,7 @@ fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> R
         return Err(Diagnostic::general(Problem::Data, message).help(help).into());
     }
     let help =
-        format!("mend the file, change the column's `type`, or allow them with `bad_rows = {}`", report.bad_rows);
+        format!("mend the file, change the column's `type`, or allow them with `max_bad_rows = {}`", report.bad_rows);
     Err(Diagnostic::general(Problem::Data, message).help(help).into())
 }
 
@@ -525,8 +529,9 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
 /// The problem of a key that is not unique.
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
     let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
-    let rows = if duplicates.surplus == 1 { "row" } else { "rows" };
-    let message = format!("{key} is not unique: {} {rows} too many: {}", duplicates.surplus, examples.join(", "));
+    let noun = if duplicates.surplus == 1 { "duplicate key" } else { "duplicate keys" };
+    let message =
+        format!("{key} is not unique, {} {noun}: {}", units::count(duplicates.surplus as u64), examples.join(", "));
     Diagnostic::general(Problem::Data, message)
         .help("each key may stand in one row only: mend the source, or filter with `where`")
 }

@@ -14,7 +14,7 @@ struct Generated {
     name: &'static str,
     ty: Type,
     /// Whether period edits keep it.
-    cyclic: bool,
+    day_kind: bool,
     /// The column that orders it.
     order: Option<&'static str>,
     value: fn(i32, Date, &CalendarRules) -> Value,
@@ -25,74 +25,74 @@ fn day_value(day: Option<i32>) -> Value {
 }
 
 const COLUMNS: &[Generated] = &[
-    Generated { name: "date", ty: Type::Date, cyclic: false, order: None, value: |day, _, _| Value::Date(day) },
+    Generated { name: "date", ty: Type::Date, day_kind: false, order: None, value: |day, _, _| Value::Date(day) },
     Generated {
         name: "year",
         ty: Type::Int,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |day, d, rules| Value::Int(rules.year(day).unwrap_or(i64::from(d.year()))),
     },
     Generated {
         name: "quarter",
         ty: Type::Date,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |day, _, rules| day_value(rules.start(date::Unit::Quarter, day)),
     },
     Generated {
         name: "quarter_of_year",
         ty: Type::Int,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |day, _, rules| rules.quarter_of_year(day).map_or(Value::Null, Value::Int),
     },
     Generated {
         name: "month",
         ty: Type::Date,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |day, _, _| day_value(date::Unit::Month.start(day)),
     },
     Generated {
         name: "month_of_year",
         ty: Type::Int,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |_, d, _| Value::Int(i64::from(d.month())),
     },
     Generated {
         name: "month_name",
         ty: Type::Text,
-        cyclic: false,
+        day_kind: false,
         order: Some("month_of_year"),
         value: |_, d, _| Value::text(d.strftime("%B").to_string()),
     },
     Generated {
         name: "week",
         ty: Type::Date,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |day, _, rules| day_value(rules.start(date::Unit::Week, day)),
     },
     Generated {
         name: "day",
         ty: Type::Int,
-        cyclic: false,
+        day_kind: false,
         order: None,
         value: |_, d, _| Value::Int(i64::from(d.day())),
     },
     Generated {
         name: "weekday",
         ty: Type::Int,
-        cyclic: true,
+        day_kind: true,
         order: None,
         value: |_, d, _| Value::Int(i64::from(d.weekday().to_monday_one_offset())),
     },
     Generated {
         name: "weekday_name",
         ty: Type::Text,
-        cyclic: true,
+        day_kind: true,
         order: Some("weekday"),
         value: |_, d, _| Value::text(d.strftime("%A").to_string()),
     },
@@ -183,7 +183,7 @@ pub fn check_days(name: &str, column: &Column) -> Option<Diagnostic> {
 
 /// Whether period edits keep a generated column, and the column that orders it.
 pub fn traits_of(name: &str) -> (bool, Option<&'static str>) {
-    COLUMNS.iter().find(|c| c.name == name).map_or((false, None), |c| (c.cyclic, c.order))
+    COLUMNS.iter().find(|c| c.name == name).map_or((false, None), |c| (c.day_kind, c.order))
 }
 
 #[cfg(test)]

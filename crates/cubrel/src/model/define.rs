@@ -15,7 +15,7 @@ use crate::formula::schema::{
     ColumnDef, ColumnId, Computed, LensDef, MeasureDef, MeasureId, ReadingDef, RelationshipDef, RelationshipId, Schema,
     TableDef, TableId,
 };
-use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest, did_you_mean};
 use crate::formula::typed::Expr;
 use crate::value::days::CalendarRules;
 use crate::value::{Type, exact, format};
@@ -124,7 +124,7 @@ impl Definer<'_> {
         self.problems.push(self.document.problem(problem, path, message).help(help));
     }
 
-    /// The section of a table; for a second role, that of the first.
+    /// The section of a table; for a copy, that of the first.
     fn section(&self, name: &str) -> TableSection {
         let own = self.document.file.table.get(name).cloned().unwrap_or_default();
         match own.same_as.as_ref().and_then(|of| self.document.file.table.get(of)) {
@@ -153,7 +153,7 @@ impl Definer<'_> {
         let mut columns = Vec::new();
         for column in &shape.columns {
             let said = section.column.get(&column.name).cloned().unwrap_or_default();
-            let (cyclic, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
+            let (day_kind, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
             let order_name = said.display_order.clone().or(order.map(str::to_string));
             let display_order = order_name.as_ref().and_then(|o| place(o));
             if let (Some(name), None) = (&order_name, display_order) {
@@ -174,7 +174,7 @@ impl Definer<'_> {
                 format: said.format,
                 display_order,
                 computed: column.computed,
-                cyclic: cyclic || said.cyclic,
+                day_kind: day_kind || said.day_kind,
             });
         }
         for (name, said) in &section.column {
@@ -215,7 +215,7 @@ impl Definer<'_> {
         }
         if section.query.is_some() && (section.source.is_some() || section.same_as.is_some()) {
             let message = format!("table `{}` has a source and a query", shape.name);
-            let help = "leave one of them out: a query works the table out from the others".to_string();
+            let help = "leave one of them out: a query makes the table from the others".to_string();
             self.problem(Problem::Model, &format!("{path}.query"), message, help);
         }
         let rules = calendar::rules(self.document, &shape.name, &section).unwrap_or_else(|problem| {
@@ -404,7 +404,11 @@ impl Definer<'_> {
                 hidden: section.hidden,
                 group: section.group.clone(),
                 note: section.note.clone(),
-                source: Source::new(format!("measure {name}"), &section.formula),
+                source: self.document.formula(
+                    format!("measure {name}"),
+                    &format!("measure.{name}.formula"),
+                    &section.formula,
+                ),
                 expr: None,
             });
         }
@@ -472,7 +476,11 @@ impl Definer<'_> {
             }
             let mut readings = Vec::new();
             for (reading, said) in &section.reading {
-                let source = Source::new(format!("lens {name}, reading {reading}"), &said.formula);
+                let source = self.document.formula(
+                    format!("lens {name}, reading {reading}"),
+                    &format!("lens.{name}.reading.{reading}.formula"),
+                    &said.formula,
+                );
                 let (expr, mut problems) = parser::formula(&source);
                 if problems.is_empty() && figure.is_some() {
                     problems = check::measure_formula(&self.schema, &settings, &source, &expr).1;
@@ -499,11 +507,11 @@ impl Definer<'_> {
                 readings,
             });
         }
-        self.circle_of_lenses();
+        self.cycle_of_lenses();
     }
 
     /// No lens is applied to its own result.
-    fn circle_of_lenses(&mut self) {
+    fn cycle_of_lenses(&mut self) {
         let count = self.schema.lenses.len();
         let place = |name: &String| self.schema.lenses.iter().position(|l| l.name == *name);
         for start in 0..count {
@@ -521,7 +529,7 @@ impl Definer<'_> {
                 let name = self.schema.lenses[start].name.clone();
                 let message = format!("lens `{name}` would be applied to its own result");
                 let path = format!("lens.{name}.wraps");
-                self.problem(Problem::Circle, &path, message, "let only one of two lenses wrap the other".into());
+                self.problem(Problem::Cycle, &path, message, "let only one of two lenses wrap the other".into());
                 return;
             }
         }
@@ -653,7 +661,7 @@ pub fn stored_type(natural: Type) -> Type {
 /// What was meant, or what there is.
 pub fn suggestion(wanted: &str, names: &[&str]) -> String {
     match closest(wanted, names.iter().copied()) {
-        Some(near) => format!("did you mean `{near}`?"),
+        Some(near) => did_you_mean(near),
         None => format!("there are {}", names.join(", ")),
     }
 }

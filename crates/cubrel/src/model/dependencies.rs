@@ -1,4 +1,4 @@
-//! Which formulas need which: the order to check and compute them in, and circles.
+//! Which formulas need which: the order to check and compute them in, and cycles.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -51,7 +51,7 @@ pub struct ParsedQuery {
 /// All formulas of a model, in an order in which each comes after those that it needs.
 #[derive(Clone, Debug, Default)]
 pub struct Formulas {
-    /// The order; formulas in a circle are left out.
+    /// The order; formulas in a cycle are left out.
     pub order: Vec<Node>,
     /// The trees.
     pub parsed: HashMap<Node, ParsedFormula>,
@@ -59,7 +59,7 @@ pub struct Formulas {
     pub queries: HashMap<Node, ParsedQuery>,
     /// Calculated columns that need only their own row.
     pub own_row: HashSet<Node>,
-    /// Texts that could not be read, and circles.
+    /// Texts that could not be read, and cycles.
     pub problems: Vec<Diagnostic>,
 }
 
@@ -69,12 +69,16 @@ pub fn formulas(document: &Document) -> Formulas {
     for (table, section) in &document.file.table {
         for (column, c) in &section.column {
             if let Some(text) = &c.formula {
-                all.read(Node::Column(table.clone(), column.clone()), &format!("column {table}.{column}"), text);
+                let place = format!("table.{table}.column.{column}.formula");
+                let source = document.formula(format!("column {table}.{column}"), &place, text);
+                all.read(Node::Column(table.clone(), column.clone()), source);
             }
         }
     }
     for (name, measure) in &document.file.measure {
-        all.read(Node::Measure(name.clone()), &format!("measure {name}"), &measure.formula);
+        let place = format!("measure.{name}.formula");
+        let source = document.formula(format!("measure {name}"), &place, &measure.formula);
+        all.read(Node::Measure(name.clone()), source);
     }
     for (name, section) in &document.file.table {
         if let Some(text) = &section.query {
@@ -83,11 +87,11 @@ pub fn formulas(document: &Document) -> Formulas {
     }
     let nodes: BTreeSet<Node> = all.parsed.keys().chain(all.queries.keys()).cloned().collect();
     let mut search =
-        Search { needs: all.needs(), state: HashMap::new(), path: Vec::new(), order: Vec::new(), circles: Vec::new() };
+        Search { needs: all.needs(), state: HashMap::new(), path: Vec::new(), order: Vec::new(), cycles: Vec::new() };
     nodes.iter().for_each(|n| search.visit(n));
-    let Search { order, circles, .. } = search;
-    for circle in circles {
-        all.problems.push(all.circle(&circle));
+    let Search { order, cycles, .. } = search;
+    for cycle in cycles {
+        all.problems.push(all.cycle(&cycle));
     }
     all.order = order;
     all.find_own_row(document);
@@ -95,15 +99,14 @@ pub fn formulas(document: &Document) -> Formulas {
 }
 
 impl Formulas {
-    fn read(&mut self, node: Node, name: &str, text: &str) {
-        let source = Source::new(name, text);
+    fn read(&mut self, node: Node, source: Arc<Source>) {
         let (expr, problems) = parser::formula(&source);
         self.problems.extend(problems);
         self.parsed.insert(node, ParsedFormula { source, expr });
     }
 
     fn read_query(&mut self, document: &Document, table: &str, text: &str) {
-        let source = Source::new(format!("query of table {table}"), text);
+        let source = document.formula(format!("query of table {table}"), &format!("table.{table}.query"), text);
         let (query, problems) = parser::query(&source);
         let readable = problems.is_empty();
         self.problems.extend(problems);
@@ -113,9 +116,13 @@ impl Formulas {
         };
         let whole = Span::new(0, text.len());
         if query.records {
-            refuse(whole, "a table is worked out by a `grid`", "ask for a `grid` by the columns that it shall have");
+            refuse(
+                whole,
+                "the query of a table is a `grid`",
+                "ask for a `grid` by the columns that the table shall have",
+            );
         } else if query.totals || query.limit.as_ref().is_some_and(|l| l.others.is_some()) {
-            refuse(whole, "a table has no lines for totals or others", "leave `totals` and `others` out");
+            refuse(whole, "a table has no lines for totals or the rest", "leave `totals` and `others` out");
         }
         match query_columns(document, &source, &query) {
             Ok(columns) => {
@@ -147,7 +154,7 @@ impl Formulas {
         if let Node::Column(table, _) = node {
             needs.push(Node::Table(table.clone()));
         }
-        // A query that names its own table is a circle; a column may share its name with others.
+        // A query that names its own table is a cycle; a column may share its name with others.
         let is_table = matches!(node, Node::Table(_));
         needs.retain(|n| (n != node || is_table) && (self.parsed.contains_key(n) || self.queries.contains_key(n)));
         needs
@@ -217,15 +224,13 @@ impl Formulas {
         }
     }
 
-    fn circle(&self, circle: &[Node]) -> Diagnostic {
-        let names: Vec<String> = circle.iter().chain(circle.first()).map(Node::show).collect();
+    fn cycle(&self, cycle: &[Node]) -> Diagnostic {
+        let names: Vec<String> = cycle.iter().chain(cycle.first()).map(Node::show).collect();
         let message = format!("these formulas need each other: {}", names.join(" → "));
-        let problem = match (self.parsed.get(&circle[0]), self.queries.get(&circle[0])) {
-            (Some(formula), _) => Diagnostic::error(Problem::Circle, &formula.source, formula.expr.span, message),
-            (None, Some(q)) => {
-                Diagnostic::error(Problem::Circle, &q.source, Span::new(0, q.source.text.len()), message)
-            }
-            (None, None) => Diagnostic::general(Problem::Circle, message),
+        let problem = match (self.parsed.get(&cycle[0]), self.queries.get(&cycle[0])) {
+            (Some(formula), _) => Diagnostic::error(Problem::Cycle, &formula.source, formula.expr.span, message),
+            (None, Some(q)) => Diagnostic::error(Problem::Cycle, &q.source, Span::new(0, q.source.text.len()), message),
+            (None, None) => Diagnostic::general(Problem::Cycle, message),
         };
         problem.help("write one of them without the others")
     }
@@ -345,7 +350,7 @@ struct Search {
     state: HashMap<Node, State>,
     path: Vec<Node>,
     order: Vec<Node>,
-    circles: Vec<Vec<Node>>,
+    cycles: Vec<Vec<Node>>,
 }
 
 impl Search {
@@ -354,7 +359,7 @@ impl Search {
             Some(State::Done) => return,
             Some(State::Open) => {
                 let start = self.path.iter().position(|n| n == node).unwrap_or(0);
-                self.circles.push(self.path[start..].to_vec());
+                self.cycles.push(self.path[start..].to_vec());
                 return;
             }
             None => {}
@@ -366,8 +371,8 @@ impl Search {
         }
         self.path.pop();
         self.state.insert(node.clone(), State::Done);
-        let in_circle = self.circles.iter().any(|c| c.contains(node));
-        if !in_circle {
+        let in_cycle = self.cycles.iter().any(|c| c.contains(node));
+        if !in_cycle {
             self.order.push(node.clone());
         }
     }

@@ -7,8 +7,9 @@ use std::sync::Arc;
 use serde_json::Value as Json;
 use toml::de::{DeTable, DeValue};
 
-use super::file::{LATER, LATER_KEYS, ModelFile};
-use crate::formula::source::{Diagnostic, Problem, Source, Span, closest};
+use super::file::{LATER, LATER_KEYS, ModelFile, former_key};
+use super::literal;
+use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
 
 /// A `model.toml` that has been read.
 #[derive(Clone, Debug)]
@@ -38,7 +39,8 @@ impl Document {
             vec![Diagnostic::general(Problem::Model, format!("no model at {}: {e}", file.display())).help(help)]
         })?;
         let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf);
-        Document::parse(&file.display().to_string(), &text, folder)
+        let name = file.strip_prefix(".").unwrap_or(&file).display().to_string();
+        Document::parse(&name, &text, folder)
     }
 
     /// Reads the text of a model file.
@@ -74,6 +76,14 @@ impl Document {
     /// Where the value at a path of keys stands, such as `table.booking.key`.
     pub fn place(&self, path: &str) -> Span {
         self.places.get(path).copied().unwrap_or_default()
+    }
+
+    /// A formula or query that stands at a path of keys, with its place in the file.
+    pub fn formula(&self, name: impl Into<String>, path: &str, text: &str) -> Arc<Source> {
+        match self.places.get(path).and_then(|span| literal::starts(&self.source.text, *span, text)) {
+            Some(starts) => Source::within(name, text, &self.source, starts),
+            None => Source::new(name, text),
+        }
     }
 
     /// A problem with the value at a path of keys.
@@ -160,8 +170,9 @@ impl Walk<'_> {
             return;
         }
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
-        let help = match closest(name, names.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
+        let former = former_key(name).filter(|now| names.contains(now) || LATER.contains(now));
+        let help = match former.or_else(|| closest(name, names.iter().copied())) {
+            Some(near) => did_you_mean(near),
             None => format!("what can stand here: {}", names.join(", ")),
         };
         self.problems
@@ -258,6 +269,19 @@ mod tests {
     }
 
     #[test]
+    fn a_key_that_was_renamed_is_told_by_its_new_name() {
+        for (text, now) in [
+            ("[model]\nmemory = '1 GiB'\n", "memory_limit"),
+            ("[table.a]\nsource = 'a.csv'\nbad_rows = 1\n", "max_bad_rows"),
+            ("[table.a.column.c]\ncyclic = true\n", "day_kind"),
+            ("[outline.front]\nlist = []\n", "shortlist"),
+        ] {
+            let found = problems(text);
+            assert!(found.iter().any(|p| p.contains(&format!("did you mean `{now}`?"))), "{found:?}");
+        }
+    }
+
+    #[test]
     fn a_section_that_stands_twice_is_shown_with_the_first_one() {
         let text = "[measure.m]\nformula = '1'\n[measure.n]\nformula = '1'\n[measure.m]\nformula = '2'\n";
         let expected = "model.toml:5:10: `m` stands twice (the first one is in line 1; give one of them another name)";
@@ -267,10 +291,10 @@ mod tests {
     #[test]
     fn values_of_the_wrong_kind_are_reported() {
         assert_eq!(
-            problems("[table.a]\nkey = 3\nbad_rows = 'none'\n[measure.m]\nformula = ['x']\n"),
+            problems("[table.a]\nkey = 3\nmax_bad_rows = 'none'\n[measure.m]\nformula = ['x']\n"),
             [
                 "model.toml:2:7: `key` is a text in quotes, not a whole number",
-                "model.toml:3:12: `bad_rows` is a whole number, not a text in quotes",
+                "model.toml:3:16: `max_bad_rows` is a whole number, not a text in quotes",
                 "model.toml:5:11: `formula` is a text in quotes, not a list",
             ]
         );

@@ -35,7 +35,7 @@ pub struct ModelSection {
     /// The currency that `¤` stands for, such as `GBP`; by default the one of the locale's region.
     pub currency: Option<String>,
     /// What a refresh may use, such as `2 GiB`.
-    pub memory: Option<String>,
+    pub memory_limit: Option<String>,
 }
 
 impl ModelSection {
@@ -69,7 +69,7 @@ pub struct TableSection {
     #[serde(rename = "where")]
     pub filter: Option<String>,
     /// How many bad rows are put up with.
-    pub bad_rows: Option<u64>,
+    pub max_bad_rows: Option<u64>,
     /// What people read instead of the name.
     pub label: Option<String>,
     /// What the table holds.
@@ -88,9 +88,9 @@ pub struct TableSection {
     pub week_starts: Option<String>,
     /// Makes the calendar's rows.
     pub generate: Option<GenerateSection>,
-    /// Another table, of which this is a second role.
+    /// Another table, of which this is a copy.
     pub same_as: Option<String>,
-    /// Shown before labels, to tell two roles of one table apart.
+    /// Shown before labels, to tell a table and its copy apart.
     pub prefix: Option<String>,
 }
 
@@ -146,7 +146,7 @@ pub struct ColumnSection {
     /// The column of the same table that orders it.
     pub display_order: Option<String>,
     /// Kept by period edits: weekdays, holidays.
-    pub cyclic: bool,
+    pub day_kind: bool,
 }
 
 /// `[table.NAME.hierarchy.NAME]`
@@ -286,7 +286,18 @@ pub struct QuerySection {
     pub note: Option<String>,
 }
 
+/// What a key is called now that earlier drafts of the model file called otherwise.
+pub fn former_key(key: &str) -> Option<&'static str> {
+    match key {
+        "bad_rows" => Some("max_bad_rows"),
+        "cyclic" => Some("day_kind"),
+        "memory" => Some("memory_limit"),
+        "outline" => Some("shortlist"),
+        _ => None,
+    }
+}
+
 /// Sections of the model file that this version cannot use yet.
-pub const LATER: &[&str] = &["outline", "expect"];
+pub const LATER: &[&str] = &["shortlist", "expect"];
 /// Keys of the model file that this version cannot use yet.
 pub const LATER_KEYS: &[&str] = &[];

@@ -12,6 +12,7 @@ pub mod define;
 pub mod dependencies;
 pub mod document;
 pub mod file;
+mod literal;
 pub mod roles;
 
 /// An amount of memory such as `2 GiB` or `500 MB`, in bytes.

@@ -85,7 +85,9 @@ impl Reader<'_> {
     }
 
     fn rule(&mut self, role: &str, table: TableId, text: &str) -> Option<Rule> {
-        let source = Source::new(format!("role {role}, rows of {}", self.schema.table(table).name), text);
+        let of = &self.schema.table(table).name;
+        let source =
+            self.document.formula(format!("role {role}, rows of {of}"), &format!("role.{role}.rows.{of}"), text);
         let (expr, mut problems) = parser::formula(&source);
         if problems.is_empty() {
             problems = check::role_rule(self.schema, self.settings, &source, table, &expr).1;
@@ -95,7 +97,7 @@ impl Reader<'_> {
         (!failed).then_some(Rule { table, source, expr, inherited: false })
     }
 
-    /// A second role of a table has the rule of the first, unless it has one of its own.
+    /// A copy of a table has the rule of the first, unless it has one of its own.
     fn inherited(&self, rows: &[Rule]) -> Vec<Rule> {
         let copies = self.document.file.table.iter().filter_map(|(name, section)| {
             let (copy, first) = (self.schema.find_table(name)?, self.schema.find_table(section.same_as.as_ref()?)?);
@@ -150,7 +152,7 @@ impl Reader<'_> {
         result
     }
 
-    /// What names something denied is denied, too; so are the columns of second roles.
+    /// What names something denied is denied, too; so are the columns of copies.
     fn spread(&self, denied: &mut HashSet<Node>, formulas: &Formulas) {
         loop {
             let before = denied.len();
@@ -203,7 +205,7 @@ impl Reader<'_> {
             });
             if let (Some(span), Computed::After) = (aggregates, self.schema.column(id).computed) {
                 let name = self.schema.column_name(id);
-                let message = format!("{name} was computed over all rows, whatever a role lets through");
+                let message = format!("{name} is calculated over all rows, also those that a role hides");
                 let help = "a role that must not see such totals needs the column in its `deny`";
                 self.problems
                     .push(Diagnostic::error(Problem::Surprise, &parsed.source, span, message).help(help).warning());

@@ -333,10 +333,10 @@ impl<'a> Planner<'a> {
         })
     }
 
-    /// Lifting acts on the filters that were there before; narrowing and period edits then apply left to right.
+    /// Dropping acts on the filters that were there before; narrowing and period edits then apply left to right.
     fn edited(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
         let mut inner = scope.clone();
-        edits.iter().for_each(|e| inner.lift(e));
+        edits.iter().for_each(|e| inner.drop_filters(e));
         self.narrowed(body, edits, inner, env)
     }
 
@@ -348,7 +348,8 @@ impl<'a> Planner<'a> {
                     scope.filters.push(filter);
                 }
                 Edit::Period(period) => return self.period(period, body, &edits[i + 1..], &scope, env),
-                Edit::Lift(_) | Edit::LiftAll | Edit::LiftAxes | Edit::LiftRow | Edit::Leave(_) => {}
+                Edit::Without(_) | Edit::WithoutAll | Edit::WithoutAxes | Edit::WithoutRow | Edit::WithoutAllBut(_) => {
+                }
             }
         }
         self.projected(body, "", &scope, env)
@@ -358,7 +359,7 @@ impl<'a> Planner<'a> {
     fn period(&mut self, period: &Period, body: &Expr, rest: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
         let (calendar, date) = (period.calendar, period.date);
         let mut seen = scope.clone();
-        seen.lift_cyclic(self.schema, calendar);
+        seen.drop_day_kinds(self.schema, calendar);
         seen.dims.push(Dim { key: Key::Column(date), origin: Origin::Per, filters: true });
         let visible = self.read(calendar, &seen, None).0;
         let with_rows = period.rows_of.map(|table| {
@@ -367,7 +368,7 @@ impl<'a> Planner<'a> {
             self.read(table, &seen, None).0
         });
         let mut inner = scope.clone();
-        inner.lift_days(self.schema, calendar);
+        inner.drop_days(self.schema, calendar);
         let slot = self.fresh_slot();
         inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
         inner.filters.push(days_filter(self.schema, date, slot, &env.place(body.span)));
@@ -610,19 +611,19 @@ impl<'a> Planner<'a> {
         };
         mine_env.providers.insert(rank.provider, provider);
         let mine = self.assembly("", &rank.figure, scope, &mine_env);
-        let mut lifted = scope.clone();
-        lifted.lift_for_rank(column);
-        let keep = needed_dims(&lifted, &env.dims_used_by(&rank.figure));
-        lifted.dims = keep.iter().map(|d| lifted.dims[*d]).collect();
+        let mut dropped = scope.clone();
+        dropped.drop_for_rank(column);
+        let keep = needed_dims(&dropped, &env.dims_used_by(&rank.figure));
+        dropped.dims = keep.iter().map(|d| dropped.dims[*d]).collect();
         let keys = [Key::Column(column)];
-        let inner = extended(&lifted, &keys, Origin::Per);
+        let inner = extended(&dropped, &keys, Origin::Per);
         let mut figure_env = env.projected(&keep);
-        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, lifted.dims.len())]));
+        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, dropped.dims.len())]));
         let figure = self.assembly("", &rank.figure, &inner, &figure_env);
         let mut tables = BTreeSet::new();
         aggregated_tables(self.schema, &rank.figure, &mut tables);
         let per = PerDomain::Columns { columns: vec![column], of: None };
-        let domain = self.domain(&per, &keys, &tables, &lifted);
+        let domain = self.domain(&per, &keys, &tables, &dropped);
         Leaf::Rank(Box::new(RankLeaf { mine, single, keep, domain, figure, ascending: rank.ascending }))
     }
 
@@ -694,7 +695,7 @@ fn days_filter(schema: &Schema, date: ColumnId, slot: Slot, place: &Place) -> Fi
 }
 
 /// A scope with further dimensions. An older one of the same column is implied by the new one; an older bound row stays,
-/// because `lift row` drops the innermost only.
+/// because `without row` drops the innermost only.
 fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
     let mut inner = scope.clone();
     for dim in &mut inner.dims {

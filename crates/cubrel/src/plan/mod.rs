@@ -4,7 +4,7 @@
 //! filters differ from cell to cell (an axis column, a bound row), its *filters* are the ones that all cells share. An
 //! aggregate over a table becomes a [`Read`]: the table's rows under the shared filters, grouped by those dimensions that
 //! reach it. What stands around aggregates becomes an [`Assembly`]: operators over the results of reads, all cells at
-//! once. `given` changes the scope (a lifted column is one dimension fewer, and the result is spread over the cells
+//! once. `given` changes the scope (a dropped column is one dimension fewer, and the result is spread over the cells
 //! again); `per` adds dimensions and folds them away.
 //!
 //! Plans are plain data. They know the schema and nothing of the store.
@@ -16,6 +16,7 @@ pub mod print;
 pub mod query;
 mod scope;
 mod uses;
+mod walk;
 
 use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
@@ -29,6 +30,7 @@ use lower::intern_leaf;
 pub use lower::{Environment, Planner};
 pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 pub use uses::is_null_without_rows;
+pub use walk::outer_values;
 
 /// A value from outside that a read or filter takes, by a number that is unique in a plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]

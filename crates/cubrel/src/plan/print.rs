@@ -1,10 +1,11 @@
 //! Plans as text: for people, for tests, and to tell whether two reads are the same.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
 use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf, Slot};
 use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::schema::{RelationshipId, Schema};
+use crate::formula::schema::{ColumnId, RelationshipId, Schema};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::formula::words::{quote_name, quote_text};
 use crate::value::Value;
@@ -17,17 +18,8 @@ pub fn signature(schema: &Schema, read: &Read) -> String {
 
 /// A read without its aggregates.
 pub fn read(schema: &Schema, read: &Read) -> String {
-    let mut text = quote_name(&schema.table(read.table).name);
-    if !read.keys.is_empty() {
-        let keys: Vec<String> = read.keys.iter().map(|k| key(schema, *k)).collect();
-        let _ = write!(text, " by {}", keys.join(", "));
-    }
-    if !read.filters.is_empty() {
-        let mut filters: Vec<String> = read.filters.iter().map(|f| filter(schema, f)).collect();
-        filters.sort();
-        filters.dedup();
-        let _ = write!(text, " where {}", filters.join(" and "));
-    }
+    let printer = Printer::new(schema);
+    let mut text = printer.read(read);
     let days: Vec<Slot> = read.filters.iter().filter_map(Filter::days).collect();
     let slots: Vec<String> = read.outer.iter().filter(|s| !days.contains(s)).map(|s| s.0.to_string()).collect();
     if !slots.is_empty() {
@@ -36,14 +28,139 @@ pub fn read(schema: &Schema, read: &Read) -> String {
     if !days.is_empty() {
         text.push_str(" for each set of days");
     }
-    for relationship in &read.detours {
-        let _ = write!(text, " via {}", relationship_name(schema, *relationship));
-    }
-    for bridge in &read.bridges {
-        let through = relationship_name(schema, bridge.relationship);
-        let _ = write!(text, " both ways over {through} with ({})", self::read(schema, &bridge.pairs));
-    }
+    printer.detours(read, &mut text);
     text
+}
+
+/// What a read groups by.
+pub fn key(schema: &Schema, key: Key) -> String {
+    Printer::new(schema).key(key)
+}
+
+/// An aggregate of a read.
+pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
+    Printer::new(schema).aggregate(aggregate)
+}
+
+/// Prints parts of a plan, with names for the values that come from outside.
+pub struct Printer<'a> {
+    schema: &'a Schema,
+    names: HashMap<Slot, String>,
+}
+
+impl<'a> Printer<'a> {
+    /// Values from outside are numbered.
+    pub fn new(schema: &'a Schema) -> Printer<'a> {
+        Printer { schema, names: HashMap::new() }
+    }
+
+    /// Values from outside are called by what they were computed from.
+    pub fn with_names(schema: &'a Schema, names: HashMap<Slot, String>) -> Printer<'a> {
+        Printer { schema, names }
+    }
+
+    /// What a value from outside is called.
+    pub fn slot(&self, slot: Slot) -> String {
+        self.names.get(&slot).cloned().unwrap_or_else(|| format!("outer {}", slot.0))
+    }
+
+    /// A read, apart from its aggregates, its other ways, and for what it is repeated.
+    pub fn read(&self, read: &Read) -> String {
+        let mut text = quote_name(&self.schema.table(read.table).name);
+        if !read.keys.is_empty() {
+            let keys: Vec<String> = read.keys.iter().map(|k| self.key(*k)).collect();
+            let _ = write!(text, " by {}", keys.join(", "));
+        }
+        if !read.filters.is_empty() {
+            let mut filters: Vec<String> = read.filters.iter().map(|f| self.filter(f)).collect();
+            filters.sort();
+            filters.dedup();
+            let _ = write!(text, " where {}", filters.join(" and "));
+        }
+        text
+    }
+
+    /// The spare relationships that a read takes, and those that filter it back.
+    pub fn detours(&self, read: &Read, text: &mut String) {
+        for relationship in &read.detours {
+            let _ = write!(text, " via {}", relationship_name(self.schema, *relationship));
+        }
+        for bridge in &read.bridges {
+            let through = relationship_name(self.schema, bridge.relationship);
+            let _ = write!(text, " both ways over {through} with ({})", self::read(self.schema, &bridge.pairs));
+        }
+    }
+
+    /// What a read groups by.
+    pub fn key(&self, key: Key) -> String {
+        match key {
+            Key::Column(column) => self.schema.column_name(column),
+            Key::Row(table) => format!("row of {}", quote_name(&self.schema.table(table).name)),
+            Key::Value(slot) => self.names.get(&slot).cloned().unwrap_or_else(|| format!("value {}", slot.0)),
+        }
+    }
+
+    /// A filter.
+    pub fn filter(&self, filter: &Filter) -> String {
+        let list =
+            |columns: &[ColumnId]| columns.iter().map(|c| self.schema.column_name(*c)).collect::<Vec<_>>().join(", ");
+        match &filter.test {
+            FilterTest::Predicate(predicate) if predicate.days.is_some() => {
+                format!("{} in the days of the cell", list(&predicate.columns))
+            }
+            FilterTest::Predicate(predicate) => {
+                let text = self.row(&predicate.test);
+                if predicate.columns.iter().any(|c| c.table == predicate.table) {
+                    text
+                } else {
+                    format!("{} where {text}", quote_name(&self.schema.table(predicate.table).name))
+                }
+            }
+            FilterTest::Lines { kept, slot, .. } => {
+                format!("({}) of the lines in {}", list(kept), self.slot(*slot))
+            }
+            FilterTest::Projected(predicate, kept) => {
+                format!("({}) of rows with {}", list(kept), self.row(&predicate.test))
+            }
+        }
+    }
+
+    /// An aggregate of a read.
+    pub fn aggregate(&self, aggregate: &ReadAggregate) -> String {
+        let name = aggregate_name(aggregate.kind);
+        if aggregate.kind == AggregateKind::Rows {
+            return "rows".into();
+        }
+        let mut args: Vec<String> = aggregate.args.iter().map(|a| self.row(a)).collect();
+        args.extend(aggregate.constant.iter().map(literal));
+        let distinct = if aggregate.kind == AggregateKind::CountDistinct { "distinct " } else { "" };
+        let mut text = format!("{name}({distinct}{}", args.join(", "));
+        if !aggregate.order.is_empty() {
+            let by = |(e, descending): &(RowExpr, bool)| {
+                format!("{}{}", self.row(e), if *descending { " desc" } else { "" })
+            };
+            let order: Vec<String> = aggregate.order.iter().map(by).collect();
+            let _ = write!(text, " order by {}", order.join(", "));
+        }
+        text.push(')');
+        text
+    }
+
+    /// A row expression.
+    pub fn row(&self, row: &RowExpr) -> String {
+        scalar(&row.scalar, &|leaf| match &row.leaves[leaf] {
+            RowLeaf::Column { column, path } => {
+                let mut text = self.schema.column_name(*column);
+                // The default path is the one that a reader expects.
+                for relationship in path.iter().filter(|r| self.schema.relationship(**r).spare) {
+                    let _ = write!(text, " via {}", relationship_name(self.schema, *relationship));
+                }
+                text
+            }
+            RowLeaf::Outer(slot) => self.slot(*slot),
+            RowLeaf::Member { slot, of } => format!("{} in {}", self.row(of), self.slot(*slot)),
+        })
+    }
 }
 
 /// A relationship, by its many side.
@@ -52,64 +169,6 @@ pub fn relationship_name(schema: &Schema, id: RelationshipId) -> String {
     let columns: Vec<&str> =
         r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
     format!("{}.{}", schema.table(r.many).name, columns.join("+"))
-}
-
-/// What a read groups by.
-pub fn key(schema: &Schema, key: Key) -> String {
-    match key {
-        Key::Column(column) => schema.column_name(column),
-        Key::Row(table) => format!("row of {}", quote_name(&schema.table(table).name)),
-        Key::Value(slot) => format!("value {}", slot.0),
-    }
-}
-
-/// A filter.
-pub fn filter(schema: &Schema, filter: &Filter) -> String {
-    match &filter.test {
-        FilterTest::Predicate(predicate) if predicate.days.is_some() => {
-            let columns: Vec<String> = predicate.columns.iter().map(|c| schema.column_name(*c)).collect();
-            format!("{} in the days of the cell", columns.join(", "))
-        }
-        FilterTest::Predicate(predicate) => {
-            let text = row(schema, &predicate.test);
-            if predicate.columns.iter().any(|c| c.table == predicate.table) {
-                text
-            } else {
-                format!("{} where {text}", quote_name(&schema.table(predicate.table).name))
-            }
-        }
-        FilterTest::Lines { kept, slot, .. } => {
-            let kept: Vec<String> = kept.iter().map(|c| schema.column_name(*c)).collect();
-            format!("({}) of the lines in outer {}", kept.join(", "), slot.0)
-        }
-        FilterTest::Projected(predicate, kept) => {
-            let text = row(schema, &predicate.test);
-            let kept: Vec<String> = kept.iter().map(|c| schema.column_name(*c)).collect();
-            format!("({}) of rows with {text}", kept.join(", "))
-        }
-    }
-}
-
-/// An aggregate of a read.
-pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
-    let name = aggregate_name(aggregate.kind);
-    if aggregate.kind == AggregateKind::Rows {
-        return "rows".into();
-    }
-    let mut args: Vec<String> = aggregate.args.iter().map(|a| row(schema, a)).collect();
-    args.extend(aggregate.constant.iter().map(literal));
-    let distinct = if aggregate.kind == AggregateKind::CountDistinct { "distinct " } else { "" };
-    let mut text = format!("{name}({distinct}{}", args.join(", "));
-    if !aggregate.order.is_empty() {
-        let order: Vec<String> = aggregate
-            .order
-            .iter()
-            .map(|(e, d)| format!("{}{}", row(schema, e), if *d { " desc" } else { "" }))
-            .collect();
-        let _ = write!(text, " order by {}", order.join(", "));
-    }
-    text.push(')');
-    text
 }
 
 /// An aggregate's name as it is written.
@@ -134,26 +193,6 @@ pub fn aggregate_name(kind: AggregateKind) -> &'static str {
         Last => "last",
         StringAgg => "string_agg",
     }
-}
-
-/// A row expression.
-pub fn row(schema: &Schema, row: &RowExpr) -> String {
-    scalar(&row.scalar, &|leaf| match &row.leaves[leaf] {
-        RowLeaf::Column { column, path } => {
-            let mut text = schema.column_name(*column);
-            // The default path is the one that a reader expects.
-            for relationship in path.iter().map(|r| schema.relationship(*r)).filter(|r| r.spare) {
-                let _ = write!(
-                    text,
-                    " via {}",
-                    schema.table(relationship.many).columns[relationship.many_columns[0] as usize].name
-                );
-            }
-            text
-        }
-        RowLeaf::Outer(slot) => format!("outer {}", slot.0),
-        RowLeaf::Member { slot, of } => format!("{} in outer {}", self::row(schema, of), slot.0),
-    })
 }
 
 fn literal(value: &Value) -> String {

@@ -43,7 +43,7 @@ pub struct Dim {
     pub key: Key,
     /// Who put it there.
     pub origin: Origin,
-    /// Whether it still filters; a lifted one may stay for its value.
+    /// Whether it still filters; a dropped one may stay for its value.
     pub filters: bool,
 }
 
@@ -61,7 +61,7 @@ pub struct Filter {
 pub enum FilterTest {
     /// A predicate.
     Predicate(Arc<Predicate>),
-    /// What a predicate leaves of some of its columns, the others being lifted.
+    /// What a predicate leaves of some of its columns, the others being dropped.
     Projected(Arc<Predicate>, Vec<ColumnId>),
     /// The combinations that some lines of a grid have, or what is left of them in some of the columns.
     Lines {
@@ -107,9 +107,9 @@ impl Filter {
         }
     }
 
-    /// What is left when the columns that `lifted` names are lifted: all of it, a projection, or nothing.
-    fn without(&self, lifted: impl Fn(ColumnId) -> bool) -> Option<Filter> {
-        let kept: Vec<ColumnId> = self.columns().iter().copied().filter(|c| !lifted(*c)).collect();
+    /// What is left when the columns that `dropped` names are dropped: all of it, a projection, or nothing.
+    fn without(&self, dropped: impl Fn(ColumnId) -> bool) -> Option<Filter> {
+        let kept: Vec<ColumnId> = self.columns().iter().copied().filter(|c| !dropped(*c)).collect();
         if kept.len() == self.columns().len() {
             return Some(self.clone());
         }
@@ -143,26 +143,26 @@ pub struct Scope {
 
 impl Scope {
     /// Drops filters, and says nothing of dimensions whose value is still needed: those only stop filtering.
-    pub fn lift(&mut self, edit: &Edit) {
+    pub fn drop_filters(&mut self, edit: &Edit) {
         match edit {
-            Edit::LiftAll => self.keep_only(|_| false, |_| false),
-            Edit::LiftAxes => {
+            Edit::WithoutAll => self.keep_only(|_| false, |_| false),
+            Edit::WithoutAxes => {
                 for dim in &mut self.dims {
                     dim.filters &= !is_axis(dim.origin);
                 }
                 self.filters.retain(|f| !is_axis(f.origin));
             }
-            Edit::LiftRow => {
+            Edit::WithoutRow => {
                 let bound = |d: &&mut Dim| d.filters && matches!(d.key, Key::Row(_));
                 if let Some(dim) = self.dims.iter_mut().rev().find(bound) {
                     dim.filters = false;
                 }
             }
-            Edit::Lift(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
-            Edit::Leave(targets) => self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t)),
+            Edit::Without(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
+            Edit::WithoutAllBut(targets) => self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t)),
             Edit::Narrow(narrow) if narrow.instead => {
                 let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
-                self.lift(&Edit::Lift(named));
+                self.drop_filters(&Edit::Without(named));
             }
             Edit::Narrow(_) | Edit::Period(_) => {}
         }
@@ -180,18 +180,18 @@ impl Scope {
         self.filters = self.filters.iter().filter_map(|f| f.without(|c| !column(c))).collect();
     }
 
-    /// Drops what period edits replace: everything on the calendar but its cyclic columns.
-    pub(super) fn lift_days(&mut self, schema: &Schema, calendar: TableId) {
-        self.keep_only(|c| c.table != calendar || schema.column(c).cyclic, |t| t != calendar);
+    /// Drops what period edits replace: everything on the calendar but its day_kind columns.
+    pub(super) fn drop_days(&mut self, schema: &Schema, calendar: TableId) {
+        self.keep_only(|c| c.table != calendar || schema.column(c).day_kind, |t| t != calendar);
     }
 
-    /// Drops what does not count for the days that are visible: filters on cyclic columns.
-    pub(super) fn lift_cyclic(&mut self, schema: &Schema, calendar: TableId) {
-        self.keep_only(|c| c.table != calendar || !schema.column(c).cyclic, |_| true);
+    /// Drops what does not count for the days that are visible: filters on day_kind columns.
+    pub(super) fn drop_day_kinds(&mut self, schema: &Schema, calendar: TableId) {
+        self.keep_only(|c| c.table != calendar || !schema.column(c).day_kind, |_| true);
     }
 
     /// Drops what axes and rows say of a column, for `rank`.
-    pub(super) fn lift_for_rank(&mut self, column: ColumnId) {
+    pub(super) fn drop_for_rank(&mut self, column: ColumnId) {
         for dim in &mut self.dims {
             dim.filters &= dim.key != Key::Column(column) && dim.key != Key::Row(column.table);
         }

@@ -2,7 +2,7 @@
 //! code of that key, whatever the number of rows.
 //!
 //! An *anchor* is a column of the table that is read (or a reference to another table's row). A filter on a
-//! describing table, a group-by column of it, an expression of its columns: each is an array over the anchor's codes.
+//! dimension table, a group-by column of it, an expression of its columns: each is an array over the anchor's codes.
 
 use std::sync::Arc;
 
@@ -12,7 +12,7 @@ use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{RowExpr, RowLeaf, Slot};
-use crate::store::{Coding, Column, Cuts, Lookup, NO_ROW, Store, Target};
+use crate::store::{Column, Cuts, Encoding, Lookup, NO_ROW, Store, Target};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -311,7 +311,7 @@ impl<'a> RowCompiler<'a> {
             RowLeaf::Column { column, path } => {
                 let data = self.tables.column(*column);
                 let anchor = self.tables.anchor(*column, path);
-                let computed = matches!(data.coding(), Coding::Offset { .. });
+                let computed = matches!(data.encoding(), Encoding::Offset { .. });
                 if path.is_empty() && (computed || !self.hoist || !self.tables.is_small(self.table, anchor)) {
                     return CompiledLeaf::Own(data.clone(), column.index);
                 }

@@ -15,7 +15,7 @@ use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::{Leaves, Scalar, ScalarKind};
 use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
-use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, units};
 
 /// Values of cells, and whether an aggregate read a row for them.
 pub struct Cells {
@@ -106,7 +106,7 @@ impl<'a> Executor<'a> {
                 "this needs {cells} cells, more than the limit of {most}: filter, or use fewer axes"
             )));
         }
-        self.options.check_bytes(cells as u64 * CELL_BYTES, || format!("{cells} cells"))
+        self.options.check_bytes(cells as u64 * CELL_BYTES, || format!("{} cells", units::count(cells as u64)))
     }
 
     /// The result of a read for given values from outside.

@@ -30,6 +30,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
 use crate::formula::scalar::{EvalError, Place, Scalar};
+use crate::value::units;
 
 /// How queries are run. The defaults are right for users; tests run every configuration against the others.
 #[derive(Clone, Debug)]
@@ -101,7 +102,7 @@ impl Options {
         }
         match self.deadline {
             Some(deadline) if Instant::now() > deadline => {
-                Err(RunError::Limit("the limit on time was reached: filter, or use fewer axes".into()))
+                Err(RunError::Limit("the time limit was reached: filter, or use fewer axes".into()))
             }
             _ => Ok(()),
         }
@@ -114,21 +115,14 @@ impl Options {
     pub fn check_bytes(&self, bytes: u64, what: impl FnOnce() -> String) -> Result<(), RunError> {
         match self.max_bytes {
             Some(most) if bytes > most => Err(RunError::Limit(format!(
-                "{} take {} bytes, more than the limit on memory of {}: filter, or group by fewer columns",
+                "{} take {}, more than the memory limit of {}: filter, or group by fewer columns",
                 what(),
-                with_commas(bytes),
-                with_commas(most)
+                units::bytes(bytes),
+                units::bytes(most)
             ))),
             _ => Ok(()),
         }
     }
-}
-
-fn with_commas(n: u64) -> String {
-    let digits = n.to_string();
-    let parts: Vec<&str> =
-        digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
-    parts.join(",")
 }
 
 /// Why a query has no result.

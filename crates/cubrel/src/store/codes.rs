@@ -40,7 +40,7 @@ pub enum Codes {
         codes: PackedInts,
     },
     /// Each row's code is its place in the segment.
-    Counting(usize),
+    Sequence(usize),
 }
 
 impl Segment {
@@ -126,7 +126,7 @@ impl Segment {
                 visit(base + common);
                 Unpacked::new(codes, 0).for_each(|c| visit(base + c));
             }
-            Codes::Counting(len) => (0..*len as u64).for_each(|c| visit(base + c)),
+            Codes::Sequence(len) => (0..*len as u64).for_each(|c| visit(base + c)),
         }
     }
 
@@ -152,8 +152,8 @@ impl Segment {
                 codes: less(codes),
             },
             Codes::Packed(codes) => Codes::Packed(less(codes)),
-            Codes::Counting(len) if max - base + 1 == *len as u64 => Codes::Counting(*len),
-            Codes::Counting(_) => {
+            Codes::Sequence(len) if max - base + 1 == *len as u64 => Codes::Sequence(*len),
+            Codes::Sequence(_) => {
                 Codes::Packed(PackedInts::pack(self.all().into_iter().map(|c| turned(c) - base), bits_for(max - base)))
             }
         };
@@ -210,7 +210,7 @@ impl Codes {
     pub fn len(&self) -> usize {
         match self {
             Codes::Packed(codes) => codes.len(),
-            Codes::Runs { len, .. } | Codes::Sparse { len, .. } | Codes::Counting(len) => *len,
+            Codes::Runs { len, .. } | Codes::Sparse { len, .. } | Codes::Sequence(len) => *len,
         }
     }
 
@@ -223,7 +223,7 @@ impl Codes {
     pub fn bits(&self) -> u8 {
         match self {
             Codes::Packed(codes) | Codes::Runs { codes, .. } | Codes::Sparse { codes, .. } => codes.bits(),
-            Codes::Counting(_) => 0,
+            Codes::Sequence(_) => 0,
         }
     }
 
@@ -234,7 +234,7 @@ impl Codes {
             Codes::Runs { ends: places, codes, .. } | Codes::Sparse { rows: places, codes, .. } => {
                 places.heap_bytes() + codes.heap_bytes()
             }
-            Codes::Counting(_) => 0,
+            Codes::Sequence(_) => 0,
         }
     }
 
@@ -247,7 +247,7 @@ impl Codes {
                 let place = rows.rank(row as u64);
                 if place < rows.len() && rows.get(place) == row as u64 { codes.get(place) } else { *common }
             }
-            Codes::Counting(_) => row as u64,
+            Codes::Sequence(_) => row as u64,
         }
     }
 
@@ -287,7 +287,7 @@ impl Codes {
                     *slot = map(code);
                 }
             }
-            Codes::Counting(_) => {
+            Codes::Sequence(_) => {
                 for (i, slot) in out.iter_mut().enumerate() {
                     *slot = map((start + i) as u64);
                 }
@@ -340,7 +340,7 @@ mod tests {
             Codes::Packed(_) => "packed",
             Codes::Runs { .. } => "runs",
             Codes::Sparse { .. } => "sparse",
-            Codes::Counting(_) => "counting",
+            Codes::Sequence(_) => "sequence",
         };
         assert_eq!(name, form, "{} codes", codes.len());
         assert_eq!(segment.all(), codes);
@@ -386,7 +386,7 @@ mod tests {
         check(&[4; 500], "packed");
         check(&(0..1000).map(noise).collect::<Vec<_>>(), "packed");
         check(&(0..1000).map(|i| noise(i / 50)).collect::<Vec<_>>(), "runs");
-        check(&(0..1000).map(|i| 900 + i).collect::<Vec<_>>(), "counting");
+        check(&(0..1000).map(|i| 900 + i).collect::<Vec<_>>(), "sequence");
         check(&(0..4000).map(|i| if i % 97 == 5 { noise(i) } else { 3 }).collect::<Vec<_>>(), "sparse");
         check(&(0..4000).map(|i| if i % 97 == 5 { 3 } else { 1 << 50 }).collect::<Vec<_>>(), "sparse");
     }

@@ -25,7 +25,7 @@ pub const SEGMENT_ROWS: usize = 1 << 20;
 #[derive(Clone, Debug)]
 pub struct Column {
     pub(super) ty: Type,
-    pub(super) coding: Coding,
+    pub(super) encoding: Encoding,
     /// Doubles that are decimals with so many digits are coded as whole numbers of their units; others by
     /// [`float_key`].
     pub(super) digits: Option<u8>,
@@ -41,7 +41,7 @@ pub struct Column {
 
 /// How codes become values.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Coding {
+pub enum Encoding {
     /// `base + code × step`.
     Offset {
         /// The smallest value.
@@ -130,34 +130,34 @@ pub struct Counts {
 impl Column {
     /// A column without rows.
     pub fn empty(ty: Type) -> Column {
-        let coding = match ty {
-            Type::Text => Coding::Texts(TextDictionary::plain(&Default::default())),
-            _ => Coding::Offset { base: 0, step: 1 },
+        let encoding = match ty {
+            Type::Text => Encoding::Texts(TextDictionary::plain(&Default::default())),
+            _ => Encoding::Offset { base: 0, step: 1 },
         };
         let cuts = Cuts::even(0, 1);
-        Column { ty, coding, digits: None, domain: 0, nulls: 0, distinct: 0, cuts, segments: Vec::new(), proof: None }
+        Column { ty, encoding, digits: None, domain: 0, nulls: 0, distinct: 0, cuts, segments: Vec::new(), proof: None }
     }
 
     /// Puts stored parts together; `None` if they do not fit each other.
     pub fn from_parts(
         ty: Type,
-        coding: Coding,
+        encoding: Encoding,
         digits: Option<u8>,
         counts: Counts,
         segments: Vec<Segment>,
     ) -> Option<Column> {
         let Counts { domain, nulls, distinct } = counts;
-        let fits = match &coding {
-            Coding::Offset { step, .. } => *step > 0,
-            Coding::Numbers(v) => v.len() as u64 == domain,
-            Coding::Texts(d) => d.len() as u64 == domain,
+        let fits = match &encoding {
+            Encoding::Offset { step, .. } => *step > 0,
+            Encoding::Numbers(v) => v.len() as u64 == domain,
+            Encoding::Texts(d) => d.len() as u64 == domain,
         };
         let fits = fits && digits.is_none_or(|digits| digits <= MOST_DIGITS);
         let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max && !s.is_empty());
         let cuts = Cuts::of(segments.iter().map(Segment::len));
         (fits && in_range).then_some(Column {
             ty,
-            coding,
+            encoding,
             digits,
             domain,
             nulls,
@@ -183,9 +183,9 @@ impl Column {
     /// As many rows, all null.
     fn without_values(&self) -> Column {
         let segment = |rows: std::ops::Range<usize>| Segment::new(&vec![0; rows.len()]);
-        let coding = Column::empty(self.ty).coding;
+        let encoding = Column::empty(self.ty).encoding;
         let (nulls, segments) = (self.rows() as u64, self.cuts.ranges().map(segment).collect());
-        Column { coding, digits: None, domain: 0, nulls, distinct: 0, segments, proof: None, ..self.clone() }
+        Column { encoding, digits: None, domain: 0, nulls, distinct: 0, segments, proof: None, ..self.clone() }
     }
 
     /// Where its segments begin.
@@ -201,8 +201,8 @@ impl Column {
     /// The values of all rows, as they were before they were coded.
     pub fn raw(&self) -> RawColumn {
         let codes = self.codes();
-        let data = match (&self.coding, self.ty) {
-            (Coding::Texts(dictionary), _) => {
+        let data = match (&self.encoding, self.ty) {
+            (Encoding::Texts(dictionary), _) => {
                 let indices = codes.iter().map(|c| if *c < self.domain { *c as u32 } else { 0 }).collect();
                 RawData::Texts { values: dictionary.list(), indices }
             }
@@ -224,8 +224,8 @@ impl Column {
     }
 
     /// How codes become values.
-    pub fn coding(&self) -> &Coding {
-        &self.coding
+    pub fn encoding(&self) -> &Encoding {
+        &self.encoding
     }
 
     /// How many codes there are, without null's. Not every one of them need occur.
@@ -303,16 +303,16 @@ impl Column {
 
     /// The whole number that a code stands for, as [`Vector`]s hold it (for doubles their units or [`float_key`]).
     pub fn int_of(&self, code: u64) -> i64 {
-        match &self.coding {
-            Coding::Offset { base, step } => base.wrapping_add(code.wrapping_mul(*step) as i64),
-            Coding::Numbers(values) => values.get(code as usize),
-            Coding::Texts(_) => code as i64,
+        match &self.encoding {
+            Encoding::Offset { base, step } => base.wrapping_add(code.wrapping_mul(*step) as i64),
+            Encoding::Numbers(values) => values.get(code as usize),
+            Encoding::Texts(_) => code as i64,
         }
     }
 
     /// The whole numbers of some codes; 0 for null's.
     pub(super) fn ints_of(&self, codes: &[u64]) -> Vec<i64> {
-        if let Coding::Numbers(numbers) = &self.coding
+        if let Encoding::Numbers(numbers) = &self.encoding
             && numbers.len() < 2 * codes.len()
         {
             let all = numbers.all();
@@ -323,7 +323,7 @@ impl Column {
 
     /// The numbers of all codes, where a list of them is kept.
     pub(super) fn listed(&self) -> Option<Vec<i64>> {
-        if let Coding::Numbers(numbers) = &self.coding { Some(numbers.all()) } else { None }
+        if let Encoding::Numbers(numbers) = &self.encoding { Some(numbers.all()) } else { None }
     }
 
     /// The double of what [`Column::int_of`] gives.
@@ -339,7 +339,7 @@ impl Column {
         if code >= self.domain {
             return Value::Null;
         }
-        if let Coding::Texts(dictionary) = &self.coding {
+        if let Encoding::Texts(dictionary) = &self.encoding {
             return Value::Text(dictionary.get(code as usize));
         }
         let v = self.int_of(code);
@@ -358,7 +358,7 @@ impl Column {
         if value.is_null() {
             return Some(self.domain);
         }
-        if let (Coding::Texts(dictionary), Value::Text(text)) = (&self.coding, value) {
+        if let (Encoding::Texts(dictionary), Value::Text(text)) = (&self.encoding, value) {
             return dictionary.find(text).map(|i| i as u64);
         }
         let v = match (self.ty, value) {
@@ -368,13 +368,13 @@ impl Column {
             },
             (ty, v) => v.as_stored(ty)?,
         };
-        match &self.coding {
-            Coding::Offset { base, step } => {
+        match &self.encoding {
+            Encoding::Offset { base, step } => {
                 let distance = u64::try_from(i128::from(v) - i128::from(*base)).ok()?;
                 (distance % step == 0 && distance / step < self.domain).then_some(distance / step)
             }
-            Coding::Numbers(values) => values.find(v).map(|i| i as u64),
-            Coding::Texts(_) => None,
+            Encoding::Numbers(values) => values.find(v).map(|i| i as u64),
+            Encoding::Texts(_) => None,
         }
     }
 
@@ -382,8 +382,8 @@ impl Column {
     pub fn vector_of(&self, codes: &[u64]) -> Vector {
         let valid: Vec<bool> = codes.iter().map(|c| *c < self.domain).collect();
         let ints = || self.ints_of(codes);
-        let data = match (&self.coding, self.ty) {
-            (Coding::Texts(dictionary), _) => Data::Text(dictionary.texts(codes)),
+        let data = match (&self.encoding, self.ty) {
+            (Encoding::Texts(dictionary), _) => Data::Text(dictionary.texts(codes)),
             (_, Type::Float) => Data::F64(ints().into_iter().map(|v| self.float_of(v)).collect()),
             (_, Type::Bool) => Data::Bool(ints().into_iter().map(|v| v != 0).collect()),
             _ => Data::I64(ints()),
@@ -394,7 +394,7 @@ impl Column {
     /// Where all values are there and are the whole numbers `base + code × step` in 64 bits: base, step, and the largest.
     pub fn line(&self) -> Option<(i64, i64, i64)> {
         let whole = self.ty.is_exact() || matches!(self.ty, Type::Date | Type::Timestamp);
-        let Coding::Offset { base, step } = self.coding else { return None };
+        let Encoding::Offset { base, step } = self.encoding else { return None };
         let step = i64::try_from(step).ok().filter(|_| whole && self.nulls == 0 && self.domain > 0)?;
         let last = i64::try_from(self.domain - 1).ok()?.checked_mul(step)?.checked_add(base)?;
         Some((base, step, last))
@@ -404,10 +404,10 @@ impl Column {
     pub fn heap_bytes(&self) -> (usize, usize) {
         let codes = self.segments.iter().map(|s| s.codes.heap_bytes()).sum::<usize>()
             + self.segments.len() * size_of::<Segment>();
-        let dictionary = match &self.coding {
-            Coding::Offset { .. } => 0,
-            Coding::Numbers(values) => values.heap_bytes(),
-            Coding::Texts(dictionary) => dictionary.heap_bytes(),
+        let dictionary = match &self.encoding {
+            Encoding::Offset { .. } => 0,
+            Encoding::Numbers(values) => values.heap_bytes(),
+            Encoding::Texts(dictionary) => dictionary.heap_bytes(),
         };
         (codes, dictionary)
     }
@@ -426,7 +426,7 @@ mod tests {
         }
     }
 
-    /// Every coding gives back what was put in, whatever the size of the segments.
+    /// Every encoding gives back what was put in, whatever the size of the segments.
     fn check(raw: &RawColumn, expected: &[Value]) -> Column {
         let mut last = None;
         for segment_rows in [1, 3, 64, 1000] {
@@ -473,7 +473,7 @@ mod tests {
             &ints(Type::Int, &[Some(1000), Some(4000), Some(2500)]),
             &[Value::Int(1000), Value::Int(4000), Value::Int(2500)],
         );
-        assert_eq!((column.coding(), column.bits()), (&Coding::Offset { base: 1000, step: 1500 }, 2));
+        assert_eq!((column.encoding(), column.bits()), (&Encoding::Offset { base: 1000, step: 1500 }, 2));
     }
 
     #[test]

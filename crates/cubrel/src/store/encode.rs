@@ -1,4 +1,4 @@
-//! Values to codes: which coding takes the least, and the code of each row.
+//! Values to codes: which encoding takes the least, and the code of each row.
 
 use std::collections::HashSet;
 
@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::bits::bits_for;
 use super::codes::Segment;
-use super::column::{Coding, Column, Cuts};
+use super::column::{Column, Cuts, Encoding};
 use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
 use super::divide::Divisor;
@@ -29,10 +29,10 @@ const NO_FRACTION: f64 = 6_755_399_441_055_744.0;
 /// The powers of ten.
 const UNITS: [f64; MOST_DIGITS as usize + 1] = [1.0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9];
 
-/// A column's coding with the codes of all rows.
+/// A column's encoding with the codes of all rows.
 pub(super) struct Coded {
     pub(super) ty: Type,
-    pub(super) coding: Coding,
+    pub(super) encoding: Encoding,
     pub(super) digits: Option<u8>,
     pub(super) domain: u64,
     pub(super) nulls: u64,
@@ -88,8 +88,8 @@ pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Ve
 }
 
 fn assembled(coded: Coded, cuts: Cuts, segments: Vec<Segment>) -> Column {
-    let Coded { ty, coding, digits, domain, nulls, distinct, .. } = coded;
-    Column { ty, coding, digits, domain, nulls, distinct, cuts, segments, proof: None }
+    let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
+    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, proof: None }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.
@@ -140,7 +140,7 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
     };
     let all = || values.iter().copied().flatten().copied();
     let Some(range) = Range::of(all()) else {
-        return Coded::of_numbers(Coding::Offset { base: 0, step: 1 }, 0, 0, RowCodes::constant(rows, 0));
+        return Coded::of_numbers(Encoding::Offset { base: 0, step: 1 }, 0, 0, RowCodes::constant(rows, 0));
     };
     let has_nulls = valid.is_some();
     if range.codes() >= COUNTED_RANGE && !has_nulls {
@@ -150,14 +150,14 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
         if !is_listed(range, distinct, rows, has_nulls) {
             return by_distance(range, range.codes().saturating_add(1), distinct, parts);
         }
-        let coding = Coding::Numbers(Numbers::new(numbers.into_iter().map(number).collect()));
-        return Coded::of_numbers(coding, distinct, distinct, RowCodes::Narrow(places));
+        let encoding = Encoding::Numbers(Numbers::new(numbers.into_iter().map(number).collect()));
+        return Coded::of_numbers(encoding, distinct, distinct, RowCodes::Narrow(places));
     }
-    let (coding, domain, distinct) = choose(range, all, rows, has_nulls);
-    let mut coded = match coding {
-        Coding::Numbers(numbers) => {
+    let (encoding, domain, distinct) = choose(range, all, rows, has_nulls);
+    let mut coded = match encoding {
+        Encoding::Numbers(numbers) => {
             let codes = codes_among(&numbers.all(), parts, domain);
-            Coded::of_numbers(Coding::Numbers(numbers), domain, distinct, codes)
+            Coded::of_numbers(Encoding::Numbers(numbers), domain, distinct, codes)
         }
         _ => by_distance(range, domain, distinct, parts),
     };
@@ -168,8 +168,8 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
 }
 
 impl Coded {
-    fn of_numbers(coding: Coding, domain: u64, distinct: u64, codes: RowCodes) -> Coded {
-        Coded { ty: Type::Int, coding, digits: None, domain, nulls: 0, distinct, codes }
+    fn of_numbers(encoding: Encoding, domain: u64, distinct: u64, codes: RowCodes) -> Coded {
+        Coded { ty: Type::Int, encoding, digits: None, domain, nulls: 0, distinct, codes }
     }
 }
 
@@ -179,7 +179,7 @@ fn by_distance(range: Range, domain: u64, distinct: u64, parts: &[&[i64]]) -> Co
     let rows = parts.iter().map(|part| part.len()).sum();
     let mut codes = RowCodes::with_capacity(rows, domain);
     parts.iter().for_each(|part| codes.extend(part, |v: i64| by.quotient(v.wrapping_sub(range.min) as u64)));
-    Coded::of_numbers(Coding::Offset { base: range.min, step: range.step }, domain, distinct, codes)
+    Coded::of_numbers(Encoding::Offset { base: range.min, step: range.step }, domain, distinct, codes)
 }
 
 /// The places of values in a sorted list, by a table where the range is small; for other values any place.
@@ -221,21 +221,21 @@ impl Range {
     }
 }
 
-/// The coding of whole numbers that takes the least, how many codes it has, and how many of them occur.
+/// The encoding of whole numbers that takes the least, how many codes it has, and how many of them occur.
 pub(super) fn choose<I: Iterator<Item = i64>>(
     range: Range,
     values: impl Fn() -> I,
     rows: usize,
     has_nulls: bool,
-) -> (Coding, u64, u64) {
+) -> (Encoding, u64, u64) {
     let Range { min, step, .. } = range;
     let codes = range.codes();
     let (distinct, sorted) = distinct_numbers(values(), min, step, codes);
     if is_listed(range, distinct, rows, has_nulls) {
         let sorted = sorted.unwrap_or_else(|| sorted_numbers(values()));
-        return (Coding::Numbers(Numbers::new(sorted)), distinct, distinct);
+        return (Encoding::Numbers(Numbers::new(sorted)), distinct, distinct);
     }
-    (Coding::Offset { base: min, step }, codes + 1, distinct)
+    (Encoding::Offset { base: min, step }, codes + 1, distinct)
 }
 
 /// Whether a list of the different numbers and places in it take less than distances do.
@@ -385,8 +385,8 @@ fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>) -> Coded {
     if let Some(valid) = valid {
         codes.fill_invalid(valid, null);
     }
-    let coding = Coding::Texts(dictionary);
-    Coded { ty: Type::Text, coding, digits: None, domain: null, nulls: 0, distinct: null, codes }
+    let encoding = Encoding::Texts(dictionary);
+    Coded { ty: Type::Text, encoding, digits: None, domain: null, nulls: 0, distinct: null, codes }
 }
 
 /// The dictionary of the texts that are used, and by place in the list the code of each.

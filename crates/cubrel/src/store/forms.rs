@@ -166,7 +166,7 @@ impl RowCodes {
     /// How many bytes [`RowCodes::segment`] takes.
     pub fn bytes(&self, extent: Extent) -> usize {
         fn bytes<T: CodeWord>(codes: &[T], extent: Extent) -> usize {
-            if is_counting(codes, extent) { 0 } else { Forms::of(codes, extent.bits()).least().1 }
+            if is_sequence(codes, extent) { 0 } else { Forms::of(codes, extent.bits()).least().1 }
         }
         for_either!(self, codes => bytes(codes, extent))
     }
@@ -179,7 +179,7 @@ impl Segment {
     }
 }
 
-fn is_counting<T: CodeWord>(codes: &[T], extent: Extent) -> bool {
+fn is_sequence<T: CodeWord>(codes: &[T], extent: Extent) -> bool {
     let all = codes.len() as u64;
     // Only in order do they extend just so far.
     all > 1 && extent.high - extent.low == all - 1 && codes.iter().zip(extent.low..).all(|(c, i)| c.wide() == i)
@@ -187,7 +187,7 @@ fn is_counting<T: CodeWord>(codes: &[T], extent: Extent) -> bool {
 
 fn within<T: CodeWord>(codes: &[T], extent: Extent) -> Segment {
     let Extent { low: base, high: max } = extent;
-    let kept = if is_counting(codes, extent) { Codes::Counting(codes.len()) } else { smallest(codes, extent) };
+    let kept = if is_sequence(codes, extent) { Codes::Sequence(codes.len()) } else { smallest(codes, extent) };
     Segment { base, max, codes: kept }
 }
 

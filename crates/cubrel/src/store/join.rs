@@ -1,9 +1,9 @@
-//! Columns of consecutive rows to one: one coding for all of them, and segments with its codes.
+//! Columns of consecutive rows to one: one encoding for all of them, and segments with its codes.
 
 use rayon::prelude::*;
 
 use super::codes::Segment;
-use super::column::{Coding, Column, Cuts};
+use super::column::{Column, Cuts, Encoding};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
 use super::encode::{Range, choose, divisor, float_key, scaled};
@@ -21,8 +21,11 @@ impl Column {
         }
         let nulls = parts.iter().map(|p| p.nulls).sum();
         let cuts = Cuts::joined(parts.iter().map(|p| &p.cuts));
-        let joined =
-            if parts.iter().any(|p| matches!(p.coding, Coding::Texts(_))) { texts(parts) } else { all_numbers(parts) };
+        let joined = if parts.iter().any(|p| matches!(p.encoding, Encoding::Texts(_))) {
+            texts(parts)
+        } else {
+            all_numbers(parts)
+        };
         Column { ty, nulls, cuts, ..joined }
     }
 
@@ -37,8 +40,8 @@ impl Column {
             kept.iter().map(|s| s.all().iter().filter(|c| **c == self.domain).count() as u64).sum()
         };
         let part = Column { cuts, nulls, segments: kept.to_vec(), proof: None, ..self.clone() };
-        match &self.coding {
-            Coding::Texts(dictionary) => {
+        match &self.encoding {
+            Encoding::Texts(dictionary) => {
                 let used = UsedCodes::of(kept, self.domain);
                 if used.count() == self.domain {
                     return part;
@@ -56,8 +59,8 @@ impl Column {
                 let domain = list.len() as u64;
                 let segments =
                     part.segments.iter().map(|s| s.recoded((self.domain, domain), |c| new_code[c as usize])).collect();
-                let coding = Coding::Texts(TextDictionary::for_now(&list));
-                Column { coding, domain, distinct: domain, segments, ..part }
+                let encoding = Encoding::Texts(TextDictionary::for_now(&list));
+                Column { encoding, domain, distinct: domain, segments, ..part }
             }
             _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)]).with_rows_of(&part),
         }
@@ -65,8 +68,8 @@ impl Column {
 
     /// The same column with what was coded with little effort coded with all.
     pub(super) fn settled(self) -> Column {
-        match self.coding {
-            Coding::Texts(dictionary) => Column { coding: Coding::Texts(dictionary.settled()), ..self },
+        match self.encoding {
+            Encoding::Texts(dictionary) => Column { encoding: Encoding::Texts(dictionary.settled()), ..self },
             _ => self,
         }
     }
@@ -148,19 +151,19 @@ impl UsedCodes {
 /// What the parts become; rows and nulls are the caller's.
 fn assembled(
     of: Column,
-    coding: Coding,
+    encoding: Encoding,
     digits: Option<u8>,
     domain: u64,
     distinct: u64,
     segments: Vec<Segment>,
 ) -> Column {
-    Column { coding, digits, domain, distinct, segments, proof: None, ..of }
+    Column { encoding, digits, domain, distinct, segments, proof: None, ..of }
 }
 
 fn texts(parts: Vec<Column>) -> Column {
     let empty = TextDictionary::new(&super::texts::TextList::default());
     let dictionaries: Vec<&TextDictionary> =
-        parts.iter().map(|p| if let Coding::Texts(d) = &p.coding { d } else { &empty }).collect();
+        parts.iter().map(|p| if let Encoding::Texts(d) = &p.encoding { d } else { &empty }).collect();
     let (merged, to) = merge(&dictionaries);
     let domain = merged.len() as u64;
     // Each part goes when it has been coded anew, so that not all of them are there twice.
@@ -173,7 +176,7 @@ fn texts(parts: Vec<Column>) -> Column {
         })
         .collect();
     let segments = segments.into_iter().flatten().collect();
-    assembled(Column::empty(crate::value::Type::Text), Coding::Texts(merged), None, domain, domain, segments)
+    assembled(Column::empty(crate::value::Type::Text), Encoding::Texts(merged), None, domain, domain, segments)
 }
 
 /// Numbers of parts as whole numbers that can be compared between parts.
@@ -224,16 +227,16 @@ fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
     let rows = parts.iter().map(Column::rows).sum();
     let has_nulls = parts.iter().any(|p| p.nulls > 0);
     let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
-        let coding = Coding::Offset { base: 0, step: 1 };
+        let encoding = Encoding::Offset { base: 0, step: 1 };
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
-        return assembled(Column::empty(parts[0].ty), coding, None, 0, 0, segments);
+        return assembled(Column::empty(parts[0].ty), encoding, None, 0, 0, segments);
     };
-    let (coding, domain, distinct) = choose(range, values, rows, has_nulls);
+    let (encoding, domain, distinct) = choose(range, values, rows, has_nulls);
     let empty = Column::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =
-        parts.into_par_iter().zip(used).map(|(part, used)| recode(part, &used, &coding, &common, domain)).collect();
-    assembled(empty, coding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
+        parts.into_par_iter().zip(used).map(|(part, used)| recode(part, &used, &encoding, &common, domain)).collect();
+    assembled(empty, encoding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
 }
 
 fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {
@@ -250,12 +253,12 @@ fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {
     Some(Range { min, max, step: step.max(1) })
 }
 
-/// A part's segments in the common coding.
-fn recode(part: Column, used: &UsedCodes, coding: &Coding, common: &Common, domain: u64) -> Vec<Segment> {
+/// A part's segments in the common encoding.
+fn recode(part: Column, used: &UsedCodes, encoding: &Encoding, common: &Common, domain: u64) -> Vec<Segment> {
     let null = (part.domain, domain);
     let same_numbers = part.digits == common.digits || part.ty != crate::value::Type::Float;
-    match (&part.coding, coding) {
-        (Coding::Offset { base, step }, Coding::Offset { base: to, step: by }) if same_numbers => {
+    match (&part.encoding, encoding) {
+        (Encoding::Offset { base, step }, Encoding::Offset { base: to, step: by }) if same_numbers => {
             let (shift, factor) = (base.wrapping_sub(*to) as u64, *step);
             if step == by {
                 // Only a part that has lost its smallest numbers begins before all that there are.
@@ -273,7 +276,7 @@ fn recode(part: Column, used: &UsedCodes, coding: &Coding, common: &Common, doma
         _ => {
             let codes: Vec<u64> = used.iter().collect();
             let numbers = part.ints_of(&codes).into_iter();
-            let new: Vec<u64> = numbers.map(|v| code_of(coding, common.shared(&part, v))).collect();
+            let new: Vec<u64> = numbers.map(|v| code_of(encoding, common.shared(&part, v))).collect();
             let code = |c: u64| codes.binary_search(&c).map_or(0, |place| new[place]);
             if part.domain < 4 * codes.len() as u64 + 4096 {
                 let mut table = vec![0u64; part.domain as usize];
@@ -285,10 +288,10 @@ fn recode(part: Column, used: &UsedCodes, coding: &Coding, common: &Common, doma
     }
 }
 
-fn code_of(coding: &Coding, value: i64) -> u64 {
-    match coding {
-        Coding::Offset { base, step } => value.wrapping_sub(*base) as u64 / step,
-        Coding::Numbers(numbers) => numbers.find(value).unwrap_or(0) as u64,
-        Coding::Texts(_) => 0,
+fn code_of(encoding: &Encoding, value: i64) -> u64 {
+    match encoding {
+        Encoding::Offset { base, step } => value.wrapping_sub(*base) as u64 / step,
+        Encoding::Numbers(numbers) => numbers.find(value).unwrap_or(0) as u64,
+        Encoding::Texts(_) => 0,
     }
 }

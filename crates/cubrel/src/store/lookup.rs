@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
 use super::codes::Segment;
-use super::column::{Coding, Column};
+use super::column::{Column, Encoding};
 use super::proof::Proof;
 use crate::value::Value;
 
@@ -145,8 +145,8 @@ fn show(columns: &[&Column], codes: &[u64]) -> String {
 /// Calls `visit` with every code of a column and its value, in order.
 fn each_value(column: &Column, mut visit: impl FnMut(u64, &Value)) {
     let mut code = 0;
-    match column.coding() {
-        Coding::Texts(dictionary) => dictionary.each(|text| {
+    match column.encoding() {
+        Encoding::Texts(dictionary) => dictionary.each(|text| {
             visit(code, &Value::text(text));
             code += 1;
         }),

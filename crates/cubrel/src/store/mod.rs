@@ -2,7 +2,7 @@
 //!
 //! * [`buffer`]: numbers on the heap or in a mapped file
 //! * [`bits`]: packed whole numbers; [`sorted`]: ascending ones
-//! * [`codes`]: the codes of a segment: packed, in runs, sparse, or counting; [`forms`]: which of them takes the least
+//! * [`codes`]: the codes of a segment: packed, run-length, sparse, or a sequence; [`forms`]: which of them takes the least
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
@@ -34,7 +34,7 @@ use std::sync::Arc;
 
 pub use bits::PackedInts;
 pub use codes::{Codes, Segment};
-pub use column::{Coding, Column, Cuts, SEGMENT_ROWS};
+pub use column::{Column, Cuts, Encoding, SEGMENT_ROWS};
 pub use lookup::{Lookup, NO_ROW, Target};
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;

@@ -1,4 +1,4 @@
-//! Numbers that never fall, in few bits each and with each in reach: Elias–Fano coding.
+//! Numbers that never fall, in few bits each and with each in reach: Elias–Fano encoding.
 //!
 //! Source: P. Elias, "Efficient storage and retrieval by content and address of static files" (JACM 21(2), 1974);
 //! R. Fano, "On the number of bits required to implement an associative memory" (MIT, 1971). With `n` numbers up to `u`

@@ -111,8 +111,21 @@ impl CalendarRules {
 
     /// The last day of the unit that holds a day.
     pub fn end(&self, unit: Unit, day: i32) -> Option<i32> {
+        Some(self.moved_start(unit, day, 1)? - 1)
+    }
+
+    /// The first day of the unit so many units after the one that holds a day.
+    ///
+    /// Quarters are counted from their year's first day: where that is the 31st, the quarters' first days are clamped to
+    /// the months that they come to, and counting from a clamped one would stay at its day.
+    pub fn moved_start(&self, unit: Unit, day: i32, count: i64) -> Option<i32> {
         let start = self.start(unit, day)?;
-        Some(add_units(start, 1, unit)? - 1)
+        if unit != Unit::Quarter {
+            return add_units(start, count, unit);
+        }
+        let quarters = (self.quarter_of_year(day)? - 1).checked_add(count)?;
+        let year = add_units(self.start(Unit::Year, day)?, quarters.div_euclid(4), Unit::Year)?;
+        add_units(year, quarters.rem_euclid(4), Unit::Quarter)
     }
 
     /// The year that a day belongs to: the one in which it ends.
@@ -122,8 +135,8 @@ impl CalendarRules {
 
     /// The quarter of its year that a day is in.
     pub fn quarter_of_year(&self, day: i32) -> Option<i64> {
-        let months = date::months_between(self.start(Unit::Year, day)?, self.start(Unit::Quarter, day)?)?;
-        Some(months / 3 + 1)
+        let year = self.start(Unit::Year, day)?;
+        (1..=4).rfind(|q| add_units(year, q - 1, Unit::Quarter).is_some_and(|start| start <= day))
     }
 }
 
@@ -148,12 +161,8 @@ pub enum PeriodEdit {
     Trailing(i64, Unit),
     /// Each run moved by so many units.
     Shift(i64, Unit),
-    /// All days of the units touched.
-    Whole(Unit),
-    /// The unit before the first day.
-    Preceding(Unit),
-    /// The unit after the last day.
-    Following(Unit),
+    /// All days of the units touched, each unit moved by so many.
+    Whole(Unit, i64),
     /// The first day.
     AtStart,
     /// The last day.
@@ -175,17 +184,11 @@ impl PeriodEdit {
                 let moved = |(a, b): &(i32, i32)| Some((shifted(*a, count, unit)?, shifted(*b, count, unit)?));
                 DaySet::of_runs(days.runs.iter().filter_map(moved).collect())
             }
-            PeriodEdit::Whole(unit) => {
-                let whole = |(a, b): &(i32, i32)| Some((rules.start(unit, *a)?, rules.end(unit, *b)?));
+            PeriodEdit::Whole(unit, moved) => {
+                let whole = |(a, b): &(i32, i32)| {
+                    Some((rules.moved_start(unit, *a, moved)?, rules.moved_start(unit, *b, moved.checked_add(1)?)? - 1))
+                };
                 DaySet::of_runs(days.runs.iter().filter_map(whole).collect())
-            }
-            PeriodEdit::Preceding(unit) => {
-                let before = rules.start(unit, first).map(|s| s - 1);
-                run(before.and_then(|d| rules.start(unit, d)), before)
-            }
-            PeriodEdit::Following(unit) => {
-                let after = rules.end(unit, last).map(|e| e + 1);
-                run(after, after.and_then(|d| rules.end(unit, d)))
             }
             PeriodEdit::AtStart => run(Some(first), Some(first)),
             PeriodEdit::AtEnd => run(Some(last), Some(last)),
@@ -232,6 +235,7 @@ mod tests {
         use PeriodEdit::*;
         use Unit::*;
         let fiscal = CalendarRules { year_starts: (4, 1), week_starts: 7 };
+        let late = CalendarRules { year_starts: (8, 31), week_starts: 1 };
         let plain = CalendarRules::default();
         let cases = [
             (SoFar(Year), plain, "2026-03-01..2026-03-31", "2026-01-01..2026-03-31"),
@@ -248,14 +252,22 @@ mod tests {
             (Shift(-1, Month), plain, "2026-02-28", "2026-01-31"),
             (Shift(-1, Day), plain, "2026-03-01 2026-03-05", "2026-02-28 2026-03-04"),
             (Shift(-1, Quarter), plain, "2026-04-01..2026-06-30", "2026-01-01..2026-03-31"),
-            (Whole(Month), plain, "2026-01-31..2026-02-01", "2026-01-01..2026-02-28"),
-            (Whole(Year), fiscal, "2026-03-31 2026-04-01", "2025-04-01..2027-03-31"),
-            (Preceding(Month), plain, "2026-03-10..2026-04-02", "2026-02-01..2026-02-28"),
-            (Preceding(Day), plain, "2026-03-10", "2026-03-09"),
-            (Following(Quarter), plain, "2026-03-10", "2026-04-01..2026-06-30"),
+            (Whole(Month, 0), plain, "2026-01-31..2026-02-01", "2026-01-01..2026-02-28"),
+            (Whole(Year, 0), fiscal, "2026-03-31 2026-04-01", "2025-04-01..2027-03-31"),
+            (Whole(Month, -1), plain, "2026-03-10", "2026-02-01..2026-02-28"),
+            (Whole(Month, -1), plain, "2026-03-10..2026-04-02", "2026-02-01..2026-03-31"),
+            (Whole(Month, -2), plain, "2026-03-10 2026-05-31", "2026-01-01..2026-01-31 2026-03-01..2026-03-31"),
+            (Whole(Day, -1), plain, "2026-03-10", "2026-03-09"),
+            (Whole(Week, 1), fiscal, "2026-11-22", "2026-11-29..2026-12-05"),
+            (Whole(Quarter, 1), plain, "2026-03-10", "2026-04-01..2026-06-30"),
+            (Whole(Quarter, -5), fiscal, "2026-04-01", "2025-01-01..2025-03-31"),
+            (Whole(Year, 1), fiscal, "2026-03-31", "2026-04-01..2027-03-31"),
+            (Whole(Quarter, 0), late, "2026-03-10", "2026-02-28..2026-05-30"),
+            (Whole(Quarter, -1), late, "2026-03-10", "2025-11-30..2026-02-27"),
+            (Whole(Quarter, 2), late, "2025-12-01", "2026-05-31..2026-08-30"),
             (AtStart, plain, "2026-03-10 2026-04-01", "2026-03-10"),
             (AtEnd, plain, "2026-03-10 2026-04-01", "2026-04-01"),
-            (Whole(Year), plain, "", ""),
+            (Whole(Year, 3), plain, "", ""),
         ];
         for (edit, rules, given, expected) in cases {
             assert_eq!(edit.apply(&set(given), &rules), set(expected), "{edit:?} of {given}");

@@ -11,6 +11,7 @@ pub mod format;
 mod order;
 pub mod parse;
 mod types;
+pub mod units;
 mod vector;
 
 use std::cmp::Ordering;

@@ -71,17 +71,12 @@ pub fn edited(visible: &BTreeSet<i32>, edit: PeriodEdit) -> BTreeSet<i32> {
             }
             result
         }
-        PeriodEdit::Whole(unit) => {
-            let names: BTreeSet<(i64, i64)> = visible.iter().map(|d| unit_name(unit, *d)).collect();
+        PeriodEdit::Whole(unit, moved) => {
+            let mut units: Vec<(i64, i64)> = all().map(|d| unit_name(unit, d)).collect();
+            units.dedup();
+            let place = |d: &i32| units.iter().position(|u| *u == unit_name(unit, *d)).unwrap() as i64;
+            let names: BTreeSet<_> = visible.iter().map(|d| units[(place(d) + moved) as usize]).collect();
             where_(&|d| names.contains(&unit_name(unit, d)))
-        }
-        PeriodEdit::Preceding(unit) => {
-            let before = all().rev().find(|d| *d < first && unit_name(unit, *d) != unit_name(unit, first)).unwrap();
-            where_(&|d| unit_name(unit, d) == unit_name(unit, before))
-        }
-        PeriodEdit::Following(unit) => {
-            let after = all().find(|d| *d > last && unit_name(unit, *d) != unit_name(unit, last)).unwrap();
-            where_(&|d| unit_name(unit, d) == unit_name(unit, after))
         }
         PeriodEdit::AtStart => BTreeSet::from([first]),
         PeriodEdit::AtEnd => BTreeSet::from([last]),

@@ -373,13 +373,13 @@ impl<'a> Naive<'a> {
         if figure.is_null() || fixed.is_none() && own.is_null() {
             return Value::Null;
         }
-        let mut lifted = context.clone();
-        lifted.filters.retain(|f| match f.origin {
+        let mut dropped = context.clone();
+        dropped.filters.retain(|f| match f.origin {
             Origin::Axis | Origin::Per => f.columns != [column],
             Origin::Row => f.table != column.table,
             _ => true,
         });
-        let figures = self.figures(column, rank.provider, &rank.figure, &lifted, names);
+        let figures = self.figures(column, rank.provider, &rank.figure, &dropped, names);
         let ahead = figures
             .iter()
             .filter(|(_, f)| if rank.ascending { f.total_cmp(&figure).is_lt() } else { f.total_cmp(&figure).is_gt() });
@@ -399,7 +399,7 @@ impl<'a> Naive<'a> {
             }
         }
         let mut inner = context.clone();
-        edits.iter().for_each(|e| self.lift(e, &mut inner));
+        edits.iter().for_each(|e| self.drop_filters(e, &mut inner));
         for edit in edits {
             match edit {
                 Edit::Narrow(narrow) => inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit)),
@@ -413,12 +413,12 @@ impl<'a> Naive<'a> {
     fn period(&self, period: &Period, context: &mut Context) {
         let schema = self.data.schema;
         let calendar = period.calendar;
-        let cyclic = |c: ColumnId| schema.column(c).cyclic;
+        let day_kind = |c: ColumnId| schema.column(c).day_kind;
         let seen = Context {
             filters: context
                 .filters
                 .iter()
-                .filter_map(|f| self.kept(f, &|_, c| c.table != calendar || !cyclic(c)))
+                .filter_map(|f| self.kept(f, &|_, c| c.table != calendar || !day_kind(c)))
                 .collect(),
             ..context.clone()
         };
@@ -435,7 +435,7 @@ impl<'a> Naive<'a> {
         }
         context.filters.retain(|f| f.origin != Origin::Row || f.table != calendar);
         context.filters =
-            context.filters.iter().filter_map(|f| self.kept(f, &|_, c| c.table != calendar || cyclic(c))).collect();
+            context.filters.iter().filter_map(|f| self.kept(f, &|_, c| c.table != calendar || day_kind(c))).collect();
         let days = days::edited(&visible, period.edit);
         let rows = (0..self.data.tables[calendar.0 as usize].len()).map(|r| days.contains(&date(r))).collect();
         context.filters.push(Filter {
@@ -458,7 +458,7 @@ impl<'a> Naive<'a> {
         }
     }
 
-    fn lift(&self, edit: &Edit, context: &mut Context) {
+    fn drop_filters(&self, edit: &Edit, context: &mut Context) {
         let named = |targets: &[EditTarget], c: ColumnId| {
             targets.contains(&EditTarget::Column(c)) || targets.contains(&EditTarget::Table(c.table))
         };
@@ -470,23 +470,23 @@ impl<'a> Naive<'a> {
                 let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
                 Box::new(move |_, c| !named(&targets, c))
             }
-            Edit::Lift(targets) => {
+            Edit::Without(targets) => {
                 context.filters.retain(|f| f.origin != Origin::Row || !row_of(targets, f));
                 Box::new(move |_, c| !named(targets, c))
             }
-            Edit::Leave(targets) => {
+            Edit::WithoutAllBut(targets) => {
                 context.filters.retain(|f| f.origin != Origin::Row || row_of(targets, f));
                 Box::new(move |_, c| named(targets, c))
             }
-            Edit::LiftAll => {
+            Edit::WithoutAll => {
                 context.filters.clear();
                 return;
             }
-            Edit::LiftAxes => {
+            Edit::WithoutAxes => {
                 context.filters.retain(|f| f.origin != Origin::Axis);
                 return;
             }
-            Edit::LiftRow => {
+            Edit::WithoutRow => {
                 if let Some(place) = context.filters.iter().rposition(|f| f.origin == Origin::Row) {
                     context.filters.remove(place);
                 }
@@ -496,7 +496,7 @@ impl<'a> Naive<'a> {
         context.filters = context.filters.iter().filter_map(|f| self.kept(f, &*keep)).collect();
     }
 
-    /// What is left of a filter when some of its columns are lifted: rows whose other values occur in a row that passes.
+    /// What is left of a filter when some of its columns are dropped: rows whose other values occur in a row that passes.
     fn kept(&self, f: &Filter, keep: &Keep<'_>) -> Option<Filter> {
         if f.origin == Origin::Row {
             return Some(f.clone());

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::operators::convert;
 use super::{Checked, Checker, Expr, Kind, Place, Provider, ast, with_lets};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
-use crate::formula::source::{Problem, Span, closest};
+use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
 use crate::formula::words;
 use crate::value::{Type, Value};
@@ -317,7 +317,7 @@ impl Checker<'_> {
         }
         let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
         let help = match closest(&name.text, tables.iter().copied()) {
-            Some(near) => format!("did you mean `{}`?", words::quote_name(near)),
+            Some(near) => did_you_mean(words::quote_name(near)),
             None => "`per` is followed by a table or by columns, written `table.column`".into(),
         };
         self.fail(Problem::UnknownName, name.span, format!("`{}` is neither a table nor a hierarchy", name.text), help)

@@ -31,11 +31,13 @@ impl Checker<'_> {
                 let narrows = self.narrow(*instead, table.as_ref(), predicate)?;
                 Ok(narrows.into_iter().map(Edit::Narrow).collect())
             }
-            EditKind::Lift(targets) => Ok(vec![Edit::Lift(self.all(targets, |c, t| c.edit_target(t))?)]),
-            EditKind::Leave(targets) => Ok(vec![Edit::Leave(self.all(targets, |c, t| c.edit_target(t))?)]),
-            EditKind::LiftAll => Ok(vec![Edit::LiftAll]),
-            EditKind::LiftAxes => Ok(vec![Edit::LiftAxes]),
-            EditKind::LiftRow => Ok(vec![Edit::LiftRow]),
+            EditKind::Without(targets) => Ok(vec![Edit::Without(self.all(targets, |c, t| c.edit_target(t))?)]),
+            EditKind::WithoutAllBut(targets) => {
+                Ok(vec![Edit::WithoutAllBut(self.all(targets, |c, t| c.edit_target(t))?)])
+            }
+            EditKind::WithoutAll => Ok(vec![Edit::WithoutAll]),
+            EditKind::WithoutAxes => Ok(vec![Edit::WithoutAxes]),
+            EditKind::WithoutRow => Ok(vec![Edit::WithoutRow]),
             EditKind::Period(period, calendar) => self.period(period, calendar.as_ref(), edit.span).map(|e| vec![e]),
         }
     }
@@ -49,9 +51,7 @@ impl Checker<'_> {
             ast::Period::SoFar(unit) => PeriodEdit::SoFar(*unit),
             ast::Period::Trailing(count, unit) => PeriodEdit::Trailing(*count, *unit),
             ast::Period::Shift(count, unit) => PeriodEdit::Shift(*count, *unit),
-            ast::Period::Whole(unit) => PeriodEdit::Whole(*unit),
-            ast::Period::Preceding(unit) => PeriodEdit::Preceding(*unit),
-            ast::Period::Following(unit) => PeriodEdit::Following(*unit),
+            ast::Period::Whole(unit, moved) => PeriodEdit::Whole(*unit, *moved),
             ast::Period::AtStart => PeriodEdit::AtStart,
             ast::Period::AtEnd(table) => {
                 rows_of = table.as_ref().map(|t| self.find_table(t)).transpose()?;
@@ -201,7 +201,7 @@ impl Checker<'_> {
                 self.fail(
                     Problem::Path,
                     span,
-                    format!("the tables {} do not look each other up", names.join(" and ")),
+                    format!("the tables {} cannot be looked up from each other", names.join(" and ")),
                     "name the table whose rows are tested: `booking where (…)`; or join separate conditions with `and`",
                 )
             }

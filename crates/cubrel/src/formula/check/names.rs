@@ -2,7 +2,7 @@
 
 use super::{Checked, Checker, Expr, Kind, Place, Provider, Reported, ast, literal};
 use crate::formula::schema::{ColumnId, TableId};
-use crate::formula::source::{Problem, Span, closest};
+use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{LetId, ProviderId};
 use crate::formula::words::quote_name;
 use crate::value::Type;
@@ -17,7 +17,7 @@ impl Checker<'_> {
             None => {
                 let known: Vec<&str> = self.settings.parameters.keys().map(String::as_str).collect();
                 let help = match closest(name, known.iter().copied()) {
-                    Some(near) => format!("did you mean `${near}`?"),
+                    Some(near) => did_you_mean(format!("${near}")),
                     None => format!("set it, on the command line with `--set {name}=…`"),
                 };
                 self.fail(Problem::UnknownName, span, format!("`${name}` has no value"), help)
@@ -122,7 +122,7 @@ impl Checker<'_> {
         } else if !homes.is_empty() {
             format!("write the table, too: `{}`", homes.join("` or `"))
         } else if let Some(near) = closest(&name.text, candidates.iter().map(String::as_str)) {
-            format!("did you mean `{}`?", quote_name(near))
+            did_you_mean(quote_name(near))
         } else {
             match name.text.as_str() {
                 "shown" => "`shown` is the figure that a lens shows: it stands in the formulas of readings".into(),
@@ -138,7 +138,7 @@ impl Checker<'_> {
         }
         let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
         let help = match closest(&name.text, tables.iter().copied()) {
-            Some(near) => format!("did you mean `{}`?", quote_name(near)),
+            Some(near) => did_you_mean(quote_name(near)),
             None => {
                 let homes: Vec<String> = (0..self.schema.tables.len() as u32)
                     .filter_map(|t| self.schema.find_column(TableId(t), &name.text))
@@ -161,7 +161,7 @@ impl Checker<'_> {
         let def = self.schema.table(id);
         let names: Vec<&str> = def.columns.iter().map(|c| c.name.as_str()).collect();
         let help = match closest(&column.text, names.iter().copied()) {
-            Some(near) => format!("did you mean `{}.{}`?", quote_name(&def.name), quote_name(near)),
+            Some(near) => did_you_mean(format!("{}.{}", quote_name(&def.name), quote_name(near))),
             None => {
                 let others: Vec<String> = (0..self.schema.tables.len() as u32)
                     .filter_map(|t| self.schema.find_column(TableId(t), &column.text))

@@ -3,7 +3,7 @@
 use super::{Checked, Checker, Expr, Kind, Reported, ast, literal};
 use crate::formula::ast::BinaryOp;
 use crate::formula::functions::{self, Argument, Function, Parameter};
-use crate::formula::source::{Problem, Span, closest};
+use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{LetId, Op};
 use crate::formula::words;
 use crate::value::{Type, Value, parse};
@@ -426,7 +426,7 @@ impl Checker<'_> {
             .chain(["if", "coalesce", "nullif", "cast", "try_cast", "user"])
             .collect();
         let help = match closest(&name.text, known.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
+            Some(near) => did_you_mean(near),
             None => "`cubrel functions` lists all of them".into(),
         };
         self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)

@@ -21,7 +21,7 @@ impl Finder<'_> {
     }
 }
 
-/// Surprises in any formula: averages of ratios, lifts that leave a bound row.
+/// Surprises in any formula: averages of ratios, edits that leave a bound row.
 pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Diagnostic> {
     let mut finder = Finder { schema, source, found: Vec::new() };
     expr.walk(&mut |e| {
@@ -43,7 +43,7 @@ pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: 
     finder.found
 }
 
-/// Surprises of a formula on the lines of a grid: a lift that leaves a column of the same table on an axis.
+/// Surprises of a formula on the lines of a grid: an edit that leaves a column of the same table on an axis.
 pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &Expr, axes: &[ColumnId]) -> Vec<Diagnostic> {
     let mut finder = Finder { schema, source, found: Vec::new() };
     finder.axes_left(expr, axes);
@@ -91,29 +91,29 @@ impl Finder<'_> {
     }
 
     /// An aggregate over the column's own table sees the current row and no other.
-    fn own_rows(&mut self, table: TableId, expr: &Expr, lifted: bool) {
+    fn own_rows(&mut self, table: TableId, expr: &Expr, dropped: bool) {
         match &expr.kind {
             Kind::Aggregate(a) => {
-                if let (Over::Rows(of), false) = (&a.over, lifted)
+                if let (Over::Rows(of), false) = (&a.over, dropped)
                     && *of == table
                 {
                     let name = &self.schema.table(table).name;
                     self.warn(
                         expr.span,
                         format!("this sees only the current row of `{name}`"),
-                        "for all rows write `… given (lift row)`; for the row's own value leave the aggregate out",
+                        "for all rows write `… given (without row)`; for the row's own value leave the aggregate out",
                     );
                 }
                 if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
-                    self.own_rows(table, filter, lifted);
+                    self.own_rows(table, filter, dropped);
                 }
-                a.args.iter().for_each(|e| self.own_rows(table, e, lifted));
+                a.args.iter().for_each(|e| self.own_rows(table, e, dropped));
             }
             Kind::Given(body, edits) => {
-                let lifts = edits.iter().any(|e| lifts_row(e, table));
-                self.own_rows(table, body, lifted || lifts);
+                let drops = edits.iter().any(|e| drops_row(e, table));
+                self.own_rows(table, body, dropped || drops);
             }
-            _ => expr.each_part(&mut |part| self.own_rows(table, part, lifted)),
+            _ => expr.each_part(&mut |part| self.own_rows(table, part, dropped)),
         }
     }
 
@@ -147,13 +147,13 @@ impl Finder<'_> {
         }
     }
 
-    /// `lift t.c` where a row of t is bound: the row still filters.
+    /// `without t.c` where a row of t is bound: the row still filters.
     fn rows_that_still_bind(&mut self, expr: &Expr, bound: &[TableId]) {
         match &expr.kind {
             Kind::Given(body, edits) => {
                 for table in bound {
-                    let lifts = edits.iter().any(|e| lifts_row(e, *table));
-                    for edit in edits.iter().filter(|_| !lifts) {
+                    let drops = edits.iter().any(|e| drops_row(e, *table));
+                    for edit in edits.iter().filter(|_| !drops) {
                         self.still_bound(edit, *table, expr.span);
                     }
                 }
@@ -174,30 +174,30 @@ impl Finder<'_> {
     }
 
     fn still_bound(&mut self, edit: &Edit, table: TableId, span: Span) {
-        let columns: Vec<ColumnId> = lifted_columns(edit);
+        let columns: Vec<ColumnId> = dropped_columns(edit);
         if let Some(column) = columns.iter().find(|c| c.table == table) {
             let (name, of) = (self.schema.column_name(*column), &self.schema.table(table).name);
             self.warn(
                 span,
-                format!("{name} is lifted, and the current row of `{of}` still filters"),
-                "`lift row` drops the bound row, too",
+                format!("the filter on {name} is dropped, but the current row of `{of}` still filters"),
+                "`without row` drops the bound row too",
             );
         }
     }
 
     fn axes_left(&mut self, expr: &Expr, axes: &[ColumnId]) {
         if let Kind::Given(_, edits) = &expr.kind {
-            let covered = |axis: &ColumnId| edits.iter().any(|e| lifts_axis(e, *axis));
+            let covered = |axis: &ColumnId| edits.iter().any(|e| drops_axis(e, *axis));
             for edit in edits {
-                for column in lifted_columns(edit) {
+                for column in dropped_columns(edit) {
                     let left = axes.iter().find(|a| a.table == column.table && **a != column && !covered(a));
                     if let Some(left) = left {
-                        let (lifted, stays) = (self.schema.column_name(column), self.schema.column_name(*left));
+                        let (dropped, stays) = (self.schema.column_name(column), self.schema.column_name(*left));
                         let table = self.schema.table(column.table).name.clone();
                         self.warn(
                             expr.span,
-                            format!("{lifted} is lifted, and {stays} on an axis still filters the same table"),
-                            format!("`lift {table}` drops both, `lift axes` everything on the axes"),
+                            format!("the filter on {dropped} is dropped, but {stays} on an axis still filters the same table"),
+                            format!("`without {table}` drops both, `without axes` everything on the axes"),
                         );
                     }
                 }
@@ -218,10 +218,10 @@ impl Finder<'_> {
     }
 }
 
-/// The single columns that an edit lifts.
-fn lifted_columns(edit: &Edit) -> Vec<ColumnId> {
+/// The single columns that an edit drops.
+fn dropped_columns(edit: &Edit) -> Vec<ColumnId> {
     match edit {
-        Edit::Lift(targets) => {
+        Edit::Without(targets) => {
             targets.iter().filter_map(|t| if let EditTarget::Column(c) = t { Some(*c) } else { None }).collect()
         }
         Edit::Narrow(narrow) if narrow.instead => narrow.columns.clone(),
@@ -229,27 +229,27 @@ fn lifted_columns(edit: &Edit) -> Vec<ColumnId> {
     }
 }
 
-fn lifts_row(edit: &Edit, table: TableId) -> bool {
+fn drops_row(edit: &Edit, table: TableId) -> bool {
     match edit {
-        Edit::LiftRow | Edit::LiftAll => true,
-        Edit::Lift(targets) => targets.contains(&EditTarget::Table(table)),
-        Edit::Leave(targets) => !targets.contains(&EditTarget::Table(table)),
+        Edit::WithoutRow | Edit::WithoutAll => true,
+        Edit::Without(targets) => targets.contains(&EditTarget::Table(table)),
+        Edit::WithoutAllBut(targets) => !targets.contains(&EditTarget::Table(table)),
         Edit::Period(period) => period.calendar == table,
-        Edit::LiftAxes | Edit::Narrow(_) => false,
+        Edit::WithoutAxes | Edit::Narrow(_) => false,
     }
 }
 
-fn lifts_axis(edit: &Edit, axis: ColumnId) -> bool {
+fn drops_axis(edit: &Edit, axis: ColumnId) -> bool {
     match edit {
-        Edit::LiftAll | Edit::LiftAxes => true,
-        Edit::Lift(targets) => {
+        Edit::WithoutAll | Edit::WithoutAxes => true,
+        Edit::Without(targets) => {
             targets.contains(&EditTarget::Column(axis)) || targets.contains(&EditTarget::Table(axis.table))
         }
-        Edit::Leave(targets) => {
+        Edit::WithoutAllBut(targets) => {
             !targets.contains(&EditTarget::Column(axis)) && !targets.contains(&EditTarget::Table(axis.table))
         }
         Edit::Narrow(narrow) => narrow.instead && narrow.columns.contains(&axis),
         Edit::Period(period) => period.calendar == axis.table,
-        Edit::LiftRow => false,
+        Edit::WithoutRow => false,
     }
 }

@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use super::ast::{Expr, ExprKind, Name, Query, Target};
 use super::lexer::{Token, TokenKind, tokens};
-use super::source::{Diagnostic, Problem, Source, Span, closest};
+use super::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
 use super::words;
 
 /// Brackets and operators can nest this deep; beyond it a text is refused instead of exhausting the stack.
@@ -166,7 +166,7 @@ impl<'a> Parser<'a> {
                 "put the first `given` into brackets: `(x given (…)) given (…)`".to_string()
             }
             TokenKind::Word(w) => match closest(w, ["and", "or", "given", "per", "where", "via", "in", "is", "like"]) {
-                Some(near) => format!("did you mean `{near}`?"),
+                Some(near) => did_you_mean(near),
                 None => "an operator or the end is expected here".to_string(),
             },
             _ => "an operator or the end is expected here".to_string(),

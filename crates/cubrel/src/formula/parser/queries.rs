@@ -3,7 +3,7 @@
 use super::{Parsed, Parser, Reported};
 use crate::formula::ast::{Expr, Item, Limit, Query};
 use crate::formula::lexer::TokenKind;
-use crate::formula::source::closest;
+use crate::formula::source::{closest, did_you_mean};
 use crate::formula::words;
 
 const CLAUSES: [&str; 8] = ["by", "split", "where", "having", "order", "limit", "totals", "with"];
@@ -51,7 +51,7 @@ impl Parser<'_> {
             let found = self.found();
             let help = match self.peek() {
                 TokenKind::Word(w) if !words::is_reserved(w) => match closest(w, ["grid", "records", "measure"]) {
-                    Some(near) => format!("did you mean `{near}`?"),
+                    Some(near) => did_you_mean(near),
                     None => "write `grid net_revenue by route.name`".into(),
                 },
                 _ => "write `grid net_revenue by route.name`".into(),
@@ -99,7 +99,7 @@ impl Parser<'_> {
                 let found = self.found();
                 let help = match closest(&word, CLAUSES) {
                     _ if word == "per" => "`per` stands inside an aggregate: `avg(net_revenue per customer)`".into(),
-                    Some(near) => format!("did you mean `{near}`?"),
+                    Some(near) => did_you_mean(near),
                     None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
                 };
                 return self.fail(format!("unexpected {found}"), help);

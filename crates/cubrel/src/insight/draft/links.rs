@@ -136,7 +136,7 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
             keys.insert(i, (key, distinct_values(&key.data), None));
         } else if let Some(key) = nearly_key(table) {
             let (surplus, examples) = repeated(&key.data);
-            let why = format!("{} of keys there too many: {}", counted(surplus, "row"), examples.join(", "));
+            let why = format!("{}: {}", counted(surplus, "duplicate key"), examples.join(", "));
             keys.insert(i, (key, distinct_values(&key.data), Some(why)));
         }
     }

@@ -62,7 +62,7 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     for (name, source) in sources(into, &files) {
         match load(into, &name, &source, observer) {
             Ok(table) => tables.push(table),
-            Err(e) => findings.push(format!("{source} is left out: {e}")),
+            Err(e) => findings.push(format!("{source} cannot be read: {e}")),
         }
     }
     if tables.is_empty() {
@@ -73,7 +73,7 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     tables.iter_mut().for_each(|t| t.key = key_of(t));
     let links = links(&tables);
     for table in &tables {
-        let kind = if is_one(&links, &tables, &table.name) { "describes others" } else { "is pointed at by none" };
+        let kind = if is_one(&links, &tables, &table.name) { "dimension table" } else { "no table refers to it" };
         findings.push(format!(
             "{}: {}, {}; {kind}",
             table.name,
@@ -83,11 +83,11 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     }
     findings.extend(links.iter().map(|l| {
         let (points, spare) = match (&l.refused, l.spare) {
-            (Some(_), _) => ("would point", ""),
+            (Some(_), _) => ("could point", ""),
             (None, true) => ("points", ", spare"),
             (None, false) => ("points", ""),
         };
-        let but = l.refused.as_ref().map_or_else(String::new, |why| format!("; but {why}"));
+        let but = l.refused.as_ref().map_or_else(String::new, |why| format!("; not possible yet: {why}"));
         format!("{} {points} at {}{spare}: {}{but}", place(&tables, &l.many), place(&tables, &l.one), l.evidence)
     }));
     let toml = write(into, &tables, &links, &taken);

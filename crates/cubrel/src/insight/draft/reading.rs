@@ -58,14 +58,14 @@ pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observe
     let mut loaded = match read(into, name, &section, observer) {
         Ok(loaded) => loaded,
         Err(_) => {
-            section.bad_rows = Some(u64::MAX);
+            section.max_bad_rows = Some(u64::MAX);
             let mut loaded = read(into, name, &section, observer)?;
             if loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)) {
                 section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..CsvSection::default() });
                 notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
                 loaded = read(into, name, &section, observer)?;
             }
-            section.bad_rows = Some(loaded.report.bad_rows).filter(|n| *n > 0);
+            section.max_bad_rows = Some(loaded.report.bad_rows).filter(|n| *n > 0);
             if loaded.report.bad_rows > 0 {
                 notes.push(format!(
                     "{} cannot be read, for example: {}",
@@ -130,7 +130,7 @@ pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observe
     for column in loaded.columns.iter().filter(|c| c.data.ty() == Type::Text) {
         if let Some((ty, odd)) = nearly(&column.data, &commas.shape()) {
             notes.push(format!(
-                "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `bad_rows` there may be",
+                "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `max_bad_rows` there may be",
                 column.name, odd[0]
             ));
         }

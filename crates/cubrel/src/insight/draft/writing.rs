@@ -46,7 +46,7 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[Stri
         match &link.refused {
             None => write_relationship(&mut out, &many, &one, link.spare),
             Some(why) => {
-                let _ = writeln!(out, "# but it cannot be yet: {why}");
+                let _ = writeln!(out, "# not possible yet: {why}");
                 let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
             }
         }
@@ -80,8 +80,8 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
         let list: Vec<String> = missing.iter().map(|m| text(m)).collect();
         let _ = writeln!(out, "missing = [{}]", list.join(", "));
     }
-    if let Some(bad) = table.section.bad_rows {
-        let _ = writeln!(out, "bad_rows = {bad}");
+    if let Some(bad) = table.section.max_bad_rows {
+        let _ = writeln!(out, "max_bad_rows = {bad}");
     }
     let csv = table
         .section

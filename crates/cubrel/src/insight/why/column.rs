@@ -36,7 +36,8 @@ pub(super) fn why(
     };
     let tables = Tables { schema, store };
     let (row, count) = find_row(tables, settings, column, at)?;
-    let source = Source::new(format!("column {}.{}", table.name, def.name), text);
+    let place = format!("table.{}.column.{}.formula", table.name, def.name);
+    let source = model.document().formula(format!("column {name}"), &place, text);
     let (tree, mut problems) = parser::formula(&source);
     let (expr, more) = check::column_formula(schema, settings, &source, column.table, &tree);
     problems.extend(more);
@@ -100,7 +101,11 @@ fn find_row(
             equality(settings, at, condition).ok_or_else(|| fail("this says not which row is meant".into()))?;
         let (found, problems) = check::column_name(tables.schema, settings, at, left);
         let Some(found) = found else {
-            return Err(if problems.is_empty() { fail("this is no column".into()) } else { Error::Problems(problems) });
+            return Err(if problems.is_empty() {
+                fail("this is not a column".into())
+            } else {
+                Error::Problems(problems)
+            });
         };
         if found.table != column.table {
             return Err(fail(format!("{} is not a column of `{table}`", tables.schema.column_name(found))));

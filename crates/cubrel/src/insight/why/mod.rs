@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Schema};
-use crate::formula::source::{Diagnostic, Problem, Source, closest};
+use crate::formula::source::{Diagnostic, Problem, Source, closest, did_you_mean};
 use crate::plan::Key;
 use crate::plan::query::{CellPlan, cell};
 use crate::run::Options;
@@ -55,7 +55,7 @@ pub struct Why {
     pub notes: Vec<String>,
     /// The filters that act on the cell.
     pub filters: Vec<WhyFilter>,
-    /// The rows that they leave, from the describing tables to those that are aggregated.
+    /// The rows that they leave, from the dimension tables to those that are aggregated.
     pub tables: Vec<WhyTable>,
     /// The formula.
     pub tree: WhyPart,
@@ -221,7 +221,7 @@ impl Model {
             plan.readings.iter().map(|(lens, reading)| format!("seen through {lens}: {reading}")).collect();
         if !options.query.roles.is_empty() {
             notes.push(format!(
-                "asked as {}: rows that the role does not see are left out first",
+                "asked as {}: rows that the role does not see are filtered first",
                 options.query.roles.join(", ")
             ));
         }
@@ -275,7 +275,7 @@ fn code_of(tables: Tables<'_>, column: ColumnId, value: &Value) -> Result<u64, E
         let known: Vec<Value> = (0..data.domain().min(10_000)).map(|c| data.value_of(c)).collect();
         let texts: Vec<&str> = known.iter().filter_map(Value::as_text).collect();
         let help = match value.as_text().and_then(|t| closest(t, texts.iter().copied())) {
-            Some(near) => format!("did you mean `{name} = '{near}'`?"),
+            Some(near) => did_you_mean(format!("{name} = '{near}'")),
             None => format!("`grid rows({}) as n by {name}` lists its values", tables.schema.table(column.table).name),
         };
         Error::Problems(vec![problem.help(help)])

@@ -209,7 +209,7 @@ impl Explained<'_> {
             match bound {
                 Bound::Value(value) => {
                     let mut part = self.assembly(value, frame)?;
-                    part.note = Some("worked out once, here".into());
+                    part.note = Some("evaluated once, here".into());
                     parts.push(part);
                 }
                 Bound::Set(set) => parts.push(self.set(set, &dims, scalar)),

@@ -4,19 +4,17 @@
 //! * `row_wise`: an aggregate over `per table` whose body only looks at the row itself becomes one over the rows
 //! * `finer`: a read that can be put together from the groups of another one says so
 //! * `outer`: a read that compares a column with many values from outside says which read grouped by it has the answers
-//! * `walk`: the leaves of a plan, wherever they stand
 
 mod finer;
 mod outer;
 mod row_wise;
-mod walk;
 
 use std::collections::HashMap;
 
 use super::query::QueryPlan;
+use super::walk::{self, Each, Visit};
 use super::{Assembly, Read, ReadRef};
 use crate::formula::schema::Schema;
-use walk::{Each, Visit};
 
 /// The same plan, cheaper.
 pub fn cheaper(schema: &Schema, plan: &QueryPlan) -> QueryPlan {

@@ -7,10 +7,10 @@ use super::super::{
     Assembly, Filter, FilterTest, Fold, Key, Leaf, Origin, Predicate, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
     intern_leaf, print,
 };
-use super::walk::{Each, Visit};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{Schema, TableId};
 use crate::formula::typed::AggregateKind;
+use crate::plan::walk::{Each, Visit};
 use crate::value::{Type, Value};
 
 /// Folds over the rows of a table become reads of it.

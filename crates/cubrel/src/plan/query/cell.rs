@@ -8,7 +8,7 @@ use crate::formula::ast::{self, BinaryOp, ExprKind};
 use crate::formula::check::{self, Settings};
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Schema};
-use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest, did_you_mean};
 use crate::plan::{Assembly, Bound, Read, Slot};
 use crate::value::{Type, Value, exact, parse};
 
@@ -154,7 +154,7 @@ fn place(
     let (column, problems) = check::column_name(schema, settings, at, left);
     let Some(column) = column else {
         return Err(if problems.is_empty() {
-            fail(Problem::Syntax, "this is no column".into(), usage.into())
+            fail(Problem::Syntax, "this is not a column".into(), usage.into())
         } else {
             problems
         });
@@ -163,7 +163,7 @@ fn place(
         let names: Vec<String> = axes.iter().filter_map(|a| a.column()).map(|c| schema.column_name(c)).collect();
         let message = format!("{} is not an axis of the grid", schema.column_name(column));
         let help = match closest(&schema.column_name(column), names.iter().map(String::as_str)) {
-            Some(near) => format!("did you mean `{near}`?"),
+            Some(near) => did_you_mean(near),
             None => format!("its axes are {}; other conditions belong into `where`", names.join(", ")),
         };
         return Err(fail(Problem::UnknownName, message, help));

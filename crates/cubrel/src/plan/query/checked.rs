@@ -8,7 +8,7 @@ use super::{Axis, PlannedItem, QueryPlan, layout};
 use crate::formula::ast::{self, Target};
 use crate::formula::check::{self, Settings, surprises};
 use crate::formula::schema::{ColumnId, MeasureDef, MeasureId, Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest, did_you_mean};
 use crate::formula::typed::{Expr, Kind, Narrow};
 use crate::formula::words::quote_name;
 use crate::value::Type;
@@ -304,7 +304,7 @@ impl<'a> QueryPlanner<'a> {
                     format!("write the table, too: `{}`", homes.join("` or `"))
                 } else {
                     match closest(&name.text, known.iter().copied()) {
-                        Some(near) => format!("did you mean `{}`?", quote_name(near)),
+                        Some(near) => did_you_mean(quote_name(near)),
                         None => "an axis is a column, written `table.column`, a hierarchy or a lens".into(),
                     }
                 };
@@ -403,7 +403,7 @@ impl<'a> QueryPlanner<'a> {
         for (span, word) in extra {
             if let Some(span) = span {
                 let help = "`records` take `where`, `order by` and `limit`; ask for a `grid` to group rows";
-                self.report(Problem::Syntax, span, format!("`records` take no `{word}`"), help);
+                self.report(Problem::Syntax, span, format!("`records` have no `{word}`"), help);
             }
         }
         Some(CheckedRecords {

@@ -45,7 +45,7 @@ pub struct GridColumn {
     pub name: String,
     /// What people read instead.
     pub label: Option<String>,
-    /// Shown before labels and values, to tell two roles of one table apart.
+    /// Shown before labels and values, to tell a table and its copy apart.
     pub prefix: Option<String>,
     /// What it is.
     pub kind: GridColumnKind,

@@ -1,4 +1,4 @@
-//! Texts in blocks: each without what it shares with the one before (front coding), the block packed with zstd. What many
+//! Texts in blocks: each without what it shares with the one before (front encoding), the block packed with zstd. What many
 //! blocks have in common is learnt from some of them and kept once.
 //!
 //! Source: I. Witten, A. Moffat, T. Bell, "Managing Gigabytes" (1999), section 4.1; RFC 8878 for zstd and its dictionaries.

@@ -23,7 +23,7 @@ pub(super) struct ColumnEntry {
     pub(super) name: String,
     /// As `model.toml` writes types.
     pub(super) ty: String,
-    pub(super) coding: CodingEntry,
+    pub(super) encoding: CodingEntry,
     /// Decimal digits of doubles that are kept as whole numbers.
     pub(super) digits: Option<u8>,
     pub(super) domain: u64,
@@ -79,7 +79,7 @@ pub(super) enum CodesEntry {
     Packed(PackedEntry),
     Runs { len: usize, ends: SortedEntry, codes: PackedEntry },
     Sparse { len: usize, common: u64, rows: SortedEntry, codes: PackedEntry },
-    Counting(usize),
+    Sequence(usize),
 }
 
 /// Numbers of so many bits each, in words of 8 bytes; 64 numbers begin with a new word.

@@ -15,7 +15,7 @@ use super::{MAGIC, PREAMBLE, ReadError, Stored, StoredTable, VERSION, damaged};
 use crate::store::bits::PackedInts;
 use crate::store::buffer::{Buffer, Source, Word};
 use crate::store::codes::{Codes, Segment};
-use crate::store::column::{Coding, Column, Counts};
+use crate::store::column::{Column, Counts, Encoding};
 use crate::store::dictionary::TextDictionary;
 use crate::store::dictionary::blocks::Blocks;
 use crate::store::dictionary::ranks::RankList;
@@ -35,7 +35,7 @@ pub fn read(path: &Path) -> Result<Stored, ReadError> {
     let bytes = source.bytes();
     let word = |i: usize| bytes.get(i * 8..i * 8 + 8).map(u64::of_bytes);
     if !bytes.starts_with(MAGIC) {
-        return Err(damaged("it is no store, or was not written to its end"));
+        return Err(damaged("it is not a store, or was not written to its end"));
     }
     if word(1) != Some(VERSION) {
         return Err(ReadError::Version);
@@ -120,34 +120,36 @@ impl Reader<'_> {
         self.stretches.clear();
         let name = format!("column {table}.{}", entry.name);
         let ty = Type::parse(&entry.ty).ok_or_else(|| damaged(name.clone()))?;
-        let coding = self.coding(&entry.coding)?.ok_or_else(|| damaged(name.clone()))?;
+        let encoding = self.encoding(&entry.encoding)?.ok_or_else(|| damaged(name.clone()))?;
         let segments = entry.segments.iter().map(|s| self.segment(s)).collect::<Result<Vec<_>, ReadError>>()?;
         let counts = Counts { domain: entry.domain, nulls: entry.nulls, distinct: entry.distinct };
-        let column = Column::from_parts(ty, coding, entry.digits, counts, segments);
+        let column = Column::from_parts(ty, encoding, entry.digits, counts, segments);
         let column = column.ok_or_else(|| damaged(name.clone()))?.with_proof(self.proof(name));
         Ok((entry.name.clone(), Arc::new(column)))
     }
 
-    fn coding(&mut self, entry: &CodingEntry) -> Result<Option<Coding>, ReadError> {
+    fn encoding(&mut self, entry: &CodingEntry) -> Result<Option<Encoding>, ReadError> {
         Ok(Some(match entry {
-            CodingEntry::Offset { base, step } => Coding::Offset { base: *base, step: *step },
-            CodingEntry::Listed { values } => Coding::Numbers(Numbers::Listed(self.buffer(*values)?)),
+            CodingEntry::Offset { base, step } => Encoding::Offset { base: *base, step: *step },
+            CodingEntry::Listed { values } => Encoding::Numbers(Numbers::Listed(self.buffer(*values)?)),
             CodingEntry::Distances { first, more } => {
-                Coding::Numbers(Numbers::Distances { first: *first, more: self.sorted(more)? })
+                Encoding::Numbers(Numbers::Distances { first: *first, more: self.sorted(more)? })
             }
             CodingEntry::Plain { bytes, starts } => {
                 let (bytes, starts) = (self.buffer(*bytes)?, self.buffer(*starts)?);
-                return Ok(TextDictionary::from_plain(bytes, starts).map(Coding::Texts));
+                return Ok(TextDictionary::from_plain(bytes, starts).map(Encoding::Texts));
             }
             CodingEntry::Template { places, ranks, second } => {
                 let ranks = RankList::from_parts(self.sorted(ranks)?, self.packed(second)?);
                 let template = Template::from_parts(places.clone()).zip(ranks);
-                return Ok(template.map(|(template, ranks)| Coding::Texts(TextDictionary::Ranked { template, ranks })));
+                return Ok(
+                    template.map(|(template, ranks)| Encoding::Texts(TextDictionary::Ranked { template, ranks }))
+                );
             }
             CodingEntry::Blocks { bytes: [bytes, heads, common], numbers: [starts, first, head_starts] } => {
                 let bytes = [self.buffer(*bytes)?, self.buffer(*heads)?, self.buffer(*common)?];
                 let numbers = [self.buffer(*starts)?, self.buffer(*first)?, self.buffer(*head_starts)?];
-                return Ok(Blocks::from_parts(bytes, numbers).map(|b| Coding::Texts(TextDictionary::Blocks(b))));
+                return Ok(Blocks::from_parts(bytes, numbers).map(|b| Encoding::Texts(TextDictionary::Blocks(b))));
             }
         }))
     }
@@ -161,7 +163,7 @@ impl Reader<'_> {
             CodesEntry::Sparse { len, common, rows, codes } => {
                 Codes::Sparse { len: *len, common: *common, rows: self.sorted(rows)?, codes: self.packed(codes)? }
             }
-            CodesEntry::Counting(len) => Codes::Counting(*len),
+            CodesEntry::Sequence(len) => Codes::Sequence(*len),
         };
         Ok(Segment { base: entry.base, max: entry.max, codes })
     }

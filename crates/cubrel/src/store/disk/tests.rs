@@ -3,10 +3,10 @@ use std::sync::Arc;
 
 use super::*;
 use crate::store::raw::{RawColumn, RawData};
-use crate::store::{Codes, Coding, Target};
+use crate::store::{Codes, Encoding, Target};
 use crate::value::{Data, Type, Value, Vector};
 
-/// A table with a column of every coding and segments of every form.
+/// A table with a column of every encoding and segments of every form.
 fn sample() -> Stored {
     const ROWS: u64 = 6000;
     let noise = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 24;
@@ -22,7 +22,7 @@ fn sample() -> Stored {
     sparse.valid = Some((0..ROWS).map(|i| i % 50 == 7).collect());
     let columns = [
         ("offset", ints(Type::decimal(2), &|i| 25 * (noise(i) % 400) as i64 - 700)),
-        ("counting", ints(Type::Int, &|i| 5 + i as i64)),
+        ("sequence", ints(Type::Int, &|i| 5 + i as i64)),
         ("runs", ints(Type::Date, &|i| 20_000 + (i / 300) as i64)),
         ("listed", ints(Type::Int, &|i| [-7_000_000_000, 12, 9_000_000_001][i as usize % 3])),
         ("distances", ints(Type::Timestamp, &|i| (noise(i % 2000) as i64) << 20 | 1)),
@@ -75,20 +75,20 @@ fn what_was_written_is_read() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = folder.path().join("store");
     let stored = sample();
-    let codings: Vec<&str> = stored.tables[0]
+    let encodings: Vec<&str> = stored.tables[0]
         .columns
         .iter()
-        .map(|(_, c)| match (c.coding(), &c.segments()[0].codes) {
-            (Coding::Offset { .. }, Codes::Packed(_)) => "packed",
-            (Coding::Offset { .. }, Codes::Runs { .. }) => "runs",
+        .map(|(_, c)| match (c.encoding(), &c.segments()[0].codes) {
+            (Encoding::Offset { .. }, Codes::Packed(_)) => "packed",
+            (Encoding::Offset { .. }, Codes::Runs { .. }) => "runs",
             (_, Codes::Sparse { .. }) => "sparse",
-            (_, Codes::Counting(_)) => "counting",
-            (Coding::Numbers(_), _) => "numbers",
-            (Coding::Texts(d), _) => d.form(),
+            (_, Codes::Sequence(_)) => "sequence",
+            (Encoding::Numbers(_), _) => "numbers",
+            (Encoding::Texts(d), _) => d.form(),
         })
         .collect();
-    for form in ["packed", "runs", "sparse", "counting", "numbers", "plain", "template", "blocks"] {
-        assert!(codings.contains(&form), "no column is {form}: {codings:?}");
+    for form in ["packed", "runs", "sparse", "sequence", "numbers", "plain", "template", "blocks"] {
+        assert!(encodings.contains(&form), "no column is {form}: {encodings:?}");
     }
     write(&path, &stored).expect("writes");
     let back = read(&path).expect("reads");

@@ -14,7 +14,7 @@ use super::layout::{
 use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION, beside};
 use crate::store::bits::PackedInts;
 use crate::store::codes::{Codes, Segment};
-use crate::store::column::{Coding, Column};
+use crate::store::column::{Column, Encoding};
 use crate::store::dictionary::TextDictionary;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
@@ -129,7 +129,7 @@ impl<F: Write> Blocks<'_, F> {
         Ok(ColumnEntry {
             name: name.clone(),
             ty: column.ty().to_string(),
-            coding: self.coding(column.coding())?,
+            encoding: self.encoding(column.encoding())?,
             digits: column.digits(),
             domain: column.domain(),
             nulls: column.nulls(),
@@ -138,25 +138,25 @@ impl<F: Write> Blocks<'_, F> {
         })
     }
 
-    fn coding(&mut self, coding: &Coding) -> io::Result<CodingEntry> {
-        Ok(match coding {
-            Coding::Offset { base, step } => CodingEntry::Offset { base: *base, step: *step },
-            Coding::Numbers(Numbers::Listed(values)) => {
+    fn encoding(&mut self, encoding: &Encoding) -> io::Result<CodingEntry> {
+        Ok(match encoding {
+            Encoding::Offset { base, step } => CodingEntry::Offset { base: *base, step: *step },
+            Encoding::Numbers(Numbers::Listed(values)) => {
                 CodingEntry::Listed { values: self.block(values.iter().map(|v| v.to_le_bytes()))? }
             }
-            Coding::Numbers(Numbers::Distances { first, more }) => {
+            Encoding::Numbers(Numbers::Distances { first, more }) => {
                 CodingEntry::Distances { first: *first, more: self.sorted(more)? }
             }
-            Coding::Texts(TextDictionary::Plain { bytes, starts }) => CodingEntry::Plain {
+            Encoding::Texts(TextDictionary::Plain { bytes, starts }) => CodingEntry::Plain {
                 bytes: self.bytes(bytes)?,
                 starts: self.block(starts.iter().map(|s| s.to_le_bytes()))?,
             },
-            Coding::Texts(TextDictionary::Ranked { template, ranks }) => {
+            Encoding::Texts(TextDictionary::Ranked { template, ranks }) => {
                 let (first, second) = ranks.parts();
                 let (ranks, second) = (self.sorted(first)?, self.packed(second)?);
                 CodingEntry::Template { places: template.parts(), ranks, second }
             }
-            Coding::Texts(TextDictionary::Blocks(blocks)) => {
+            Encoding::Texts(TextDictionary::Blocks(blocks)) => {
                 let ([bytes, heads, common], [starts, first, head_starts]) = blocks.parts();
                 CodingEntry::Blocks {
                     bytes: [self.bytes(bytes)?, self.bytes(heads)?, self.bytes(common)?],
@@ -175,7 +175,7 @@ impl<F: Write> Blocks<'_, F> {
             Codes::Sparse { len, common, rows, codes } => {
                 CodesEntry::Sparse { len: *len, common: *common, rows: self.sorted(rows)?, codes: self.packed(codes)? }
             }
-            Codes::Counting(len) => CodesEntry::Counting(*len),
+            Codes::Sequence(len) => CodesEntry::Sequence(*len),
         };
         Ok(SegmentEntry { base: segment.base, max: segment.max, codes })
     }

@@ -1,7 +1,7 @@
 //! The leaves of a plan, wherever they stand.
 
-use super::super::query::{GridPart, QueryPlan};
-use super::super::{Assembly, Bound, Domain, Leaf, ReadRef};
+use super::query::{GridPart, QueryPlan};
+use super::{Assembly, Bound, Domain, Key, Leaf, ReadRef, Slot};
 
 /// What is done on the way.
 pub(super) trait Visit {
@@ -44,6 +44,28 @@ fn domain(domain: &mut Domain, visit: &mut dyn Visit) {
         visit.read(&mut group.read);
         group.null_reads.iter_mut().for_each(|(read, _)| visit.read(read));
     }
+}
+
+/// The values from outside that a plan has, and what each is computed from.
+pub fn outer_values(plan: &QueryPlan) -> Vec<(Slot, Bound)> {
+    struct Found(Vec<(Slot, Bound)>);
+    impl Visit for Found {
+        fn leaf(&mut self, leaf: &mut Leaf) {
+            let Leaf::Bind { values, body } = leaf else { return };
+            let dims = &body.scope.dims[body.scope.dims.len().saturating_sub(values.len())..];
+            for (value, dim) in values.iter().zip(dims) {
+                if let Key::Value(slot) = dim.key {
+                    self.0.push((slot, value.clone()));
+                }
+            }
+        }
+    }
+    let mut found = Found(match plan {
+        QueryPlan::Grid(plan) => plan.outer.clone(),
+        QueryPlan::Records(plan) => plan.outer.clone(),
+    });
+    each(&mut plan.clone(), &mut found);
+    found.0
 }
 
 /// Goes through the leaves and references of an assembly.
