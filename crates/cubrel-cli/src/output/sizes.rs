@@ -136,12 +136,12 @@ fn form(c: &ColumnSize) -> String {
     let parts: Vec<String> =
         parts.iter().filter(|(_, n)| *n > 0).map(|(what, n)| format!("{what} {}", bytes(*n))).collect();
     let colon = if parts.is_empty() { "" } else { ": " };
-    format!("{} {}{colon}{}{}", c.ty, c.encoding, parts.join(", "), calculated(c))
+    format!("{}, {}{colon}{}{}", c.ty, c.encoding, parts.join(", "), calculated(c))
 }
 
 /// What kind of column it is, without bytes.
 fn kind(c: &ColumnSize) -> String {
-    format!("{} {}{}", c.ty, c.encoding, calculated(c))
+    format!("{}, {}{}", c.ty, c.encoding, calculated(c))
 }
 
 fn calculated(c: &ColumnSize) -> &'static str {
@@ -324,7 +324,7 @@ fn column_names(table: Option<&TableSize>) -> Vec<&String> {
 /// The forms of a column now and then, where nothing else about it changes.
 fn changed(old: Option<&ColumnSize>, new: Option<&ColumnSize>) -> Option<String> {
     let (old, new) = old.zip(new).filter(|(a, b)| a.ty == b.ty && a.origin == b.origin)?;
-    Some(format!("{} {} → {}", old.ty, old.encoding, new.encoding))
+    Some(format!("{}, {} → {}", old.ty, old.encoding, new.encoding))
 }
 
 /// The names of both, in the order of the first and then of the second.

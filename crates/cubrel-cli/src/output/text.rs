@@ -94,10 +94,24 @@ impl TextTable {
         if let Some(one) = narrowed(&all, room, least) {
             return vec![one];
         }
-        let label = (self.label, natural[self.label].min(room / 2));
+        // As few blocks as can be, and then the label as wide as it can be.
+        let widest = natural[self.label].min(room / 2);
+        let packed = |label: usize| self.packed(&all, room, (self.label, label), &least);
+        let blocks = (widest.min(NARROWEST)..=widest).rev().map(packed).min_by_key(Vec::len).unwrap_or_default();
+        blocks.into_iter().map(|block| fitted(block, room, self.label, &least)).collect()
+    }
+
+    /// Columns in blocks, each of which begins with the label.
+    fn packed(
+        &self,
+        all: &[(usize, usize)],
+        room: usize,
+        label: (usize, usize),
+        least: &dyn Fn(usize) -> usize,
+    ) -> Vec<Vec<(usize, usize)>> {
         let mut blocks: Vec<Vec<(usize, usize)>> = Vec::new();
         let mut used = usize::MAX;
-        for (column, width) in all.into_iter().filter(|(column, _)| *column != self.label) {
+        for (column, width) in all.iter().copied().filter(|(column, _)| *column != self.label) {
             if used.saturating_add(GAP + least(column)) > room {
                 blocks.push(vec![label]);
                 used = label.1;
@@ -105,15 +119,7 @@ impl TextTable {
             used += GAP + least(column);
             blocks.last_mut().into_iter().for_each(|block| block.push((column, width)));
         }
-        let in_order = |mut block: Vec<(usize, usize)>| {
-            block.sort_unstable();
-            // A single column can be wider than what there is.
-            let least = |column: usize| if column == label.0 { label.1 } else { least(column) };
-            narrowed(&block, room, least)
-                .or_else(|| narrowed(&block, room, |column| if column == label.0 { label.1.min(8) } else { 4 }))
-                .unwrap_or(block)
-        };
-        blocks.into_iter().map(in_order).collect()
+        blocks
     }
 
     fn line(&self, cells: &[String], block: &[(usize, usize)]) -> String {
@@ -152,6 +158,20 @@ fn narrowed(columns: &[(usize, usize)], room: usize, least: impl Fn(usize) -> us
         // All at once would take from one column what two could share.
         *width = (*width - (taken - room).div_ceil(2)).max(least(*column));
     }
+}
+
+/// A block in the order of its columns, no wider than there is room, even where a single column would be.
+fn fitted(
+    mut block: Vec<(usize, usize)>,
+    room: usize,
+    label: usize,
+    least: &dyn Fn(usize) -> usize,
+) -> Vec<(usize, usize)> {
+    block.sort_unstable();
+    let of_label = block.iter().find(|(column, _)| *column == label).map_or(0, |(_, width)| *width);
+    narrowed(&block, room, |column| if column == label { of_label } else { least(column) })
+        .or_else(|| narrowed(&block, room, |column| if column == label { of_label.min(8) } else { 4 }))
+        .unwrap_or(block)
 }
 
 /// A text as it can stand in one line of a terminal: control characters are shown as escapes.

@@ -5,6 +5,7 @@
 //! `and`, `or` and later parts of `coalesce` are evaluated only for the slots that need them, so an error counts only
 //! in the branch taken.
 
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use super::kernels;
@@ -32,8 +33,25 @@ pub struct Place {
     pub span: Span,
 }
 
+/// Two expressions are equal when they compute the same in the same way, wherever they stand.
+impl PartialEq for Scalar {
+    fn eq(&self, other: &Scalar) -> bool {
+        let Scalar { kind, ty, place: _ } = self;
+        *ty == other.ty && *kind == other.kind
+    }
+}
+
+impl Eq for Scalar {}
+
+impl Hash for Scalar {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        let Scalar { kind, ty, place: _ } = self;
+        (kind, ty).hash(state);
+    }
+}
+
 /// The kinds of runnable expression.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum ScalarKind {
     /// A constant.
     Constant(Value),

@@ -85,7 +85,7 @@ pub enum Kind {
 }
 
 /// Operators and functions on values.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[allow(missing_docs, reason = "the names say it")]
 pub enum Op {
     Add,

@@ -3,11 +3,12 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
+use super::identity::Reads;
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
 use super::{
     Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, Predicate, RankLeaf, Read, ReadAggregate,
-    ReadRef, RowExpr, RowLeaf, SetLeaf, Slot, print,
+    ReadRef, RowExpr, RowLeaf, SetLeaf, Slot,
 };
 use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
@@ -21,9 +22,7 @@ use crate::value::{Type, Value};
 #[derive(Debug)]
 pub struct Planner<'a> {
     schema: &'a Schema,
-    reads: Vec<Read>,
-    /// Reads by their printed form without aggregates, so that equal ones are shared.
-    known: HashMap<String, usize>,
+    reads: Reads,
     next_slot: u32,
 }
 
@@ -138,7 +137,7 @@ fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Opti
 impl<'a> Planner<'a> {
     /// A planner for formulas over a schema.
     pub fn new(schema: &'a Schema) -> Planner<'a> {
-        Planner { schema, reads: Vec::new(), known: HashMap::new(), next_slot: 0 }
+        Planner { schema, reads: Reads::default(), next_slot: 0 }
     }
 
     pub(super) fn schema(&self) -> &Schema {
@@ -147,7 +146,7 @@ impl<'a> Planner<'a> {
 
     /// All reads planned so far.
     pub fn into_reads(self) -> Vec<Read> {
-        self.reads
+        self.reads.into_list()
     }
 
     /// Plans an expression for all cells of a scope.
@@ -501,23 +500,9 @@ impl<'a> Planner<'a> {
         let value_dims =
             outer.iter().map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0)).collect();
         let read = reached.into_read(table, scope, &dims, outer);
-        let signature = print::signature(self.schema, &read);
-        let index = *self.known.entry(signature).or_insert_with(|| {
-            self.reads.push(read);
-            self.reads.len() - 1
-        });
-        let place = aggregate.map_or(0, |a| self.add_aggregate(index, a));
+        let index = self.reads.place_of(read);
+        let place = aggregate.map_or(0, |a| self.reads.get_mut(index).place_of(a));
         (ReadRef { read: index, dims, outer: value_dims }, place)
-    }
-
-    fn add_aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
-        let text = print::aggregate(self.schema, &aggregate);
-        let list = &mut self.reads[read].aggregates;
-        if let Some(place) = list.iter().position(|a| print::aggregate(self.schema, a) == text) {
-            return place;
-        }
-        list.push(aggregate);
-        list.len() - 1
     }
 
     // ---- per
@@ -662,7 +647,7 @@ impl<'a> Planner<'a> {
 }
 
 pub(super) fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
-    leaves.iter().position(|l| l.is_same(&leaf)).unwrap_or_else(|| {
+    leaves.iter().position(|l| *l == leaf).unwrap_or_else(|| {
         leaves.push(leaf);
         leaves.len() - 1
     })

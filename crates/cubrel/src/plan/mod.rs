@@ -11,6 +11,7 @@
 
 mod bridges;
 mod cheaper;
+mod identity;
 mod lower;
 pub mod print;
 pub mod query;
@@ -102,7 +103,7 @@ pub struct Bridge {
 }
 
 /// One aggregate of a read.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct ReadAggregate {
     /// Which one.
     pub kind: AggregateKind,
@@ -117,7 +118,7 @@ pub struct ReadAggregate {
 }
 
 /// An expression over the rows of a table and what they look up.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct RowExpr {
     /// The operators; its leaves are `leaves`.
     pub scalar: Scalar,
@@ -126,7 +127,7 @@ pub struct RowExpr {
 }
 
 /// What a row expression takes its values from.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum RowLeaf {
     /// A column, looked up over relationships.
     Column {
@@ -144,17 +145,6 @@ pub enum RowLeaf {
         /// The value.
         of: Box<RowExpr>,
     },
-}
-
-impl RowLeaf {
-    /// Whether two leaves have the same value in every row.
-    pub fn is_same(&self, other: &RowLeaf) -> bool {
-        match (self, other) {
-            (RowLeaf::Column { column: a, path: p }, RowLeaf::Column { column: b, path: q }) => a == b && p == q,
-            (RowLeaf::Outer(a), RowLeaf::Outer(b)) => a == b,
-            _ => false,
-        }
-    }
 }
 
 /// Operators over results of reads, for all cells of a scope at once.
@@ -350,7 +340,7 @@ pub struct RankLeaf {
 }
 
 /// A predicate over a table's rows, ready to run.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Predicate {
     /// The table.
     pub table: TableId,

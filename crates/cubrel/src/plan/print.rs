@@ -1,4 +1,4 @@
-//! Plans as text: for people, for tests, and to tell whether two reads are the same.
+//! Plans as text, for people and for tests.
 
 use std::collections::HashMap;
 use std::fmt::Write;
@@ -9,12 +9,6 @@ use crate::formula::schema::{ColumnId, RelationshipId, Schema};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::formula::words::{quote_name, quote_text};
 use crate::value::Value;
-
-/// What tells two reads apart, aggregates aside.
-pub fn signature(schema: &Schema, read: &Read) -> String {
-    let slots = |r: &Read| r.outer.iter().map(|s| s.0.to_string()).collect::<Vec<_>>().join(" ");
-    format!("{} [{}]", self::read(schema, read), slots(read))
-}
 
 /// A read without its aggregates.
 pub fn read(schema: &Schema, read: &Read) -> String {

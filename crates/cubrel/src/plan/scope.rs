@@ -57,7 +57,7 @@ pub struct Filter {
 }
 
 /// What a filter tests.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum FilterTest {
     /// A predicate.
     Predicate(Arc<Predicate>),

@@ -57,6 +57,14 @@ impl PartialEq for Function {
     }
 }
 
+impl Eq for Function {}
+
+impl std::hash::Hash for Function {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        self.name.hash(state);
+    }
+}
+
 /// What a function asks of an argument.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Parameter {

@@ -34,7 +34,7 @@ fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
     row_wise::apply(schema, each, reads);
     drop_unused(each, reads);
     outer::apply(schema, reads);
-    finer::apply(schema, reads);
+    finer::apply(reads);
 }
 
 /// Reads that nothing refers to any more go.

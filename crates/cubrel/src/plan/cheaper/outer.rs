@@ -2,7 +2,7 @@
 //! by the column instead holds the answers for all of them: for `=` those of one group, for `<`, `<=`, `>` and `>=` those
 //! of the groups up to one, where aggregates of several groups can be put together.
 
-use super::super::{ByValue, Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf, Slot, print};
+use super::super::{ByValue, Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf, Slot};
 use super::finer;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Schema};
@@ -15,10 +15,8 @@ pub(super) fn apply(schema: &Schema, reads: &mut Vec<Read>) {
     // Reads that are added can have values from outside left.
     while next < reads.len() {
         if let Some((read, by_value)) = grouped(schema, &reads[next]) {
-            let signature = print::signature(schema, &read);
-            let aggregates = |r: &Read| r.aggregates.iter().map(|a| print::aggregate(schema, a)).collect::<Vec<_>>();
-            let wanted = aggregates(&read);
-            let same = |r: &Read| print::signature(schema, r) == signature && aggregates(r) == wanted;
+            let wanted = read.identity();
+            let same = |r: &Read| r.aggregates == read.aggregates && r.identity() == wanted;
             let place = reads.iter().position(same).unwrap_or_else(|| {
                 reads.push(read);
                 reads.len() - 1

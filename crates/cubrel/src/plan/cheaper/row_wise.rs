@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::super::{
     Assembly, Filter, FilterTest, Fold, Key, Leaf, Origin, Predicate, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
-    intern_leaf, print,
+    intern_leaf,
 };
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{Schema, TableId};
@@ -39,21 +39,15 @@ impl Visit for RowWise<'_> {
 impl RowWise<'_> {
     /// The place of a read, which is added where no equal one is there.
     fn shared(&mut self, read: Read) -> usize {
-        let signature = print::signature(self.schema, &read);
-        let same = |r: &Read| print::signature(self.schema, r) == signature;
-        self.reads.iter().position(same).unwrap_or_else(|| {
+        let wanted = read.identity();
+        self.reads.iter().position(|r| r.identity() == wanted).unwrap_or_else(|| {
             self.reads.push(read);
             self.reads.len() - 1
         })
     }
 
     fn aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
-        let text = print::aggregate(self.schema, &aggregate);
-        let list = &mut self.reads[read].aggregates;
-        list.iter().position(|a| print::aggregate(self.schema, a) == text).unwrap_or_else(|| {
-            list.push(aggregate);
-            list.len() - 1
-        })
+        self.reads[read].place_of(aggregate)
     }
 }
 

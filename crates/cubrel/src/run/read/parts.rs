@@ -12,7 +12,7 @@ use super::result::{Numbering, ReadResult, ReadStats};
 use super::{BATCH, ROWS_PER_GROUP_RUN, ROWS_PER_RUN, RUN_BATCH};
 use crate::formula::schema::ColumnId;
 use crate::plan::Read;
-use crate::value::Vector;
+use crate::value::{Vector, units};
 
 /// Aggregates that are fed in one way, and the columns that this takes.
 pub(super) struct Feeds {
@@ -207,7 +207,8 @@ impl Prepared<'_> {
     pub(super) fn check_room(&self, groups: usize, options: &Options) -> Result<(), RunError> {
         let per_group: u64 = self.aggregates.iter().map(|(spec, _)| spec.bytes_per_group()).sum();
         options.check_bytes(groups as u64 * (per_group + 1), || {
-            format!("the {groups} groups that {} is read by", self.tables.schema.table(self.table).name)
+            let name = &self.tables.schema.table(self.table).name;
+            format!("the {} groups that {name} is read by", units::count(groups as u64))
         })
     }
 

@@ -1,0 +1,79 @@
+//! When two reads go through the same rows in the same groups: by their structure, never by how they print, and wherever
+//! their formulas stand.
+
+use std::collections::HashMap;
+use std::hash::{BuildHasher, Hash};
+
+use foldhash::fast::FixedState;
+
+use super::{FilterTest, Key, Read, ReadAggregate, Slot};
+use crate::formula::schema::{Detours, RelationshipId, TableId};
+
+/// The rows that a read goes through.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Rows {
+    table: TableId,
+    /// In an order that depends on nothing but what they are; which was first does not matter.
+    filters: Vec<FilterTest>,
+    detours: Detours,
+    bridges: Vec<(RelationshipId, Vec<RelationshipId>, Identity, Vec<usize>)>,
+    outer: Vec<Slot>,
+}
+
+/// What tells two reads apart, aggregates aside: the rows, and what they are grouped by.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Identity {
+    rows: Rows,
+    keys: Vec<Key>,
+}
+
+impl Read {
+    /// What tells it apart from other reads, aggregates aside.
+    pub(super) fn identity(&self) -> Identity {
+        Identity { rows: self.rows(), keys: self.keys.clone() }
+    }
+
+    /// The rows that it goes through.
+    pub(super) fn rows(&self) -> Rows {
+        // What is found out about a read later tells it apart from none.
+        let Read { table, filters, keys: _, detours, bridges, outer, aggregates: _, finer: _, by_value: _ } = self;
+        let mut filters: Vec<FilterTest> = filters.iter().map(|f| f.test.clone()).collect();
+        filters.sort_by_cached_key(|test| FixedState::default().hash_one(test));
+        filters.dedup();
+        let bridges = bridges.iter().map(|b| (b.relationship, b.path.clone(), b.pairs.identity(), b.keys.clone()));
+        Rows { table: *table, filters, detours: detours.clone(), bridges: bridges.collect(), outer: outer.clone() }
+    }
+
+    /// The place of an aggregate, which is added unless it is there.
+    pub(super) fn place_of(&mut self, aggregate: ReadAggregate) -> usize {
+        self.aggregates.iter().position(|a| *a == aggregate).unwrap_or_else(|| {
+            self.aggregates.push(aggregate);
+            self.aggregates.len() - 1
+        })
+    }
+}
+
+/// The reads of a plan, each of which stands once.
+#[derive(Debug, Default)]
+pub(super) struct Reads {
+    list: Vec<Read>,
+    known: HashMap<Identity, usize>,
+}
+
+impl Reads {
+    /// The place of a read, which is added unless an equal one is there.
+    pub(super) fn place_of(&mut self, read: Read) -> usize {
+        *self.known.entry(read.identity()).or_insert_with(|| {
+            self.list.push(read);
+            self.list.len() - 1
+        })
+    }
+
+    pub(super) fn get_mut(&mut self, place: usize) -> &mut Read {
+        &mut self.list[place]
+    }
+
+    pub(super) fn into_list(self) -> Vec<Read> {
+        self.list
+    }
+}

@@ -1,0 +1,120 @@
+//! The docs say what the program does.
+
+use std::fs;
+use std::path::PathBuf;
+
+use cubrel::{GridColumnKind, Type, Value};
+
+fn docs(file: &str) -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(file)
+}
+
+/// The model that the reference describes.
+fn model() -> cubrel::Model {
+    let text = Value::text;
+    let day = |t: &str| Value::Date(cubrel::value::date::parse_date(t.as_bytes()).unwrap());
+    let booking = [
+        ("r1", 10, "2024-02-10", "2024-01-05", "Ann"),
+        ("r1", 20, "2025-02-11", "2024-12-30", "Bo"),
+        ("r2", 5, "2025-02-28", "2025-02-01", "Ann"),
+        ("r9", 1, "2025-03-01", "2025-03-01", ""),
+    ]
+    .map(|(route, net, sailed, booked, agent)| {
+        let agent = if agent.is_empty() { Value::Null } else { text(agent) };
+        vec![text(route), Value::Int(net), day(sailed), day(booked), agent]
+    });
+    let route = [["r1", "Ness–Holm", "North"], ["r2", "Holm–Skaw", "South"]].map(|r| r.map(text).to_vec());
+    let agent = [["Ann", "Quay"], ["Bo", "Quay"], ["Cy", "Office"]].map(|r| r.map(text).to_vec());
+    cubrel::Model::builder()
+        .definitions(
+            "[table.calendar]\ncalendar = 'date'\ngenerate = { from = '2024-01-01', to = '2025-12-31' }\n
+             [lens.period.reading.now]\nformula = 'shown'\n
+             [lens.period.reading.ytd]\nformula = 'shown given (so_far(year))'\n
+             [lens.period.reading.year_ago]\nformula = 'shown given (shift(-1 year))'\n",
+        )
+        .rows("route", &[("id", Type::Text), ("name", Type::Text), ("region", Type::Text)], &route)
+        .rows("agent", &[("name", Type::Text), ("team", Type::Text)], &agent)
+        .rows(
+            "booking",
+            &[
+                ("route", Type::Text),
+                ("net", Type::Int),
+                ("sailed_on", Type::Date),
+                ("booked_on", Type::Date),
+                ("agent", Type::Text),
+            ],
+            &booking,
+        )
+        .relationship("booking.route", "route.id")
+        .relationship("booking.agent", "agent.name")
+        .relationship("booking.sailed_on", "calendar.date")
+        .spare_relationship("booking.booked_on", "calendar.date")
+        .measure("net", "sum(booking.net)")
+        .build()
+        .unwrap()
+}
+
+/// A line as the tables of the reference have it.
+fn shown(grid: &cubrel::Grid, line: &cubrel::GridLine) -> String {
+    let value = |(i, v): (usize, &Value)| match v {
+        _ if line.totalled.contains(&i) => "total".to_string(),
+        _ if line.others.contains(&i) => "others".to_string(),
+        Value::Null => match grid.columns[i].kind {
+            GridColumnKind::Row | GridColumnKind::Column => "(none)".to_string(),
+            GridColumnKind::Measure | GridColumnKind::Field => "(null)".to_string(),
+        },
+        v => v.to_string(),
+    };
+    line.values.iter().enumerate().map(value).collect::<Vec<_>>().join(" ")
+}
+
+/// `UPDATE_DOCS=1` writes the lines anew: read them before they stay.
+#[test]
+fn the_examples_of_the_reference_hold() {
+    let model = model();
+    let text = fs::read_to_string(docs("language.md")).unwrap();
+    let mut examples = 0;
+    let lines: Vec<String> = text
+        .lines()
+        .map(|line| {
+            let parts = line.strip_prefix("| `").and_then(|l| l.strip_suffix(" |")?.split_once("` | "));
+            let Some((query, expected)) = parts.filter(|(q, _)| q.contains("grid ") || q.contains("records ")) else {
+                return line.to_string();
+            };
+            examples += 1;
+            let grid = crate::common::run(&model, query);
+            let found = grid.lines.iter().map(|l| shown(&grid, l)).collect::<Vec<_>>().join("; ");
+            if std::env::var_os("UPDATE_DOCS").is_none() {
+                assert_eq!(found, expected, "{query}");
+            }
+            format!("| `{query}` | {found} |")
+        })
+        .collect();
+    assert!(examples >= 45, "the tables are there");
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        fs::write(docs("language.md"), lines.join("\n") + "\n").unwrap();
+    }
+}
+
+/// `UPDATE_DOCS=1 cargo test` writes it anew.
+#[test]
+fn the_schema_of_the_model_file_is_the_one_of_the_types() {
+    let schema = schemars::schema_for!(cubrel::model::ModelFile);
+    let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
+    let path = docs("model.schema.json");
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        fs::write(&path, &text).unwrap();
+    }
+    assert!(fs::read_to_string(&path).unwrap() == text, "run UPDATE_DOCS=1 cargo test");
+}
+
+#[test]
+fn every_aggregate_and_edit_stands_in_the_reference() {
+    let text = fs::read_to_string(docs("language.md")).unwrap();
+    for entry in cubrel::formula::functions::AGGREGATES {
+        assert!(text.contains(entry.name), "{}", entry.name);
+    }
+    for edit in ["so_far", "trailing", "shift", "whole", "at_start", "at_end", "without all but", "instead"] {
+        assert!(text.contains(edit), "{edit}");
+    }
+}

@@ -1,0 +1,253 @@
+//! First models from files as people have them: what is found is what was put there, and what is drafted loads.
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+
+use cubrel::insight::draft::{Draft, draft};
+use cubrel::load::Silent;
+use cubrel::{Model, RefreshOptions, Value};
+use tempfile::TempDir;
+
+/// Numbers that look random, and are the same every time.
+struct Chance(u64);
+
+impl Chance {
+    fn below(&mut self, n: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % n.max(1)
+    }
+
+    fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
+        &list[self.below(list.len() as u64) as usize]
+    }
+}
+
+fn folder(files: &[(&str, &str)]) -> TempDir {
+    let folder = TempDir::new().unwrap();
+    files.iter().for_each(|(name, text)| fs::write(folder.path().join(name), text).unwrap());
+    folder
+}
+
+fn drafted(folder: &Path) -> Draft {
+    draft(folder, &[folder.to_path_buf()], &Silent).unwrap_or_else(|e| panic!("{e}"))
+}
+
+/// The draft's model, loaded.
+fn loaded(folder: &Path, draft: &Draft) -> Model {
+    fs::write(folder.join("model.toml"), &draft.toml).unwrap();
+    let loaded = Model::refresh(folder, &RefreshOptions::default(), &Silent);
+    loaded.unwrap_or_else(|e| panic!("{e}\n{}", draft.toml)).0
+}
+
+fn total(model: &Model, item: &str) -> Value {
+    let text = format!("grid {item} as x");
+    model.query(&text).unwrap_or_else(|e| panic!("{text}: {e}")).run().unwrap().lines[0].values[0].clone()
+}
+
+const PORTS: &str = "Port Code,Name,Region\nNES,Ness,North\nHOL,Holm,North\nSKA,Skaw,South\nVAA,Vaar,South\n";
+
+#[test]
+fn what_points_where_is_told_with_its_evidence() {
+    let line = |n: usize, from: &str, to: &str| format!("{n},{from},{to},{}\n", n % 7);
+    let mut trips = String::from("trip,from,to,deck\n");
+    (0..200).for_each(|n| trips += &line(n, ["NES", "HOL", "SKA"][n % 3], if n == 5 { "ZZZ" } else { "VAA" }));
+    (200..400).for_each(|n| trips += &line(n, "HOL", ["NES", "SKA", "HOL"][n % 3]));
+    // What it is about, files with their text, what has to be found, and what must not be.
+    type Case<'c> = (&'c str, &'c [(&'c str, &'c str)], &'c [&'c str], &'c [&'c str]);
+    let cases: &[Case<'_>] = &[
+        (
+            "texts whose names say nothing",
+            &[("ports.csv", PORTS), ("trips.csv", &trips)],
+            &[
+                "trips.from points at ports.Port Code: 3 of its 3 values are keys there",
+                "trips.to points at ports.Port Code, spare: 4 of its 5 values are keys there",
+            ],
+            // Numbers are among those of every key.
+            &["trips.deck points", "trips.deck would"],
+        ),
+        (
+            "a key that stands in two rows",
+            &[
+                ("port.csv", &(PORTS.replace("Port Code", "port_id") + &many_ports() + "NES,Again,North\n")),
+                ("trip.csv", &trips.replace("from", "port_id")),
+            ],
+            &[
+                "trip.port_id could point at port.port_id: 3 of its 3 values are keys there, and the names are alike; not possible yet: 1 duplicate key: `NES`",
+            ],
+            &["trip.port_id points at"],
+        ),
+        (
+            "numbers need a name that is alike",
+            &[
+                ("deck.csv", "id,name\n0,Car\n1,Main\n2,Sun\n3,Top\n4,Bow\n5,Aft\n6,Low\n"),
+                ("trip.csv", "trip,deck_id,crew\n1,2,3\n2,0,1\n3,6,6\n4,6,6\n"),
+            ],
+            &["trip.deck_id points at deck.id: 3 of its 3 values are keys there, and the names are alike"],
+            &["trip.crew"],
+        ),
+        (
+            "few texts say nothing without a name",
+            &[("grade.csv", "code,label\nA,Good\nB,Fair\nC,Poor\n"), ("trip.csv", "trip,letter\n1,A\n2,B\n3,A\n")],
+            &["grade: 3 rows, 2 columns; is pointed at by none"],
+            &["points at"],
+        ),
+    ];
+    for (what, files, there, not_there) in cases {
+        let folder = folder(files);
+        let draft = drafted(folder.path());
+        let found = draft.findings.join("\n");
+        there.iter().for_each(|part| assert!(found.contains(part), "{what}: no {part} in\n{found}"));
+        not_there.iter().for_each(|part| assert!(!found.contains(part), "{what}: {part} in\n{found}"));
+        loaded(folder.path(), &draft);
+    }
+}
+
+/// More ports, so that one that is there twice is one in many.
+fn many_ports() -> String {
+    (0..80).fold(String::new(), |mut text, n| {
+        writeln!(text, "P{n:02},Pier {n},South").unwrap();
+        text
+    })
+}
+
+#[test]
+fn a_relationship_that_cannot_be_yet_stands_in_a_comment() {
+    let ports = PORTS.replace("Port Code", "port_id") + &many_ports() + "NES,Again,North\n";
+    let folder = folder(&[("port.csv", &ports), ("trip.csv", "trip,port_id\n1,NES\n2,HOL\n3,VAA\n4,VAA\n")]);
+    let draft = drafted(folder.path());
+    let block = "# [[relationship]]\n# many = \"trip.port_id\"\n# one = \"port.port_id\"\n";
+    assert!(draft.toml.contains(block), "{}", draft.toml);
+    loaded(folder.path(), &draft);
+    // Mended, it can be.
+    fs::remove_file(folder.path().join("model.toml")).unwrap();
+    fs::write(folder.path().join("port.csv"), ports.replace("NES,Again,North\n", "")).unwrap();
+    let mended = draft_again(folder.path());
+    assert!(mended.toml.contains(&block.replace("# ", "")), "{}", mended.toml);
+    assert!(mended.toml.contains("key = \"port_id\""), "{}", mended.toml);
+}
+
+fn draft_again(folder: &Path) -> Draft {
+    fs::remove_dir_all(folder.join(".cubrel")).unwrap();
+    drafted(folder)
+}
+
+#[test]
+fn commas_in_numbers_are_told_by_what_stands_behind_them() {
+    let cases: &[(&str, &str, &str)] = &[
+        ("\"1,250\"\n\"12,000\"\n\"7\"\n", "thousands = \",\"", "13257"),
+        ("\"1,250.75\"\n\"12.5\"\n\"7\"\n", "thousands = \",\"", "1270.25"),
+        ("\"1,25\"\n\"12,000\"\n\"7\"\n", "decimal = \",\"", "20.250"),
+        ("\"1.250,5\"\n\"12,0\"\n\"7\"\n", "decimal = \",\"", "1269.5"),
+    ];
+    for (rows, said, sum) in cases {
+        let folder = folder(&[("t.csv", &format!("name,amount\n{}", numbered(rows)))]);
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains(&format!("csv = {{ {said} }}")), "{rows}{}", draft.toml);
+        assert_eq!(total(&loaded(folder.path(), &draft), "total_amount").to_string(), *sum, "{rows}");
+    }
+    // One column that only decimals can have speaks for all.
+    let folder = folder(&[("t.csv", "name;a;b\nx;1,250;0,5\ny;2,500;1,75\n")]);
+    assert!(drafted(folder.path()).toml.contains("csv = { decimal = \",\" }"));
+}
+
+fn numbered(rows: &str) -> String {
+    rows.lines().enumerate().map(|(i, line)| format!("n{i},{line}\n")).collect()
+}
+
+/// How an export writes its files.
+#[derive(Debug)]
+struct Habit {
+    delimiter: char,
+    decimal_comma: bool,
+    dates: usize,
+    ending: &'static str,
+    mark: bool,
+    blank: &'static str,
+}
+
+fn date_text(style: usize, (y, m, d): (u64, u64, u64)) -> String {
+    match style {
+        0 => format!("{y}-{m:02}-{d:02}"),
+        1 => format!("{d:02}/{m:02}/{y}"),
+        2 => format!("{d:02}.{m:02}.{y}"),
+        _ => format!("{y}/{m:02}/{d:02}"),
+    }
+}
+
+/// A field, quoted where it has to be.
+fn field(text: &str, habit: &Habit) -> String {
+    if text.contains([habit.delimiter, '"', '\n']) {
+        format!("\"{}\"", text.replace('"', "\"\""))
+    } else {
+        text.to_string()
+    }
+}
+
+/// Two tables as some program exports them, and what they say.
+fn export(chance: &mut Chance, habit: &Habit) -> ([String; 2], u64, i64) {
+    let line = |fields: &[String]| {
+        let fields: Vec<String> = fields.iter().map(|f| field(f, habit)).collect();
+        fields.join(&habit.delimiter.to_string()) + habit.ending
+    };
+    let names = |list: &[&str]| list.iter().map(|n| n.to_string()).collect::<Vec<_>>();
+    let mark = if habit.mark { "\u{feff}" } else { "" };
+    let islands = 5 + chance.below(20);
+    let mut one = mark.to_string() + &line(&names(&["Island Code", "Island name", "Size"]));
+    for i in 0..islands {
+        let name = format!("{} \"{}\"; {i}, far", chance.of(&["Øst", "Ness", "Dún"]), chance.of(&["the old", "new"]));
+        one += &line(&[format!("I{i:03}"), name, chance.of(&["S", "M", "L"]).to_string()]);
+    }
+    let mut many = mark.to_string() + &line(&names(&["landing", "island_code", "day", "paid", "people"]));
+    let (rows, mut cents, mut people) = (200 + chance.below(400), 0i64, 0);
+    for i in 0..rows {
+        let paid = chance.below(500_000) as i64;
+        let amount = format!("{}{}{:02}", paid / 100, if habit.decimal_comma { ',' } else { '.' }, paid % 100);
+        let some = chance.below(9);
+        // The first days are not all before the thirteenth, so that day and month can be told apart.
+        let day = (2025, 1 + chance.below(12), if i < 40 { 13 + i % 15 } else { 1 + chance.below(28) });
+        let is_blank = chance.below(15) == 0;
+        cents += if is_blank { 0 } else { paid };
+        people += some;
+        many += &line(&[
+            (i + 1).to_string(),
+            format!("I{:03}", chance.below(islands)),
+            date_text(habit.dates, day),
+            if is_blank { habit.blank.to_string() } else { amount },
+            some.to_string(),
+        ]);
+    }
+    ([one, many], people, cents)
+}
+
+#[test]
+fn exports_of_all_habits_are_read_as_they_were_meant() {
+    for seed in 0..60u64 {
+        let mut chance = Chance(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+        let decimal_comma = chance.below(2) == 0;
+        let habit = Habit {
+            delimiter: if decimal_comma { *chance.of(&[';', '\t', '|']) } else { *chance.of(&[',', ';', '\t', '|']) },
+            decimal_comma,
+            dates: chance.below(4) as usize,
+            ending: ["\n", "\r\n"][chance.below(2) as usize],
+            mark: chance.below(2) == 0,
+            blank: ["", "n/a", "-"][chance.below(3) as usize],
+        };
+        let ([one, many], people, cents) = export(&mut chance, &habit);
+        let folder = folder(&[("Islands.csv", &one), ("landings.csv", &many)]);
+        let draft = drafted(folder.path());
+        let found = draft.findings.join("\n");
+        assert!(found.contains("landings.island_code points at islands.Island Code"), "{seed} {habit:?}\n{found}");
+        let model = loaded(folder.path(), &draft);
+        let what = || format!("{seed} {habit:?}\n{}", draft.toml);
+        assert_eq!(total(&model, "total_people"), Value::Int(people as i64), "{}", what());
+        let paid = total(&model, "total_paid");
+        assert_eq!(paid.to_string(), format!("{}.{:02}", cents / 100, cents % 100), "{}", what());
+        // Every day is one, and stands in the calendar.
+        assert_eq!(
+            total(&model, "rows(landings) given (calendar.year = 2025)"),
+            total(&model, "landings_rows"),
+            "{}",
+            what()
+        );
+    }
+}

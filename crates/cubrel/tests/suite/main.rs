@@ -1,0 +1,36 @@
+//! Everything that the library promises, driven through its public face: one program, so that it is linked once.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+mod naive;
+
+mod alike;
+mod columnar;
+mod contexts;
+mod differential;
+mod docs;
+mod drafts;
+mod errors;
+mod evolving;
+mod gallery;
+mod language;
+mod limits;
+mod loading;
+mod messy;
+mod operators;
+mod outer;
+mod pairs;
+mod periods;
+mod plans;
+mod postgres;
+mod queries;
+mod refreshing;
+mod rivals;
+mod roles;
+mod soup;
+mod sources;
+mod storage;
+mod supposing;
+mod texts;
+mod twins;
+mod why;

@@ -1,0 +1,240 @@
+//! Operators, functions and aggregates on values: edges, nulls, exactness.
+
+use cubrel::{Model, Type, Value};
+
+fn one_row() -> Model {
+    Model::builder().rows("t", &[("id", Type::Int)], &[vec![Value::Int(1)]]).build().unwrap()
+}
+
+/// The value of a formula, as text; null as `null`.
+fn value(model: &Model, formula: &str) -> String {
+    let grid = model.query(&format!("grid ({formula}) as x")).unwrap_or_else(|e| panic!("{formula}\n{e}")).run();
+    match grid {
+        Ok(grid) => match &grid.lines[0].values[0] {
+            Value::Null => "null".into(),
+            v => v.to_string(),
+        },
+        Err(e) => format!("error: {e}"),
+    }
+}
+
+#[test]
+fn expressions_have_these_values() {
+    let cases = [
+        // exact arithmetic and its types
+        ("1 + 2 * 3", "7"),
+        ("(1 + 2) * 3", "9"),
+        ("-2 - -3", "1"),
+        ("- - 2", "2"),
+        ("0.10 + 0.2", "0.30"),
+        ("1.5 * 1.25", "1.875"),
+        ("7 % 3", "1"),
+        ("-7 % 3", "-1"),
+        ("7.5 % 2", "1.5"),
+        ("1 / 3 * 3", "1"),
+        ("1 / 0", "null"),
+        ("0 / 0", "null"),
+        ("1 % 0", "null"),
+        ("1e308 * 10", "null"),
+        ("9223372036854775807 + 1", "9223372036854775808"),
+        ("99999999999999999999 * 99999999999999999999", "error: the result has more than 38 digits"),
+        // null
+        ("1 + null", "null"),
+        ("'a' || null", "null"),
+        ("concat('a', null, 1)", "a1"),
+        ("coalesce(null, null, 3)", "3"),
+        ("nullif(3, 3)", "null"),
+        ("nullif(3, 4)", "3"),
+        ("null is null", "true"),
+        ("1 is not null", "true"),
+        // three-valued logic
+        ("null and false", "false"),
+        ("null and true", "null"),
+        ("null or true", "true"),
+        ("null or false", "null"),
+        ("not null", "null"),
+        ("1 in (1, null)", "true"),
+        ("2 in (1, null)", "null"),
+        ("2 not in (1, null)", "null"),
+        ("2 not in (1, 3)", "true"),
+        ("5 not between 1 and 4", "true"),
+        // comparison across types
+        ("1 = 1.0", "true"),
+        ("1.10 = 1.1", "true"),
+        ("1 < 1.5", "true"),
+        ("0.5 = 1 / 2", "true"),
+        ("date '2026-01-01' < timestamp '2026-01-01 00:00:01'", "true"),
+        ("'a' < 'B'", "false"),
+        ("'Ä' > 'z'", "true"),
+        // choice
+        ("case when null then 1 when true then 2 else 3 end", "2"),
+        ("case 2 when 1 then 'a' when 2 then 'b' end", "b"),
+        ("case 3 when 1 then 'a' end", "null"),
+        ("case when true then 1 else 2.50 end", "1.00"),
+        ("if(1 > 2, 'x')", "null"),
+        ("if(false, cast('x' as int), 1)", "1"),
+        ("coalesce(1, cast('x' as int))", "1"),
+        ("false and cast('x' as int) = 1", "false"),
+        ("true or cast('x' as int) = 1", "true"),
+        ("let x = 2; let y = x * 3; x + y", "8"),
+        ("(let x = 2; x) + (let x = 3; x)", "5"),
+        // like
+        ("'Ness–Holm' like '%–H___'", "true"),
+        ("'Ness' not like 'N%'", "false"),
+        // rounding
+        ("round(2.5)", "3"),
+        ("round(-2.5)", "-3"),
+        ("round(2.449, 1)", "2.4"),
+        ("round(1250, -2)", "1300"),
+        ("round(-0.04, 1)", "0.0"),
+        ("round(1e20, 2)", "100000000000000000000"),
+        ("trunc(-2.99)", "-2"),
+        ("floor(-2.01)", "-3"),
+        ("ceil(-2.99)", "-2"),
+        ("sqrt(-1)", "null"),
+        ("ln(0)", "null"),
+        ("power(2, 0.5) > 1.41", "true"),
+        ("least(2, null)", "null"),
+        // casts
+        ("cast('12.345' as decimal(6,2))", "12.35"),
+        ("cast(' 7 ' as int)", "7"),
+        ("cast(2.5 as int)", "3"),
+        ("cast(1e0 as decimal(4,2))", "1.00"),
+        ("cast(true as int)", "1"),
+        ("cast(timestamp '2026-03-01 23:59:59' as date)", "2026-03-01"),
+        ("cast('x' as int)", "error: `x` cannot be turned into int: use `try_cast` to get null instead"),
+        ("try_cast('1e5' as int)", "null"),
+        ("try_cast('999999' as decimal(4,1))", "null"),
+        ("cast(1.50 as text) || '!'", "1.50!"),
+        // text
+        ("substring('Ness', 0, 2)", "N"),
+        ("substring('Ness', 3)", "ss"),
+        ("substring('Ness', 9)", ""),
+        ("right('Ä€x', 2)", "€x"),
+        ("left('x', -1)", ""),
+        ("replace('aaa', '', 'b')", "aaa"),
+        ("length('日本')", "2"),
+        ("lpad('12345', 3)", "123"),
+        ("upper('straße')", "STRASSE"),
+        // dates
+        ("add_months(date '2026-08-31', 6)", "2027-02-28"),
+        ("add_years(date '2024-02-29', -1)", "2023-02-28"),
+        ("add_days(timestamp '2026-02-28 12:00:00', 1)", "2026-03-01 12:00:00"),
+        ("add_days(date '2026-01-01', 99999999999)", "null"),
+        ("months_between(date '2026-03-31', date '2026-02-28')", "-1"),
+        ("years_between(date '2026-03-01', date '2025-03-02')", "0"),
+        ("week(date '2027-01-01')", "53"),
+        ("weekday(date '2026-11-23')", "1"),
+        ("date_trunc('week', date '2026-11-29')", "2026-11-23"),
+        ("date_trunc('quarter', timestamp '2026-11-29 08:00:00')", "2026-10-01 00:00:00"),
+        (
+            "date_trunc('century', date '2026-11-29')",
+            "error: `century` is not a unit: day, week, month, quarter or year",
+        ),
+        ("make_date(2026, 2, 29)", "error: there is no day 2026-2-29"),
+        ("month_end(date '2024-02-01')", "2024-02-29"),
+    ];
+    let model = one_row();
+    let different: Vec<String> = cases
+        .iter()
+        .map(|(formula, expected)| (formula, expected, value(&model, formula)))
+        .filter(|(_, expected, found)| *expected != found)
+        .map(|(formula, expected, found)| format!("{formula}: expected {expected}, found {found}"))
+        .collect();
+    assert!(different.is_empty(), "{}", different.join("\n"));
+}
+
+#[test]
+fn aggregates_of_every_type_agree_in_every_configuration() {
+    let dec = |v: Option<i128>| v.map_or(Value::Null, |unscaled| Value::Decimal { unscaled, scale: 1 });
+    let rows: Vec<Vec<Value>> = [
+        ("a", Some(15), Some(0.5), Some(20_000), true),
+        ("a", None, Some(-1.5), Some(20_010), false),
+        ("a", Some(-5), None, None, true),
+        ("b", Some(40), Some(4.0), Some(20_005), false),
+        ("c", None, None, None, false),
+    ]
+    .into_iter()
+    .map(|(g, d, f, day, b)| {
+        let f = f.map_or(Value::Null, Value::Float);
+        vec![Value::text(g), dec(d), f, day.map_or(Value::Null, Value::Date), Value::Bool(b)]
+    })
+    .collect();
+    let columns =
+        [("g", Type::Text), ("d", Type::decimal(1)), ("f", Type::Float), ("day", Type::Date), ("b", Type::Bool)];
+    let model = Model::builder().rows("t", &columns, &rows).build().unwrap();
+    let cases: &[(&str, &[&str])] = &[
+        (
+            "sum(t.d), avg(t.d), min(t.d), max(t.d), count(t.d)",
+            &["a|1.0|0.5|-0.5|1.5|2", "b|4.0|4|4.0|4.0|1", "c|||||0"],
+        ),
+        ("sum(t.f), avg(t.f), min(t.f), max(t.f), rows(t)", &["a|-1|-0.5|-1.5|0.5|3", "b|4|4|4|4|1", "c|||||1"]),
+        (
+            "min(t.day), max(t.day), count(distinct t.day)",
+            &["a|2024-10-04|2024-10-14|2", "b|2024-10-09|2024-10-09|1", "c|||0"],
+        ),
+        (
+            "min(t.b), max(t.b), count(t.b), sum(if(t.b, 1, 0))",
+            &["a|false|true|3|2", "b|false|false|1|0", "c|false|false|1|0"],
+        ),
+        ("single(t.b), single(t.d), single(t.f), rows(t)", &["a||||3", "b|false|4.0|4|1", "c|false|||1"]),
+        ("var_pop(t.d), var_samp(t.d), stddev_samp(t.f)", &["a|1|2|1.4142135624", "b|0||"]),
+        ("median(t.d), percentile_cont(t.d, 0.25), percentile_disc(t.d, 0)", &["a|0.5|0|-0.5", "b|4|4|4.0"]),
+        (
+            "first(t.d order by t.day), last(t.d order by t.day), last(t.f order by t.day)",
+            &["a|1.5|1.5|-1.5", "b|4.0|4.0|4"],
+        ),
+        (
+            "count(distinct t.g, t.b), count(distinct t.d, t.f), string_agg(cast(t.b as text), '/')",
+            &["a|2|1|false/true/true", "b|1|1|false", "c|1|0|false"],
+        ),
+        ("sum(t.d * t.d), max(abs(t.f)), min(upper(t.g))", &["a|2.50|1.5|A", "b|16.00|4|B", "c|||C"]),
+    ];
+    for (items, expected) in cases {
+        crate::common::expect(&model, &format!("grid {items} by t.g"), expected);
+    }
+}
+
+#[test]
+fn sums_beyond_64_bits_are_exact() {
+    let rows: Vec<Vec<Value>> = (0..10).map(|i| vec![Value::Int(i64::MAX - i)]).collect();
+    let model = Model::builder().rows("t", &[("x", Type::Int)], &rows).build().unwrap();
+    let exact = i128::from(i64::MAX) * 10 - 45;
+    crate::common::expect(&model, "grid sum(t.x)", &[&exact.to_string()]);
+    let square = model.query("grid sum(t.x * t.x) as s").unwrap().run();
+    assert_eq!(square.unwrap_err().to_string(), "the sum has more than 38 digits");
+    let grid = model.query("grid sum(t.x) as s").unwrap().run().unwrap();
+    assert!(grid.to_record_batch().unwrap_err().to_string().contains("does not fit a 64-bit int"));
+}
+
+#[test]
+fn a_grid_is_a_record_batch() {
+    use arrow_array::Array;
+    use arrow_array::cast::AsArray;
+    use arrow_array::types::{Date32Type, Decimal128Type, Float64Type, Int64Type};
+    let rows = vec![
+        vec![Value::text("a"), Value::Date(5), Value::Decimal { unscaled: 125, scale: 2 }],
+        vec![Value::Null, Value::Null, Value::Null],
+    ];
+    let model = Model::builder()
+        .rows("t", &[("g", Type::Text), ("d", Type::Date), ("x", Type::decimal(2))], &rows)
+        .build()
+        .unwrap();
+    let batch = model
+        .query("grid sum(t.x), avg(t.x), rows(t), max(t.d) by t.g")
+        .unwrap()
+        .run()
+        .unwrap()
+        .to_record_batch()
+        .unwrap();
+    assert_eq!((batch.num_rows(), batch.num_columns()), (2, 5));
+    assert_eq!(batch.column(0).as_string::<i32>().value(0), "a");
+    assert!(batch.column(0).is_null(1) && batch.column(1).is_null(1));
+    assert_eq!(batch.column(1).as_primitive::<Decimal128Type>().value(0), 125);
+    assert_eq!(batch.column(2).as_primitive::<Float64Type>().value(0), 1.25);
+    assert_eq!(batch.column(3).as_primitive::<Int64Type>().value(1), 1);
+    assert_eq!(batch.column(4).as_primitive::<Date32Type>().value(0), 5);
+    // And back again.
+    let again = Model::builder().table("u", &[batch]).build().unwrap();
+    crate::common::expect(&again, "grid sum(u.\"sum(t.x)\") as s", &["1.25"]);
+}

@@ -1,0 +1,240 @@
+//! What a refresh reads again, and that nobody can tell from the numbers.
+use std::fs;
+use std::path::Path;
+
+use cubrel::load::Silent;
+use cubrel::{Model, RefreshOptions, RefreshReport, Value};
+use tempfile::TempDir;
+
+const MODEL: &str = "[table.booking]
+source = 'data/*.csv'
+max_bad_rows = 100
+[table.booking.column.double]
+formula = 'booking.net * 2'
+[measure.net]
+formula = 'sum(booking.net)'
+[measure.double]
+formula = 'sum(booking.double)'
+[measure.bookings]
+formula = 'count(booking.id)'
+";
+
+/// Bytes of a file that is a group of its own.
+const LARGE: usize = 33 << 20;
+
+fn folder(model: &str) -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("data")).unwrap();
+    fs::write(folder.path().join("model.toml"), model).unwrap();
+    folder
+}
+
+/// Bookings whose comment makes the file as large as wanted.
+fn write(folder: &Path, name: &str, from: u64, rows: u64, bytes: usize) {
+    let comment = "-".repeat(bytes / rows.max(1) as usize);
+    let mut text = String::from("id,route,net,comment\n");
+    for i in from..from + rows {
+        text += &format!("B{i:05},R{},{},{comment}\n", i * i % 7, i % 13);
+    }
+    fs::write(folder.join("data").join(name), text).unwrap();
+}
+
+fn refresh(folder: &Path, options: &RefreshOptions) -> (Model, RefreshReport) {
+    Model::refresh(folder, options, &Silent).unwrap_or_else(|e| panic!("{e}"))
+}
+
+fn all() -> RefreshOptions {
+    RefreshOptions { all: true, ..RefreshOptions::default() }
+}
+
+fn grid(model: &Model) -> Vec<Vec<Value>> {
+    let grid = model.query("grid net, double, bookings by booking.route, booking.id").unwrap().run().unwrap();
+    grid.lines.into_iter().map(|l| l.values).collect()
+}
+
+#[test]
+fn only_parts_that_have_changed_are_read_and_nobody_can_tell() {
+    let folder = folder(MODEL);
+    let path = folder.path();
+    write(path, "1.csv", 0, 300, LARGE);
+    write(path, "2.csv", 300, 200, LARGE);
+    write(path, "3.csv", 500, 10, 0);
+    write(path, "4.csv", 510, 10, 0);
+    let parts = |report: &RefreshReport| (report.tables[0].parts_read, report.tables[0].parts);
+    assert_eq!(parts(&refresh(path, &RefreshOptions::default()).1), (3, 3), "small files are read together");
+    type Edit<'e> = (&'e str, &'e dyn Fn(), (u64, u64));
+    let edits: [Edit<'_>; 6] = [
+        ("a small file more", &|| write(path, "5.csv", 520, 5, 0), (1, 3)),
+        ("a large file is another one", &|| write(path, "1.csv", 2000, 100, LARGE), (1, 3)),
+        ("a large file is gone", &|| fs::remove_file(path.join("data/2.csv")).unwrap(), (0, 2)),
+        ("a large file more in between", &|| write(path, "2b.csv", 9000, 50, LARGE), (1, 3)),
+        ("a small file is gone", &|| fs::remove_file(path.join("data/4.csv")).unwrap(), (1, 3)),
+        ("bad rows", &|| fs::write(path.join("data/6.csv"), "id,route,net,comment\n1,2\nB,R1,4,\n").unwrap(), (1, 3)),
+    ];
+    for (what, edit, expected) in edits {
+        edit();
+        let (model, report) = refresh(path, &RefreshOptions::default());
+        assert_eq!(parts(&report), expected, "{what}");
+        let (whole, of_all) = refresh(path, &all());
+        assert_eq!(grid(&model), grid(&whole), "{what}");
+        assert_eq!(report.tables[0].rows, of_all.tables[0].rows, "{what}");
+        assert_eq!(report.tables[0].bad_rows, of_all.tables[0].bad_rows, "{what}");
+        let columns = |m: &Model| m.sizes().tables[0].columns.iter().map(|c| (c.distinct, c.nulls)).collect::<Vec<_>>();
+        assert_eq!(columns(&model), columns(&whole), "{what}");
+    }
+}
+
+#[test]
+fn bad_lines_belong_to_the_part_that_they_stand_in() {
+    let folder = folder(&MODEL.replace("*.csv", "*.jsonl"));
+    let line = |id: u32| format!("{{\"id\": \"B{id}\", \"route\": \"R1\", \"net\": {id}}}\n");
+    // Blank lines make a file as large as wanted.
+    let write = |name: &str, text: String| {
+        fs::write(folder.path().join("data").join(name), text + &" ".repeat(LARGE)).unwrap();
+    };
+    write("1.jsonl", line(1) + "[1]\n");
+    write("2.jsonl", line(2));
+    let bad = |report: &RefreshReport| (report.tables[0].parts_read, report.tables[0].bad_rows, report.tables[0].rows);
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (2, 1, 2));
+    write("2.jsonl", line(2) + &line(3) + "{\n7\n");
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (1, 3, 3));
+    write("1.jsonl", line(1));
+    assert_eq!(bad(&refresh(folder.path(), &RefreshOptions::default()).1), (1, 2, 3));
+}
+
+#[test]
+fn a_file_written_again_with_the_same_content_is_not_read() {
+    let folder = folder(MODEL);
+    write(folder.path(), "1.csv", 0, 30, 0);
+    refresh(folder.path(), &RefreshOptions::default());
+    write(folder.path(), "1.csv", 0, 30, 0);
+    let (_, report) = refresh(folder.path(), &RefreshOptions::default());
+    assert!(!report.tables[0].read);
+    let since = RefreshOptions { since: Some(40_000), ..RefreshOptions::default() };
+    write(folder.path(), "1.csv", 0, 31, 0);
+    let (model, report) = refresh(folder.path(), &since);
+    assert!(!report.tables[0].read && grid(&model).len() == 30, "older than the day, so not looked at");
+    assert_eq!(grid(&refresh(folder.path(), &RefreshOptions::default()).0).len(), 31);
+}
+
+#[test]
+fn types_are_those_of_all_values_wherever_they_stand() {
+    let late = |value: &str| {
+        let folder = folder("[table.t]\nsource = 'data/t.csv'\n");
+        let mut text = String::from("a,b\n");
+        (0..400_000).for_each(|i| text += &format!("{i},{}\n", "x".repeat(10)));
+        text += &format!("{value},\n");
+        fs::write(folder.path().join("data/t.csv"), text).unwrap();
+        let (model, report) = refresh(folder.path(), &RefreshOptions::default());
+        assert_eq!(report.tables[0].rows, 400_001);
+        model.schema().tables[0].columns[0].ty.to_string()
+    };
+    for (value, expected) in [
+        ("7", "int"),
+        ("2.50", "decimal(18,2)"),
+        ("1e5", "float"),
+        ("007", "text"),
+        ("B7", "text"),
+        ("", "int"),
+        ("9223372036854775808", "float"),
+    ] {
+        assert_eq!(late(value), expected, "{value:?} at the end");
+    }
+}
+
+#[test]
+fn changed_types_are_told() {
+    let folder = folder(MODEL);
+    write(folder.path(), "1.csv", 0, 30, 0);
+    refresh(folder.path(), &RefreshOptions::default());
+    fs::write(folder.path().join("data/2.csv"), "id,route,net,comment\nB9,R1,1.25,x\n").unwrap();
+    let (_, report) = refresh(folder.path(), &RefreshOptions::default());
+    let expected = ["booking.net was int and is decimal(18,2) now", "booking.double was int and is decimal(18,2) now"];
+    assert_eq!(report.tables[0].changed_types, expected);
+    assert_eq!((report.tables[0].parts_read, report.tables[0].parts), (1, 1), "all of it had to be read again");
+}
+
+#[test]
+fn what_has_no_room_is_refused_early_and_the_old_data_stays() {
+    let folder = folder(&format!("[model]\nmemory = '200 KiB'\n{MODEL}"));
+    write(folder.path(), "1.csv", 0, 50, 0);
+    let before = grid(&refresh(folder.path(), &RefreshOptions::default()).0);
+    let mut text = String::from("id,route,net,comment\n");
+    (0..200_000u64).for_each(|i| {
+        let noise = i.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        text += &format!("{noise:x},R{},{},{:x}\n", i % 7, i % 13, noise.rotate_left(20));
+    });
+    fs::write(folder.path().join("data/2.csv"), text).unwrap();
+    let error = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap_err().to_string();
+    assert!(error.contains("would take about") && error.contains("was not read"), "{error}");
+    fs::remove_file(folder.path().join("data/2.csv")).unwrap();
+    assert_eq!(grid(&Model::open(folder.path()).unwrap()), before);
+}
+
+#[test]
+fn periods_of_a_database_are_read_by_themselves() {
+    let folder = folder(
+        "[table.sailing]
+source = 'sqlite:data/s.db?table=sailing'
+partition = { column = 'day', by = 'month' }
+[table.sailing.column.day]
+source_name = 'sailed on'
+[measure.fuel]
+formula = 'sum(sailing.fuel)'
+",
+    );
+    let db = rusqlite::Connection::open(folder.path().join("data/s.db")).unwrap();
+    db.execute_batch(
+        "create table sailing (id integer, \"sailed on\" text, fuel real, note text);
+         insert into sailing values (1, '2026-01-05', 10.5, 'x'), (2, '2026-02-28', 1, null), (3, '2026-03-01', 2, 'y'),
+         (4, null, 100, 'z');",
+    )
+    .unwrap();
+    let fuel = |model: &Model| {
+        let grid = model.query("grid fuel by sailing.day").unwrap().run().unwrap();
+        grid.lines.iter().map(|l| format!("{} {}", l.values[0], l.values[1])).collect::<Vec<_>>().join(", ")
+    };
+    let (model, report) = refresh(folder.path(), &RefreshOptions::default());
+    assert_eq!((report.tables[0].parts_read, report.tables[0].parts), (4, 4), "three months and rows without a day");
+    assert_eq!(fuel(&model), "2026-01-05 10.5, 2026-02-28 1, 2026-03-01 2,  100");
+    db.execute_batch("update sailing set fuel = 20 where id < 4; insert into sailing values (5, '2026-04-02', 7, '')")
+        .unwrap();
+    let day = |text: &str| cubrel::value::date::parse_date(text.as_bytes());
+    let since = RefreshOptions { since: day("2026-03-01"), ..RefreshOptions::default() };
+    let (model, report) = refresh(folder.path(), &since);
+    assert_eq!((report.tables[0].parts_read, report.tables[0].parts), (3, 5));
+    assert_eq!(fuel(&model), "2026-01-05 10.5, 2026-02-28 1, 2026-03-01 20, 2026-04-02 7,  100", "older months stay");
+    let (model, _) = refresh(folder.path(), &all());
+    assert_eq!(fuel(&model), "2026-01-05 20, 2026-02-28 20, 2026-03-01 20, 2026-04-02 7,  100");
+    let wrong = |from: &str, to: &str| {
+        let path = folder.path().join("model.toml");
+        let text = fs::read_to_string(&path).unwrap();
+        fs::write(&path, text.replace(from, to)).unwrap();
+        let error = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap_err().to_string();
+        fs::write(&path, text).unwrap();
+        error
+    };
+    assert!(wrong("'month'", "'fortnight'").contains("`fortnight` is not a unit of the calendar"));
+    assert!(wrong("column = 'day'", "column = 'note'").contains("is not a date, so it cannot partition the table"));
+}
+
+#[test]
+fn what_is_computed_after_loading_needs_no_loading() {
+    let folder = folder(MODEL);
+    let path = folder.path();
+    write(path, "1.csv", 0, 100, 0);
+    refresh(path, &RefreshOptions::default());
+    let with = |column: &str, formula: &str| {
+        let text = format!("{MODEL}[table.booking.column.{column}]\nformula = '{formula}'\n");
+        fs::write(path.join("model.toml"), text).unwrap();
+        let (model, report) = refresh(path, &RefreshOptions::default());
+        let grid = model.query(&format!("grid sum(booking.{column}) as x")).unwrap().run().unwrap();
+        (report.tables[0].read, grid.lines[0].values[0].clone())
+    };
+    let nets: i64 = (0..100).map(|i| i % 13).sum();
+    assert_eq!(with("all_of_it", "sum(booking.net) given (without row)"), (false, Value::Int(nets * 100)));
+    // Another formula gives other numbers, though nothing is read.
+    assert_eq!(with("all_of_it", "1 + sum(booking.net) given (without row)"), (false, Value::Int(nets * 100 + 100)));
+    // What needs only its own row is computed while loading.
+    assert_eq!(with("all_of_it", "booking.net + 1"), (true, Value::Int(nets + 100)));
+}
