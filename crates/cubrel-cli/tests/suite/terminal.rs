@@ -69,7 +69,10 @@ const OUTPUTS: &[&[&str]] = &[
     &["size", "--suppose", "drop booking.booking_ref", "--suppose", "round booking.booked_at to hour"],
     &["time", "routes"],
     &["time", "routes", "--each"],
-    &["time", "grid sum(1 per customer where (let mine = customer.spent; rows(customer) given (without row, customer.spent * 2 > mine) > 5)) as x"],
+    &[
+        "time",
+        "grid sum(1 per customer where (let mine = customer.spent; rows(customer) given (without row, customer.spent * 2 > mine) > 5)) as x",
+    ],
     &["query", "routes", "--bars"],
     &["query", "routes"],
     &["query", "grid net_revenue, bookings by port.region split by calendar.month_name totals"],
@@ -81,7 +84,10 @@ const OUTPUTS: &[&[&str]] = &[
     &["check"],
     &["functions"],
     &["functions", "to_text"],
-    &["query", "grid net_revenue by route.nam, port.name, port.region, port.name where calendar.year = 2025 and channel.name = 'Web'"],
+    &[
+        "query",
+        "grid net_revenue by route.nam, port.name, port.region, port.name where calendar.year = 2025 and channel.name = 'Web'",
+    ],
     &["-h"],
 ];
 

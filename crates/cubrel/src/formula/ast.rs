@@ -59,10 +59,10 @@ pub enum ExprKind {
     Aggregate(Box<Aggregate>),
     /// `x given (…)`
     Given(Box<Expr>, Vec<Edit>),
-    /// `x via t.c`
-    Via(Box<Expr>, Name, Name),
+    /// `x via t.c`, `x via (t.a, t.b)`
+    Via(Box<Expr>, Vec<(Name, Name)>),
     /// `x both_ways t.c`
-    BothWays(Box<Expr>, Name, Name),
+    BothWays(Box<Expr>, Vec<(Name, Name)>),
     /// Something that could not be read; it was reported.
     Broken,
 }
@@ -279,8 +279,8 @@ impl Expr {
     /// Calls `visit` on every name that can be a table's.
     pub fn walk_tables<'e>(&'e self, visit: &mut dyn FnMut(&'e Name)) {
         self.walk(&mut |e| match &e.kind {
-            ExprKind::Name(name) | ExprKind::Column(name, _) | ExprKind::Via(_, name, _) => visit(name),
-            ExprKind::BothWays(_, name, _) => visit(name),
+            ExprKind::Name(name) | ExprKind::Column(name, _) => visit(name),
+            ExprKind::Via(_, columns) | ExprKind::BothWays(_, columns) => columns.iter().for_each(|(t, _)| visit(t)),
             ExprKind::Aggregate(a) => a.per.iter().flat_map(|p| &p.of).for_each(&mut *visit),
             ExprKind::Given(_, edits) => {
                 for edit in edits {

@@ -206,59 +206,76 @@ impl Schema {
         self.measures.iter().position(|m| m.name == name).map(|i| MeasureId(i as u32))
     }
 
-    /// The relationship whose many-side column is the given one; of several, a spare one.
-    pub fn relationship_from(&self, column: ColumnId) -> Vec<RelationshipId> {
-        (0..self.relationships.len() as u32)
-            .map(RelationshipId)
-            .filter(|id| {
-                let r = self.relationship(*id);
-                r.many == column.table && r.many_columns.contains(&column.index)
-            })
-            .collect()
+    /// The relationships that start at a table and have all of these columns of it.
+    pub fn relationships_of(&self, columns: &[ColumnId]) -> Vec<RelationshipId> {
+        let has_all = |id: &RelationshipId| {
+            let r = self.relationship(*id);
+            columns.iter().all(|c| r.many == c.table && r.many_columns.contains(&c.index))
+        };
+        (0..self.relationships.len() as u32).map(RelationshipId).filter(has_all).collect()
+    }
+
+    /// The many side of a relationship, as `via` names it.
+    pub fn many_side(&self, id: RelationshipId) -> String {
+        let r = self.relationship(id);
+        self.side(r.many, &r.many_columns)
+    }
+
+    /// A relationship, from the many side to the one side.
+    pub fn show_relationship(&self, id: RelationshipId) -> String {
+        let r = self.relationship(id);
+        format!("{} → {}", self.side(r.many, &r.many_columns), self.side(r.one, &r.one_columns))
+    }
+
+    fn side(&self, table: TableId, columns: &[u32]) -> String {
+        let names: Vec<String> = columns.iter().map(|c| self.column_name(ColumnId { table, index: *c })).collect();
+        if names.len() == 1 { names.concat() } else { format!("({})", names.join(", ")) }
     }
 
     /// The tables that `from` can look values up in, each with the relationships that lead there, `from` itself with
-    /// none. A detour takes the place of every default path from its many side to its one side; the last one wins.
+    /// none. A detour takes the place of every default path from its many side to its one side, also where that is the
+    /// same table; the last one wins.
     pub fn reach(&self, from: TableId, detours: &[RelationshipId]) -> HashMap<TableId, Vec<RelationshipId>> {
-        let mut found = HashMap::from([(from, Vec::new())]);
-        self.reach_into(from, detours, &mut found, 0);
-        found
+        self.reach_within(from, detours, 0)
     }
 
-    fn reach_into(
+    fn reach_within(
         &self,
         from: TableId,
         detours: &[RelationshipId],
-        found: &mut HashMap<TableId, Vec<RelationshipId>>,
         depth: usize,
-    ) {
+    ) -> HashMap<TableId, Vec<RelationshipId>> {
+        let leads = |id: &RelationshipId| (self.relationship(*id).many, self.relationship(*id).one);
         // Cycles are refused when a model is checked; while it is being checked, they must not hang.
         if depth > self.tables.len() {
-            return;
+            return HashMap::from([(from, Vec::new())]);
+        }
+        if let Some(to_itself) = detours.iter().rfind(|id| leads(id) == (from, from)) {
+            let others: Vec<RelationshipId> = detours.iter().copied().filter(|id| leads(id) != (from, from)).collect();
+            let mut found = self.reach_within(from, &others, depth);
+            found.values_mut().for_each(|path| path.insert(0, *to_itself));
+            return found;
         }
         let mut active: HashMap<TableId, RelationshipId> = HashMap::new();
-        for id in detours {
-            if self.relationship(*id).many == from {
-                active.insert(self.relationship(*id).one, *id);
-            }
+        for id in detours.iter().filter(|id| leads(id).0 == from) {
+            active.insert(leads(id).1, *id);
         }
-        let mut mine: HashMap<TableId, Vec<RelationshipId>> = HashMap::new();
-        for id in self.steps(from) {
-            if active.contains_key(&self.relationship(id).one) {
-                continue;
-            }
-            for (table, path) in self.beyond(id, detours, depth) {
-                if !path.iter().any(|r| active.contains_key(&self.relationship(*r).one)) {
-                    mine.entry(table).or_insert(path);
+        let mut found = HashMap::from([(from, Vec::new())]);
+        for id in active.values() {
+            for (table, path) in self.beyond(*id, detours, depth) {
+                if table != from {
+                    found.insert(table, path);
                 }
             }
         }
-        for id in active.values() {
-            mine.extend(self.beyond(*id, detours, depth));
+        for id in self.steps(from).filter(|id| !active.contains_key(&leads(id).1)) {
+            for (table, path) in self.beyond(id, detours, depth) {
+                if !path.iter().any(|r| active.contains_key(&leads(r).1)) {
+                    found.entry(table).or_insert(path);
+                }
+            }
         }
-        for (table, path) in mine {
-            found.entry(table).or_insert(path);
-        }
+        found
     }
 
     /// What is reached through one relationship.
@@ -268,9 +285,7 @@ impl Schema {
         detours: &[RelationshipId],
         depth: usize,
     ) -> Vec<(TableId, Vec<RelationshipId>)> {
-        let one = self.relationship(id).one;
-        let mut inner = HashMap::from([(one, Vec::new())]);
-        self.reach_into(one, detours, &mut inner, depth + 1);
+        let inner = self.reach_within(self.relationship(id).one, detours, depth + 1);
         inner
             .into_iter()
             .map(|(table, mut path)| {

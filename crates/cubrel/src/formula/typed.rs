@@ -38,6 +38,8 @@ pub enum Kind {
         column: ColumnId,
         /// Spare relationships named around it.
         detours: Vec<RelationshipId>,
+        /// How many of them stand around the aggregate or the predicate, too.
+        around: usize,
     },
     /// A column of the current row or combination.
     Current {
@@ -47,6 +49,8 @@ pub enum Kind {
         column: ColumnId,
         /// Spare relationships named around it.
         detours: Vec<RelationshipId>,
+        /// How many of them stand around what gives the row, too.
+        around: usize,
     },
     /// `let x = value; body`
     Let(LetId, Box<Expr>, Box<Expr>),

@@ -169,7 +169,9 @@ impl<'a> Planner<'a> {
             Kind::Literal(value) => return scalar(ScalarKind::Constant(value.clone())),
             // The checker gives columns only inside aggregates and predicates, which `row` lowers.
             Kind::Column { .. } => return scalar(ScalarKind::Constant(Value::Null)),
-            Kind::Current { provider, column, detours } => self.current(*provider, *column, detours, scope, env),
+            Kind::Current { provider, column, detours, around } => {
+                self.current(*provider, *column, (detours, *around), scope, env)
+            }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => return scalar(ScalarKind::Constant(value.clone())),
                 (None, Some(dim)) => Leaf::Dim(*dim),
@@ -260,7 +262,7 @@ impl<'a> Planner<'a> {
         &mut self,
         provider: ProviderId,
         column: ColumnId,
-        detours: &[RelationshipId],
+        detours: (&[RelationshipId], usize),
         scope: &Scope,
         env: &Environment,
     ) -> Leaf {
@@ -278,10 +280,25 @@ impl<'a> Planner<'a> {
         }
     }
 
-    /// The way from a table to another one, which the checker has found to exist.
-    fn path(&self, from: TableId, to: TableId, scope: &Scope, detours: &[RelationshipId]) -> Vec<RelationshipId> {
-        let all: Vec<RelationshipId> = scope.detours.iter().chain(detours).copied().collect();
-        self.schema.reach(from, &all).remove(&to).unwrap_or_default()
+    /// The way from the rows of a table to another one, which the checker has found to exist; `around` of the detours
+    /// stand around whatever goes through the rows. Those from the table to itself move the rows' filters: for the
+    /// rows' own columns only those count that stand at the columns.
+    fn path(
+        &self,
+        from: TableId,
+        to: TableId,
+        scope: &Scope,
+        (detours, around): (&[RelationshipId], usize),
+    ) -> Vec<RelationshipId> {
+        let to_itself = |id: &RelationshipId| {
+            let r = self.schema.relationship(*id);
+            r.many == from && r.one == from
+        };
+        let outside = scope.detours.iter().chain(&detours[..around]).filter(|id| !to_itself(id));
+        let all: Vec<RelationshipId> = outside.chain(&detours[around..]).copied().collect();
+        let path = self.schema.reach(from, &all).remove(&to);
+        debug_assert!(path.is_some(), "the checker lets nothing pass that cannot be looked up");
+        path.unwrap_or_default()
     }
 
     /// Values evaluated once here, as dimensions of what `body` plans.
@@ -405,8 +422,8 @@ impl<'a> Planner<'a> {
     pub(super) fn row(&mut self, expr: &Expr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
         let mut leaves = Vec::new();
         let scalar = scalar::from_expr(expr, &env.source, &mut |e| match &e.kind {
-            Kind::Column { column, detours } => {
-                let path = self.path(table, column.table, scope, detours);
+            Kind::Column { column, detours, around } => {
+                let path = self.path(table, column.table, scope, (detours, *around));
                 Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Column { column: *column, path })))
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
@@ -634,7 +651,7 @@ impl<'a> Planner<'a> {
     fn single(&mut self, column: ColumnId, scope: &Scope, env: &Environment) -> Leaf {
         let ty = self.schema.column(column).ty;
         let span = Span::default();
-        let kind = Kind::Column { column, detours: Vec::new() };
+        let kind = Kind::Column { column, detours: Vec::new(), around: 0 };
         let aggregate = Aggregate {
             kind: AggregateKind::Single,
             args: vec![Expr { kind, ty, span }],

@@ -1,8 +1,8 @@
 //! Random models and random formulas: batches have to give what the naive evaluator gives, cell by cell.
 
 use crate::common::Random;
-use cubrel::{Model, Type, Value};
 use crate::naive::Naive;
+use cubrel::{Model, Type, Value};
 
 /// Two fact tables over a chain, a spare relationship, a key of two columns, orphans, nulls, equal rows, empty tables.
 fn model(seed: u64) -> Model {

@@ -88,7 +88,7 @@ fn what_points_where_is_told_with_its_evidence() {
         (
             "few texts say nothing without a name",
             &[("grade.csv", "code,label\nA,Good\nB,Fair\nC,Poor\n"), ("trip.csv", "trip,letter\n1,A\n2,B\n3,A\n")],
-            &["grade: 3 rows, 2 columns; is pointed at by none"],
+            &["grade: 3 rows, 2 columns; no table refers to it"],
             &["points at"],
         ),
     ];

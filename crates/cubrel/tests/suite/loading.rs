@@ -148,7 +148,7 @@ fn what_cannot_be_read_says_where_and_why() {
             "t.b in row 1: 9223372036854775808 does not fit a column",
         ),
         ("a\n1\n", "csv = { delimiter = \"ab\" }\n", "`ab` is not one character"),
-        ("a\n1\n", "calendar = \"a\"\nsame_as = \"u\"\n[table.u]\nsame_as = \"t\"\n", "to be the same as"),
+        ("a\n1\n", "calendar = \"a\"\nsame_as = \"u\"\n[table.u]\nsame_as = \"t\"\n", "to copy"),
     ];
     for (csv, toml, expected) in cases {
         let found = problem(open(csv, toml));
@@ -202,8 +202,9 @@ fn a_store_answers_like_the_sources_it_was_made_from() {
         "grid single(dim.\"all\") by dim.id",
         "grid total by calendar.year split by dim.name with empty",
     ];
-    let answers =
-        |model: &Model| -> Vec<Vec<String>> { queries.iter().map(|q| crate::common::shown(&crate::common::run(model, q))).collect() };
+    let answers = |model: &Model| -> Vec<Vec<String>> {
+        queries.iter().map(|q| crate::common::shown(&crate::common::run(model, q))).collect()
+    };
     let (fresh, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
     assert!(report.is_some(), "the sources were read");
     let (stored, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();

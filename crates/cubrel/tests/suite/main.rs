@@ -33,4 +33,5 @@ mod storage;
 mod supposing;
 mod texts;
 mod twins;
+mod ways;
 mod why;

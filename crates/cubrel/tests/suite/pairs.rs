@@ -69,8 +69,10 @@ fn sums_of_pairs_are_exact_in_every_configuration() {
             };
             let total = crate::common::run(&model, &format!("grid sum({text}) as s"));
             assert_eq!(total.lines[0].values[0].as_exact(0), Some(sum(&|_| true)), "{text}, {size:?}");
-            let grid =
-                crate::common::run(&model, &format!("grid sum({text}) as s, avg({text}) as m by t.group where t.key < 4"));
+            let grid = crate::common::run(
+                &model,
+                &format!("grid sum({text}) as s, avg({text}) as m by t.group where t.key < 4"),
+            );
             for line in &grid.lines {
                 let group = line.values[0].as_exact(0).unwrap() as i64;
                 let passes = |i: usize| data.group[i] == group && data.key[i] < 4;

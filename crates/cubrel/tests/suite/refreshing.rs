@@ -156,7 +156,7 @@ fn changed_types_are_told() {
 
 #[test]
 fn what_has_no_room_is_refused_early_and_the_old_data_stays() {
-    let folder = folder(&format!("[model]\nmemory = '200 KiB'\n{MODEL}"));
+    let folder = folder(&format!("[model]\nmemory_limit = '200 KiB'\n{MODEL}"));
     write(folder.path(), "1.csv", 0, 50, 0);
     let before = grid(&refresh(folder.path(), &RefreshOptions::default()).0);
     let mut text = String::from("id,route,net,comment\n");

@@ -168,7 +168,8 @@ fn a_large_file_is_read_in_pieces_and_tells_the_right_line() {
     content += "oops\n";
     let folder = tempfile::tempdir().unwrap();
     fs::write(folder.path().join("a.csv"), content).unwrap();
-    let toml = |bad: u64| format!("[table.t]\nsource = 'a.csv'\nmax_bad_rows = {bad}\n[measure.n]\nformula = 'sum(t.id)'");
+    let toml =
+        |bad: u64| format!("[table.t]\nsource = 'a.csv'\nmax_bad_rows = {bad}\n[measure.n]\nformula = 'sum(t.id)'");
     fs::write(folder.path().join("model.toml"), toml(0)).unwrap();
     let error = Model::open(folder.path()).unwrap_err().to_string();
     assert!(error.contains("a.csv line 1200002: 1 fields, the header has 2"), "{error}");

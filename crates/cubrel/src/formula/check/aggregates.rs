@@ -1,10 +1,8 @@
 //! What an aggregate goes through (language reference, section 4).
 
-use std::collections::BTreeSet;
-
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Place, Provider, ast, with_lets};
-use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use super::{Checked, Checker, Expr, Kind, Named, Place, Provider, ast, with_lets};
+use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
 use crate::formula::words;
@@ -115,13 +113,14 @@ impl Checker<'_> {
             }
             Some(per) => {
                 let provider = self.provider(per)?;
-                self.providers.push(provider.clone());
-                let parts = self.values(values, &a.order);
-                let filter = per.filter.as_deref().map(|f| {
-                    let filter = self.expr(f)?;
-                    self.condition(filter)
+                let (parts, filter) = self.provided(provider.clone(), |c| {
+                    let parts = c.values(values, &a.order);
+                    let filter = per.filter.as_deref().map(|f| {
+                        let filter = c.expr(f)?;
+                        c.condition(filter)
+                    });
+                    (parts, filter)
                 });
-                self.providers.pop();
                 let over = Over::Per(self.per(per, provider, filter.transpose()?)?);
                 (parts.0?, parts.1?, over)
             }
@@ -254,18 +253,11 @@ impl Checker<'_> {
 
     /// The one table from which all columns can be looked up.
     fn iterated_table(&mut self, name: &str, args: &[Expr], order: &[(Expr, bool)], span: Span) -> Checked<TableId> {
-        let mut named: Vec<(ColumnId, Vec<RelationshipId>)> = Vec::new();
-        for e in args.iter().chain(order.iter().map(|(e, _)| e)) {
-            e.walk(&mut |part| {
-                if let Kind::Column { column, detours } = &part.kind {
-                    named.push((*column, detours.clone()));
-                }
-            });
-        }
-        let tables: BTreeSet<TableId> = named.iter().map(|(c, _)| c.table).collect();
-        let reaches_all =
-            |from: TableId| named.iter().all(|(c, detours)| self.schema.reach(from, detours).contains_key(&c.table));
-        let candidates: Vec<TableId> = tables.iter().copied().filter(|t| reaches_all(*t)).collect();
+        let mut named = Named::default();
+        args.iter().chain(order.iter().map(|(e, _)| e)).for_each(|e| named.add(self.schema, e));
+        let tables = named.tables.clone();
+        let candidates: Vec<TableId> =
+            tables.iter().copied().filter(|t| named.can_be_looked_up_from(self.schema, *t)).collect();
         match (candidates.as_slice(), tables.len()) {
             ([table], _) => Ok(*table),
             (_, 0) => self.fail(
@@ -377,9 +369,7 @@ impl Checker<'_> {
                     "put a condition into the figure with `if`",
                 );
             }
-            c.providers.push(provider);
-            let figure = c.expr(figure);
-            c.providers.pop();
+            let figure = c.provided(provider, |c| c.expr(figure));
             let ascending = a.order.first().is_some_and(|(_, descending)| !descending);
             let rank = Rank { figure: figure?, column: *column, provider: id, ascending };
             Ok(Expr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })

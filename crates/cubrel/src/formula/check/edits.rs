@@ -1,9 +1,8 @@
 //! `given (…)`: edits of the filter context (language reference, section 6).
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::{Checked, Checker, Expr, Kind, Place, ast};
+use super::{Checked, Checker, Expr, Kind, Named, Place, ast};
 use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span};
@@ -147,7 +146,7 @@ impl Checker<'_> {
                 self.check_reaches(table, &expr, span)?;
                 table
             }
-            None => self.tested_table(&expr, &columns, span)?,
+            None => self.tested_table(&expr, span)?,
         };
         Ok(Narrow { instead, table, columns, outer, predicate: Arc::new(expr) })
     }
@@ -155,7 +154,7 @@ impl Checker<'_> {
     fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> Checked<()> {
         let mut missing = None;
         expr.walk(&mut |e| {
-            if let Kind::Column { column, detours } = &e.kind
+            if let Kind::Column { column, detours, .. } = &e.kind
                 && !self.schema.reach(table, detours).contains_key(&column.table)
             {
                 missing = Some(*column);
@@ -176,18 +175,11 @@ impl Checker<'_> {
     }
 
     /// The table whose rows a predicate tests: the one from which its other columns can be looked up.
-    fn tested_table(&mut self, expr: &Expr, columns: &[ColumnId], span: Span) -> Checked<TableId> {
-        let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
-        let mut named = Vec::new();
-        expr.walk(&mut |e| {
-            if let Kind::Column { column, detours } = &e.kind {
-                named.push((column.table, detours.clone()));
-            }
-        });
-        let candidate = tables
-            .iter()
-            .copied()
-            .find(|from| named.iter().all(|(table, detours)| self.schema.reach(*from, detours).contains_key(table)));
+    fn tested_table(&mut self, expr: &Expr, span: Span) -> Checked<TableId> {
+        let mut named = Named::default();
+        named.add(self.schema, expr);
+        let tables = named.tables.clone();
+        let candidate = tables.iter().copied().find(|from| named.can_be_looked_up_from(self.schema, *from));
         match candidate {
             Some(table) => Ok(table),
             None if tables.is_empty() => self.fail(

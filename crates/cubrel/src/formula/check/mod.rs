@@ -14,7 +14,7 @@ mod operators;
 mod sets;
 pub mod surprises;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 pub(crate) use edits::conjuncts;
@@ -94,9 +94,12 @@ struct Checker<'a> {
     own: Option<TableId>,
     place: Place,
     lets: Vec<Binding>,
-    providers: Vec<(ProviderId, Provider)>,
+    /// What gives rows, and how many spare relationships are named around each.
+    providers: Vec<(ProviderId, Provider, usize)>,
     /// Spare relationships named around the current place.
     detours: Vec<RelationshipId>,
+    /// How many of them stand around the aggregate, the predicate or the `per` that the current place is in.
+    around_rows: usize,
     /// Values that a predicate takes from outside.
     hoisted: Vec<(LetId, Expr)>,
     /// Sets that belong around the aggregate that is being checked.
@@ -126,7 +129,7 @@ pub fn column_formula(
     formula: &ast::Expr,
 ) -> Outcome {
     let mut checker = Checker::new(schema, settings, source, Some(table));
-    checker.providers.push((ROW, Provider::Row(table)));
+    checker.providers.push((ROW, Provider::Row(table), 0));
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
 }
@@ -153,7 +156,7 @@ pub fn line_formula(
 ) -> Outcome {
     let mut checker = Checker::new(schema, settings, source, None);
     if !columns.is_empty() {
-        checker.providers.push((ROW, Provider::Columns(columns.to_vec())));
+        checker.providers.push((ROW, Provider::Columns(columns.to_vec()), 0));
     }
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
@@ -181,7 +184,7 @@ pub fn row_formula(
     formula: &ast::Expr,
 ) -> Outcome {
     let mut checker = Checker::new(schema, settings, source, None);
-    checker.providers.push((ROW, Provider::Row(table)));
+    checker.providers.push((ROW, Provider::Row(table), 0));
     let expr = checker.expr(formula).ok();
     (expr, checker.problems)
 }
@@ -238,6 +241,7 @@ impl<'a> Checker<'a> {
             lets: Vec::new(),
             providers: Vec::new(),
             detours: Vec::new(),
+            around_rows: 0,
             hoisted: Vec::new(),
             sets: Vec::new(),
             around: Vec::new(),
@@ -269,8 +273,20 @@ impl<'a> Checker<'a> {
     /// Runs `body` at another place, and comes back.
     fn at<T>(&mut self, place: Place, body: impl FnOnce(&mut Self) -> T) -> T {
         let before = std::mem::replace(&mut self.place, place);
+        // Whatever stands around rows that are gone through or tested moves their filters, not their own columns.
+        let around = if place == Place::Cell { self.around_rows } else { self.detours.len() };
+        let around = std::mem::replace(&mut self.around_rows, around);
         let result = body(self);
         self.place = before;
+        self.around_rows = around;
+        result
+    }
+
+    /// With what gives a row or a combination.
+    fn provided<T>(&mut self, (id, provider): (ProviderId, Provider), body: impl FnOnce(&mut Self) -> T) -> T {
+        self.providers.push((id, provider, self.detours.len()));
+        let result = body(self);
+        self.providers.pop();
         result
     }
 
@@ -296,8 +312,8 @@ impl<'a> Checker<'a> {
             A::Let(bindings, body) => self.lets(bindings, body, span),
             A::Aggregate(aggregate) => self.aggregate(aggregate, span),
             A::Given(body, list) => self.given(body, list, span),
-            A::Via(body, table, column) => self.via(body, table, column, span),
-            A::BothWays(body, table, column) => self.both_ways(body, table, column, span),
+            A::Via(body, columns) => self.via(body, columns, span),
+            A::BothWays(body, columns) => self.both_ways(body, columns, span),
         }
     }
 
@@ -330,24 +346,44 @@ impl<'a> Checker<'a> {
         Ok(with_lets(result, values, span))
     }
 
-    /// The relationship that starts at a column; of several, a spare one.
-    fn relationship_at(&mut self, table: &ast::Name, column: &ast::Name, word: &str) -> Checked<RelationshipId> {
-        let id = self.find_column(table, column)?;
-        let candidates = self.schema.relationship_from(id);
-        let chosen = candidates.iter().find(|r| self.schema.relationship(**r).spare).or(candidates.first());
-        match chosen.copied() {
-            Some(relationship) => Ok(relationship),
-            None => self.fail(
+    /// The relationship that starts at some columns. A column may stand for all of a relationship's when only one
+    /// relationship has it; of one that counts by default and a spare one, the spare one is meant.
+    fn relationship_at(&mut self, columns: &[(ast::Name, ast::Name)], word: &str) -> Checked<RelationshipId> {
+        let named = self.all(columns, |c, (table, column)| c.find_column(table, column))?;
+        let (Some((first, _)), Some((_, last))) = (columns.first(), columns.last()) else { return Err(Reported) };
+        let span = first.span.to(last.span);
+        let shown = named.iter().map(|c| self.schema.column_name(*c)).collect::<Vec<_>>().join(" and ");
+        let all = self.schema.relationships_of(&named);
+        let whole: Vec<RelationshipId> =
+            all.iter().copied().filter(|r| self.schema.relationship(*r).many_columns.len() == named.len()).collect();
+        let candidates = if whole.is_empty() { all } else { whole };
+        let spare: Vec<RelationshipId> =
+            candidates.iter().copied().filter(|r| self.schema.relationship(*r).spare).collect();
+        match (candidates.as_slice(), spare.as_slice()) {
+            ([one], _) | (_, [one]) => Ok(*one),
+            ([], _) => self.fail(
                 Problem::Path,
-                table.span.to(column.span),
-                format!("no relationship starts at {}", self.schema.column_name(id)),
-                format!("`{word}` names the many-side column of a relationship in the model"),
+                span,
+                format!("no relationship starts at {shown}"),
+                format!("`{word}` names the many-side columns of a relationship in the model"),
             ),
+            (candidates, _) => {
+                let list: Vec<String> = candidates.iter().map(|r| self.schema.show_relationship(*r)).collect();
+                let ways: Vec<String> = candidates.iter().map(|r| self.schema.many_side(*r)).collect();
+                let help = if ways.iter().all(|way| *way == ways[0]) {
+                    "the columns are the same: give one of the tables a copy (`same_as`) and relate that".to_string()
+                } else {
+                    let ways: Vec<String> = ways.iter().map(|way| format!("`{word} {way}`")).collect();
+                    format!("name all columns of the one that is meant: {}", ways.join(" or "))
+                };
+                let message = format!("{shown} belongs to several relationships: {}", list.join("; "));
+                self.fail(Problem::Ambiguous, span, message, help)
+            }
         }
     }
 
-    fn both_ways(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
-        let relationship = self.relationship_at(table, column, "both_ways")?;
+    fn both_ways(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> Checked<Expr> {
+        let relationship = self.relationship_at(columns, "both_ways")?;
         let body = self.expr(body)?;
         if let Some((a, b)) = self.schema.second_way(&[relationship]) {
             let (a, b) = (self.schema.table(a).name.clone(), self.schema.table(b).name.clone());
@@ -362,8 +398,8 @@ impl<'a> Checker<'a> {
         Ok(Expr { kind: Kind::BothWays(Box::new(body), relationship), ty, span })
     }
 
-    fn via(&mut self, body: &ast::Expr, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
-        let relationship = self.relationship_at(table, column, "via")?;
+    fn via(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> Checked<Expr> {
+        let relationship = self.relationship_at(columns, "via")?;
         self.detours.push(relationship);
         let body = self.expr(body);
         self.detours.pop();
@@ -374,6 +410,34 @@ impl<'a> Checker<'a> {
         }
         let ty = body.ty;
         Ok(Expr { kind: Kind::Via(Box::new(body), relationship), ty, span })
+    }
+}
+
+/// The tables whose rows an expression's columns may belong to.
+#[derive(Debug, Default)]
+struct Named {
+    /// Those of the columns, and those at which a `via` inside of the expression begins.
+    tables: BTreeSet<TableId>,
+    columns: Vec<(TableId, Vec<RelationshipId>)>,
+}
+
+impl Named {
+    fn add(&mut self, schema: &Schema, expr: &Expr) {
+        expr.walk(&mut |e| {
+            if let Kind::Column { column, detours, around } = &e.kind {
+                self.tables.insert(column.table);
+                self.tables.extend(detours[*around..].iter().map(|r| schema.relationship(*r).many));
+                self.columns.push((column.table, detours.clone()));
+            }
+        });
+    }
+
+    fn can_be_looked_up_from(&self, schema: &Schema, from: TableId) -> bool {
+        let reaches = |table: TableId, detours: &[RelationshipId]| schema.reach(from, detours).contains_key(&table);
+        self.tables
+            .iter()
+            .all(|table| reaches(*table, &[]) || self.columns.iter().any(|(t, d)| t == table && reaches(*t, d)))
+            && self.columns.iter().all(|(table, detours)| reaches(*table, detours))
     }
 }
 

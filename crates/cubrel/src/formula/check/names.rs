@@ -188,10 +188,10 @@ impl Checker<'_> {
         let ty = self.schema.column(column).ty;
         let detours = self.detours.clone();
         if self.place != Place::Cell {
-            return Ok(Expr { kind: Kind::Column { column, detours }, ty, span });
+            return Ok(Expr { kind: Kind::Column { column, detours, around: self.around_rows }, ty, span });
         }
-        if let Some(provider) = self.provider_of(column) {
-            return Ok(Expr { kind: Kind::Current { provider, column, detours }, ty, span });
+        if let Some((provider, around)) = self.provider_of(column) {
+            return Ok(Expr { kind: Kind::Current { provider, column, detours, around }, ty, span });
         }
         let name = self.schema.column_name(column);
         if self.providers.is_empty() {
@@ -212,7 +212,7 @@ impl Checker<'_> {
             span,
             format!("{name} cannot be looked up from the current row"),
             match self.providers.last() {
-                Some((_, Provider::Row(_))) => {
+                Some((_, Provider::Row(_), _)) => {
                     let one = if ty.is_number() { format!("`sum({name})` or ") } else { String::new() };
                     format!("aggregate it: {one}`single({name})` sees the rows that belong to the current row")
                 }
@@ -223,11 +223,13 @@ impl Checker<'_> {
         )
     }
 
-    fn provider_of(&self, column: ColumnId) -> Option<ProviderId> {
-        self.providers.iter().rev().find_map(|(id, provider)| match provider {
-            Provider::Row(table) => self.schema.reach(*table, &self.detours).contains_key(&column.table).then_some(*id),
-            Provider::Columns(columns) => columns.contains(&column).then_some(*id),
-        })
+    /// What gives a row or combination that has a column, and how many spare relationships are named around it.
+    fn provider_of(&self, column: ColumnId) -> Option<(ProviderId, usize)> {
+        let has = |provider: &Provider| match provider {
+            Provider::Row(table) => self.schema.reach(*table, &self.detours).contains_key(&column.table),
+            Provider::Columns(columns) => columns.contains(&column),
+        };
+        self.providers.iter().rev().find(|(_, provider, _)| has(provider)).map(|(id, _, around)| (*id, *around))
     }
 
     /// Whether an expression can be a condition.

@@ -85,11 +85,9 @@ impl Checker<'_> {
             );
         }
         let id = provider.0;
-        self.providers.push(provider);
         let around = std::mem::take(&mut self.around);
-        let figure = self.expr(figure);
+        let figure = self.provided(provider, |c| c.expr(figure));
         self.around = around;
-        self.providers.pop();
         Ok(SetOf { figure: figure?, column, provider: id, count, bottom: name == "bottom" })
     }
 

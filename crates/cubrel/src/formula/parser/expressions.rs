@@ -169,13 +169,22 @@ impl Parser<'_> {
         while self.at_word("via") || self.at_word("both_ways") {
             let via = self.at_word("via");
             self.advance();
-            let (table, column) = self.column("the many-side column of a relationship")?;
-            let span = expr.span.to(column.span);
+            let columns = self.many_side()?;
+            let span = expr.span.to(self.last_span());
             let inner = Box::new(expr);
-            let kind = if via { ExprKind::Via(inner, table, column) } else { ExprKind::BothWays(inner, table, column) };
+            let kind = if via { ExprKind::Via(inner, columns) } else { ExprKind::BothWays(inner, columns) };
             expr = Expr { kind, span };
         }
         Ok(expr)
+    }
+
+    /// `t.c`, `(t.a, t.b)`
+    fn many_side(&mut self) -> Parsed<Vec<(Name, Name)>> {
+        const WHAT: &str = "the many-side column of a relationship";
+        if self.eat_symbol("(") {
+            return self.list_until_close(|p| p.column(WHAT));
+        }
+        Ok(vec![self.column(WHAT)?])
     }
 
     /// Items separated by commas up to `)`; a broken item is passed over, so that the rest is still checked.

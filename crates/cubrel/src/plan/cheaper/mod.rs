@@ -31,7 +31,7 @@ pub fn cheaper_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut Ve
 }
 
 fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
-    row_wise::apply(schema, each, reads);
+    row_wise::apply(each, reads);
     drop_unused(each, reads);
     outer::apply(schema, reads);
     finer::apply(reads);

@@ -8,18 +8,17 @@ use super::super::{
     intern_leaf,
 };
 use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::schema::{Schema, TableId};
+use crate::formula::schema::TableId;
 use crate::formula::typed::AggregateKind;
 use crate::plan::walk::{Each, Visit};
 use crate::value::{Type, Value};
 
 /// Folds over the rows of a table become reads of it.
-pub(super) fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
-    each(&mut RowWise { schema, reads });
+pub(super) fn apply(each: &mut Each<'_>, reads: &mut Vec<Read>) {
+    each(&mut RowWise { reads });
 }
 
 struct RowWise<'a> {
-    schema: &'a Schema,
     reads: &'a mut Vec<Read>,
 }
 

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod days;
+mod ways;
 
 use std::cell::Cell;
 use std::collections::BTreeSet;
@@ -121,7 +122,7 @@ impl<'a> Data<'a> {
     }
 
     fn look_up(&self, from: TableId, row: Option<usize>, column: ColumnId, detours: &[RelationshipId]) -> Value {
-        let path = &self.schema.reach(from, detours)[&column.table];
+        let path = &ways::from(self.schema, from, detours)[&column.table];
         self.value(column, self.follow_all(path, row))
     }
 
@@ -133,7 +134,7 @@ impl<'a> Data<'a> {
     /// Whether a row (or a row of nulls) meets all filters that reach its table, apart from those that come `by` a
     /// relationship.
     fn passes(&self, table: TableId, row: Option<usize>, context: &Context, by: Option<RelationshipId>) -> bool {
-        let mut reach = self.schema.reach(table, &context.detours);
+        let mut reach = ways::from(self.schema, table, &context.detours);
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
         let forward = context.filters.iter().all(|f| match reach.get(&f.table) {
             None => true,
@@ -168,7 +169,7 @@ impl<'a> Data<'a> {
     ) -> Vec<RelationshipId> {
         let comes_back = |id: &RelationshipId| {
             let r = self.schema.relationship(*id);
-            let followed = self.schema.reach(r.many, &context.detours).get(&one) == Some(&vec![*id]);
+            let followed = ways::from(self.schema, r.many, &context.detours).get(&one) == Some(&vec![*id]);
             let both = r.both_ways || context.both_ways.contains(id);
             r.one == one && both && followed && by != Some(*id) && !path.contains(id)
         };
@@ -215,9 +216,9 @@ impl<'a> Naive<'a> {
                 self.eval(body, context, &inner)
             }
             Kind::LetRef(id) => names.lets.iter().rev().find(|(other, _)| other == id).unwrap().1.clone(),
-            Kind::Current { provider, column, detours } => {
+            Kind::Current { provider, column, detours, around } => {
                 if let Some((_, table, row)) = names.rows.iter().rev().find(|(p, ..)| p == provider) {
-                    let all: Vec<_> = context.detours.iter().chain(detours).copied().collect();
+                    let all = self.around_row(*table, context, detours, *around);
                     return self.data.look_up(*table, Some(*row), *column, &all);
                 }
                 let (_, values) = names.values.iter().rev().find(|(p, _)| p == provider).unwrap();
@@ -278,10 +279,27 @@ impl<'a> Naive<'a> {
         }
     }
 
+    /// The spare relationships that count for columns of a row. Those from its table to itself that stand around
+    /// whatever goes through the rows are about filters.
+    fn around_row(
+        &self,
+        table: TableId,
+        context: &Context,
+        detours: &[RelationshipId],
+        around: usize,
+    ) -> Vec<RelationshipId> {
+        let outside = context.detours.iter().chain(&detours[..around]);
+        let elsewhere = outside.filter(|id| {
+            let r = self.data.schema.relationship(**id);
+            (r.many, r.one) != (table, table)
+        });
+        elsewhere.chain(&detours[around..]).copied().collect()
+    }
+
     /// An expression over a row and what it looks up.
     fn row_value(&self, e: &Expr, table: TableId, row: Option<usize>, context: &Context, names: &Names) -> Value {
-        if let Kind::Column { column, detours } = &e.kind {
-            let all: Vec<_> = context.detours.iter().chain(detours).copied().collect();
+        if let Kind::Column { column, detours, around } = &e.kind {
+            let all = self.around_row(table, context, detours, *around);
             return self.data.look_up(table, row, *column, &all);
         }
         let part = |e: &Expr| self.row_value(e, table, row, context, names);
@@ -428,7 +446,7 @@ impl<'a> Naive<'a> {
         };
         let mut visible: BTreeSet<i32> = self.data.visible(calendar, &seen).into_iter().map(date).collect();
         if let Some(table) = period.rows_of {
-            let path = schema.reach(table, &context.detours)[&calendar].clone();
+            let path = ways::from(schema, table, &context.detours)[&calendar].clone();
             let rows = self.data.visible(table, context).into_iter();
             let days: BTreeSet<i32> = rows.filter_map(|r| self.data.follow_all(&path, Some(r))).map(date).collect();
             visible.retain(|day| days.contains(day));
@@ -628,7 +646,7 @@ impl<'a> Naive<'a> {
     }
 
     fn reaches(&self, from: TableId, to: TableId, context: &Context, by: Option<RelationshipId>) -> bool {
-        let mut reach = self.data.schema.reach(from, &context.detours);
+        let mut reach = ways::from(self.data.schema, from, &context.detours);
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
         reach.contains_key(&to)
             || reach.iter().any(|(one, path)| {
@@ -653,7 +671,7 @@ impl<'a> Naive<'a> {
 
     /// Columns by the finest table of their chain of lookups.
     fn chains(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<ColumnId>)> {
-        let reaches = |a: TableId, b: TableId| self.data.schema.reach(a, &[]).contains_key(&b);
+        let reaches = |a: TableId, b: TableId| ways::from(self.data.schema, a, &[]).contains_key(&b);
         let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
         let finest = tables.iter().copied().filter(|t| !tables.iter().any(|o| o != t && reaches(*o, *t)));
         let mut groups: Vec<(TableId, Vec<ColumnId>)> = finest.map(|t| (t, Vec::new())).collect();
