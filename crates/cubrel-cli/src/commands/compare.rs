@@ -31,6 +31,9 @@ pub struct Args {
     /// Ask two models only this saved query or measure; may be repeated
     #[arg(long, value_name = "NAME", requires = "b", conflicts_with = "sizes")]
     only: Vec<String>,
+    /// What `--only` was called
+    #[arg(long, value_name = "NAME", hide = true)]
+    question: Option<String>,
     /// A measure, or any formula
     #[arg(long, value_name = "MEASURE", requires = "with")]
     measure: Option<String>,
@@ -52,6 +55,9 @@ pub struct Args {
 
 /// Shows two formulas or two models side by side.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    if let Some(name) = &args.question {
+        return Err(Failure::Other("there is no `--question`".into(), format!("write `--only {name}`")));
+    }
     match (&args.measure, &args.with, &args.a, &args.b) {
         (Some(measure), Some(with), ..) => formulas(args, measure, with, global, out),
         (_, _, Some(a), Some(b)) if args.sizes => weights(a, b, global, out),

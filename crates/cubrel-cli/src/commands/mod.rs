@@ -15,6 +15,7 @@ pub mod why;
 use cubrel::{Model, RefreshOptions, RefreshReport};
 
 use crate::Global;
+use crate::output::problems;
 use crate::output::progress::Progress;
 
 /// Why a command could not do what it was asked.
@@ -68,17 +69,13 @@ pub fn make_again(global: &Global) -> Result<(), Failure> {
 }
 
 fn say_refreshed(report: &RefreshReport, global: &Global) {
-    if global.quiet {
-        return;
-    }
     let read: Vec<&str> =
         report.tables.iter().filter(|t| t.read && t.origin == "source").map(|t| t.table.as_str()).collect();
     let what = match read.as_slice() {
-        [] => "computed columns again".to_string(),
+        [] => "calculated columns again".to_string(),
         tables => format!("read {}", tables.join(", ")),
     };
-    eprintln!(
-        "cubrel: the store was older than the model or its sources; {what} in {:.1} s",
-        report.elapsed.as_secs_f64()
-    );
+    let seconds = report.elapsed.as_secs_f64();
+    let text = format!("cubrel: the store was older than the model or its sources; {what} in {seconds:.1} s");
+    problems::note(&text, global);
 }

@@ -42,6 +42,13 @@ pub fn warn(list: &[Diagnostic], global: &Global) {
     }
 }
 
+/// Tells a person what was done, on the error stream.
+pub fn note(text: &str, global: &Global) {
+    if !global.quiet {
+        eprintln!("{}", Pen::errors(global).lines(text, 0));
+    }
+}
+
 /// How problems are drawn.
 pub struct Pen {
     colored: bool,

@@ -1,8 +1,10 @@
 //! Models made in code.
 
 use arrow_array::RecordBatch;
+use arrow_schema::DataType;
 
 use super::assembled::{Known, assemble};
+use super::refresh::{clock_day, memory_limit};
 use super::{Error, Model};
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
@@ -10,9 +12,12 @@ use crate::load::Silent;
 use crate::load::tables::{LoadedTable, Loader};
 use crate::model::Document;
 use crate::model::dependencies::formulas;
-use crate::model::file::{ColumnSection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection};
+use crate::model::file::{
+    GenerateSection, HierarchySection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection,
+};
+use crate::model::paths::separated;
 use crate::store::RawColumn;
-use crate::value::{Type, Value, VectorBuilder, arrow};
+use crate::value::{Type, Value, VectorBuilder, arrow, exact, units};
 
 /// Puts a model together from tables in memory.
 ///
@@ -40,112 +45,135 @@ use crate::value::{Type, Value, VectorBuilder, arrow};
 /// # Ok(())
 /// # }
 /// ```
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Builder {
-    file: ModelFile,
-    document: Option<Document>,
+    document: Document,
     tables: Vec<(String, Vec<(String, RawColumn)>)>,
     problems: Vec<Diagnostic>,
     settings: Settings,
 }
 
+impl Default for Builder {
+    fn default() -> Builder {
+        let settings = Settings { today: clock_day(), ..Settings::default() };
+        let document = Document::in_memory(ModelFile::default());
+        Builder { document, tables: Vec::new(), problems: Vec::new(), settings }
+    }
+}
+
 impl Builder {
-    /// A table from record batches of one schema.
+    /// A table from record batches whose columns have the same names and types.
     #[must_use]
     pub fn table(mut self, name: &str, batches: &[RecordBatch]) -> Builder {
         match columns(batches) {
             Ok(columns) => self = self.raw_table(name, columns),
-            Err(message) => {
-                self.problems.push(Diagnostic::general(Problem::Data, format!("table `{name}`: {message}")))
-            }
+            Err(message) => self.problem(Problem::Data, format!("table `{name}`: {message}"), ""),
         }
         self
     }
 
-    /// A table from named columns of values.
+    /// A table from named columns of values. Whole numbers can stand for decimals and doubles; whatever else does not fit
+    /// its column is a problem that [`Builder::build`] tells with table, column and row.
     #[must_use]
-    pub fn rows(self, name: &str, columns: &[(&str, Type)], rows: &[Vec<Value>]) -> Builder {
-        let columns = columns.iter().enumerate().map(|(i, (column, ty))| {
-            let mut builder = VectorBuilder::new(*ty, rows.len());
-            rows.iter().for_each(|row| builder.push(row.get(i).cloned().unwrap_or(Value::Null)));
-            let raw = RawColumn::from_vector(builder.finish(), *ty);
-            (column.to_string(), raw)
-        });
+    pub fn rows(mut self, name: &str, columns: &[(&str, Type)], rows: &[Vec<Value>]) -> Builder {
+        if let Some(place) = rows.iter().position(|row| row.len() != columns.len()) {
+            let (values, wanted) = (rows[place].len(), columns.len());
+            let message = format!("table `{name}`: row {} has {values} values for {wanted} columns", place + 1);
+            self.problem(Problem::Data, message, "give every row one value for each column, null where there is none");
+            return self;
+        }
         let mut taken = Vec::new();
-        for (column, raw) in columns {
-            match raw {
-                Ok(raw) => taken.push((column, raw)),
-                Err((row, _)) => {
-                    let message = format!("table `{name}`: `{column}` in row {} does not fit 64 bits", row + 1);
-                    return self.with_problem(Diagnostic::general(Problem::Data, message));
+        for (i, (column, ty)) in columns.iter().enumerate() {
+            match fitted(*ty, rows.iter().map(|row| &row[i])) {
+                Ok(raw) => taken.push((column.to_string(), raw)),
+                Err(message) => {
+                    self.problem(Problem::Data, format!("table `{name}`, column `{column}`: {message}"), "")
                 }
             }
         }
-        self.raw_table(name, taken)
+        if taken.len() == columns.len() { self.raw_table(name, taken) } else { self }
     }
 
     /// What a `model.toml` would say: measures, lenses, roles, relationships, sections of tables. Tables that it names need
-    /// rows from [`Builder::table`], unless they are generated calendars or copies.
+    /// rows from [`Builder::table`], unless they are generated calendars or copies. It can be called several times, before
+    /// and after everything else; what is said twice is a problem.
     #[must_use]
     pub fn definitions(mut self, toml: &str) -> Builder {
         match Document::parse("definitions", toml, std::path::PathBuf::new()) {
-            Ok(document) => {
-                let file = document.file.clone();
-                self.file.model = file.model;
-                self.file.table.extend(file.table);
-                self.file.relationship.extend(file.relationship);
-                self.file.measure.extend(file.measure);
-                self.file.query.extend(file.query);
-                self.file.lens.extend(file.lens);
-                self.file.role.extend(file.role);
-                self.document = Some(document);
-            }
+            Ok(document) => self.problems.extend(self.document.merge(document)),
             Err(problems) => self.problems.extend(problems),
         }
         self
     }
 
-    fn with_problem(mut self, problem: Diagnostic) -> Builder {
-        self.problems.push(problem);
-        self
+    fn problem(&mut self, problem: Problem, message: impl Into<String>, help: &str) {
+        let found = Diagnostic::general(problem, message);
+        self.problems.push(if help.is_empty() { found } else { found.help(help) });
+    }
+
+    fn twice(&mut self, what: String) {
+        self.problem(
+            Problem::Duplicate,
+            format!("{what} is given twice"),
+            "give one of them another name, or leave it out",
+        );
     }
 
     fn raw_table(mut self, name: &str, columns: Vec<(String, RawColumn)>) -> Builder {
-        self.file.table.entry(name.to_string()).or_default();
+        if self.tables.iter().any(|(other, _)| other == name) {
+            self.twice(format!("table `{name}`"));
+            return self;
+        }
+        for (i, (column, _)) in columns.iter().enumerate() {
+            if columns[..i].iter().any(|(other, _)| other == column) {
+                self.twice(format!("column `{column}` of table `{name}`"));
+                return self;
+            }
+        }
+        self.document.file.table.entry(name.to_string()).or_default();
         self.tables.push((name.to_string(), columns));
         self
+    }
+
+    fn section(&mut self, table: &str) -> &mut TableSection {
+        self.document.file.table.entry(table.to_string()).or_default()
     }
 
     /// A generated calendar.
     #[must_use]
     pub fn calendar(mut self, name: &str, from: &str, to: &str) -> Builder {
-        let section = self.file.table.entry(name.to_string()).or_default();
+        let section = self.section(name);
+        if section.generate.is_some() {
+            self.twice(format!("calendar `{name}`"));
+            return self;
+        }
         section.calendar = Some("date".into());
-        section.generate = Some(crate::model::file::GenerateSection {
-            from: Some(from.into()),
-            to: Some(to.into()),
-            ..Default::default()
-        });
+        section.generate =
+            Some(GenerateSection { from: Some(from.into()), to: Some(to.into()), ..GenerateSection::default() });
         self
     }
 
     /// A calculated column.
     #[must_use]
     pub fn column(mut self, table: &str, name: &str, formula: &str) -> Builder {
-        let column = ColumnSection { formula: Some(formula.into()), ..ColumnSection::default() };
-        self.file.table.entry(table.to_string()).or_default().column.insert(name.into(), column);
+        let column = self.section(table).column.entry(name.to_string()).or_default();
+        if column.formula.is_some() {
+            self.twice(format!("the formula of column `{table}.{name}`"));
+            return self;
+        }
+        column.formula = Some(formula.into());
         self
     }
 
     /// The column that orders another.
     #[must_use]
     pub fn display_order(mut self, table: &str, column: &str, by: &str) -> Builder {
-        let section = self.file.table.entry(table.to_string()).or_default();
-        section.column.entry(column.to_string()).or_default().display_order = Some(by.into());
+        self.section(table).column.entry(column.to_string()).or_default().display_order = Some(by.into());
         self
     }
 
-    /// A relationship between two columns, written `table.column`; several are joined with `+`.
+    /// A relationship between two columns, written `table.column`; several are joined with `+`. Names that hold points
+    /// stand in double quotes.
     #[must_use]
     pub fn relationship(self, many: &str, one: &str) -> Builder {
         self.related(many, one, false)
@@ -158,8 +186,9 @@ impl Builder {
     }
 
     fn related(mut self, many: &str, one: &str, spare: bool) -> Builder {
-        let side = |text: &str| OneOrMany::Many(text.split('+').map(|s| s.trim().to_string()).collect());
-        self.file.relationship.push(RelationshipSection { many: side(many), one: side(one), spare, both_ways: false });
+        let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
+        let relationship = RelationshipSection { many: side(many), one: side(one), spare, both_ways: false };
+        self.document.file.relationship.push(relationship);
         self
     }
 
@@ -174,7 +203,9 @@ impl Builder {
             note: None,
             hidden: false,
         };
-        self.file.measure.insert(name.into(), measure);
+        if self.document.file.measure.insert(name.into(), measure).is_some() {
+            self.twice(format!("measure `{name}`"));
+        }
         self
     }
 
@@ -182,12 +213,13 @@ impl Builder {
     #[must_use]
     pub fn hierarchy(mut self, table: &str, name: &str, levels: &[&str]) -> Builder {
         let levels = levels.iter().map(|l| l.to_string()).collect();
-        let section = self.file.table.entry(table.to_string()).or_default();
-        section.hierarchy.insert(name.into(), crate::model::file::HierarchySection { levels });
+        if self.section(table).hierarchy.insert(name.into(), HierarchySection { levels }).is_some() {
+            self.twice(format!("hierarchy `{name}` of table `{table}`"));
+        }
         self
     }
 
-    /// The day that `today()` is, as a day number.
+    /// The day that `today()` is, as a day number; by default the one on the clock.
     #[must_use]
     pub fn today(mut self, day: i32) -> Builder {
         self.settings.today = day;
@@ -198,53 +230,125 @@ impl Builder {
     ///
     /// # Errors
     /// Everything that is wrong.
-    pub fn build(self) -> Result<Model, Error> {
+    pub fn build(mut self) -> Result<Model, Error> {
+        self.check_sections();
         if !self.problems.is_empty() {
             return Err(Error::Problems(self.problems));
         }
-        let document = match self.document {
-            Some(document) => document.with_file(self.file),
-            None => Document::in_memory(self.file),
-        };
+        let Builder { document, tables: given, settings, .. } = self;
         let formulas = formulas(&document);
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.problems));
         }
+        let limit = memory_limit(&document)?;
+        let settings = Settings { locale: document.file.model.locale_with_currency(), ..settings };
         let loader = Loader {
             document: &document,
             formulas: &formulas,
             observer: &Silent,
-            settings: &self.settings,
-            memory: None,
+            settings: &settings,
+            memory: limit,
             since: None,
             piece: None,
         };
-        let mut given = self.tables;
-        let settings = Settings { locale: document.file.model.locale_with_currency(), ..self.settings.clone() };
-        let mut tables: Vec<LoadedTable> = Vec::new();
-        for (name, section) in &document.file.table {
-            if let Some(first) = &section.same_as {
-                match tables.iter().find(|t| t.name == *first) {
-                    Some(first) => tables.push(first.in_role(name, section, &formulas)),
-                    None => {
-                        let message = format!("define `{first}` before its copy `{name}`");
-                        return Err(Error::Problems(vec![Diagnostic::general(Problem::Model, message)]));
-                    }
-                }
-                continue;
+        let tables = loaded(&loader, given)?;
+        let model = assemble(document.clone(), &formulas, &tables, settings, Known::default())?;
+        let bytes = model.sizes().model.bytes;
+        match limit.filter(|limit| bytes > *limit) {
+            None => Ok(model),
+            Some(limit) => {
+                let (bytes, limit) = (units::bytes(bytes), units::bytes(limit));
+                let message = format!("the model takes {bytes}, more than the memory limit of {limit}");
+                Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]))
             }
-            if section.query.is_some() {
-                tables.push(LoadedTable::worked_out(name, section, &formulas));
-                continue;
-            }
-            let place = given.iter().position(|(n, _)| n == name);
-            tables.push(match place {
-                Some(place) => loader.given(name, section, given.swap_remove(place).1)?,
-                None => build_calendar(&loader, name, section)?,
-            });
         }
-        assemble(document.clone(), &formulas, &tables, settings, Known::default())
     }
+
+    /// Keys that say how a source is read do nothing for rows that are given.
+    fn check_sections(&mut self) {
+        let mut found = Vec::new();
+        for (name, columns) in &self.tables {
+            let Some(section) = self.document.file.table.get(name) else { continue };
+            let mut refuse = |key: &str, message: String, help: &str| {
+                let path = format!("table.{name}.{key}");
+                found.push(self.document.problem(Problem::Model, &path, message).help(help));
+            };
+            let elsewhere = [
+                ("source", section.source.is_some()),
+                ("query", section.query.is_some()),
+                ("generate", section.generate.is_some()),
+                ("same_as", section.same_as.is_some()),
+            ];
+            for (key, _) in elsewhere.iter().filter(|(_, said)| *said) {
+                refuse(key, format!("table `{name}` has rows and `{key}`"), "its rows come from one place");
+            }
+            let of_sources = [
+                ("csv", section.csv.is_some()),
+                ("partition", section.partition.is_some()),
+                ("missing", section.missing.is_some()),
+                ("max_bad_rows", section.max_bad_rows.is_some()),
+            ];
+            for (key, _) in of_sources.iter().filter(|(_, said)| *said) {
+                let message = format!("`{key}` says how a source is read, and the rows of table `{name}` are given");
+                refuse(key, message, "leave it out");
+            }
+            for (column, said) in &section.column {
+                let Some((_, raw)) = columns.iter().find(|(c, _)| c == column) else { continue };
+                let declared = said.ty.as_deref().filter(|text| Type::parse(text) != Some(raw.ty));
+                let of_sources =
+                    [("source_name", said.source_name.is_some()), ("date_pattern", said.date_pattern.is_some())];
+                for (key, _) in of_sources.iter().filter(|(_, said)| *said) {
+                    let message = format!("`{key}` says how a source is read, and `{name}.{column}` is given");
+                    refuse(&format!("column.{column}.{key}"), message, "leave it out");
+                }
+                if let Some(declared) = declared {
+                    let message = format!("`{name}.{column}` is given as {}, and `type` says {declared}", raw.ty);
+                    refuse(&format!("column.{column}.type"), message, "give it in that type, or leave `type` out");
+                }
+            }
+        }
+        self.problems.extend(found);
+    }
+}
+
+/// The tables, copies after what they are copies of.
+fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)>) -> Result<Vec<LoadedTable>, Error> {
+    let mut tables: Vec<LoadedTable> = Vec::new();
+    for (name, section) in &loader.document.file.table {
+        if let Some(first) = &section.same_as {
+            match tables.iter().find(|t| t.name == *first) {
+                Some(first) => tables.push(first.in_role(name, section, loader.formulas)),
+                None => {
+                    let path = format!("table.{name}.same_as");
+                    let message = format!("define `{first}` before its copy `{name}`");
+                    return Err(Error::Problems(vec![loader.document.problem(Problem::Model, &path, message)]));
+                }
+            }
+            continue;
+        }
+        if section.query.is_some() {
+            tables.push(LoadedTable::worked_out(name, section, loader.formulas));
+            continue;
+        }
+        let place = given.iter().position(|(n, _)| n == name);
+        tables.push(match place {
+            Some(place) => loader.given(name, section, given.swap_remove(place).1)?,
+            None => build_calendar(loader, name, section)?,
+        });
+    }
+    Ok(tables)
+}
+
+/// A column of values that all fit its type.
+fn fitted<'v>(ty: Type, values: impl Iterator<Item = &'v Value>) -> Result<RawColumn, String> {
+    if !ty.can_be_stored() {
+        return Err(format!("a column cannot be {ty}: decimals have up to {} digits", exact::STORED_DIGITS));
+    }
+    let mut builder = VectorBuilder::new(ty, values.size_hint().0);
+    for (row, value) in values.enumerate() {
+        builder.push(value.fitted(ty).map_err(|e| format!("row {}: {e}", row + 1))?);
+    }
+    RawColumn::from_vector(builder.finish(), ty).map_err(|(row, _)| format!("row {}: it does not fit 64 bits", row + 1))
 }
 
 fn build_calendar(loader: &Loader<'_>, name: &str, section: &TableSection) -> Result<LoadedTable, Error> {
@@ -260,24 +364,26 @@ fn columns(batches: &[RecordBatch]) -> Result<Vec<(String, RawColumn)>, String> 
     let Some(first) = batches.first() else {
         return Err("there is no record batch".into());
     };
-    let schema = first.schema();
+    let shape = |batch: &RecordBatch| -> Vec<(String, DataType)> {
+        let schema = batch.schema();
+        schema.fields().iter().map(|f| (f.name().clone(), f.data_type().clone())).collect()
+    };
+    let wanted = shape(first);
+    if let Some(other) = batches.iter().position(|batch| shape(batch) != wanted) {
+        return Err(format!("record batch {} has other columns than the first", other + 1));
+    }
     let mut columns = Vec::new();
-    for (i, field) in schema.fields().iter().enumerate() {
+    for (i, (name, _)) in wanted.into_iter().enumerate() {
         let mut values = Vec::new();
         let mut ty = Type::Null;
         for batch in batches {
-            if batch.schema() != schema {
-                return Err("its record batches have different schemas".into());
-            }
             let (part_ty, part) =
-                arrow::values(batch.column(i).as_ref()).map_err(|e| format!("column `{}`: {e}", field.name()))?;
+                arrow::values(batch.column(i).as_ref()).map_err(|e| format!("column `{name}`: {e}"))?;
             ty = part_ty;
             values.extend(part);
         }
-        let mut builder = VectorBuilder::new(ty, values.len());
-        values.into_iter().for_each(|v| builder.push(v));
-        let raw = RawColumn::from_vector(builder.finish(), ty);
-        columns.push((field.name().clone(), raw.map_err(|(row, _)| format!("row {} does not fit 64 bits", row + 1))?));
+        let raw = fitted(ty, values.iter()).map_err(|e| format!("column `{name}`: {e}"))?;
+        columns.push((name, raw));
     }
     Ok(columns)
 }

@@ -19,6 +19,7 @@ use crate::load::{Observer, TableReport};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::TableSection;
+use crate::model::paths::column_path;
 use crate::store::disk::{self, Stored, StoredTable};
 use crate::value::units;
 
@@ -80,7 +81,8 @@ struct TableNotes {
 }
 
 /// The day on the clock, as a day number.
-fn clock_day() -> i32 {
+/// The day on the clock.
+pub(super) fn clock_day() -> i32 {
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
     (seconds / 86_400) as i32
 }
@@ -337,7 +339,7 @@ fn stored_bytes(stored: &Stored) -> u64 {
 }
 
 /// What the model allows a refresh.
-fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
+pub(super) fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     let Some(text) = &document.file.model.memory_limit else {
         return Ok(None);
     };
@@ -463,8 +465,8 @@ fn days_of(
         _ => false,
     });
     let ranges = pointing.filter_map(|r| {
-        let (table, column) = r.many.list().first()?.split_once('.')?;
-        let column = loaded.get(table)?.columns.iter().find(|c| c.name == column)?;
+        let (table, column) = column_path(r.many.list().first()?)?;
+        let column = loaded.get(table.as_str())?.columns.iter().find(|c| c.name == column)?;
         day_range(&column.data)
     });
     ranges.reduce(|(a, b), (c, d)| (a.min(c), b.max(d)))

@@ -140,7 +140,7 @@ pub fn rules(document: &Document, name: &str, section: &TableSection) -> Result<
     let mut rules = CalendarRules::default();
     let generate = section.generate.clone().unwrap_or_default();
     let wrong = |key: &str, text: &str, help: &str| {
-        let place = if document.place(&format!("table.{name}.{key}")) == Default::default() { "generate." } else { "" };
+        let place = if document.says(&format!("table.{name}.{key}")) { "" } else { "generate." };
         document.problem(Problem::Model, &format!("table.{name}.{place}{key}"), format!("`{text}` is no {help}"))
     };
     if let Some(text) = section.year_starts.as_ref().or(generate.year_starts.as_ref()) {

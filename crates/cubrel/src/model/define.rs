@@ -7,6 +7,7 @@ use super::calendar;
 use super::dependencies::{Formulas, Node};
 use super::document::Document;
 use super::file::{ColumnSection, TableSection};
+use super::paths::column_path;
 use super::roles::RoleDef;
 use crate::formula::ast;
 use crate::formula::check::{self, Settings, surprises};
@@ -174,7 +175,7 @@ impl Definer<'_> {
                 format: said.format,
                 display_order,
                 computed: column.computed,
-                day_kind: day_kind || said.day_kind,
+                day_kind: said.day_kind.unwrap_or(day_kind),
             });
         }
         for (name, said) in &section.column {
@@ -316,10 +317,12 @@ impl Definer<'_> {
     fn side(&mut self, names: &[String], path: &str) -> Option<(TableId, Vec<u32>)> {
         let mut found: Option<(TableId, Vec<u32>)> = None;
         for name in names {
-            let Some((table, column)) = name.split_once('.') else {
-                self.problem(Problem::Model, path, format!("`{name}` is not a column"), "write `table.column`".into());
+            let Some((table, column)) = column_path(name) else {
+                let help = "write `table.column`, with double quotes around names that hold points".into();
+                self.problem(Problem::Model, path, format!("`{name}` is not a column"), help);
                 return None;
             };
+            let (table, column) = (table.as_str(), column.as_str());
             let Some(id) = self.schema.find_table(table) else {
                 let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
                 let help = suggestion(table, &tables);
@@ -662,6 +665,7 @@ pub fn stored_type(natural: Type) -> Type {
 pub fn suggestion(wanted: &str, names: &[&str]) -> String {
     match closest(wanted, names.iter().copied()) {
         Some(near) => did_you_mean(near),
+        None if names.is_empty() => "there are none".into(),
         None => format!("there are {}", names.join(", ")),
     }
 }

@@ -20,7 +20,7 @@ pub struct Document {
     pub source: Arc<Source>,
     /// The folder that its paths are relative to.
     pub folder: PathBuf,
-    places: HashMap<String, Span>,
+    pub(super) places: HashMap<String, (Arc<Source>, Span)>,
 }
 
 impl Document {
@@ -58,6 +58,7 @@ impl Document {
             return Err(problems);
         }
         let file: ModelFile = toml::from_str(text).map_err(|e| vec![toml_problem(&source, &e)])?;
+        let places = places.into_iter().map(|(path, span)| (path, (source.clone(), span))).collect();
         Ok(Document { file, source, folder, places })
     }
 
@@ -67,28 +68,27 @@ impl Document {
         Document { file, source, folder: PathBuf::new(), places: HashMap::new() }
     }
 
-    /// The same text, saying more.
-    #[must_use]
-    pub fn with_file(self, file: ModelFile) -> Document {
-        Document { file, ..self }
-    }
-
-    /// Where the value at a path of keys stands, such as `table.booking.key`.
-    pub fn place(&self, path: &str) -> Span {
-        self.places.get(path).copied().unwrap_or_default()
+    /// Whether something stands at a path of keys, such as `table.booking.key`.
+    pub fn says(&self, path: &str) -> bool {
+        self.places.contains_key(path)
     }
 
     /// A formula or query that stands at a path of keys, with its place in the file.
     pub fn formula(&self, name: impl Into<String>, path: &str, text: &str) -> Arc<Source> {
-        match self.places.get(path).and_then(|span| literal::starts(&self.source.text, *span, text)) {
-            Some(starts) => Source::within(name, text, &self.source, starts),
+        let place = self.places.get(path);
+        match place.and_then(|(source, span)| Some((source, literal::starts(&source.text, *span, text)?))) {
+            Some((source, starts)) => Source::within(name, text, source, starts),
             None => Source::new(name, text),
         }
     }
 
     /// A problem with the value at a path of keys.
     pub fn problem(&self, problem: Problem, path: &str, message: impl Into<String>) -> Diagnostic {
-        Diagnostic::error(problem, &self.source, self.place(path), message)
+        let (source, span) = match self.places.get(path) {
+            Some((source, span)) => (source, *span),
+            None => (&self.source, Span::default()),
+        };
+        Diagnostic::error(problem, source, span, message)
     }
 }
 

@@ -145,8 +145,8 @@ pub struct ColumnSection {
     pub hidden: bool,
     /// The column of the same table that orders it.
     pub display_order: Option<String>,
-    /// Kept by period edits: weekdays, holidays.
-    pub day_kind: bool,
+    /// Kept by period edits: weekdays, holidays; `false` for a generated weekday that is not to be.
+    pub day_kind: Option<bool>,
 }
 
 /// `[table.NAME.hierarchy.NAME]`

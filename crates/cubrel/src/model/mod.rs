@@ -13,6 +13,8 @@ pub mod dependencies;
 pub mod document;
 pub mod file;
 mod literal;
+mod merge;
+pub mod paths;
 pub mod roles;
 
 /// An amount of memory such as `2 GiB` or `500 MB`, in bytes.

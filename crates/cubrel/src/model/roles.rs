@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::dependencies::{Formulas, Node};
 use super::document::Document;
+use super::paths::column_path;
 use crate::formula::ast;
 use crate::formula::check::{self, Denied, Settings};
 use crate::formula::parser;
@@ -115,9 +116,9 @@ impl Reader<'_> {
     fn denied(&mut self, role: &str, names: &[String], formulas: &Formulas) -> Denied {
         let mut denied: HashSet<Node> = HashSet::new();
         for (i, name) in names.iter().enumerate() {
-            let column = name.split_once('.').and_then(|(t, c)| {
-                let table = self.schema.find_table(t)?;
-                self.schema.find_column(table, c).map(|_| Node::Column(t.to_string(), c.to_string()))
+            let column = column_path(name).and_then(|(t, c)| {
+                let table = self.schema.find_table(&t)?;
+                self.schema.find_column(table, &c).map(|_| Node::Column(t, c))
             });
             let measure = self.schema.find_measure(name).map(|_| Node::Measure(name.clone()));
             match column.or(measure) {

@@ -27,6 +27,18 @@ pub fn values(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
             ($ty, typed.iter().map(|v| v.map_or(Value::Null, $make)).collect())
         }};
     }
+    macro_rules! days_and_times {
+        ($t:ty, $ty:expr, $make:expr) => {{
+            let typed = array.as_primitive::<$t>();
+            let value = |v: Option<_>| match v {
+                None => Ok(Value::Null),
+                Some(v) => $make(v).ok_or_else(|| format!("{v} is beyond what a {} can be", $ty)),
+            };
+            ($ty, typed.iter().map(value).collect::<Result<_, _>>()?)
+        }};
+    }
+    let day = |days: i64| i32::try_from(days).ok().filter(|day| date::civil(*day).is_some()).map(Value::Date);
+    let time = |micros: Option<i64>| micros.filter(|t| date::civil_timestamp(*t).is_some()).map(Value::Timestamp);
     Ok(match array.data_type() {
         DataType::Int8 => ints!(Int8Type, Type::Int, |v| Value::Int(i64::from(v))),
         DataType::Int16 => ints!(Int16Type, Type::Int, |v| Value::Int(i64::from(v))),
@@ -38,22 +50,22 @@ pub fn values(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
         DataType::UInt64 => unsigned(array)?,
         DataType::Float32 => ints!(Float32Type, Type::Float, |v| Value::float(f64::from(v))),
         DataType::Float64 => ints!(Float64Type, Type::Float, Value::float),
-        DataType::Date32 => ints!(Date32Type, Type::Date, Value::Date),
+        DataType::Date32 => days_and_times!(Date32Type, Type::Date, |v: i32| day(v.into())),
         DataType::Date64 => {
-            ints!(Date64Type, Type::Date, |v| Value::Date(v.div_euclid(date::DAY_MICROS / 1000) as i32))
+            days_and_times!(Date64Type, Type::Date, |v: i64| day(v.div_euclid(date::DAY_MICROS / 1000)))
         }
         DataType::Timestamp(unit, _) => match unit {
             TimeUnit::Second => {
-                ints!(TimestampSecondType, Type::Timestamp, |v| Value::Timestamp(v.saturating_mul(1_000_000)))
+                days_and_times!(TimestampSecondType, Type::Timestamp, |v: i64| time(v.checked_mul(1_000_000)))
             }
             TimeUnit::Millisecond => {
-                ints!(TimestampMillisecondType, Type::Timestamp, |v| { Value::Timestamp(v.saturating_mul(1000)) })
+                days_and_times!(TimestampMillisecondType, Type::Timestamp, |v: i64| time(v.checked_mul(1000)))
             }
             TimeUnit::Microsecond => {
-                ints!(TimestampMicrosecondType, Type::Timestamp, Value::Timestamp)
+                days_and_times!(TimestampMicrosecondType, Type::Timestamp, |v: i64| time(Some(v)))
             }
             TimeUnit::Nanosecond => {
-                ints!(TimestampNanosecondType, Type::Timestamp, |v| { Value::Timestamp(v.div_euclid(1000)) })
+                days_and_times!(TimestampNanosecondType, Type::Timestamp, |v: i64| time(Some(v.div_euclid(1000))))
             }
         },
         DataType::Boolean => {
@@ -85,7 +97,9 @@ fn unsigned(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
 }
 
 fn decimals(array: &dyn Array, scale: i8) -> Result<(Type, Vec<Value>), String> {
-    let scale = u8::try_from(scale).map_err(|_| format!("a decimal of scale {scale} cannot be a column"))?;
+    let scale = u8::try_from(scale).ok().filter(|scale| *scale <= exact::STORED_DIGITS).ok_or_else(|| {
+        format!("a decimal of scale {scale} cannot be a column: scales are 0 to {}", exact::STORED_DIGITS)
+    })?;
     let ty = Type::Decimal { precision: exact::STORED_DIGITS, scale };
     let value = |v: Option<i128>| match v {
         None => Ok(Value::Null),
@@ -100,6 +114,10 @@ fn dictionary(array: &dyn Array) -> Result<(Type, Vec<Value>), String> {
         return Err("this dictionary cannot be read".into());
     };
     let (ty, distinct) = values(any.values().as_ref())?;
+    if distinct.is_empty() {
+        // Without values every place is null.
+        return Ok((ty, vec![Value::Null; array.len()]));
+    }
     let keys = any.normalized_keys();
     let value = |(i, key): (usize, usize)| {
         if array.is_null(i) { Value::Null } else { distinct[key].clone() }

@@ -104,6 +104,51 @@ impl Value {
         }
     }
 
+    /// The same value as a column or vector of type `ty` holds it: whole numbers as decimals or doubles, null as null.
+    ///
+    /// # Errors
+    /// In words, where no value of that type is equal: digits that the scale has no room for, a double for an exact
+    /// number, text for a number, a day that no calendar has.
+    ///
+    /// ```
+    /// use cubrel::{Type, Value};
+    /// let money = Type::Decimal { precision: 10, scale: 2 };
+    /// assert_eq!(Value::Int(5).fitted(money), Ok(Value::Decimal { unscaled: 500, scale: 2 }));
+    /// assert!(Value::text("5").fitted(money).is_err());
+    /// ```
+    pub fn fitted(&self, ty: Type) -> Result<Value, String> {
+        let wrong = || Err(format!("`{self}` is {}, not {ty}", self.natural_type()));
+        match (ty, self) {
+            (_, Value::Null) => Ok(Value::Null),
+            // A double that is not a number is null, as everywhere.
+            (Type::Float, Value::Float(x)) => Ok(Value::float(*x)),
+            (Type::Float, Value::Int(v)) if *v as f64 as i128 == i128::from(*v) => Ok(Value::Float(*v as f64)),
+            (Type::Text, Value::Text(_)) | (Type::Bool, Value::Bool(_)) => Ok(self.clone()),
+            (Type::Date, Value::Date(day)) if date::civil(*day).is_some() => Ok(self.clone()),
+            (Type::Timestamp, Value::Timestamp(t)) if date::civil_timestamp(*t).is_some() => Ok(self.clone()),
+            (Type::Date, Value::Date(_)) | (Type::Timestamp, Value::Timestamp(_)) => {
+                Err(format!("a {ty} is in the years -9999 to 9999"))
+            }
+            (Type::Int, Value::Int(_)) => Ok(self.clone()),
+            (Type::Int | Type::Decimal { .. }, Value::Int(_) | Value::Decimal { .. }) => {
+                let digits = self.as_stored(ty).filter(|digits| match ty {
+                    Type::Decimal { precision, .. } => {
+                        digits.unsigned_abs() < 10u64.saturating_pow(u32::from(precision))
+                    }
+                    _ => true,
+                });
+                match (digits, ty) {
+                    (Some(digits), Type::Decimal { scale, .. }) => {
+                        Ok(Value::Decimal { unscaled: digits.into(), scale })
+                    }
+                    (Some(digits), _) => Ok(Value::Int(digits)),
+                    (None, _) => Err(format!("`{self}` does not fit {ty}")),
+                }
+            }
+            _ => wrong(),
+        }
+    }
+
     /// The text, if it is text.
     pub fn as_text(&self) -> Option<&str> {
         match self {

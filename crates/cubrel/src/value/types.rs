@@ -65,6 +65,17 @@ impl Type {
         }
     }
 
+    /// Whether a column can be of this type: its digits fit 64 bits, and it has values.
+    pub fn can_be_stored(self) -> bool {
+        match self {
+            Type::Decimal { precision, scale } => {
+                (1..=super::exact::STORED_DIGITS).contains(&precision) && scale <= precision
+            }
+            Type::Null => false,
+            _ => true,
+        }
+    }
+
     /// Reads a type as it is written in formulas and model files, such as `int` or `decimal(12,2)`.
     pub fn parse(text: &str) -> Option<Type> {
         let text = text.trim().to_ascii_lowercase();

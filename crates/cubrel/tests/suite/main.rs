@@ -5,6 +5,7 @@ mod common;
 mod naive;
 
 mod alike;
+mod building;
 mod columnar;
 mod contexts;
 mod differential;

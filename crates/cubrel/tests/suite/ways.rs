@@ -141,10 +141,7 @@ fn a_table_that_points_at_itself_is_followed_where_that_is_named() {
             "grid paid, paid via staff.boss as below by staff.name",
             &["Ann|50|70", "Bo|40|20", "Cy|30|", "Di|20|", "Eli|10|", "||60"],
         ),
-        (
-            "grid hours, hours via staff.boss as below by staff.name",
-            &["Ann|1|6", "Bo|2|24", "Cy|4|", "Di|24|", "||1"],
-        ),
+        ("grid hours, hours via staff.boss as below by staff.name", &["Ann|1|6", "Bo|2|24", "Cy|4|", "Di|24|", "||1"]),
         ("grid paid via staff.boss as below by area.name", &["North|70", "South|20", "|60"]),
         ("grid hours via staff.boss as below where staff.name = 'Ann'", &["6"]),
         // inside of the aggregate it is the values that are the boss's

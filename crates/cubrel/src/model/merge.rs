@@ -1,0 +1,154 @@
+//! Several texts that together say what a model is.
+
+use indexmap::IndexMap;
+
+use super::document::Document;
+use super::file::{ColumnSection, ModelFile, ModelSection, TableSection};
+use crate::formula::source::{Diagnostic, Problem};
+
+impl Document {
+    /// Says what another one says, too. What both say is a problem: nothing of it is lost in silence.
+    pub fn merge(&mut self, other: Document) -> Vec<Diagnostic> {
+        let mut merge = Merge { other: &other, problems: Vec::new() };
+        let shift = self.file.relationship.len();
+        // Taken apart, so that a new section cannot be forgotten.
+        let ModelFile { model, table, relationship, measure, lens, role, query } = other.file.clone();
+        merge.model(&mut self.file.model, model);
+        for (name, section) in table {
+            let own = self.file.table.entry(name.clone()).or_default();
+            merge.table(own, section, &format!("table.{name}"));
+        }
+        self.file.relationship.extend(relationship);
+        merge.sections(&mut self.file.measure, measure, "measure");
+        merge.sections(&mut self.file.lens, lens, "lens");
+        merge.sections(&mut self.file.role, role, "role");
+        merge.sections(&mut self.file.query, query, "query");
+        let problems = merge.problems;
+        // The places of relationships are by number.
+        let moved = other.places.into_iter().map(|(path, place)| (renumbered(&path, shift).unwrap_or(path), place));
+        self.places.extend(moved);
+        self.source = other.source;
+        problems
+    }
+}
+
+/// The path of a relationship, or of something in it, behind some others.
+fn renumbered(path: &str, shift: usize) -> Option<String> {
+    let rest = path.strip_prefix("relationship.")?;
+    let (number, inner) = rest.split_once('.').map_or((rest, None), |(number, inner)| (number, Some(inner)));
+    let number = number.parse::<usize>().ok()? + shift;
+    Some(inner.map_or_else(|| format!("relationship.{number}"), |inner| format!("relationship.{number}.{inner}")))
+}
+
+struct Merge<'a> {
+    other: &'a Document,
+    problems: Vec<Diagnostic>,
+}
+
+impl Merge<'_> {
+    fn twice(&mut self, path: &str) {
+        let message = format!("`{path}` stands twice");
+        self.problems.push(self.other.problem(Problem::Duplicate, path, message).help("say it once"));
+    }
+
+    fn option<T>(&mut self, own: &mut Option<T>, other: Option<T>, path: &str) {
+        if other.is_some() {
+            if own.is_some() {
+                self.twice(path);
+            }
+            *own = other;
+        }
+    }
+
+    fn sections<T>(&mut self, own: &mut IndexMap<String, T>, other: IndexMap<String, T>, path: &str) {
+        for (name, section) in other {
+            if own.contains_key(&name) {
+                self.twice(&format!("{path}.{name}"));
+            }
+            own.insert(name, section);
+        }
+    }
+
+    fn model(&mut self, own: &mut ModelSection, other: ModelSection) {
+        let ModelSection { name, locale, currency, memory_limit } = other;
+        self.option(&mut own.name, name, "model.name");
+        self.option(&mut own.locale, locale, "model.locale");
+        self.option(&mut own.currency, currency, "model.currency");
+        self.option(&mut own.memory_limit, memory_limit, "model.memory_limit");
+    }
+
+    fn table(&mut self, own: &mut TableSection, other: TableSection, path: &str) {
+        let TableSection {
+            source,
+            query,
+            csv,
+            partition,
+            key,
+            missing,
+            filter,
+            max_bad_rows,
+            label,
+            note,
+            hidden,
+            column,
+            hierarchy,
+            calendar,
+            year_starts,
+            week_starts,
+            generate,
+            same_as,
+            prefix,
+        } = other;
+        let at = |key: &str| format!("{path}.{key}");
+        self.option(&mut own.source, source, &at("source"));
+        self.option(&mut own.query, query, &at("query"));
+        self.option(&mut own.csv, csv, &at("csv"));
+        self.option(&mut own.partition, partition, &at("partition"));
+        self.option(&mut own.key, key, &at("key"));
+        self.option(&mut own.missing, missing, &at("missing"));
+        self.option(&mut own.filter, filter, &at("where"));
+        self.option(&mut own.max_bad_rows, max_bad_rows, &at("max_bad_rows"));
+        self.option(&mut own.label, label, &at("label"));
+        self.option(&mut own.note, note, &at("note"));
+        own.hidden |= hidden;
+        for (name, section) in column {
+            let column = own.column.entry(name.clone()).or_default();
+            self.column(column, section, &at(&format!("column.{name}")));
+        }
+        self.sections(&mut own.hierarchy, hierarchy, &at("hierarchy"));
+        self.option(&mut own.calendar, calendar, &at("calendar"));
+        self.option(&mut own.year_starts, year_starts, &at("year_starts"));
+        self.option(&mut own.week_starts, week_starts, &at("week_starts"));
+        self.option(&mut own.generate, generate, &at("generate"));
+        self.option(&mut own.same_as, same_as, &at("same_as"));
+        self.option(&mut own.prefix, prefix, &at("prefix"));
+    }
+
+    fn column(&mut self, own: &mut ColumnSection, other: ColumnSection, path: &str) {
+        let ColumnSection {
+            source_name,
+            ty,
+            date_pattern,
+            keep,
+            formula,
+            label,
+            note,
+            format,
+            hidden,
+            display_order,
+            day_kind,
+        } = other;
+        let at = |key: &str| format!("{path}.{key}");
+        self.option(&mut own.source_name, source_name, &at("source_name"));
+        self.option(&mut own.ty, ty, &at("type"));
+        self.option(&mut own.date_pattern, date_pattern, &at("date_pattern"));
+        self.option(&mut own.keep, keep, &at("keep"));
+        self.option(&mut own.formula, formula, &at("formula"));
+        self.option(&mut own.label, label, &at("label"));
+        self.option(&mut own.note, note, &at("note"));
+        self.option(&mut own.format, format, &at("format"));
+        own.hidden |= hidden;
+        self.option(&mut own.display_order, display_order, &at("display_order"));
+        self.option(&mut own.day_kind, day_kind, &at("day_kind"));
+    }
+}
