@@ -156,7 +156,7 @@ fn narrowed(columns: &[(usize, usize)], room: usize, least: impl Fn(usize) -> us
         let can_give = columns.iter_mut().filter(|(column, width)| *width > least(*column));
         let (column, width) = can_give.max_by_key(|(_, width)| *width)?;
         // All at once would take from one column what two could share.
-        *width = (*width - (taken - room).div_ceil(2)).max(least(*column));
+        *width = width.saturating_sub((taken - room).div_ceil(2)).max(least(*column));
     }
 }
 
