@@ -16,7 +16,7 @@ use crate::model::file::{
     GenerateSection, HierarchySection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection,
 };
 use crate::model::paths::separated;
-use crate::store::RawColumn;
+use crate::store::{RawColumn, SEGMENT_ROWS};
 use crate::value::{Type, Value, VectorBuilder, arrow, exact, units};
 
 /// Puts a model together from tables in memory.
@@ -51,13 +51,14 @@ pub struct Builder {
     tables: Vec<(String, Vec<(String, RawColumn)>)>,
     problems: Vec<Diagnostic>,
     settings: Settings,
+    segment_rows: usize,
 }
 
 impl Default for Builder {
     fn default() -> Builder {
         let settings = Settings { today: clock_day(), ..Settings::default() };
         let document = Document::in_memory(ModelFile::default());
-        Builder { document, tables: Vec::new(), problems: Vec::new(), settings }
+        Builder { document, tables: Vec::new(), problems: Vec::new(), settings, segment_rows: SEGMENT_ROWS }
     }
 }
 
@@ -226,6 +227,13 @@ impl Builder {
         self
     }
 
+    /// How many rows of a table are coded together; by default about a million. Answers do not depend on it.
+    #[must_use]
+    pub fn segment_rows(mut self, rows: usize) -> Builder {
+        self.segment_rows = rows.max(1);
+        self
+    }
+
     /// Checks and computes everything.
     ///
     /// # Errors
@@ -235,7 +243,7 @@ impl Builder {
         if !self.problems.is_empty() {
             return Err(Error::Problems(self.problems));
         }
-        let Builder { document, tables: given, settings, .. } = self;
+        let Builder { document, tables: given, settings, segment_rows, .. } = self;
         let formulas = formulas(&document);
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.problems));
@@ -250,6 +258,7 @@ impl Builder {
             memory: limit,
             since: None,
             piece: None,
+            segment_rows,
         };
         let tables = loaded(&loader, given)?;
         let model = assemble(document.clone(), &formulas, &tables, settings, Known::default())?;

@@ -20,6 +20,7 @@ use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::TableSection;
 use crate::model::paths::column_path;
+use crate::store::SEGMENT_ROWS;
 use crate::store::disk::{self, Stored, StoredTable};
 use crate::value::units;
 
@@ -301,7 +302,16 @@ fn refresh_with(
     let old_bytes: u64 = old.as_ref().map_or(0, |(stored, _)| stored_bytes(stored));
     let memory = limit.map(|limit| limit.saturating_sub(old_bytes));
     let since = options.since;
-    let loader = Loader { document: &document, formulas, observer, settings: &settings, memory, since, piece: None };
+    let loader = Loader {
+        document: &document,
+        formulas,
+        observer,
+        settings: &settings,
+        memory,
+        since,
+        piece: None,
+        segment_rows: SEGMENT_ROWS,
+    };
     let tables = load_all(&loader, old.as_ref(), options)?;
     let derived = derived(&document, &settings);
     let model = assemble(document, formulas, &tables, settings, Known::default())?;

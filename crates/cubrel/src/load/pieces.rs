@@ -13,7 +13,7 @@ use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::store::encode::encode_segment;
 use crate::store::order::SortColumns;
-use crate::store::{Column, RawColumn, SEGMENT_ROWS};
+use crate::store::{Column, RawColumn};
 use crate::value::units;
 
 /// Why a piece cannot be taken.
@@ -60,6 +60,8 @@ pub(super) struct Gathering {
 pub(super) struct Room<'a> {
     pub(super) table: &'a str,
     pub(super) bytes: Option<u64>,
+    /// How many rows are coded together.
+    pub(super) segment_rows: usize,
     pub(super) observer: &'a dyn Observer,
 }
 
@@ -115,9 +117,18 @@ pub(super) fn of_columns(
     columns: Vec<(String, RawColumn)>,
 ) -> Result<Gathered, LoadError> {
     let mut gatherer = Gatherer::new(own, room);
-    let mut columns = Some(columns);
-    let mut next = || Ok(columns.take().map(|columns| (0, columns)));
-    let taken = gatherer.take(&mut next, &|columns| Ok(Taken { columns, bad: BadRows::default() }));
+    let rows = columns.first().map_or(0, |(_, raw)| raw.len());
+    // A table without rows has its columns all the same.
+    let starts: Vec<usize> = (0..rows.max(1)).step_by(room.segment_rows.max(1)).collect();
+    let piece = |start: usize| {
+        let range = start..rows.min(start + room.segment_rows.max(1));
+        let columns = columns.iter().map(|(name, raw)| (name.clone(), raw.part(range.clone()))).collect();
+        (0, columns)
+    };
+    let mut left = starts.into_iter();
+    let mut next = || Ok(left.next().map(piece));
+    let taken =
+        gatherer.take(&mut next, &|columns: Vec<(String, RawColumn)>| Ok(Taken { columns, bad: BadRows::default() }));
     match taken.and_then(|()| gatherer.finish()) {
         Ok(gathered) => Ok(gathered),
         Err(Failure::Load(e)) => Err(e),
@@ -233,7 +244,7 @@ impl<'a> Gatherer<'a> {
         own.bad.join(bad);
         own.filtered += finished.filtered;
         let here = finished.columns.first().map_or(0, |(_, raw, _)| raw.len());
-        if partition != self.partition || self.pending_rows > 0 && self.pending_rows + here > SEGMENT_ROWS {
+        if partition != self.partition || self.pending_rows > 0 && self.pending_rows + here > self.room.segment_rows {
             self.cut();
         }
         self.partition = partition;

@@ -168,6 +168,8 @@ pub struct Loader<'a> {
     pub since: Option<i32>,
     /// Bytes of text that one thread works on at a time, where tests want small pieces.
     pub piece: Option<usize>,
+    /// How many rows are coded together.
+    pub segment_rows: usize,
 }
 
 impl Loader<'_> {
@@ -317,7 +319,7 @@ impl Loader<'_> {
     }
 
     fn room<'s>(&'s self, table: &'s str) -> Room<'s> {
-        Room { table, bytes: self.memory, observer: self.observer }
+        Room { table, bytes: self.memory, segment_rows: self.segment_rows, observer: self.observer }
     }
 
     /// What is computed of each row of a table.

@@ -586,7 +586,11 @@ impl<'a> Planner<'a> {
             let filters = members.contains(&i);
             inner.dims.push(Dim { key: *key, origin: Origin::Per, filters });
         }
-        let (read, _) = self.read(table, &inner, None);
+        // What is gone through are the table's own rows and values. A relationship from the table to itself moves the
+        // filters of what is evaluated for each of them, and not once more these.
+        let mut own = inner.clone();
+        own.detours.retain(|id| (self.schema.relationship(*id).many, self.schema.relationship(*id).one) != (table, table));
+        let (read, _) = self.read(table, &own, None);
         let mut null_reads = Vec::new();
         for other in aggregated {
             let path = self.schema.reach(*other, &scope.detours).remove(&table).unwrap_or_default();

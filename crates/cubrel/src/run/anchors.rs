@@ -4,6 +4,7 @@
 //! An *anchor* is a column of the table that is read (or a reference to another table's row). A filter on a
 //! dimension table, a group-by column of it, an expression of its columns: each is an array over the anchor's codes.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::RunError;
@@ -60,6 +61,13 @@ impl<'a> Tables<'a> {
     /// A relationship's data.
     pub fn lookup(&self, relationship: RelationshipId) -> &'a Lookup {
         self.store.lookups[relationship.0 as usize].proven()
+    }
+
+    /// The rows of a table in steps that end where its segments do.
+    pub fn batches(&self, table: TableId, most: usize) -> Vec<Range<usize>> {
+        let rows = self.rows(table);
+        // A table without columns has no segments.
+        self.cuts(table).cloned().unwrap_or_else(|| Cuts::even(rows, rows)).batches(most).collect()
     }
 
     /// The anchor from which a path starts.

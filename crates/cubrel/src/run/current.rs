@@ -12,6 +12,7 @@ use crate::formula::scalar::{Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::source::Source;
 use crate::plan::{RowExpr, RowLeaf};
+use crate::store::NO_ROW;
 use crate::value::{Vector, VectorBuilder};
 
 /// Rows that are unpacked together.
@@ -52,7 +53,8 @@ impl Executor<'_> {
             }
             _ => {
                 let data = self.tables().column(column);
-                let rows = codes.iter().map(|row| *row as u32).collect();
+                let none = self.tables().rows(table) as u64;
+                let rows = codes.iter().map(|row| if *row >= none { NO_ROW } else { *row as u32 }).collect();
                 Ok(data.vector_of(&self.tables().far_codes(data, path, rows)))
             }
         }

@@ -103,6 +103,13 @@ impl Cuts {
         self.starts.windows(2).map(|w| w[0]..w[1])
     }
 
+    /// All rows in steps of at most so many, none of which reaches over the end of a segment.
+    pub fn batches(&self, most: usize) -> impl Iterator<Item = Range<usize>> {
+        self.ranges().flat_map(move |range| {
+            range.clone().step_by(most.max(1)).map(move |start| start..range.end.min(start + most.max(1)))
+        })
+    }
+
     /// The segment of a row, and the row's place in it.
     ///
     /// # Panics
@@ -285,6 +292,7 @@ impl Column {
     /// # Panics
     /// When there are fewer rows than `out` has room for.
     pub fn unpack(&self, start: usize, out: &mut [u64]) {
+        assert!(start + out.len() <= self.rows(), "rows {start} to {} of {}", start + out.len(), self.rows());
         let mut at = 0;
         while at < out.len() {
             let (segment, within) = self.cuts.find(start + at);

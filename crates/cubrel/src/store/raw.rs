@@ -1,6 +1,7 @@
 //! Values of a column before they are coded: what loading fills and what calculated columns give.
 
 use std::collections::HashMap;
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::texts::TextList;
@@ -46,6 +47,22 @@ impl RawColumn {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
+    }
+
+    /// Some of the rows.
+    ///
+    /// # Panics
+    /// When there are not so many.
+    #[must_use]
+    pub fn part(&self, range: Range<usize>) -> RawColumn {
+        let data = match &self.data {
+            RawData::Ints(v) => RawData::Ints(v[range.clone()].to_vec()),
+            RawData::Floats(v) => RawData::Floats(v[range.clone()].to_vec()),
+            RawData::Texts { values, indices } => {
+                RawData::Texts { values: values.clone(), indices: indices[range.clone()].to_vec() }
+            }
+        };
+        RawColumn { ty: self.ty, data, valid: self.valid.as_ref().map(|v| v[range].to_vec()) }
     }
 
     /// The values, where they are whole numbers.

@@ -133,7 +133,7 @@ impl Value {
             (Type::Int | Type::Decimal { .. }, Value::Int(_) | Value::Decimal { .. }) => {
                 let digits = self.as_stored(ty).filter(|digits| match ty {
                     Type::Decimal { precision, .. } => {
-                        digits.unsigned_abs() < 10u64.saturating_pow(u32::from(precision))
+                        digits.unsigned_abs() < 10u64.checked_pow(u32::from(precision)).unwrap_or(u64::MAX)
                     }
                     _ => true,
                 });

@@ -65,11 +65,11 @@ impl Type {
         }
     }
 
-    /// Whether a column can be of this type: its digits fit 64 bits, and it has values.
+    /// Whether a column can be of this type. Its numbers fit 64 bits whatever the precision says.
     pub fn can_be_stored(self) -> bool {
         match self {
             Type::Decimal { precision, scale } => {
-                (1..=super::exact::STORED_DIGITS).contains(&precision) && scale <= precision
+                (1..=MAX_DIGITS).contains(&precision) && scale <= precision.min(super::exact::STORED_DIGITS)
             }
             Type::Null => false,
             _ => true,

@@ -1,6 +1,6 @@
 //! Random models and random formulas: batches have to give what the naive evaluator gives, cell by cell.
 
-use crate::common::Random;
+use crate::common::{Random, segments};
 use crate::naive::Naive;
 use cubrel::{Model, Type, Value};
 
@@ -46,6 +46,7 @@ fn model(seed: u64) -> Model {
         .measure("visits", "sum(visit.n)")
         .measure("ratio", "total / visits")
         .measure("lots", "if(rows(sale) > 2, total, 0)")
+        .segment_rows(segments(seed))
         .build()
         .unwrap()
 }
@@ -99,8 +100,120 @@ fn model_with_days(seed: u64) -> Model {
         .relationship("posting.on", "calendar.date")
         .relationship("posting.due", "due.date")
         .measure("total", "sum(posting.x)")
+        .segment_rows(segments(seed))
         .build()
         .unwrap()
+}
+
+/// Keys of two columns that begin alike, a table that points at itself, a copy.
+fn model_with_ways(seed: u64) -> Model {
+    let r = &mut Random(seed);
+    let nulls = [0, 10, 30][r.below(3) as usize];
+    let (ports, boats, trips, legs) = (r.below(6), r.below(5), r.below(20), r.below(20));
+    let or_null = |r: &mut Random, v: Value| if r.below(100) < nulls { Value::Null } else { v };
+    let int = |v: u64| Value::Int(v as i64);
+    let port: Vec<Vec<Value>> = (0..ports)
+        .map(|i| {
+            let name = Value::text(["a", "b", "c"][r.below(3) as usize]);
+            vec![int(i / 2), int(i % 2), int(r.below(9)), or_null(r, name)]
+        })
+        .collect();
+    let boat: Vec<Vec<Value>> = (0..boats)
+        .map(|i| {
+            let (tug, kind) = (int(r.below(boats + 1)), Value::text(["p", "q"][r.below(2) as usize]));
+            vec![int(i), or_null(r, tug), or_null(r, kind), int(r.below(7))]
+        })
+        .collect();
+    let trip: Vec<Vec<Value>> = (0..trips)
+        .map(|i| {
+            let (a, b, c, boat) = (int(r.below(4)), int(r.below(2)), int(r.below(2)), int(r.below(boats + 1)));
+            vec![int(i), or_null(r, a), or_null(r, b), c, or_null(r, boat), int(r.below(9))]
+        })
+        .collect();
+    let leg: Vec<Vec<Value>> = (0..legs)
+        .map(|_| {
+            let (trip, n) = (int(r.below(trips + 1)), int(r.below(5)));
+            vec![or_null(r, trip), n]
+        })
+        .collect();
+    Model::builder()
+        .rows("port", &[("k1", Type::Int), ("k2", Type::Int), ("x", Type::Int), ("name", Type::Text)], &port)
+        .rows("boat", &[("id", Type::Int), ("tug", Type::Int), ("kind", Type::Text), ("n", Type::Int)], &boat)
+        .rows(
+            "trip",
+            &[
+                ("id", Type::Int),
+                ("a", Type::Int),
+                ("b", Type::Int),
+                ("c", Type::Int),
+                ("boat", Type::Int),
+                ("x", Type::Int),
+            ],
+            &trip,
+        )
+        .rows("leg", &[("trip", Type::Int), ("n", Type::Int)], &leg)
+        .definitions("[table.far_port]\nsame_as = 'port'\n")
+        .spare_relationship("trip.a + trip.b", "port.k1 + port.k2")
+        .spare_relationship("trip.a + trip.c", "port.k1 + port.k2")
+        .relationship("trip.a + trip.b", "far_port.k1 + far_port.k2")
+        .relationship("trip.boat", "boat.id")
+        .spare_relationship("boat.tug", "boat.id")
+        .relationship("leg.trip", "trip.id")
+        .measure("total", "sum(trip.x)")
+        .measure("legs", "sum(leg.n)")
+        .segment_rows(segments(seed))
+        .build()
+        .unwrap()
+}
+
+const WAY_AXES: &[&str] = &["port.name", "far_port.name", "boat.kind", "boat.id", "trip.c"];
+
+fn way_formula(r: &mut Random, depth: u64) -> String {
+    const WAYS: &[&str] = &["trip.c", "(trip.a, trip.c)", "boat.tug", "(trip.c, trip.a)"];
+    if depth == 0 {
+        return r
+            .pick(&[
+                "total",
+                "legs",
+                "rows(trip)",
+                "rows(boat)",
+                "sum(boat.n)",
+                "sum(trip.x * far_port.x)",
+                "sum(trip.x * port.x via trip.c)",
+                "sum(leg.n * port.x via (trip.a, trip.c))",
+                "sum(port.x via (trip.a, trip.c))",
+                "sum(boat.n via boat.tug)",
+                "sum(boat.n - (boat.n via boat.tug))",
+                "sum(trip.x * boat.n via boat.tug)",
+                "count(distinct boat.kind via boat.tug)",
+                "max(leg.n * far_port.x)",
+                "sum((boat.n via boat.tug) per boat)",
+                "sum(port.x via trip.c per trip)",
+            ])
+            .to_string();
+    }
+    let inner = way_formula(r, depth - 1);
+    match r.below(8) {
+        0 => format!("({inner} + {})", way_formula(r, depth - 1)),
+        1..=3 => format!("({inner} via {})", r.pick(WAYS)),
+        4 => {
+            let edit = r.pick(&[
+                "port.name via trip.c = 'a'",
+                "instead boat.kind = 'p'",
+                "boat.kind via boat.tug = 'p'",
+                "trip where (boat.n > 2 or far_port.x > 4)",
+                "without boat.kind",
+                "without axes",
+                "without port",
+            ]);
+            format!("({inner}) given ({edit})")
+        }
+        5 => format!("(({inner}) given (boat.kind is not null) via {})", r.pick(WAYS)),
+        _ => {
+            let domain = r.pick(&["boat", "trip", "port.name", "boat.kind", "(far_port.name, boat.kind) of trip"]);
+            format!("{}({inner} per {domain})", r.pick(&["sum", "max", "count"]))
+        }
+    }
 }
 
 fn period(r: &mut Random) -> String {
@@ -341,6 +454,13 @@ const DAYS: Subject = Subject {
     formula: day_formula,
 };
 
+const WAYS: Subject = Subject {
+    model: model_with_ways,
+    axes: WAY_AXES,
+    filters: &["boat.kind = 'p'", "port.name is not null", "trip.x > 3", "far_port.name = 'a'", "boat.n > 1"],
+    formula: way_formula,
+};
+
 fn check(subject: &Subject, seed: u64, cases: u64, depth: u64) {
     let model = (subject.model)(seed);
     let naive = Naive::new(&model);
@@ -385,6 +505,11 @@ fn nested_formulas_in_every_context() {
 #[test]
 fn periods_bridges_sets_and_ranks_in_every_context() {
     (20_000..20_000 + cases(500)).for_each(|seed| check(&DAYS, seed, 10, 2));
+}
+
+#[test]
+fn named_relationships_in_every_context() {
+    (40_000..40_000 + cases(1500)).for_each(|seed| check(&WAYS, seed, 10, 3));
 }
 
 /// How many models; `CASES=10` makes it ten times as many.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::common::Random;
+use crate::common::{Random, segments};
 use cubrel::{Grid, Model, Type, Value};
 use rusqlite::Connection;
 use rusqlite::types::Value as Sql;
@@ -73,6 +73,7 @@ fn make(seed: u64) -> Case {
         .relationship("sale.shop", "shop.id")
         .relationship("shop.zone", "zone.id")
         .measure("total", "sum(sale.x)")
+        .segment_rows(segments(seed))
         .build()
         .unwrap();
     let sql = Connection::open_in_memory().unwrap();

@@ -189,6 +189,7 @@ fn loaded(folder: &Path, piece: Option<usize>) -> Result<LoadedTable, LoadError>
         memory: None,
         since: None,
         piece,
+        segment_rows: 1 << 20,
     };
     loader.sourced("t", &document.file.table["t"], None)
 }

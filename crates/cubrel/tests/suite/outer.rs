@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use crate::common::Random;
+use crate::common::{Random, segments};
 use cubrel::{Model, Type, Value};
 
 const ROWS: usize = 300;
@@ -67,7 +67,7 @@ fn naive(rows: &[&Vec<Value>], column: usize, op: &str, value: &Value) -> Vec<Va
 fn cells_with_a_value_each() {
     for seed in 0..4 {
         let rows = rows(seed);
-        let model = Model::builder().rows("t", &COLUMNS, &rows).build().unwrap();
+        let model = Model::builder().rows("t", &COLUMNS, &rows).segment_rows(segments(seed)).build().unwrap();
         for (column, (name, _)) in COLUMNS.iter().enumerate().take(6).skip(1) {
             for op in ["=", "<", "<=", ">", ">="] {
                 for (edits, everywhere) in [("without axes, ", true), ("", false)] {

@@ -1,6 +1,6 @@
 //! Figures over time, the same asked of SQLite: to date, moving years, a year ago, the month before, by month and region.
 
-use crate::common::Random;
+use crate::common::{Random, segments};
 use cubrel::{Model, Type, Value};
 use rusqlite::Connection;
 
@@ -46,6 +46,7 @@ fn both(seed: u64) -> Both {
         .rows("region", &[("name", Type::Text)], &["North", "South", "West"].map(|n| vec![Value::text(n)]))
         .relationship("posting.region", "region.name")
         .measure("total", "sum(posting.x)")
+        .segment_rows(segments(seed))
         .build()
         .unwrap();
     Both { model, sql }

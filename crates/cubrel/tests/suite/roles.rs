@@ -1,6 +1,6 @@
 //! A query asked in a role gives what it gives on a model that never had the other rows.
 
-use crate::common::{Random, shown};
+use crate::common::{Random, segments, shown};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 /// Rows of `zone` (id, name), `shop` (id, zone, other zone) and `sale` (shop, x).
@@ -46,6 +46,7 @@ fn model(rows: &Rows, rules: &[(&str, &str)]) -> Model {
         .relationship("shop.zone", "zone.id")
         .spare_relationship("shop.other", "zone.id")
         .measure("total", "sum(sale.x)")
+        .segment_rows(segments(rows.sale.len() as u64))
         .build()
         .unwrap()
 }

@@ -109,17 +109,6 @@ fn check(column: &Column, expected: &[Value], what: &str) {
     }
 }
 
-fn part(raw: &RawColumn, range: std::ops::Range<usize>) -> RawColumn {
-    let data = match &raw.data {
-        RawData::Ints(v) => RawData::Ints(v[range.clone()].to_vec()),
-        RawData::Floats(v) => RawData::Floats(v[range.clone()].to_vec()),
-        RawData::Texts { values, indices } => {
-            RawData::Texts { values: values.clone(), indices: indices[range.clone()].to_vec() }
-        }
-    };
-    RawColumn { ty: raw.ty, data, valid: raw.valid.as_ref().map(|v| v[range].to_vec()) }
-}
-
 #[test]
 fn every_coding_gives_back_what_went_in() {
     let mut forms = std::collections::BTreeSet::new();
@@ -129,7 +118,7 @@ fn every_coding_gives_back_what_went_in() {
             let what = |how: &str| format!("{name}, nulls {nulls}, {how}");
             for segment_rows in [1, 777, 1 << 20] {
                 let rows = if segment_rows == 1 { 60 } else { ROWS as usize };
-                let column = Column::encode(&part(raw, 0..rows), segment_rows);
+                let column = Column::encode(&raw.part(0..rows), segment_rows);
                 check(&column, &expected[..rows], &what(&format!("segments of {segment_rows}")));
                 for segment in column.segments() {
                     forms.insert(format!("{:?}", std::mem::discriminant(&segment.codes)));
@@ -139,7 +128,7 @@ fn every_coding_gives_back_what_went_in() {
             // Parts that were coded by themselves, one without rows, become one column.
             let ends = [0, 1, 500, 500, 4000, ROWS as usize];
             let parts = |ends: &[usize]| -> Vec<Column> {
-                ends.windows(2).map(|w| Column::encode(&part(raw, w[0]..w[1]), 1 << 20)).collect()
+                ends.windows(2).map(|w| Column::encode(&raw.part(w[0]..w[1]), 1 << 20)).collect()
             };
             let joined = Column::join(parts(&ends));
             check(&joined, &expected, &what("joined"));

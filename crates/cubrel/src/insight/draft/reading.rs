@@ -12,7 +12,7 @@ use crate::load::{NO_UTF8, Observer};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::model::file::{CsvSection, ModelFile, TableSection};
-use crate::store::Column;
+use crate::store::{Column, SEGMENT_ROWS};
 use crate::value::{Type, Value, parse};
 
 /// Patterns of dates that are tried, the likelier ones first.
@@ -47,6 +47,7 @@ fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer
         memory: None,
         since: None,
         piece: None,
+        segment_rows: SEGMENT_ROWS,
     };
     Ok(loader.sourced(name, section, None)?)
 }

@@ -77,9 +77,9 @@ pub fn rows_where(
     let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
     let rows = tables.rows(predicate.table);
     let mut passes = Vec::with_capacity(rows);
-    for start in (0..rows).step_by(BATCH) {
-        let len = BATCH.min(rows - start);
-        let batch = Batch::new(tables, predicate.table, start, len);
+    for range in tables.batches(predicate.table, BATCH) {
+        let len = range.len();
+        let batch = Batch::new(tables, predicate.table, range.start, len);
         let all: Vec<u32> = (0..len as u32).collect();
         passes.extend(compiled.eval(tables, &batch, &all)?.truths());
     }

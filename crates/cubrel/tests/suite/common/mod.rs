@@ -108,3 +108,8 @@ impl Random {
         self.below(100) < percent
     }
 }
+
+/// How many rows of a table are coded together: all of them, or so few that segments of odd lengths end everywhere.
+pub fn segments(seed: u64) -> usize {
+    [1 << 20, 293, 7, 3][seed as usize % 4]
+}

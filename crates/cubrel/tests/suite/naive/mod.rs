@@ -6,8 +6,9 @@
 mod days;
 mod ways;
 
-use std::cell::Cell;
-use std::collections::BTreeSet;
+use std::cell::{Cell, RefCell};
+use std::collections::{BTreeSet, HashMap};
+use std::rc::Rc;
 use std::sync::Arc;
 
 use cubrel::formula::check::{self, Settings};
@@ -27,7 +28,11 @@ pub struct Data<'a> {
     schema: &'a Schema,
     /// By table, row, column.
     tables: Vec<Vec<Vec<Value>>>,
+    /// Ways that were looked for already.
+    ways: RefCell<HashMap<(TableId, Vec<RelationshipId>), Rc<Ways>>>,
 }
+
+type Ways = HashMap<TableId, Vec<RelationshipId>>;
 
 /// Who put a filter there.
 #[derive(Clone, Copy, PartialEq)]
@@ -93,7 +98,18 @@ impl<'a> Data<'a> {
             .iter()
             .map(|t| (0..t.rows).map(|r| t.columns.iter().map(|c| c.value_of(c.code(r))).collect()).collect())
             .collect();
-        Data { schema: model.schema(), tables }
+        Data { schema: model.schema(), tables, ways: RefCell::default() }
+    }
+
+    /// The tables that a table looks values up in, each with the way there.
+    fn ways(&self, from: TableId, detours: &[RelationshipId]) -> Rc<Ways> {
+        let key = (from, detours.to_vec());
+        let found = self.ways.borrow().get(&key).cloned();
+        found.unwrap_or_else(|| {
+            let ways = Rc::new(ways::from(self.schema, from, detours));
+            self.ways.borrow_mut().insert(key, ways.clone());
+            ways
+        })
     }
 
     fn value(&self, column: ColumnId, row: Option<usize>) -> Value {
@@ -122,8 +138,8 @@ impl<'a> Data<'a> {
     }
 
     fn look_up(&self, from: TableId, row: Option<usize>, column: ColumnId, detours: &[RelationshipId]) -> Value {
-        let path = &ways::from(self.schema, from, detours)[&column.table];
-        self.value(column, self.follow_all(path, row))
+        let ways = self.ways(from, detours);
+        self.value(column, self.follow_all(&ways[&column.table], row))
     }
 
     /// The rows of a table that all filters let through.
@@ -134,7 +150,7 @@ impl<'a> Data<'a> {
     /// Whether a row (or a row of nulls) meets all filters that reach its table, apart from those that come `by` a
     /// relationship.
     fn passes(&self, table: TableId, row: Option<usize>, context: &Context, by: Option<RelationshipId>) -> bool {
-        let mut reach = ways::from(self.schema, table, &context.detours);
+        let mut reach = (*self.ways(table, &context.detours)).clone();
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
         let forward = context.filters.iter().all(|f| match reach.get(&f.table) {
             None => true,
@@ -169,7 +185,7 @@ impl<'a> Data<'a> {
     ) -> Vec<RelationshipId> {
         let comes_back = |id: &RelationshipId| {
             let r = self.schema.relationship(*id);
-            let followed = ways::from(self.schema, r.many, &context.detours).get(&one) == Some(&vec![*id]);
+            let followed = self.ways(r.many, &context.detours).get(&one) == Some(&vec![*id]);
             let both = r.both_ways || context.both_ways.contains(id);
             r.one == one && both && followed && by != Some(*id) && !path.contains(id)
         };
@@ -446,7 +462,7 @@ impl<'a> Naive<'a> {
         };
         let mut visible: BTreeSet<i32> = self.data.visible(calendar, &seen).into_iter().map(date).collect();
         if let Some(table) = period.rows_of {
-            let path = ways::from(schema, table, &context.detours)[&calendar].clone();
+            let path = self.data.ways(table, &context.detours)[&calendar].clone();
             let rows = self.data.visible(table, context).into_iter();
             let days: BTreeSet<i32> = rows.filter_map(|r| self.data.follow_all(&path, Some(r))).map(date).collect();
             visible.retain(|day| days.contains(day));
@@ -585,7 +601,7 @@ impl<'a> Naive<'a> {
         match &per.domain {
             PerDomain::Table(table) => self
                 .data
-                .visible(*table, context)
+                .visible(*table, &self.directly(*table, context))
                 .into_iter()
                 .map(|row| {
                     let (mut context, mut names) = (context.clone(), names.clone());
@@ -605,8 +621,10 @@ impl<'a> Naive<'a> {
                 for (table, members) in groups {
                     let mut list = self.visible_values(table, &members, context);
                     let nulls: Vec<Value> = members.iter().map(|_| Value::Null).collect();
-                    let under_null =
-                        |other: &TableId| *other != table && self.stands_under(*other, table, &members, context);
+                    let is_direct = self.directly(table, context).detours == context.detours;
+                    let under_null = |other: &TableId| {
+                        (*other != table || !is_direct) && self.stands_under(*other, table, &members, context)
+                    };
                     if of.is_none() && !list.contains(&nulls) && tables.iter().any(under_null) {
                         list.push(nulls);
                     }
@@ -646,7 +664,7 @@ impl<'a> Naive<'a> {
     }
 
     fn reaches(&self, from: TableId, to: TableId, context: &Context, by: Option<RelationshipId>) -> bool {
-        let mut reach = ways::from(self.data.schema, from, &context.detours);
+        let mut reach = (*self.data.ways(from, &context.detours)).clone();
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
         reach.contains_key(&to)
             || reach.iter().any(|(one, path)| {
@@ -657,9 +675,21 @@ impl<'a> Naive<'a> {
             })
     }
 
+    /// The context in which a table's own rows are gone through: what leads from the table to itself moves the filters of
+    /// what is evaluated for them.
+    fn directly(&self, table: TableId, context: &Context) -> Context {
+        let mut direct = context.clone();
+        direct.detours.retain(|id| {
+            let r = self.data.schema.relationship(*id);
+            (r.many, r.one) != (table, table)
+        });
+        direct
+    }
+
     fn visible_values(&self, table: TableId, columns: &[ColumnId], context: &Context) -> Vec<Vec<Value>> {
         let mut list: Vec<Vec<Value>> = Vec::new();
-        for row in self.data.visible(table, context) {
+        let context = self.directly(table, context);
+        for row in self.data.visible(table, &context) {
             let values: Vec<Value> =
                 columns.iter().map(|c| self.data.look_up(table, Some(row), *c, &context.detours)).collect();
             if !list.contains(&values) {
@@ -671,7 +701,7 @@ impl<'a> Naive<'a> {
 
     /// Columns by the finest table of their chain of lookups.
     fn chains(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<ColumnId>)> {
-        let reaches = |a: TableId, b: TableId| ways::from(self.data.schema, a, &[]).contains_key(&b);
+        let reaches = |a: TableId, b: TableId| self.data.ways(a, &[]).contains_key(&b);
         let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
         let finest = tables.iter().copied().filter(|t| !tables.iter().any(|o| o != t && reaches(*o, *t)));
         let mut groups: Vec<(TableId, Vec<ColumnId>)> = finest.map(|t| (t, Vec::new())).collect();

@@ -49,7 +49,7 @@ fn is_allowed(
     named.iter().all(|((many, one), id)| {
         let is_taken_once = |from: usize| {
             let came_by_it = from > 0 && way[from - 1] == *id;
-            way.get(from) == Some(id) || came_by_it && way[from..].iter().all(|w| w != id)
+            if came_by_it { way[from..].iter().all(|w| w != id) } else { way.get(from) == Some(id) }
         };
         if many == one {
             return (0..stops.len()).filter(|i| stops[*i] == *many).all(is_taken_once);
