@@ -19,15 +19,6 @@ pub fn report(failure: &Failure, global: &Global) {
                 eprintln!("{errors} problems");
             }
         }
-        Failure::Model(cubrel::Error::Run(cubrel::run::RunError::Eval(e))) => {
-            let problem = Diagnostic::error(
-                cubrel::formula::source::Problem::Data,
-                &e.place.source,
-                e.place.span,
-                e.message.clone(),
-            );
-            eprint!("{}", pen.draw(&problem));
-        }
         Failure::Model(other) => eprint!("{}", pen.plain("error", &other.to_string(), None)),
         Failure::Write(e) => eprint!("{}", pen.plain("error", &format!("the result cannot be written: {e}"), None)),
         Failure::Other(message, help) => eprint!("{}", pen.plain("error", message, Some(help))),

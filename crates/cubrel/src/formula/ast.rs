@@ -63,6 +63,8 @@ pub enum ExprKind {
     Via(Box<Expr>, Vec<(Name, Name)>),
     /// `x both_ways t.c`
     BothWays(Box<Expr>, Vec<(Name, Name)>),
+    /// `table where predicate`, in the `where` of a query: the predicate tests rows of that table.
+    RowsWhere(Name, Box<Expr>),
     /// Something that could not be read; it was reported.
     Broken,
 }
@@ -279,7 +281,7 @@ impl Expr {
     /// Calls `visit` on every name that can be a table's.
     pub fn walk_tables<'e>(&'e self, visit: &mut dyn FnMut(&'e Name)) {
         self.walk(&mut |e| match &e.kind {
-            ExprKind::Name(name) | ExprKind::Column(name, _) => visit(name),
+            ExprKind::Name(name) | ExprKind::Column(name, _) | ExprKind::RowsWhere(name, _) => visit(name),
             ExprKind::Via(_, columns) | ExprKind::BothWays(_, columns) => columns.iter().for_each(|(t, _)| visit(t)),
             ExprKind::Aggregate(a) => a.per.iter().flat_map(|p| &p.of).for_each(&mut *visit),
             ExprKind::Given(_, edits) => {
@@ -338,6 +340,7 @@ impl Expr {
             | ExprKind::IsNull(e, _)
             | ExprKind::Cast(e, ..)
             | ExprKind::Via(e, ..)
+            | ExprKind::RowsWhere(_, e)
             | ExprKind::BothWays(e, ..) => each(&[e]),
             ExprKind::Binary(_, a, b) | ExprKind::Like(a, b, _) => each(&[a, b]),
             ExprKind::Between(a, b, c, _) => each(&[a, b, c]),

@@ -326,7 +326,7 @@ fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)
     for (name, section) in &loader.document.file.table {
         if let Some(first) = &section.same_as {
             match tables.iter().find(|t| t.name == *first) {
-                Some(first) => tables.push(first.in_role(name, section, loader.formulas)),
+                Some(first) => tables.push(first.copied(name)),
                 None => {
                     let path = format!("table.{name}.same_as");
                     let message = format!("define `{first}` before its copy `{name}`");
@@ -336,7 +336,7 @@ fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)
             continue;
         }
         if section.query.is_some() {
-            tables.push(LoadedTable::worked_out(name, section, loader.formulas));
+            tables.push(LoadedTable::worked_out(name));
             continue;
         }
         let place = given.iter().position(|(n, _)| n == name);

@@ -41,7 +41,7 @@ pub enum Error {
     },
     /// A query could not be run.
     #[error(transparent)]
-    Run(#[from] RunError),
+    Run(RunError),
     /// A part of the store that was used is not what was written. A refresh reads the sources again.
     #[error("the store is damaged: {0}")]
     Damaged(String),
@@ -59,6 +59,19 @@ impl Error {
         match self {
             Error::Problems(list) => list,
             _ => &[],
+        }
+    }
+}
+
+/// What cannot be computed is a problem of a formula, with its place; the rest is about the run.
+impl From<RunError> for Error {
+    fn from(e: RunError) -> Error {
+        match e {
+            RunError::Eval(e) => {
+                let problem = Diagnostic::error(Problem::Data, &e.place.source, e.place.span, e.message);
+                Error::Problems(vec![problem])
+            }
+            other => Error::Run(other),
         }
     }
 }

@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use arrow_array::RecordBatch;
+use arrow_array::builder::{ListBuilder, StringBuilder};
+use arrow_array::{Array, ArrayRef, RecordBatch};
 use arrow_schema::{Field, Schema as ArrowSchema};
 
 use super::{Error, Model, restricted};
@@ -13,9 +14,9 @@ use crate::formula::source::{Diagnostic, Source};
 use crate::plan::cheaper;
 use crate::plan::query::{QueryPlan, plan};
 use crate::run::Options;
-use crate::run::grid::{self, Grid, RunProfile};
+use crate::run::grid::{self, Grid, GridLine, RunProfile};
 use crate::store::Store;
-use crate::value::{Value, arrow};
+use crate::value::{Type, Value, arrow};
 
 /// What a query is asked with.
 #[derive(Clone, Debug, Default)]
@@ -155,18 +156,43 @@ impl Grid {
         writer.into_inner().map_err(form)
     }
 
-    /// The lines as an Arrow record batch: a column for each of the grid's.
+    /// The lines as an Arrow record batch: a column for each of the grid's, with its label and its format in the field's
+    /// metadata; and, where totals or the rest of a limit were asked for, a column `total` or `others` that lists for each
+    /// line the axes that are totalled or stand for the rest. An axis without a value that is in neither list is `(none)`.
+    ///
+    /// Whole numbers of which one does not fit 64 bits are decimals without digits after the point.
     ///
     /// # Errors
-    /// When a whole number does not fit 64 bits.
+    /// When a value is not of its column's type.
     pub fn to_record_batch(&self) -> Result<RecordBatch, Error> {
-        let fields: Vec<Field> =
-            self.columns.iter().map(|c| Field::new(&c.name, arrow::data_type(c.ty), true)).collect();
-        let arrays = self.columns.iter().enumerate().map(|(i, column)| {
+        let (mut fields, mut arrays): (Vec<Field>, Vec<ArrayRef>) = (Vec::new(), Vec::new());
+        for (i, column) in self.columns.iter().enumerate() {
             let values: Vec<&Value> = self.lines.iter().map(|l| &l.values[i]).collect();
-            arrow::array(column.ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))
-        });
-        let arrays = arrays.collect::<Result<Vec<_>, _>>()?;
+            let is_wide = column.ty == Type::Int && values.iter().any(|v| matches!(v, Value::Decimal { .. }));
+            let ty = if is_wide { Type::decimal(0) } else { column.ty };
+            let said = [("label", &column.label), ("format", &column.format)];
+            let metadata: HashMap<String, String> =
+                said.into_iter().filter_map(|(key, text)| Some((key.to_string(), text.clone()?))).collect();
+            fields.push(Field::new(&column.name, arrow::data_type(ty), true).with_metadata(metadata));
+            arrays.push(arrow::array(ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))?);
+        }
+        let marks: [(&str, bool, fn(&GridLine) -> &[usize]); 2] =
+            [("total", self.totals, |l| &l.totalled), ("others", self.others, |l| &l.others)];
+        for (name, _, axes) in marks.into_iter().filter(|(_, asked, _)| *asked) {
+            let mut list = ListBuilder::new(StringBuilder::new());
+            for line in &self.lines {
+                axes(line).iter().for_each(|axis| list.values().append_value(&self.columns[*axis].name));
+                list.append(true);
+            }
+            let list = list.finish();
+            // A heading can be any word.
+            let mut name = name.to_string();
+            while fields.iter().any(|f| *f.name() == name) {
+                name.push('_');
+            }
+            fields.push(Field::new(name, list.data_type().clone(), true));
+            arrays.push(Arc::new(list));
+        }
         let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(self.lines.len()));
         RecordBatch::try_new_with_options(Arc::new(ArrowSchema::new(fields)), arrays, &options)
             .map_err(|e| Error::Form(e.to_string()))

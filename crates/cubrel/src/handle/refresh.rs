@@ -12,9 +12,10 @@ use super::{Error, Model};
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Severity};
+use crate::load::fingerprint::{derived, fingerprint};
 use crate::load::partitions::Partition;
 use crate::load::sources::{self, FileStamp};
-use crate::load::tables::{LoadedColumn, LoadedTable, Loader, day_range, fingerprint};
+use crate::load::tables::{LoadedColumn, LoadedTable, Loader, day_range};
 use crate::load::{Observer, TableReport};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
@@ -82,7 +83,6 @@ struct TableNotes {
 }
 
 /// The day on the clock, as a day number.
-/// The day on the clock.
 pub(super) fn clock_day() -> i32 {
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
     (seconds / 86_400) as i32
@@ -98,23 +98,6 @@ fn settings(document: &Document, options: &RefreshOptions) -> Settings {
 
 fn store_path(document: &Document) -> PathBuf {
     document.folder.join(".cubrel").join("store")
-}
-
-/// A number that changes when formulas, relationships or the day do, on which computed columns depend.
-fn derived(document: &Document, settings: &Settings) -> u64 {
-    let file = &document.file;
-    let measures: Vec<_> = file.measure.iter().map(|(n, m)| (n, &m.formula)).collect();
-    let columns: Vec<_> = file
-        .table
-        .iter()
-        .map(|(t, s)| {
-            (t, &s.same_as, &s.query, s.column.iter().map(|(c, s)| (c, &s.formula, &s.ty)).collect::<Vec<_>>())
-        })
-        .collect();
-    let text = serde_json::to_string(&(measures, columns, &file.relationship)).unwrap_or_default();
-    // Only formulas that ask for the day depend on it.
-    let day = if text.contains("today") { settings.today } else { 0 };
-    xxhash_rust::xxh3::xxh3_64_with_seed(text.as_bytes(), day as u64)
 }
 
 fn read_document(path: &Path) -> Result<(Document, Formulas), Error> {
@@ -144,7 +127,8 @@ pub(super) fn open(
     let mut old = read_store(&document);
     let is_current = |old: &Option<(Stored, Notes)>| {
         old.as_ref().is_some_and(|(_, notes)| {
-            is_fresh(&document, &formulas, notes) && notes.derived == derived(&document, &settings)
+            is_fresh(&document, &formulas, &settings, notes)
+                && notes.derived == derived(&document, &formulas, &settings)
         })
     };
     // Somebody else may be reading the sources: what they write is as good.
@@ -220,12 +204,12 @@ fn is_known(document: &Document, notes: &Notes) -> bool {
 }
 
 /// Whether nothing that tables are loaded from has changed.
-fn is_fresh(document: &Document, formulas: &Formulas, notes: &Notes) -> bool {
+fn is_fresh(document: &Document, formulas: &Formulas, settings: &Settings, notes: &Notes) -> bool {
     let sections = &document.file.table;
     sections.len() == notes.tables.len()
         && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
             notes.report.table == *name
-                && notes.fingerprint == fingerprint(name, section, formulas)
+                && notes.fingerprint == fingerprint(name, section, formulas, settings)
                 && section.source.as_ref().is_none_or(|source| is_unchanged(document, source, &notes.partitions, None))
         })
 }
@@ -313,7 +297,7 @@ fn refresh_with(
         segment_rows: SEGMENT_ROWS,
     };
     let tables = load_all(&loader, old.as_ref(), options)?;
-    let derived = derived(&document, &settings);
+    let derived = derived(&document, formulas, &settings);
     let model = assemble(document, formulas, &tables, settings, Known::default())?;
     let bytes = model.sizes().model.bytes;
     if let Some(limit) = limit
@@ -399,8 +383,8 @@ fn load_all(
     if !problems.is_empty() {
         return Err(Error::Problems(problems));
     }
-    for (name, section) in sections.iter().filter(|(_, s)| s.query.is_some()) {
-        loaded.insert(name, LoadedTable::worked_out(name, section, loader.formulas));
+    for (name, _) in sections.iter().filter(|(_, s)| s.query.is_some()) {
+        loaded.insert(name, LoadedTable::worked_out(name));
     }
     let given = |s: &TableSection| s.source.is_some() || s.same_as.is_some() || s.query.is_some();
     for (name, section) in sections.iter().filter(|(_, s)| !given(s)) {
@@ -429,10 +413,14 @@ fn load_all(
             );
             return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
         };
-        let role = table.in_role(name, section, loader.formulas);
+        let role = table.copied(name);
         loaded.insert(name, role);
     }
-    Ok(sections.keys().filter_map(|name| loaded.remove(name.as_str())).collect())
+    let finished = |(name, section): (&String, &TableSection)| {
+        let fingerprint = fingerprint(name, section, loader.formulas, loader.settings);
+        loaded.remove(name.as_str()).map(|table| LoadedTable { fingerprint, ..table })
+    };
+    Ok(sections.iter().filter_map(finished).collect())
 }
 
 /// The table as the store has it.
@@ -444,7 +432,7 @@ fn known_table(name: &str, old: Option<&(Stored, Notes)>) -> Option<LoadedTable>
 
 /// Whether nothing about a table has changed, or it is not to be read.
 fn is_reusable(loader: &Loader<'_>, section: &TableSection, table: &LoadedTable, options: &RefreshOptions) -> bool {
-    let expected = fingerprint(&table.name, section, loader.formulas);
+    let expected = fingerprint(&table.name, section, loader.formulas, loader.settings);
     if options.tables.contains(&table.name) || table.fingerprint != expected {
         return false;
     }

@@ -15,6 +15,7 @@ pub mod csv;
 pub mod database;
 pub mod dialect;
 mod fields;
+pub mod fingerprint;
 pub mod infer;
 mod interner;
 pub mod jsonl;

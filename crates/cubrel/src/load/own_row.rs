@@ -8,7 +8,7 @@ use super::tables::{stored, to_raw};
 use crate::formula::check::{self, Settings};
 use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
-use crate::formula::source::Source;
+use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Expr, Kind};
 use crate::formula::{ast, parser};
 use crate::model::Document;
@@ -54,9 +54,29 @@ pub(super) struct Filter {
 impl Filter {
     pub(super) fn parse(document: &Document, table: &str, text: &str) -> Result<Filter, LoadError> {
         let source = document.formula(format!("where of table {table}"), &format!("table.{table}.where"), text);
-        let (tree, problems) = parser::formula(&source);
+        let (tree, mut problems) = parser::formula(&source);
+        problems.extend(beyond_the_row(&source, table, &tree));
         if problems.is_empty() { Ok(Filter { source, tree }) } else { Err(LoadError::Problems(problems)) }
     }
+}
+
+/// What a load filter names besides its row: while a table is loaded nothing else is there.
+fn beyond_the_row(source: &Arc<Source>, table: &str, tree: &ast::Expr) -> Vec<Diagnostic> {
+    let mut problems = Vec::new();
+    tree.walk(&mut |e| {
+        let what = match &e.kind {
+            ast::ExprKind::Aggregate(a) => format!("`{}` goes through several rows", a.name.text),
+            ast::ExprKind::Given(..) => "`given` changes a filter context".to_string(),
+            ast::ExprKind::Via(..) | ast::ExprKind::BothWays(..) => "relationships are not there yet".to_string(),
+            ast::ExprKind::Parameter(name) => format!("`${name}` is given with a query"),
+            ast::ExprKind::Column(of, _) if of.text != table => format!("`{}` is another table", of.text),
+            _ => return,
+        };
+        let message = format!("{what}, and the `where` of a table tests each row of its source by itself");
+        let help = "name columns of the table; filter by anything else in measures or roles";
+        problems.push(Diagnostic::error(Problem::Model, source, e.span, message).help(help));
+    });
+    problems
 }
 
 /// Rows with everything computed.

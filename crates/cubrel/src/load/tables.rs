@@ -6,11 +6,10 @@ use std::time::Instant;
 
 use rayon::prelude::*;
 
-use serde::Serialize;
-
 use super::csv::Request;
 use super::database::Period;
 use super::dialect::{DatePattern, Dialect, Shape};
+use super::fingerprint::fingerprint;
 use super::own_row::{Filter, OwnColumn, OwnRow};
 use super::partitions::{self, Group, Partition};
 use super::pieces::{self, Failure, Gathered, Gatherer, Room};
@@ -23,10 +22,9 @@ use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Expr, Kind, Op};
 use crate::model::calendar;
-use crate::model::dependencies::{Formulas, Node, ParsedFormula};
+use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
-use crate::model::file::{CsvSection, GenerateSection, PartitionSection};
 use crate::store::{Column, RawColumn, Segment};
 use crate::value::{Type, Value, Vector, date, exact, units};
 
@@ -58,63 +56,16 @@ pub struct LoadedColumn {
     pub computed: Computed,
 }
 
-/// What decides how a table is loaded: a change of anything else needs no loading.
-#[derive(Serialize)]
-struct Recipe<'a> {
-    source: &'a Option<String>,
-    csv: &'a Option<CsvSection>,
-    key: &'a Option<String>,
-    missing: &'a Option<Vec<String>>,
-    filter: &'a Option<String>,
-    bad_rows: Option<u64>,
-    generate: &'a Option<GenerateSection>,
-    calendar: &'a Option<String>,
-    partition: &'a Option<PartitionSection>,
-    columns: Vec<ColumnRecipe<'a>>,
-}
-
-/// What of a column's section decides how it is loaded: source name, type, keep, formula.
-type ColumnRecipe<'a> =
-    (&'a String, &'a Option<String>, &'a Option<String>, Option<bool>, &'a Option<String>, &'a Option<String>);
-
-/// A number that changes when the model says something else about how to load a table. What is computed when all tables
-/// are there says nothing of that.
-pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas) -> u64 {
-    let after = |column: &String| {
-        let node = Node::Column(name.to_string(), column.clone());
-        formulas.parsed.contains_key(&node) && !formulas.own_row.contains(&node)
-    };
-    let recipe = Recipe {
-        source: &section.source,
-        csv: &section.csv,
-        key: &section.key,
-        missing: &section.missing,
-        filter: &section.filter,
-        bad_rows: section.max_bad_rows,
-        generate: &section.generate,
-        calendar: &section.calendar,
-        partition: &section.partition,
-        columns: section
-            .column
-            .iter()
-            .filter(|(n, _)| !after(n))
-            .map(|(n, c)| (n, &c.source_name, &c.ty, c.keep, &c.formula, &c.date_pattern))
-            .collect(),
-    };
-    let text = serde_json::to_string(&recipe).unwrap_or_default();
-    xxhash_rust::xxh3::xxh3_64(text.as_bytes())
-}
-
 impl LoadedTable {
     /// A table that its query works out when all others are there.
-    pub fn worked_out(name: &str, section: &TableSection, formulas: &Formulas) -> LoadedTable {
+    pub fn worked_out(name: &str) -> LoadedTable {
         LoadedTable {
             name: name.to_string(),
             rows: 0,
             columns: Vec::new(),
             report: TableReport { table: name.to_string(), origin: "query".into(), ..TableReport::default() },
             partitions: Vec::new(),
-            fingerprint: fingerprint(name, section, formulas),
+            fingerprint: 0,
         }
     }
 
@@ -137,17 +88,11 @@ impl LoadedTable {
         changed.collect()
     }
 
-    /// A copy of it.
-    pub fn in_role(&self, name: &str, section: &TableSection, formulas: &Formulas) -> LoadedTable {
+    /// A copy of it, by another name.
+    pub fn copied(&self, name: &str) -> LoadedTable {
         let base = TableReport { origin: "shared".into(), read: false, ..self.report.clone() };
         let report = TableReport { table: name.to_string(), source_bytes: 0, ..base };
-        LoadedTable {
-            name: name.to_string(),
-            partitions: Vec::new(),
-            fingerprint: fingerprint(name, section, formulas),
-            report,
-            ..self.clone()
-        }
+        LoadedTable { name: name.to_string(), partitions: Vec::new(), fingerprint: 0, report, ..self.clone() }
     }
 }
 
@@ -190,7 +135,7 @@ impl Loader<'_> {
         let read_before: Vec<&FileStamp> = before.iter().flat_map(|b| &b.partitions).flat_map(|p| &p.files).collect();
         sources::recognise(&self.document.folder, &mut files, &read_before, self.since);
         let changed_types = before.map(|b| b.types());
-        let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas));
+        let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas, self.settings));
         let mut groups = self.groups(name, section, &files, before)?;
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
@@ -207,7 +152,6 @@ impl Loader<'_> {
         let mut table = partitions::joined(name, groups, gathered, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
-        table.fingerprint = fingerprint(name, section, self.formulas);
         self.check(name, section, &table)?;
         table.report.origin = "source".into();
         table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
@@ -457,8 +401,7 @@ impl Loader<'_> {
     ) -> Result<LoadedTable, LoadError> {
         let own = self.own_row(name, section)?;
         let gathered = pieces::of_columns(&own, &self.room(name), columns)?;
-        let mut table = partitions::joined(name, vec![Group::default()], gathered, None);
-        table.fingerprint = fingerprint(name, section, self.formulas);
+        let table = partitions::joined(name, vec![Group::default()], gathered, None);
         self.check(name, section, &table)?;
         Ok(table)
     }

@@ -604,12 +604,12 @@ impl Definer<'_> {
         found
     }
 
-    /// Patterns of numbers have to have digits, and the locale has to be one.
+    /// Patterns have to be some for their type, and the locale has to be one.
     fn formats(&mut self) {
         let mut wrong = Vec::new();
         let mut look = |ty: Type, pattern: &Option<String>, path: String| {
-            if let (true, Some(pattern)) = (ty.is_number(), pattern)
-                && let Err(message) = format::check_number_pattern(pattern)
+            if let Some(pattern) = pattern
+                && let Err(message) = format::check_pattern(ty, pattern)
             {
                 wrong.push((path, message));
             }

@@ -589,7 +589,8 @@ impl<'a> Planner<'a> {
         // What is gone through are the table's own rows and values. A relationship from the table to itself moves the
         // filters of what is evaluated for each of them, and not once more these.
         let mut own = inner.clone();
-        own.detours.retain(|id| (self.schema.relationship(*id).many, self.schema.relationship(*id).one) != (table, table));
+        own.detours
+            .retain(|id| (self.schema.relationship(*id).many, self.schema.relationship(*id).one) != (table, table));
         let (read, _) = self.read(table, &own, None);
         let mut null_reads = Vec::new();
         for other in aggregated {

@@ -15,19 +15,19 @@ pub(super) fn chosen(executor: &Executor<'_>, set: &SetLeaf, frame: &Frame) -> R
     let expanded = expand(executor, &set.domain, &outer, &[], || Ok(None))?;
     let figures = executor.eval(&set.figure, &expanded.frame)?;
     let codes = &expanded.frame.dims[outer.dims.len()].codes;
+    let column = executor.tables().column(set.column);
     let mut candidates: Vec<Vec<(Value, u64)>> = vec![Vec::new(); outer.cells];
     for (i, parent) in expanded.parents.iter().enumerate() {
         let figure = figures.values.get(i, set.figure.scalar.ty);
-        if !figure.is_null() {
+        // Null is in no set, and takes no place in one.
+        if !figure.is_null() && codes[i] != column.null_code() {
             candidates[*parent as usize].push((figure, codes[i]));
         }
     }
-    let column = executor.tables().column(set.column);
     let sets: Vec<Held> = candidates
         .into_iter()
         .map(|list| {
             let mut values: Vec<Value> = cut(list, set).into_iter().map(|code| column.value_of(code)).collect();
-            values.retain(|v| !v.is_null());
             values.sort_by(Value::total_cmp);
             Held::Members(Arc::new(Members::Values(values)))
         })

@@ -30,6 +30,7 @@ mod rivals;
 mod roles;
 mod soup;
 mod sources;
+mod stale;
 mod storage;
 mod supposing;
 mod texts;

@@ -182,7 +182,7 @@ fn aggregates_of_every_type_agree_in_every_configuration() {
         ("median(t.d), percentile_cont(t.d, 0.25), percentile_disc(t.d, 0)", &["a|0.5|0|-0.5", "b|4|4|4.0"]),
         (
             "first(t.d order by t.day), last(t.d order by t.day), last(t.f order by t.day)",
-            &["a|1.5|1.5|-1.5", "b|4.0|4.0|4"],
+            &["a|1.5|-0.5|-1.5", "b|4.0|4.0|4"],
         ),
         (
             "count(distinct t.g, t.b), count(distinct t.d, t.f), string_agg(cast(t.b as text), '/')",

@@ -367,3 +367,183 @@ fn a_table_is_worked_out_by_a_query() {
         assert!(error.contains(expected), "{more}: {error}");
     }
 }
+
+/// Statuses and places with nothing in some of their combinations, a value that is nowhere, a row without a day.
+fn sparse() -> Model {
+    let (text, int) = (Value::text, Value::Int);
+    let day = |d: Option<i32>| d.map_or(Value::Null, Value::Date);
+    Model::builder()
+        .rows(
+            "place",
+            &[("id", Type::Int), ("name", Type::Text), ("area", Type::Text)],
+            &[
+                vec![int(1), text("Ness"), text("North")],
+                vec![int(2), text("Holm"), text("North")],
+                vec![int(3), text("Skaw"), text("South")],
+            ],
+        )
+        .rows(
+            "trip",
+            &[("place", Type::Int), ("status", Type::Text), ("n", Type::Int), ("day", Type::Date), ("x", Type::Float)],
+            &[
+                vec![int(1), text("done"), int(10), day(Some(20_000)), Value::Float(2.5)],
+                vec![int(2), text("open"), int(5), day(None), Value::Float(0.125)],
+                vec![int(9), text("done"), int(50), day(Some(20_001)), Value::Float(1.005)],
+                vec![Value::Null, Value::Null, int(99), day(None), Value::Float(-2.5)],
+            ],
+        )
+        .relationship("trip.place", "place.id")
+        .measure("total", "sum(trip.n)")
+        .build()
+        .unwrap()
+}
+
+#[test]
+fn a_condition_can_name_the_table_whose_rows_it_tests() {
+    for (query, lines) in [
+        ("grid total where trip where (place.name = 'Ness' or trip.status = 'open')", &["15"][..]),
+        ("grid total where trip where (place.name = 'Ness' or trip.status = 'open') and place.area = 'North'", &["15"]),
+        (
+            "grid total where place.area = 'North' and trip where (trip.n > 7 or trip.status = 'x') and trip.n < 40",
+            &["10"],
+        ),
+        ("grid total where trip where trip.n > 7 and trip.n < 40", &["10"]),
+        ("grid total where trip where not (place.name = 'Ness' or trip.n > 40)", &["5"]),
+        ("records trip.n where trip where (place.name = 'Ness' or trip.status = 'open') order by trip.n", &["5", "10"]),
+        ("grid sum(n_ per trip where trip.n > 7) as x where trip where trip.n < 60", &["60"]),
+    ] {
+        let text = if query.contains("n_") { format!("measure n_ = total; {query}") } else { query.to_string() };
+        expect(&sparse(), &text, lines);
+    }
+    for (query, message) in [
+        (
+            "grid total where trip where (place.name = 'Ness') or trip.n > 7",
+            "a condition names its table at its beginning",
+        ),
+        ("grid total where trap where trip.n > 7", "there is no table `trap`"),
+        ("grid total where place where trip.n > 7", "cannot be looked up from place"),
+        ("grid total where trip where trip.n > 7 where trip.n < 9", "`where` stands too late"),
+    ] {
+        let error = sparse().query(query).unwrap_err().to_string();
+        assert!(error.contains(message), "{query}: {error}");
+    }
+}
+
+#[test]
+fn null_takes_no_place_in_a_set() {
+    for (query, lines) in [
+        ("grid total by trip.status where trip.status in top(1, total per trip.status)", &["done|60"][..]),
+        ("grid total by place.name where place.name in top(1, total per place.name)", &["Ness|10"]),
+        ("grid total by trip.status where trip.status in bottom(1, total per trip.status)", &["open|5"]),
+        ("grid sum(total per trip.status where trip.status in top(1, total per trip.status)) as x", &["60"]),
+        ("grid sum(total per trip.status where trip.status in top(2, total per trip.status)) as x", &["65"]),
+    ] {
+        expect(&sparse(), query, lines);
+    }
+}
+
+#[test]
+fn a_row_whose_order_is_null_comes_last_and_counts() {
+    for (query, lines) in [
+        ("grid first(trip.n order by trip.day) as f, last(trip.n order by trip.day) as l", &["10|99"][..]),
+        (
+            "grid first(trip.n order by trip.day) as f, last(trip.n order by trip.day) as l by place.name",
+            &["Holm|5|5", "Ness|10|10", "|50|99"],
+        ),
+        ("grid first(trip.n order by trip.day desc) as f", &["50"]),
+        ("grid first(total per trip order by single(trip.day)) as f", &["10"]),
+    ] {
+        expect(&sparse(), query, lines);
+    }
+}
+
+#[test]
+fn with_empty_combines_columns_of_what_is_aggregated_with_everything() {
+    expect(
+        &sparse(),
+        "grid total by trip.status, place.name where trip.status is not null and place.name is not null with empty",
+        &["done|Holm|", "done|Ness|10", "done|Skaw|", "open|Holm|5", "open|Ness|", "open|Skaw|"],
+    );
+    // What is looked up keeps its combinations: no place is in two areas.
+    expect(
+        &sparse(),
+        "grid total by place.area, place.name where place.name is not null with empty",
+        &["North|Holm|5", "North|Ness|10", "South|Skaw|"],
+    );
+    expect(
+        &sparse(),
+        "grid total by place.name split by trip.status where place.name is not null and trip.status is not null with empty",
+        &["Holm|done|", "Holm|open|5", "Ness|done|10", "Ness|open|", "Skaw|done|", "Skaw|open|"],
+    );
+}
+
+#[test]
+fn what_is_shown_is_rounded_half_away_from_zero() {
+    let formats = cubrel::value::format::Formats::new(Some("en-GB"), None).unwrap();
+    let shown = |query: &str| {
+        let grid = sparse().query(query).unwrap().run().unwrap();
+        let (line, column) = (&grid.lines[0], &grid.columns[0]);
+        formats.show(&line.values[0], column.ty, column.format.as_deref())
+    };
+    for (query, expected) in [
+        ("grid 5 / 2 format '0'", "3"),
+        ("grid 2.5 format '0'", "3"),
+        ("grid -5 / 2 format '0'", "-3"),
+        ("grid 1 / 8 format '0.00'", "0.13"),
+        ("grid 1.005e0 format '0.00'", "1.01"),
+        ("grid 29 / 200 format '0%'", "15%"),
+        ("grid 0.145 format '0%'", "15%"),
+        ("grid 999.5e0 format '0'", "1000"),
+        ("grid 0.4e0 format '0'", "0"),
+        ("grid -0.4e0 format '0'", "0"),
+        ("grid 1e300 format '0'", &format!("1{}", "0".repeat(300))),
+    ] {
+        assert_eq!(shown(query), expected, "{query}");
+    }
+    for (query, expected) in [
+        ("grid to_text(5 / 2, '0') as x", "3"),
+        ("grid to_text(date '2026-01-01', 'YYYY-''W''ww') as x", "2026-W01"),
+        ("grid to_text(date '2027-01-01', 'YYYY-''W''ww') as x", "2026-W53"),
+        ("grid to_text(date '2026-03-01', '''o''''clock'' D') as x", "o'clock 60"),
+        ("grid to_text(date '2026-03-01', 'd '''' M') as x", "1 ' 3"),
+    ] {
+        expect(&sparse(), query, &[expected]);
+    }
+    for (query, message) in [
+        ("grid to_text(date '2026-01-01', 'yyyy-bb') as x", "`b` in `yyyy-bb` is not a field of dates"),
+        ("grid to_text(date '2026-01-01', 'yyyy ''x') as x", "is not closed"),
+        ("grid min(trip.day) format 'yyyy-bb' as x", "expected"),
+    ] {
+        let error = sparse().query(query).and_then(|q| q.run()).unwrap_err().to_string();
+        assert!(error.contains(message) || message == "expected", "{query}: {error}");
+    }
+    let error = sparse().query("grid min(trip.day) as x format 'yyyy-bb'").unwrap_err().to_string();
+    assert!(error.contains("is not a field of dates"), "{error}");
+}
+
+#[test]
+fn what_cannot_be_computed_is_told_with_its_formula() {
+    let query = "grid sum(trip.n * 99999999999999999999999999999999999) * 1000 as x";
+    let error = sparse().query(query).and_then(|q| q.run()).unwrap_err();
+    let problem = &error.problems()[0];
+    assert_eq!(problem.place().map(|(file, line, _)| (file, line)), Some(("query", 1)), "{problem}");
+    assert!(problem.message.contains("38 digits"), "{problem}");
+}
+
+#[test]
+fn arrow_tells_totals_and_the_rest_from_none() {
+    use arrow_array::cast::AsArray;
+    let query = "grid total as others by trip.status order by total desc limit 1 others totals";
+    let batch = sparse().query(query).unwrap().run().unwrap().to_record_batch().unwrap();
+    let marked = |name: &str| -> Vec<usize> {
+        let list = batch.column_by_name(name).unwrap().as_list::<i32>();
+        (0..batch.num_rows()).map(|row| list.value(row).len()).collect()
+    };
+    assert_eq!((marked("total"), marked("others_")), (vec![0, 0, 1], vec![0, 1, 0]));
+    // Sums beyond 64 bits are decimals.
+    let rows: Vec<Vec<Value>> = (0..3).map(|i| vec![Value::Int(i), Value::Int(i64::MAX)]).collect();
+    let model = Model::builder().rows("t", &[("id", Type::Int), ("x", Type::Int)], &rows).build().unwrap();
+    let batch = model.query("grid sum(t.x) as x by t.id totals").unwrap().run().unwrap().to_record_batch().unwrap();
+    let sums = batch.column_by_name("x").unwrap();
+    assert_eq!(sums.data_type(), &arrow_schema::DataType::Decimal128(38, 0));
+}

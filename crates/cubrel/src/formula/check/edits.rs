@@ -123,7 +123,14 @@ impl Checker<'_> {
         let table = table.map(|t| self.find_table(t)).transpose()?;
         let mut parts = Vec::new();
         conjuncts(predicate, &mut parts);
-        self.all(&parts, |c, part| c.one_filter(instead, table, part))
+        let narrows = self.all(&parts, |c, part| match &part.kind {
+            ExprKind::RowsWhere(table, tested) => {
+                let table = c.find_table(table)?;
+                c.narrow_rows(table, tested)
+            }
+            _ => c.one_filter(instead, table, part).map(|narrow| vec![narrow]),
+        })?;
+        Ok(narrows.concat())
     }
 
     /// A predicate over rows of a known table.

@@ -311,6 +311,12 @@ impl<'a> Checker<'a> {
             A::Call(name, args) => self.call(name, args, span),
             A::Let(bindings, body) => self.lets(bindings, body, span),
             A::Aggregate(aggregate) => self.aggregate(aggregate, span),
+            A::RowsWhere(table, _) => self.fail(
+                Problem::Syntax,
+                table.span,
+                "a condition names its table at its beginning",
+                "write `table where (a or b)`, and join it to other conditions with `and`",
+            ),
             A::Given(body, list) => self.given(body, list, span),
             A::Via(body, columns) => self.via(body, columns, span),
             A::BothWays(body, columns) => self.both_ways(body, columns, span),

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use super::{Function, FunctionError, Parameter};
-use crate::value::format::{Formats, check_number_pattern};
+use crate::value::format::{Formats, check_pattern};
 use crate::value::{Type, Value};
 
 thread_local! {
@@ -29,9 +29,7 @@ fn to_text(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let [value, Value::Text(pattern), rest @ ..] = args else {
         return Ok(Value::Null);
     };
-    if value.as_f64().is_some() {
-        check_number_pattern(pattern)?;
-    }
+    check_pattern(value.natural_type(), pattern)?;
     let locale = rest.first().and_then(Value::as_text).unwrap_or("");
     Ok(Value::text(formats(locale)?.show(value, value.natural_type(), Some(pattern))))
 }

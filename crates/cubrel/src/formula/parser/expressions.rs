@@ -70,6 +70,12 @@ impl Parser<'_> {
     /// `not x`
     pub(super) fn not(&mut self) -> Parsed<Expr> {
         let start = self.span();
+        if self.names_rows
+            && let (TokenKind::Word(_) | TokenKind::Quoted(_), TokenKind::Word(w)) = (self.peek(), self.peek_after(1))
+            && w == "where"
+        {
+            return self.rows_where(start);
+        }
         let mut count = 0;
         while self.eat_word("not") {
             count += 1;
@@ -77,6 +83,18 @@ impl Parser<'_> {
         let inner = self.comparison()?;
         let span = start.to(inner.span);
         Ok(if count % 2 == 1 { Expr { kind: ExprKind::Not(Box::new(inner)), span } } else { inner })
+    }
+
+    /// `booking where (a or b)`: what comes after `where` reaches up to the next `and`.
+    fn rows_where(&mut self, start: Span) -> Parsed<Expr> {
+        let table = self.name("a table")?;
+        self.advance();
+        self.names_rows = false;
+        let tested = self.not();
+        self.names_rows = true;
+        let tested = tested?;
+        let span = start.to(tested.span);
+        Ok(Expr { kind: ExprKind::RowsWhere(table, Box::new(tested)), span })
     }
 
     /// `a < b`, `a is null`, `a in (…)`, `a between x and y`, `a like 'N%'`

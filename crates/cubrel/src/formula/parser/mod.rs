@@ -57,13 +57,15 @@ struct Parser<'a> {
     tokens: Vec<Token>,
     at: usize,
     depth: usize,
+    /// Whether a part of a condition can name the table whose rows it tests.
+    names_rows: bool,
     problems: Vec<Diagnostic>,
 }
 
 impl<'a> Parser<'a> {
     fn new(source: &'a Arc<Source>) -> Parser<'a> {
         let (tokens, problems) = tokens(source);
-        Parser { source, tokens, at: 0, depth: 0, problems }
+        Parser { source, tokens, at: 0, depth: 0, names_rows: false, problems }
     }
 
     // ---- tokens

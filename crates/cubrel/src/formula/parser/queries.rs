@@ -131,7 +131,12 @@ impl Parser<'_> {
                 self.expect_word("by", "after `split`")?;
                 query.split = self.targets("a column for the columns")?;
             }
-            "where" => query.filter = Some(self.expr()?),
+            "where" => {
+                self.names_rows = true;
+                let condition = self.expr();
+                self.names_rows = false;
+                query.filter = Some(condition?);
+            }
             "having" => query.having = Some(self.expr()?),
             "order" => {
                 self.expect_word("by", "after `order`")?;

@@ -12,6 +12,7 @@ use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closes
 use crate::formula::typed::{Expr, Kind, Narrow};
 use crate::formula::words::quote_name;
 use crate::value::Type;
+use crate::value::format;
 
 /// Resolves one query.
 pub(super) struct QueryPlanner<'a> {
@@ -225,6 +226,11 @@ impl<'a> QueryPlanner<'a> {
         let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, &item.expr);
         self.problems.extend(problems);
         let expr = expr?;
+        if let Some(Err(message)) = item.format.as_deref().map(|pattern| format::check_pattern(expr.ty, pattern)) {
+            let help = "patterns are those of Unicode UTS #35: `#,##0.00`, `0.0%`, `dd/MM/yyyy`, `MMM yyyy`";
+            self.report(Problem::Type, item.span, message, help);
+            return None;
+        }
         Some((self.planned(item, &expr), expr))
     }
 

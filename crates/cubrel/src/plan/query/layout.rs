@@ -8,12 +8,12 @@ use super::lenses::Chosen;
 use super::{Axis, GridPart, GridPlan, Judge, Others, RecordsPlan};
 use crate::formula::ast;
 use crate::formula::check::ROW;
-use crate::formula::schema::{ColumnId, Schema};
+use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::{Expr, LetId, Narrow};
 use crate::plan::lower::{Environment, Planner, chains};
 use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
-use crate::plan::uses::both_ways_of;
+use crate::plan::uses::{aggregated_tables, both_ways_of};
 use crate::plan::{Bound, Domain, Slot};
 
 /// What stands around all cells: the `where`, with the values that it takes from outside.
@@ -53,7 +53,12 @@ pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, ch
     let exprs = checked.shown.iter().flat_map(|(_, exprs)| exprs);
     exprs.for_each(|e| both_ways_of(schema, e, &mut both_ways));
     let names: Vec<&str> = checked.items.iter().map(|i| i.name.as_str()).collect();
-    let mut layout = Layout { planner, schema, base, axes: axes.clone(), row_axes };
+    let mut crossed = BTreeSet::new();
+    if query.with_empty {
+        let exprs = checked.shown.iter().flat_map(|(_, exprs)| exprs);
+        exprs.for_each(|e| aggregated_tables(schema, e, &mut crossed));
+    }
+    let mut layout = Layout { planner, schema, base, axes: axes.clone(), row_axes, crossed };
     let mut parts = Vec::new();
     for axes in layout.subsets(query.totals) {
         for (chosen, exprs) in &checked.shown {
@@ -105,7 +110,8 @@ pub(super) fn cell(
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, source, &checked.filters);
     let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
-    let mut layout = Layout { planner, schema, base, axes, row_axes: checked.rows.len() };
+    let row_axes = checked.rows.len();
+    let mut layout = Layout { planner, schema, base, axes, row_axes, crossed: BTreeSet::new() };
     let scope = layout.scope(columns);
     let assembly = layout.planner.assembly(&checked.items[item].name, expr, &scope, &layout.base.env);
     PlannedCell { reads: layout.planner.into_reads(), outer: layout.base.outer, assembly }
@@ -143,6 +149,8 @@ struct Layout<'a> {
     base: Base,
     axes: Vec<Axis>,
     row_axes: usize,
+    /// Tables whose columns combine with everything.
+    crossed: BTreeSet<TableId>,
 }
 
 impl Layout<'_> {
@@ -191,12 +199,25 @@ impl Layout<'_> {
         let filler = Dim { key: Key::Value(Slot(0)), origin: Origin::Let, filters: false };
         outer.dims.resize(outer_dims, filler);
         let (mut groups, mut null_filters) = (Vec::new(), Vec::new());
-        for (table, members) in chains(self.schema, &columns) {
+        for (table, members) in self.combined(&columns) {
             let reached = self.planner.reached(table, &self.base.scope, None, 0);
             null_filters.push(reached.all_filters().into_iter().cloned().collect());
             groups.push(self.planner.domain_group(table, members, &keys, &BTreeSet::new(), &outer));
         }
         (Domain { outer_dims, keys, groups }, null_filters)
+    }
+
+    /// Columns by the table whose rows say which combinations there are. With empty ones, those of a table that is
+    /// aggregated combine with everything: there its rows are what a combination may have none of.
+    fn combined(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<usize>)> {
+        let is_free = |c: &ColumnId| self.crossed.contains(&c.table);
+        let places: Vec<usize> = (0..columns.len()).filter(|i| !is_free(&columns[*i])).collect();
+        let bound: Vec<ColumnId> = places.iter().map(|i| columns[*i]).collect();
+        let chained = chains(self.schema, &bound).into_iter();
+        let mut groups: Vec<(TableId, Vec<usize>)> =
+            chained.map(|(table, members)| (table, members.into_iter().map(|m| places[m]).collect())).collect();
+        groups.extend((0..columns.len()).filter(|i| is_free(&columns[*i])).map(|i| (columns[i].table, vec![i])));
+        groups
     }
 
     fn part(&mut self, axes: &[usize], chosen: &Chosen, names: &[&str], exprs: &[Expr]) -> GridPart {

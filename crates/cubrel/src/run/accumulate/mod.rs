@@ -547,12 +547,9 @@ fn compare_order(a: &[Value], b: &[Value], order: &[(Type, bool)]) -> Ordering {
     Ordering::Equal
 }
 
-/// `first` keeps the smallest, `last` the greatest; of equal ones the smallest or greatest value.
+/// `first` keeps the smallest, `last` the greatest; of equal ones the smallest or greatest value. A row whose order is
+/// null comes after all others.
 fn keep_best(best: &mut Option<(Vec<Value>, Value)>, candidate: (Vec<Value>, Value), spec: &Spec) {
-    // A row whose order is unknown is neither first nor last.
-    if candidate.0.iter().any(Value::is_null) {
-        return;
-    }
     let better = match best {
         None => true,
         Some((order, value)) => {

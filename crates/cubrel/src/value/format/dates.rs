@@ -70,6 +70,66 @@ fn name(locale: &Locale, pattern: &str, year: i32, month: u8, day: u8) -> Option
     named.format(&moment).try_write_to_string().ok().map(|text| text.into_owned())
 }
 
+/// A part of a pattern.
+enum Part {
+    /// Text as it is.
+    Text(String),
+    /// A letter, so many times.
+    Field(char, usize),
+}
+
+/// The parts of a pattern: letters are fields, text in `'` is taken as it is, `''` is one `'` in and outside of quotes.
+fn parts(pattern: &str) -> Result<Vec<Part>, String> {
+    let mut parts = Vec::new();
+    let mut chars = pattern.chars().peekable();
+    while let Some(c) = chars.next() {
+        if c == '\'' {
+            if chars.next_if_eq(&'\'').is_some() {
+                parts.push(Part::Text("'".into()));
+                continue;
+            }
+            let mut text = String::new();
+            loop {
+                match chars.next() {
+                    Some('\'') if chars.next_if_eq(&'\'').is_some() => text.push('\''),
+                    Some('\'') => break,
+                    Some(c) => text.push(c),
+                    None => return Err(format!("a quote in `{pattern}` is not closed")),
+                }
+            }
+            parts.push(Part::Text(text));
+        } else if c.is_ascii_alphabetic() {
+            let mut count = 1;
+            while chars.next_if_eq(&c).is_some() {
+                count += 1;
+            }
+            parts.push(Part::Field(c, count));
+        } else {
+            parts.push(Part::Text(c.to_string()));
+        }
+    }
+    Ok(parts)
+}
+
+/// Checks a pattern for dates and timestamps.
+///
+/// # Errors
+/// When a letter is no field that we have, or a quote is not closed.
+pub fn check_date_pattern(pattern: &str) -> Result<(), String> {
+    let moment = Moment::default();
+    for part in parts(pattern)? {
+        if let Part::Field(letter, count) = part
+            && field(&Names::english(), &moment, letter, count).is_none()
+        {
+            return Err(format!(
+                "`{letter}` in `{pattern}` is not a field of dates: there are y, Y, Q, M, L, w, d, D, E, a, h, H, m, s, and \
+                 text stands in quotes"
+            ));
+        }
+    }
+    Ok(())
+}
+
 /// A date or timestamp by a pattern.
 pub(super) fn dated(names: &Names, value: &Value, pattern: &str) -> Option<String> {
     let moment = match value {
@@ -77,31 +137,11 @@ pub(super) fn dated(names: &Names, value: &Value, pattern: &str) -> Option<Strin
         Value::Timestamp(t) => date::civil_timestamp(*t)?,
         _ => return None,
     };
-    let mut text = String::new();
-    let mut chars = pattern.chars().peekable();
-    while let Some(c) = chars.next() {
-        if c == '\'' {
-            let mut any = false;
-            for q in chars.by_ref() {
-                if q == '\'' {
-                    break;
-                }
-                any = true;
-                text.push(q);
-            }
-            if !any {
-                text.push('\'');
-            }
-            continue;
-        }
-        let mut count = 1;
-        while c.is_ascii_alphabetic() && chars.peek() == Some(&c) {
-            chars.next();
-            count += 1;
-        }
-        text += &field(names, &moment, c, count).unwrap_or_else(|| c.to_string().repeat(count));
-    }
-    Some(text)
+    let text = |part: Part| match part {
+        Part::Text(text) => Some(text),
+        Part::Field(letter, count) => field(names, &moment, letter, count),
+    };
+    parts(pattern).ok()?.into_iter().map(text).collect()
 }
 
 /// One field of a date pattern; `None` for what is no field.
@@ -115,6 +155,11 @@ fn field(names: &Names, moment: &Moment, letter: char, count: usize) -> Option<S
         ('M' | 'L', 1..=2) => padded(i64::from(moment.month())),
         ('M', _) => names.months[usize::from(count > 3)][moment.month() as usize - 1].clone(),
         ('L', _) => names.months_alone[usize::from(count > 3)][moment.month() as usize - 1].clone(),
+        // The year that an ISO week belongs to, and its number.
+        ('Y', 2) => format!("{:02}", moment.date().iso_week_date().year().rem_euclid(100)),
+        ('Y', _) => padded(i64::from(moment.date().iso_week_date().year())),
+        ('w', 1..=2) => padded(i64::from(moment.date().iso_week_date().week())),
+        ('D', 1..=3) => padded(i64::from(moment.date().day_of_year())),
         ('d', _) => padded(i64::from(moment.day())),
         ('E', _) => names.weekdays[usize::from(count > 3)][moment.weekday().to_monday_zero_offset() as usize].clone(),
         ('h', _) => padded((i64::from(moment.hour()) + 11) % 12 + 1),

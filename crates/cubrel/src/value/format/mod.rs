@@ -100,7 +100,20 @@ fn symbol(currency: &str) -> String {
     SYMBOLS.iter().find(|(code, _)| *code == currency).map_or_else(|| currency.to_string(), |(_, s)| s.to_string())
 }
 
+pub use dates::check_date_pattern;
 pub use numbers::check_number_pattern;
+
+/// Checks a pattern for values of a type.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub fn check_pattern(ty: Type, pattern: &str) -> Result<(), String> {
+    match ty {
+        Type::Date | Type::Timestamp => check_date_pattern(pattern),
+        _ if ty.is_number() => check_number_pattern(pattern),
+        _ => Ok(()),
+    }
+}
 
 #[cfg(test)]
 mod tests {

@@ -57,9 +57,8 @@ impl Formats {
     fn apply(&self, value: &Value, pattern: &NumberPattern) -> String {
         let (negative, digits) = match value {
             Value::Float(x) => {
-                let scaled = x * 10f64.powi(i32::from(pattern.power));
-                let text = format!("{:.*}", pattern.decimals.1, scaled.abs());
-                (scaled < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)), text)
+                let text = rounded(x.abs(), pattern.power, pattern.decimals.1);
+                (*x < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)), text)
             }
             _ => {
                 let scale = match value {
@@ -108,6 +107,32 @@ impl Formats {
         }
         text
     }
+}
+
+/// A positive double times a power of ten with so many decimals, rounded half away from zero: by the digits that name the
+/// double, as a person reads them, and not by the binary fraction next to them.
+pub(super) fn rounded(x: f64, power: u8, decimals: usize) -> String {
+    let text = format!("{x}");
+    let (whole, part) = text.split_once('.').unwrap_or((&text, ""));
+    let moved = usize::from(power);
+    let part = format!("{part:0<width$}", width = moved + decimals + 1);
+    let kept = moved + decimals;
+    let mut digits: Vec<u8> = whole.bytes().chain(part.bytes().take(kept)).collect();
+    if part.as_bytes()[kept] >= b'5' {
+        match digits.iter().rposition(|d| *d != b'9') {
+            Some(place) => {
+                digits[place] += 1;
+                digits[place + 1..].fill(b'0');
+            }
+            None => {
+                digits.fill(b'0');
+                digits.insert(0, b'1');
+            }
+        }
+    }
+    let point = digits.len() - decimals;
+    let text: String = digits.into_iter().map(char::from).collect();
+    if decimals == 0 { text } else { format!("{}.{}", &text[..point], &text[point..]) }
 }
 
 fn grouped(whole: &str, groups: (usize, usize), separator: &str) -> String {

@@ -375,7 +375,8 @@ impl<'a> Naive<'a> {
     }
 
     fn set(&self, set: &SetOf, context: &Context, names: &Names) -> Vec<Value> {
-        let figures = self.figures(set.column, set.provider, &set.figure, context, names);
+        let mut figures = self.figures(set.column, set.provider, &set.figure, context, names);
+        figures.retain(|(value, _)| !value.is_null());
         let ahead = |a: &Value, b: &Value| if set.bottom { a.total_cmp(b).is_lt() } else { a.total_cmp(b).is_gt() };
         let chosen = figures
             .iter()
@@ -932,9 +933,8 @@ fn fold(a: &Aggregate, rows: Vec<Vec<Value>>, order: Vec<Vec<Value>>) -> Value {
             let mut all: Vec<(&Value, &Value)> =
                 rows.iter().zip(&order).map(|(r, o)| (&o[0], &r[0])).filter(|(_, v)| !v.is_null()).collect();
             all.sort_by(|(o, v), (p, w)| o.total_cmp(p).then(v.total_cmp(w)));
-            let placed: Vec<_> = all.iter().filter(|(o, _)| !o.is_null()).collect();
-            let found = if kind == First { placed.first() } else { placed.last() };
-            found.map_or_else(|| all.first().map_or(Value::Null, |(_, v)| (*v).clone()), |(_, v)| (*v).clone())
+            let found = if kind == First { all.first() } else { all.last() };
+            found.map_or(Value::Null, |(_, v)| (*v).clone())
         }
         other => unreachable!("{other:?} is not made by the generator"),
     }
