@@ -4,6 +4,7 @@ use ::csv::{ByteRecord, ReaderBuilder};
 
 use super::dialect::Dialect;
 use super::lines::Piece;
+use super::quotes;
 
 /// Rows of a batch: so few that their text stays in the fastest cache while one column after the other is read.
 const BATCH: usize = 256;
@@ -198,29 +199,43 @@ fn quoted<E>(
     mut take: impl FnMut(&Batch<'_>) -> Result<(), E>,
 ) -> Result<(), E> {
     let body = piece.body.as_slice();
-    let mut reader = ReaderBuilder::new()
-        .delimiter(dialect.delimiter.unwrap_or(b','))
-        .quote(dialect.quote)
-        .flexible(true)
-        .has_headers(piece.has_header)
-        .from_reader(body);
-    let mut record = ByteRecord::new();
     // The fields without their quotes.
     let mut text = Vec::new();
     let mut rows = Rows::new(columns);
-    loop {
-        let result = reader.read_byte_record(&mut record);
-        let start = record.position().map_or(0, |p| p.byte() as usize).min(body.len());
-        match result {
-            Ok(false) => return take(&Batch { text: &text, rows: &rows }),
-            Ok(true) => {
-                for field in &record {
-                    rows.field(text.len(), text.len() + field.len());
-                    text.extend_from_slice(field);
+    let mut from = 0;
+    let unclosed = quotes::scan(body, dialect, true).unclosed;
+    for gap in unclosed.into_iter().map(Some).chain([None]) {
+        let to = gap.as_ref().map_or(body.len(), |gap| gap.start);
+        let mut reader = ReaderBuilder::new()
+            .delimiter(dialect.delimiter.unwrap_or(b','))
+            .quote(dialect.quote)
+            .flexible(true)
+            .has_headers(piece.has_header && from == 0)
+            .from_reader(&body[from..to]);
+        let mut record = ByteRecord::new();
+        loop {
+            let result = reader.read_byte_record(&mut record);
+            let start = (from + record.position().map_or(0, |p| p.byte() as usize)).min(body.len());
+            match result {
+                Ok(false) => break,
+                Ok(true) => {
+                    for field in &record {
+                        rows.field(text.len(), text.len() + field.len());
+                        text.extend_from_slice(field);
+                    }
+                    rows.end(start);
                 }
-                rows.end(start);
+                Err(e) => rows.odd.push((start, e.to_string())),
             }
-            Err(e) => rows.odd.push((start, e.to_string())),
+            if rows.is_full() {
+                take(&Batch { text: &text, rows: &rows })?;
+                rows.clear();
+                text.clear();
+            }
+        }
+        if let Some(gap) = gap {
+            rows.odd.push((gap.start, "a quote opens a field and is not closed".to_string()));
+            from = gap.end;
         }
         if rows.is_full() {
             take(&Batch { text: &text, rows: &rows })?;
@@ -228,6 +243,7 @@ fn quoted<E>(
             text.clear();
         }
     }
+    take(&Batch { text: &text, rows: &rows })
 }
 
 #[cfg(test)]

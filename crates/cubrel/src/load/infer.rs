@@ -12,6 +12,8 @@ pub struct Guess {
     boolean: bool,
     date: bool,
     timestamp: bool,
+    /// All are whole numbers, however long.
+    digits: bool,
     /// Most digits before and after the point.
     whole: u8,
     scale: u8,
@@ -34,6 +36,7 @@ impl Default for Guess {
             boolean: true,
             date: true,
             timestamp: true,
+            digits: true,
             whole: 0,
             scale: 0,
         }
@@ -54,6 +57,8 @@ impl Guess {
 
     fn see_number(&mut self, text: &[u8]) {
         let code = is_code(text);
+        let digits = text.strip_prefix(b"-").unwrap_or(text);
+        self.digits = self.digits && digits.iter().all(u8::is_ascii_digit);
         match exact::parse(text) {
             Some((v, scale)) if !code => {
                 let count = if v == 0 { 1 } else { v.unsigned_abs().ilog10() as u8 + 1 };
@@ -83,11 +88,13 @@ impl Guess {
         self.boolean &= other.boolean;
         self.date &= other.date;
         self.timestamp &= other.timestamp;
+        self.digits &= other.digits;
         self.whole = self.whole.max(other.whole);
         self.scale = self.scale.max(other.scale);
     }
 
-    /// The type: the narrowest that holds everything. A column without values is text.
+    /// The type: the narrowest that holds everything. A column without values is text, and so are whole numbers of which
+    /// one does not fit 64 bits: as doubles, different ones would be equal.
     pub fn ty(&self) -> Type {
         if !self.any {
             Type::Text
@@ -95,6 +102,8 @@ impl Guess {
             Type::Bool
         } else if self.int && self.float {
             Type::Int
+        } else if self.digits && self.float {
+            Type::Text
         } else if self.decimal && self.float && self.whole + self.scale <= exact::STORED_DIGITS {
             Type::Decimal { precision: exact::STORED_DIGITS, scale: self.scale }
         } else if self.float {
@@ -115,12 +124,15 @@ mod tests {
 
     #[test]
     fn the_narrowest_type_that_holds_all_values_is_taken() {
-        let cases: [(&[&str], &str); 14] = [
+        let cases: [(&[&str], &str); 17] = [
             (&[], "text"),
             (&["1", "-20", "0"], "int"),
             (&["1", "2.50", "3.1"], "decimal(18,2)"),
             (&["9223372036854775807"], "int"),
-            (&["9223372036854775808"], "float"),
+            (&["9223372036854775808"], "text"),
+            (&["12345678901234567890", "1"], "text"),
+            (&["123456789012345678901234567890123456789012", "1"], "text"),
+            (&["12345678901234567890", "1.5"], "float"),
             (&["0.1234567890123456789"], "float"),
             (&["1e3", "2"], "float"),
             (&["007", "12"], "text"),

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::dialect::Dialect;
-use super::{LoadError, bytes};
+use super::{LoadError, bytes, quotes};
 
 /// Bytes of a piece that one thread works on.
 pub const PIECE: usize = 4 << 20;
@@ -165,7 +165,8 @@ impl Current {
     fn next(&mut self, wanted: usize, dialect: &Dialect, pool: &Pool) -> io::Result<Option<Piece>> {
         let mut body = pool.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
         body.append(&mut self.rest);
-        let mut splitter = Splitter { dialect, quoted: false, field_begins: true, seen: 0, end: None };
+        // Where the last line ends that is known to end.
+        let mut end: Option<usize> = None;
         loop {
             let before = body.len();
             body.reserve(wanted);
@@ -174,13 +175,14 @@ impl Current {
             if self.at_end {
                 break;
             }
-            splitter.look(&body);
-            if splitter.end.is_some() || body.len() == before {
+            let from = end.unwrap_or(0);
+            end = quotes::scan(&body[from..], dialect, false).end.map(|more| from + more).or(end);
+            if end.is_some() || body.len() == before {
                 break;
             }
         }
         if !self.at_end
-            && let Some(end) = splitter.end
+            && let Some(end) = end
         {
             self.rest.extend_from_slice(&body[end..]);
             body.truncate(end);
@@ -191,47 +193,6 @@ impl Current {
         let is_empty = piece.body.is_empty() && !self.is_first;
         self.is_first = false;
         Ok((!is_empty).then_some(piece))
-    }
-}
-
-/// Finds where the last line of a text ends, outside quotes.
-struct Splitter<'d> {
-    dialect: &'d Dialect,
-    quoted: bool,
-    /// Whether a quote here would open a field.
-    field_begins: bool,
-    seen: usize,
-    end: Option<usize>,
-}
-
-impl Splitter<'_> {
-    fn look(&mut self, text: &[u8]) {
-        let new = &text[self.seen..];
-        let quote = self.dialect.quote;
-        if !self.quoted && memchr::memchr(quote, new).is_none() {
-            if let Some(at) = memchr::memrchr(b'\n', new) {
-                self.end = Some(self.seen + at + 1);
-            }
-            let last = new.last().copied();
-            self.field_begins = last.map_or(self.field_begins, |b| b == b'\n' || Some(b) == self.dialect.delimiter);
-            self.seen = text.len();
-            return;
-        }
-        for (i, byte) in new.iter().enumerate() {
-            if self.quoted {
-                // A doubled quote closes and opens again.
-                self.quoted = *byte != quote;
-                self.field_begins = !self.quoted;
-            } else if *byte == quote && self.field_begins {
-                self.quoted = true;
-            } else {
-                self.field_begins = *byte == b'\n' || *byte == b'\r' || Some(*byte) == self.dialect.delimiter;
-                if *byte == b'\n' {
-                    self.end = Some(self.seen + i + 1);
-                }
-            }
-        }
-        self.seen = text.len();
     }
 }
 

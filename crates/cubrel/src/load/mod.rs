@@ -27,6 +27,7 @@ mod pieces;
 mod pipeline;
 #[cfg(feature = "postgres")]
 pub mod postgres;
+mod quotes;
 mod read;
 mod sent;
 pub mod sources;

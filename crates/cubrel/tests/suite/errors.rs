@@ -141,7 +141,7 @@ fn wrong_queries_say_what_where_and_what_instead() {
         ("grid net given (without rout)", "there is no table `rout` @ rout | did you mean `route`?"),
         (
             "grid net via booking.net",
-            "no relationship starts at booking.net @ booking.net | `via` names the many-side column of a relationship in the model",
+            "no relationship starts at booking.net @ booking.net | `via` names the many-side columns of a relationship in the model",
         ),
         (
             "grid net given (without route) given (without all)",

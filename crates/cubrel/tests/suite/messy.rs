@@ -1,5 +1,6 @@
 //! Random delimited text, written in every way there is, against a reader that takes one field after the other.
 use std::fmt::Write;
+use std::fs;
 use std::path::Path;
 
 use cubrel::formula::check::Settings;
@@ -296,5 +297,68 @@ fn every_bad_row_is_named_by_its_line() {
                 );
             }
         }
+    }
+}
+
+/// An open quote takes its own row and no other, wherever it stands and however the text is cut to pieces.
+#[test]
+fn an_open_quote_swallows_nothing() {
+    for open in [2, 700, 1499] {
+        for piece in [64, 5000, 1 << 20] {
+            let folder = tempfile::tempdir().unwrap();
+            let mut text = "id,note\n".to_string();
+            for i in 0..1500 {
+                match i {
+                    _ if i == open => writeln!(text, "{i},\"open").unwrap(),
+                    _ => writeln!(text, "{i},fine").unwrap(),
+                }
+            }
+            fs::write(folder.path().join("t.csv"), text).unwrap();
+            fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.csv'\nmax_bad_rows = 1").unwrap();
+            let table = loaded(folder.path(), Some(piece)).unwrap();
+            assert_eq!((table.rows, table.report.bad_rows), (1499, 1), "row {open} in pieces of {piece}");
+            let expected = format!("t.csv line {}: a quote opens a field and is not closed", open + 2);
+            assert!(table.report.bad_examples[0].contains(&expected), "{:?}", table.report.bad_examples);
+            fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.csv'").unwrap();
+            let refused = loaded(folder.path(), Some(piece)).map(|_| ()).unwrap_err();
+            assert!(format!("{refused:?}").contains("is not closed"), "{refused:?}");
+        }
+    }
+}
+
+#[test]
+fn long_numbers_stay_what_they_are() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(
+        folder.path().join("t.csv"),
+        "parcel,x\n12345678901234567890,1\n12345678901234567891,2\n12345678901234567892,3\n",
+    )
+    .unwrap();
+    fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.csv'").unwrap();
+    let model = cubrel::Model::open(folder.path()).unwrap();
+    crate::common::expect(
+        &model,
+        "grid count(distinct t.parcel) as n, max(t.parcel) as m",
+        &["3|12345678901234567892"],
+    );
+    crate::common::expect(&model, "grid sum(cast(t.parcel as decimal(38,0))) as s", &["37037036703703703673"]);
+}
+
+#[test]
+fn a_load_filter_tests_rows_by_themselves() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), "v,k\n1,a\n2,b\n").unwrap();
+    for (filter, expected) in [
+        ("v = max(t.v)", "`max` goes through several rows"),
+        ("v > 1 and rows(t) > 0", "`rows` goes through several rows"),
+        ("other.x = v", "`other` is another table"),
+        ("v = $least", "`$least` is given with a query"),
+        ("v = total", "nothing is called `total`"),
+    ] {
+        let model =
+            format!("[table.t]\nsource = 't.csv'\nwhere = \"{filter}\"\n[measure.total]\nformula = 'sum(t.v)'\n");
+        fs::write(folder.path().join("model.toml"), model).unwrap();
+        let error = cubrel::Model::open(folder.path()).unwrap_err().to_string();
+        assert!(error.contains(expected) && error.contains("model.toml:3:"), "{filter}: {error}");
     }
 }

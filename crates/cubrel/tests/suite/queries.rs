@@ -533,7 +533,7 @@ fn what_cannot_be_computed_is_told_with_its_formula() {
 #[test]
 fn arrow_tells_totals_and_the_rest_from_none() {
     use arrow_array::cast::AsArray;
-    let query = "grid total as others by trip.status order by total desc limit 1 others totals";
+    let query = "grid total as \"others\" by trip.status order by total desc limit 1 others totals";
     let batch = sparse().query(query).unwrap().run().unwrap().to_record_batch().unwrap();
     let marked = |name: &str| -> Vec<usize> {
         let list = batch.column_by_name(name).unwrap().as_list::<i32>();
@@ -546,4 +546,44 @@ fn arrow_tells_totals_and_the_rest_from_none() {
     let batch = model.query("grid sum(t.x) as x by t.id totals").unwrap().run().unwrap().to_record_batch().unwrap();
     let sums = batch.column_by_name("x").unwrap();
     assert_eq!(sums.data_type(), &arrow_schema::DataType::Decimal128(38, 0));
+}
+
+#[test]
+fn what_does_not_arrive_is_told() {
+    let model = Model::builder()
+        .rows("order_", &[("id", Type::Int), ("urgent", Type::Bool)], &[vec![Value::Int(1), Value::Bool(true)]])
+        .rows(
+            "line",
+            &[("order_", Type::Int), ("mode", Type::Text), ("n", Type::Int)],
+            &[vec![Value::Int(1), Value::text("air"), Value::Int(5)]],
+        )
+        .rows("port", &[("name", Type::Text)], &[vec![Value::text("Ness")]])
+        .relationship("line.order_", "order_.id")
+        .measure("urgent", "sum(if(order_.urgent, 1, 0))")
+        .build()
+        .unwrap();
+    let told = |query: &str| -> Vec<String> {
+        model.query(query).unwrap().warnings().iter().map(ToString::to_string).collect()
+    };
+    for (query, expected) in [
+        ("grid urgent by line.mode", "this goes through `order_`, and line.mode on an axis does not reach it"),
+        (
+            "grid sum(if(order_.urgent, 1, 0)) as u where line.mode = 'air'",
+            "and the filter on line.mode does not reach it",
+        ),
+        ("grid sum(line.n) as n by port.name", "no table has both"),
+        ("grid urgent by line.mode", "`… per line`"),
+    ] {
+        assert!(told(query).iter().any(|w| w.contains(expected)), "{query}: {:?}", told(query));
+    }
+    for query in [
+        "grid sum(if(order_.urgent, 1, 0) per line) as u by line.mode",
+        "grid sum(line.n) as n by order_.urgent",
+        "grid (urgent both_ways line.order_) as u by line.mode",
+        "grid urgent given (without axes) as u by line.mode",
+        "grid sum(line.n) as n, urgent / sum(line.n) as r by line.mode",
+        "grid 1 as one by line.mode",
+    ] {
+        assert_eq!(told(query), [""; 0], "{query}");
+    }
 }

@@ -5,9 +5,10 @@
 //! * [`aggregates`]: what an aggregate goes through
 //! * [`edits`]: `given (…)`
 //! * [`sets`]: `top`, `bottom`, and what asks the filter context
-//! * [`surprises`]: what is legal and probably not meant
+//! * [`surprises`]: what is legal and probably not meant; [`arrivals`]: axes and filters that reach nothing
 
 mod aggregates;
+pub mod arrivals;
 mod edits;
 mod names;
 mod operators;

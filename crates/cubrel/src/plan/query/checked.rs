@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::lenses::{Chosen, Lenses};
 use super::{Axis, PlannedItem, QueryPlan, layout};
 use crate::formula::ast::{self, Target};
-use crate::formula::check::{self, Settings, surprises};
+use crate::formula::check::{self, Settings, arrivals, surprises};
 use crate::formula::schema::{ColumnId, MeasureDef, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest, did_you_mean};
 use crate::formula::typed::{Expr, Kind, Narrow};
@@ -154,7 +154,7 @@ impl<'a> QueryPlanner<'a> {
         let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
         let items = items.into_iter().collect::<Option<Vec<_>>>()?;
         let axes: Vec<Axis> = rows.iter().chain(&columns).copied().collect();
-        let warnings = self.surprises(&axes, &items);
+        let warnings = self.surprises(&axes, &filters, &items);
         let lenses = Lenses::of_query(self, &axes, &on_lenses)?;
         let (items, shown) = self.seen_through(&lenses, items)?;
         Some(CheckedGrid {
@@ -172,11 +172,12 @@ impl<'a> QueryPlanner<'a> {
     }
 
     /// What the items have that is probably not meant, on these axes.
-    fn surprises(&self, axes: &[Axis], items: &[(PlannedItem, Expr)]) -> Vec<Diagnostic> {
+    fn surprises(&self, axes: &[Axis], filters: &[Narrow], items: &[(PlannedItem, Expr)]) -> Vec<Diagnostic> {
         let columns: Vec<ColumnId> = axes.iter().filter_map(|a| a.column()).collect();
         let of_item = |(_, e): &(PlannedItem, Expr)| {
             let mut found = surprises::on_axes(&self.schema, self.source, e, &columns);
             found.extend(surprises::of_formula(&self.schema, self.source, e));
+            found.extend(arrivals::lost(&self.schema, self.source, e, &columns, filters));
             found
         };
         items.iter().flat_map(of_item).collect()
