@@ -1,4 +1,4 @@
-//! An in-memory tabular model: related tables, calculated columns, measures evaluated under filter context.
+//! Related tables in memory, and formulas that answer for whatever is filtered.
 //!
 //! A model is opened from a folder with a `model.toml` ([`Model::open`]) or made in code ([`Model::builder`]). It answers
 //! queries ([`Model::query`]) with grids, and says where its bytes ([`Model::sizes`]) and its time

@@ -87,6 +87,7 @@ fn opened(path: &Path, global: &Global) -> Result<Model, Failure> {
     let progress = Progress::new(global);
     let (model, _) = Model::open_with(path, &refresh_options(global), &progress)?;
     progress.finish();
+    super::say_outdated(&model, global);
     Ok(model)
 }
 

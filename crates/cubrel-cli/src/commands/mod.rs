@@ -57,7 +57,32 @@ pub fn open(global: &Global) -> Result<Model, Failure> {
     if let Some(report) = report {
         say_refreshed(&report, global);
     }
+    say_outdated(&model, global);
     Ok(model)
+}
+
+/// That the data is older than the sources, which could not be read.
+pub fn say_outdated(model: &Model, global: &Global) {
+    let Some(why) = model.outdated() else { return };
+    let why = match why.problems() {
+        [] => why.to_string(),
+        [first, ..] => first.message.clone(),
+    };
+    let why = why.lines().next().unwrap_or_default().trim_end_matches(':');
+    problems::note(
+        &format!("cubrel: the sources cannot be read, so this is the data of the last refresh: {why}"),
+        global,
+    );
+}
+
+/// How many measures cannot be used.
+pub fn say_wrong_measures(model: &Model, global: &Global) {
+    let text = match model.wrong_measures() {
+        [] => return,
+        [_] => "cubrel: 1 formula of a measure is wrong: `cubrel check` shows it".to_string(),
+        many => format!("cubrel: {} formulas of measures are wrong: `cubrel check` shows them", many.len()),
+    };
+    problems::note(&text, global);
 }
 
 /// Reads the sources again where the store is not what was written.

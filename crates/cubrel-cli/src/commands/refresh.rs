@@ -34,13 +34,14 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let base = refresh_options(global);
     let options = RefreshOptions { all: args.all, tables: args.table.clone(), since: args.since, ..base };
     let progress = Progress::new(global);
-    let (_, report) = Model::refresh(&global.model, &options, &progress)?;
+    let (model, report) = Model::refresh(&global.model, &options, &progress)?;
     progress.finish();
     match out.format() {
         Format::Json => out.json(&as_json(&report))?,
         Format::Csv => flat(&report).write_csv(out)?,
         _ => show(&report, out)?,
     }
+    super::say_wrong_measures(&model, global);
     Ok(0)
 }
 

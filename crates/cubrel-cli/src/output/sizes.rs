@@ -52,7 +52,8 @@ pub fn show_tree(sizes: &Sizes, sort: Sort, out: &mut Output) -> Result<(), Fail
         ("nulls", Align::Right),
         ("per row", Align::Right),
         ("type and form", Align::Left),
-    ]);
+    ])
+    .wrapped_in(7);
     let mut tables: Vec<&TableSize> = sizes.tables.iter().collect();
     tables.sort_by_key(|t| std::cmp::Reverse(t.bytes));
     for t in tables {
@@ -130,8 +131,11 @@ fn per_row(bytes: u64, rows: u64) -> String {
     if rows == 0 { String::new() } else { format!("{:.2} B", bytes as f64 / rows as f64) }
 }
 
-/// The type of a column and the form of its values, in words.
+/// The type of a column and the form of its values, in words; where all of its bytes are codes, the bytes say it.
 fn form(c: &ColumnSize) -> String {
+    if c.parts.codes == c.bytes {
+        return kind(c);
+    }
     let parts = [("codes", c.parts.codes), ("values", c.parts.values)];
     let parts: Vec<String> =
         parts.iter().filter(|(_, n)| *n > 0).map(|(what, n)| format!("{what} {}", bytes(*n))).collect();
@@ -243,7 +247,8 @@ fn list(sizes: &Sizes, sort: Sort, most: Option<usize>) -> TextTable {
         ("per row", Align::Right),
         ("per distinct", Align::Right),
         ("type and form", Align::Left),
-    ]);
+    ])
+    .wrapped_in(9);
     for (t, c) in sorted(sizes, sort).into_iter().take(most.unwrap_or(usize::MAX)) {
         table.row(vec![
             format!("{}.{}", t.name, c.name),

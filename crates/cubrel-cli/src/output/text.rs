@@ -25,6 +25,7 @@ pub struct TextTable {
     aligns: Vec<Align>,
     rows: Vec<(Tone, Vec<String>)>,
     label: usize,
+    wrap: Option<usize>,
 }
 
 impl TextTable {
@@ -35,6 +36,7 @@ impl TextTable {
             aligns: columns.iter().map(|(_, a)| *a).collect(),
             rows: Vec::new(),
             label: 0,
+            wrap: None,
         }
     }
 
@@ -42,6 +44,13 @@ impl TextTable {
     #[must_use]
     pub fn labelled_by(mut self, column: usize) -> TextTable {
         self.label = column;
+        self
+    }
+
+    /// A column of words that go on in a further line where they have no room, in place of being shortened.
+    #[must_use]
+    pub fn wrapped_in(mut self, column: usize) -> TextTable {
+        self.wrap = Some(column);
         self
     }
 
@@ -66,9 +75,10 @@ impl TextTable {
                 out.text(&format!("{gap}{heads}\n"))?;
             }
             for ((tone, _), row) in self.rows.iter().zip(&rows) {
-                let line = self.line(row, block);
-                let line = out.paint(*tone, &line);
-                out.text(&format!("{line}\n"))?;
+                for line in self.lines(row, block) {
+                    let line = out.paint(*tone, &line);
+                    out.text(&format!("{line}\n"))?;
+                }
             }
         }
         Ok(())
@@ -120,6 +130,24 @@ impl TextTable {
             blocks.last_mut().into_iter().for_each(|block| block.push((column, width)));
         }
         blocks
+    }
+
+    /// The line of a row, and those in which its words go on.
+    fn lines(&self, row: &[String], block: &[(usize, usize)]) -> Vec<String> {
+        let wrap = self.wrap.and_then(|at| block.iter().find(|(column, _)| *column == at));
+        let Some(&(at, width)) = wrap.filter(|(at, width)| row.get(*at).is_some_and(|cell| cell.width() > *width))
+        else {
+            return vec![self.line(row, block)];
+        };
+        let mut row = row.to_vec();
+        let words = wrapped(&row[at], width);
+        let mut lines = Vec::new();
+        for part in words {
+            row[at] = part;
+            lines.push(self.line(&row, block));
+            row.iter_mut().for_each(String::clear);
+        }
+        lines
     }
 
     fn line(&self, cells: &[String], block: &[(usize, usize)]) -> String {

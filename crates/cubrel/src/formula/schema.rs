@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::ast;
-use super::source::Source;
+use super::source::{Diagnostic, Source};
 use super::typed::Expr;
 use crate::value::Type;
 use crate::value::days::CalendarRules;
@@ -117,6 +117,8 @@ pub struct MeasureDef {
     pub source: Arc<Source>,
     /// Its formula, typed; none while it is being checked, or when it is wrong.
     pub expr: Option<Arc<Expr>>,
+    /// What is wrong with it, or with a measure that it uses.
+    pub wrong: Option<Arc<Diagnostic>>,
 }
 
 /// Another way to see any figure (language reference, section 10).

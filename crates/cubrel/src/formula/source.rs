@@ -226,6 +226,12 @@ impl Diagnostic {
         self.source.as_ref().filter(|s| s.origin.is_some()).map(|s| s.name.as_str())
     }
 
+    /// Whether it says the same of the same place.
+    pub fn is_same(&self, other: &Diagnostic) -> bool {
+        let key = |p: &Diagnostic| p.source.as_ref().map(|s| (s.name.clone(), s.origin.is_some()));
+        self.message == other.message && self.span == other.span && key(self) == key(other)
+    }
+
     /// Adds what to write instead.
     #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Diagnostic {

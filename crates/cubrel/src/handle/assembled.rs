@@ -47,9 +47,9 @@ pub fn assemble(
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(&document, formulas, t)).collect();
     let defined = define(&document, formulas, &shapes, &settings, &query_columns);
     if defined.has_errors() {
-        return Err(Error::Problems(defined.problems));
+        return Err(Error::Problems(defined.all_problems()));
     }
-    let Defined { schema, after, roles, problems } = defined;
+    let Defined { schema, after, roles, problems, of_measures } = defined;
     let mut store = Store::default();
     let empty = Arc::new(Column::empty(Type::Int));
     for (table, shape) in tables.iter().zip(&shapes) {
@@ -119,7 +119,19 @@ pub fn assemble(
     let reports = tables.iter().zip(&store.tables).enumerate().map(report).collect();
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
     let (damage, restricted) = (known.damage, Default::default());
-    let inner = Inner { document, schema, store, settings, reports, warnings, roles, damage, restricted };
+    let inner = Inner {
+        document,
+        schema,
+        store,
+        settings,
+        reports,
+        warnings,
+        of_measures,
+        roles,
+        damage,
+        restricted,
+        outdated: None,
+    };
     Ok(Model { inner: Arc::new(inner) })
 }
 
@@ -131,7 +143,7 @@ pub fn diagnose(
     settings: &Settings,
 ) -> Vec<Diagnostic> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
-    define(document, formulas, &shapes, settings, &query_columns).problems
+    define(document, formulas, &shapes, settings, &query_columns).all_problems()
 }
 
 /// The columns that a table will have: the loaded ones, then those to be computed.

@@ -246,7 +246,7 @@ impl Builder {
         let Builder { document, tables: given, settings, segment_rows, .. } = self;
         let formulas = formulas(&document);
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
-            return Err(Error::Problems(formulas.problems));
+            return Err(Error::Problems(formulas.all_problems()));
         }
         let limit = memory_limit(&document)?;
         let settings = Settings { locale: document.file.model.locale_with_currency(), ..settings };
@@ -262,6 +262,9 @@ impl Builder {
         };
         let tables = loaded(&loader, given)?;
         let model = assemble(document.clone(), &formulas, &tables, settings, Known::default())?;
+        if !model.wrong_measures().is_empty() {
+            return Err(Error::Problems(model.wrong_measures().to_vec()));
+        }
         let bytes = model.sizes().model.bytes;
         match limit.filter(|limit| bytes > *limit) {
             None => Ok(model),

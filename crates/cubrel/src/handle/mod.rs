@@ -116,17 +116,23 @@ struct Inner {
     settings: Settings,
     reports: Vec<TableReport>,
     warnings: Vec<Diagnostic>,
+    /// What keeps measures from being used.
+    of_measures: Vec<Diagnostic>,
     roles: Vec<RoleDef>,
     damage: Arc<Damage>,
     restricted: restricted::Cache,
+    /// Why the data is older than the sources.
+    outdated: Option<Error>,
 }
 
 impl Model {
     /// Opens a model: a folder with a `model.toml`, or that file. Its store is used where it is newer than the sources,
-    /// else the sources are read and the store is written.
+    /// else the sources are read and the store is written. Where that fails and the model says what it said before, the
+    /// store answers as it is, and [`Model::outdated`] says why.
     ///
     /// # Errors
-    /// Everything that is wrong with the model or its data.
+    /// Everything that is wrong with the model or its data. A measure whose formula is wrong is no error: only what uses
+    /// it is, and [`Model::wrong_measures`] lists them.
     pub fn open(path: impl AsRef<Path>) -> Result<Model, Error> {
         Model::open_with(path, &RefreshOptions::default(), &Silent).map(|(model, _)| model)
     }
@@ -212,6 +218,25 @@ impl Model {
         &self.inner.reports
     }
 
+    /// This model, marked as older than its sources.
+    fn with_outdated(mut self, why: Error) -> Model {
+        // Nobody else has it yet.
+        if let Some(inner) = Arc::get_mut(&mut self.inner) {
+            inner.outdated = Some(why);
+        }
+        self
+    }
+
+    /// What keeps measures from being used. Queries that do not use them are answered.
+    pub fn wrong_measures(&self) -> &[Diagnostic] {
+        &self.inner.of_measures
+    }
+
+    /// Why [`Model::open`] has given the last good data, where the sources have newer that could not be taken over.
+    pub fn outdated(&self) -> Option<&Error> {
+        self.inner.outdated.as_ref()
+    }
+
     /// What is legal and surprising in the model.
     pub fn warnings(&self) -> &[Diagnostic] {
         &self.inner.warnings
@@ -219,12 +244,20 @@ impl Model {
 
     /// Everything that is wrong with the model and its saved queries, and what is legal and surprising.
     pub fn check(&self) -> Vec<Diagnostic> {
-        let mut list = self.warnings().to_vec();
+        let mut list: Vec<Diagnostic> = self.outdated().map_or_else(Vec::new, |why| match why {
+            Error::Problems(problems) => problems.clone(),
+            other => vec![Diagnostic::general(Problem::Data, other.to_string())],
+        });
+        list.extend(self.wrong_measures().iter().chain(self.warnings()).cloned());
         for (name, saved) in &self.document().file.query {
             let source = self.saved_query(name, &saved.text);
             match Query::plan(self, &source, &QueryOptions::default()) {
                 Ok(query) => list.extend_from_slice(query.warnings()),
-                Err(Error::Problems(problems)) => list.extend(problems),
+                // A measure that is wrong has been told.
+                Err(Error::Problems(problems)) => {
+                    let new = |p: &Diagnostic| !self.wrong_measures().iter().any(|q| q.is_same(p));
+                    list.extend(problems.into_iter().filter(new));
+                }
                 // Without a role nothing else can go wrong before a query is run.
                 Err(other) => list.push(Diagnostic::general(Problem::Model, other.to_string())),
             }

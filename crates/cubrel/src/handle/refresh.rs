@@ -113,7 +113,7 @@ fn read_document(path: &Path) -> Result<(Document, Formulas), Error> {
         let tables = from_store(&stored, &notes);
         return Err(Error::Problems(diagnose(&document, &formulas, &tables, &Settings::default())));
     }
-    Err(Error::Problems(formulas.problems))
+    Err(Error::Problems(formulas.all_problems()))
 }
 
 /// Opens from the store where that is fresh, else refreshes.
@@ -127,8 +127,7 @@ pub(super) fn open(
     let mut old = read_store(&document);
     let is_current = |old: &Option<(Stored, Notes)>| {
         old.as_ref().is_some_and(|(_, notes)| {
-            is_fresh(&document, &formulas, &settings, notes)
-                && notes.derived == derived(&document, &formulas, &settings)
+            says_the_same(&document, &formulas, &settings, notes) && has_read_all(&document, notes)
         })
     };
     // Somebody else may be reading the sources: what they write is as good.
@@ -140,15 +139,42 @@ pub(super) fn open(
     if is_current(&old)
         && let Some((stored, notes)) = &old
     {
-        let tables = from_store(stored, notes);
-        let model = assemble(document.clone(), &formulas, &tables, settings, known_columns(stored, notes));
+        let model = served(&document, &formulas, settings.clone(), stored, notes);
         if stored.damage.found().is_none() {
             return Ok((model?, None));
         }
         _lock = lock(&document, true)?;
     }
-    let (model, report) = refresh_with(document, &formulas, old, options, observer)?;
-    Ok((model, Some(report)))
+    match refresh_with(document.clone(), &formulas, old, options, observer) {
+        Ok((model, report)) => Ok((model, Some(report))),
+        Err(why) => Ok((last_good(&document, &formulas, settings, why)?, None)),
+    }
+}
+
+/// The model as its store has it.
+fn served(
+    document: &Document,
+    formulas: &Formulas,
+    settings: Settings,
+    stored: &Stored,
+    notes: &Notes,
+) -> Result<Model, Error> {
+    assemble(document.clone(), formulas, &from_store(stored, notes), settings, known_columns(stored, notes))
+}
+
+/// What the store has, where the sources could not be read: as long as the model says what it said when the store was
+/// written, old data is better than none.
+fn last_good(document: &Document, formulas: &Formulas, settings: Settings, why: Error) -> Result<Model, Error> {
+    let Some((stored, notes)) = read_store(document).filter(|(stored, _)| stored.verify().is_ok()) else {
+        return Err(why);
+    };
+    if !says_the_same(document, formulas, &settings, &notes) {
+        return Err(why);
+    }
+    match served(document, formulas, settings, &stored, &notes) {
+        Ok(model) => Ok(model.with_outdated(why)),
+        Err(_) => Err(why),
+    }
 }
 
 /// Keeps a second writer away as long as the file is open: the lock is on the model file, so that nothing is left behind
@@ -203,15 +229,22 @@ fn is_known(document: &Document, notes: &Notes) -> bool {
     document.file.table.keys().eq(notes.tables.iter().map(|t| &t.report.table))
 }
 
-/// Whether nothing that tables are loaded from has changed.
-fn is_fresh(document: &Document, formulas: &Formulas, settings: &Settings, notes: &Notes) -> bool {
+/// Whether the model says of its tables, relationships and columns what it said when the store was written.
+fn says_the_same(document: &Document, formulas: &Formulas, settings: &Settings, notes: &Notes) -> bool {
     let sections = &document.file.table;
     sections.len() == notes.tables.len()
         && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
-            notes.report.table == *name
-                && notes.fingerprint == fingerprint(name, section, formulas, settings)
-                && section.source.as_ref().is_none_or(|source| is_unchanged(document, source, &notes.partitions, None))
+            notes.report.table == *name && notes.fingerprint == fingerprint(name, section, formulas, settings)
         })
+        && notes.derived == derived(document, formulas, settings)
+}
+
+/// Whether the sources have just what was read.
+fn has_read_all(document: &Document, notes: &Notes) -> bool {
+    let sources = document.file.table.values().zip(&notes.tables);
+    sources
+        .filter_map(|(section, notes)| Some((section.source.as_ref()?, notes)))
+        .all(|(source, notes)| is_unchanged(document, source, &notes.partitions, None))
 }
 
 /// Whether a source has just the files that were read, with the same content.

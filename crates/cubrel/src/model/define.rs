@@ -50,14 +50,27 @@ pub struct Defined {
     pub after: Vec<Step>,
     /// Who sees what.
     pub roles: Vec<RoleDef>,
-    /// Everything that is wrong or surprising.
+    /// What keeps the model from being used, and what is surprising.
     pub problems: Vec<Diagnostic>,
+    /// What keeps measures from being used, and nothing else.
+    pub of_measures: Vec<Diagnostic>,
 }
 
 impl Defined {
-    /// Whether something is wrong, not only surprising.
+    /// Whether something is wrong with the whole of the model.
     pub fn has_errors(&self) -> bool {
         self.problems.iter().any(|p| p.severity == Severity::Error)
+    }
+
+    /// All that is wrong or surprising, once each.
+    pub fn all_problems(self) -> Vec<Diagnostic> {
+        let mut all = self.of_measures;
+        for problem in self.problems {
+            if !all.iter().any(|p| p.is_same(&problem)) {
+                all.push(problem);
+            }
+        }
+        all
     }
 }
 
@@ -83,8 +96,13 @@ pub fn define(
     settings: &Settings,
     queries: QueryColumns<'_>,
 ) -> Defined {
-    let mut definer =
-        Definer { document, schema: Schema::default(), after: Vec::new(), problems: formulas.problems.clone() };
+    let mut definer = Definer {
+        document,
+        schema: Schema::default(),
+        after: Vec::new(),
+        problems: formulas.problems.clone(),
+        of_measures: formulas.of_measures.clone(),
+    };
     for shape in shapes {
         definer.table(shape);
     }
@@ -94,14 +112,15 @@ pub fn define(
     }
     definer.paths();
     definer.ways_back();
-    definer.measures();
+    definer.measures(formulas);
     definer.formulas(formulas, settings, queries);
     definer.keys_of_queries();
     definer.lenses(settings);
     definer.formats();
     let (roles, problems) = super::roles::roles(document, &definer.schema, formulas, settings);
     definer.problems.extend(problems);
-    Defined { schema: definer.schema, after: definer.after, roles, problems: definer.problems }
+    let Definer { schema, after, problems, of_measures, .. } = definer;
+    Defined { schema, after, roles, problems, of_measures }
 }
 
 /// One thing that is computed after loading.
@@ -118,6 +137,7 @@ struct Definer<'a> {
     schema: Schema,
     after: Vec<Step>,
     problems: Vec<Diagnostic>,
+    of_measures: Vec<Diagnostic>,
 }
 
 impl Definer<'_> {
@@ -398,7 +418,7 @@ impl Definer<'_> {
         steps.collect::<Vec<_>>().join(" → ")
     }
 
-    fn measures(&mut self) {
+    fn measures(&mut self, formulas: &Formulas) {
         for (name, section) in &self.document.file.measure {
             self.schema.measures.push(MeasureDef {
                 name: name.clone(),
@@ -413,6 +433,7 @@ impl Definer<'_> {
                     &section.formula,
                 ),
                 expr: None,
+                wrong: formulas.wrong.get(name).cloned(),
             });
         }
     }
@@ -430,12 +451,18 @@ impl Definer<'_> {
                     let Some(id) = self.schema.find_measure(name) else {
                         continue;
                     };
+                    if self.schema.measure(id).wrong.is_some() {
+                        continue;
+                    }
                     let (expr, problems) = check::measure_formula(&self.schema, settings, &parsed.source, &parsed.expr);
-                    self.take_problems(problems, formulas);
                     if let Some(expr) = &expr {
                         self.problems.extend(surprises::of_formula(&self.schema, &parsed.source, expr));
                     }
-                    self.schema.measures[id.0 as usize].expr = expr.map(Arc::new);
+                    let measure = &mut self.schema.measures[id.0 as usize];
+                    measure.expr = expr.map(Arc::new);
+                    measure.wrong =
+                        problems.iter().find(|p| p.severity == Severity::Error).map(|p| Arc::new(p.clone()));
+                    self.take_problems_of_measure(problems);
                 }
                 Node::Table(_) => {}
                 Node::Column(table, column) => {
@@ -641,6 +668,17 @@ impl Definer<'_> {
     fn take_problems(&mut self, problems: Vec<Diagnostic>, formulas: &Formulas) {
         let known = |p: &Diagnostic| formulas.problems.iter().any(|q| q.message == p.message && q.span == p.span);
         self.problems.extend(problems.into_iter().filter(|p| !known(p)));
+    }
+
+    /// Those of a measure that it uses are told already.
+    fn take_problems_of_measure(&mut self, problems: Vec<Diagnostic>) {
+        for problem in problems {
+            if problem.severity != Severity::Error {
+                self.problems.push(problem);
+            } else if !self.of_measures.iter().any(|p| p.is_same(&problem)) {
+                self.of_measures.push(problem);
+            }
+        }
     }
 
     fn stored_type(&mut self, table: &str, column: &str, natural: Type) -> Type {

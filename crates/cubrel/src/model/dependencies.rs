@@ -61,6 +61,10 @@ pub struct Formulas {
     pub own_row: HashSet<Node>,
     /// Texts that could not be read, and cycles.
     pub problems: Vec<Diagnostic>,
+    /// The same of measures: these keep nobody from the rest of the model.
+    pub of_measures: Vec<Diagnostic>,
+    /// What keeps a measure from being used, for those that could not be read or stand in a cycle.
+    pub wrong: HashMap<String, Arc<Diagnostic>>,
 }
 
 /// Reads all formulas and finds their order.
@@ -91,17 +95,45 @@ pub fn formulas(document: &Document) -> Formulas {
     nodes.iter().for_each(|n| search.visit(n));
     let Search { order, cycles, .. } = search;
     for cycle in cycles {
-        all.problems.push(all.cycle(&cycle));
+        let problem = all.cycle(&cycle);
+        let measures: Option<Vec<&String>> = cycle.iter().map(measure_name).collect();
+        match measures {
+            Some(names) => all.measures_are_wrong(&names, vec![problem]),
+            None => all.problems.push(problem),
+        }
     }
     all.order = order;
     all.find_own_row(document);
     all
 }
 
+fn measure_name(node: &Node) -> Option<&String> {
+    match node {
+        Node::Measure(name) => Some(name),
+        _ => None,
+    }
+}
+
 impl Formulas {
+    /// Everything that is wrong.
+    pub fn all_problems(&self) -> Vec<Diagnostic> {
+        self.problems.iter().chain(&self.of_measures).cloned().collect()
+    }
+
+    fn measures_are_wrong(&mut self, names: &[&String], problems: Vec<Diagnostic>) {
+        if let Some(first) = problems.first() {
+            let first = Arc::new(first.clone());
+            self.wrong.extend(names.iter().map(|name| ((*name).clone(), first.clone())));
+        }
+        self.of_measures.extend(problems);
+    }
+
     fn read(&mut self, node: Node, source: Arc<Source>) {
         let (expr, problems) = parser::formula(&source);
-        self.problems.extend(problems);
+        match measure_name(&node) {
+            Some(name) => self.measures_are_wrong(&[name], problems),
+            None => self.problems.extend(problems),
+        }
         self.parsed.insert(node, ParsedFormula { source, expr });
     }
 

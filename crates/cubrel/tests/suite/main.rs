@@ -28,6 +28,7 @@ mod queries;
 mod refreshing;
 mod rivals;
 mod roles;
+mod serving;
 mod soup;
 mod sources;
 mod stale;

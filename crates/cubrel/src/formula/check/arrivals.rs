@@ -35,7 +35,7 @@ pub fn lost(
     let warn = |(what, from): (String, TableId)| {
         let table = quote_name(&schema.table(through).name);
         let message =
-            format!("this goes through `{table}`, and {what} does not reach it: the figure is the same without");
+            format!("this goes through `{table}`, and {what} does not reach it: the figure is the same without it");
         let help = match walk.finer(through, from) {
             Some(finer) => format!("go through a table that has both: `… per {finer}`, or leave it out"),
             None => "no table has both: relate them, or leave it out".to_string(),

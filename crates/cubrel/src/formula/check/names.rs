@@ -56,8 +56,10 @@ impl Checker<'_> {
                     let by = denied.by.clone();
                     return self.not_answered(&format!("`{}`", name.text), &by, span);
                 }
-                let Some(expr) = &self.schema.measure(id).expr else {
-                    // What is wrong with that measure is reported where it stands.
+                let measure = self.schema.measure(id);
+                let Some(expr) = &measure.expr else {
+                    // What is wrong with that measure is told where it stands.
+                    self.problems.extend(measure.wrong.as_deref().cloned());
                     return Err(Reported);
                 };
                 let ty = expr.ty;

@@ -118,6 +118,7 @@ impl<'a> QueryPlanner<'a> {
             note: None,
             source,
             expr: expr.map(Arc::new),
+            wrong: None,
         });
         MeasureId(self.schema.measures.len() as u32 - 1)
     }
