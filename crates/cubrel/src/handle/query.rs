@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use arrow_array::builder::{ListBuilder, StringBuilder};
-use arrow_array::{Array, ArrayRef, RecordBatch};
+use arrow_array::{Array, ArrayRef, ListArray, RecordBatch};
 use arrow_schema::{Field, Schema as ArrowSchema};
 
 use super::{Error, Model, restricted};
@@ -176,15 +176,9 @@ impl Grid {
             fields.push(Field::new(&column.name, arrow::data_type(ty), true).with_metadata(metadata));
             arrays.push(arrow::array(ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))?);
         }
-        let marks: [(&str, bool, fn(&GridLine) -> &[usize]); 2] =
-            [("total", self.totals, |l| &l.totalled), ("others", self.others, |l| &l.others)];
-        for (name, _, axes) in marks.into_iter().filter(|(_, asked, _)| *asked) {
-            let mut list = ListBuilder::new(StringBuilder::new());
-            for line in &self.lines {
-                axes(line).iter().for_each(|axis| list.values().append_value(&self.columns[*axis].name));
-                list.append(true);
-            }
-            let list = list.finish();
+        let totals = self.totals.then(|| ("total", self.marked(|l| &l.totalled)));
+        let others = self.others.then(|| ("others", self.marked(|l| &l.others)));
+        for (name, list) in totals.into_iter().chain(others) {
             // A heading can be any word.
             let mut name = name.to_string();
             while fields.iter().any(|f| *f.name() == name) {
@@ -196,5 +190,15 @@ impl Grid {
         let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(self.lines.len()));
         RecordBatch::try_new_with_options(Arc::new(ArrowSchema::new(fields)), arrays, &options)
             .map_err(|e| Error::Form(e.to_string()))
+    }
+
+    /// For each line the names of some of its axes.
+    fn marked(&self, axes: impl Fn(&GridLine) -> &[usize]) -> ListArray {
+        let mut list = ListBuilder::new(StringBuilder::new());
+        for line in &self.lines {
+            axes(line).iter().for_each(|axis| list.values().append_value(&self.columns[*axis].name));
+            list.append(true);
+        }
+        list.finish()
     }
 }

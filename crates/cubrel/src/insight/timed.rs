@@ -389,7 +389,7 @@ impl Growing<'_> {
         }
         let stats = &profile.stats;
         // A read without values from outside is done once, however many parts share it.
-        let repeats = if read.outer.is_empty() { 1 } else { (profile.times as u64).max(1) };
+        let repeats = if read.outer.is_empty() { 1 } else { profile.times.max(1) };
         let details = ReadNode {
             table: self.schema.table(read.table).name.clone(),
             group_by: read.keys.iter().map(|k| self.printer.key(*k)).collect(),

@@ -475,8 +475,7 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
     let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
     let noun = if duplicates.surplus == 1 { "duplicate key" } else { "duplicate keys" };
-    let message =
-        format!("{key} is not unique, {} {noun}: {}", units::count(duplicates.surplus as u64), examples.join(", "));
+    let message = format!("{key} is not unique, {} {noun}: {}", units::count(duplicates.surplus), examples.join(", "));
     Diagnostic::general(Problem::Data, message)
         .help("each key may stand in one row only: mend the source, or filter with `where`")
 }

@@ -31,7 +31,7 @@ fn values_that_fit_are_kept_as_they_are() {
     for (ty, value, shown) in [
         (MONEY, Value::Int(5), "5.00"),
         (MONEY, decimal(35, 1), "3.50"),
-        (MONEY, decimal(99_999_999_99, 2), "99999999.99"),
+        (MONEY, decimal(9_999_999_999, 2), "99999999.99"),
         (Type::Int, decimal(500, 2), "5"),
         (Type::Float, Value::Int(3), "3"),
         (Type::Float, Value::Float(f64::NAN), ""),

@@ -70,10 +70,13 @@ fn write(folder: &Path, model: &str) {
     fs::write(folder.join("f.csv"), "id,x\n1,5\n1,6\n3,7\n").unwrap();
 }
 
+/// What changes, how the model reads then, and the day.
+type Change<'a> = (&'a str, &'a dyn Fn(&str) -> String, i32);
+
 #[test]
 fn answers_are_those_of_a_store_made_anew() {
     let day = 20_600;
-    let changes: &[(&str, &dyn Fn(&str) -> String, i32)] = &[
+    let changes: &[Change<'_>] = &[
         ("nothing", &|m| m.to_string(), day),
         ("the day", &|m| m.to_string(), day + 1),
         ("the locale", &|m| m.replace("en-GB", "de-DE"), day),

@@ -23,13 +23,16 @@ use cubrel::formula::typed::{
 use cubrel::value::Vector;
 use cubrel::{Model, Value};
 
+/// A table, and the relationships that are named in place of default ones.
+type Start = (TableId, Vec<RelationshipId>);
+
 /// The rows of a model, decoded.
 pub struct Data<'a> {
     schema: &'a Schema,
     /// By table, row, column.
     tables: Vec<Vec<Vec<Value>>>,
     /// Ways that were looked for already.
-    ways: RefCell<HashMap<(TableId, Vec<RelationshipId>), Rc<Ways>>>,
+    ways: RefCell<HashMap<Start, Rc<Ways>>>,
 }
 
 type Ways = HashMap<TableId, Vec<RelationshipId>>;
