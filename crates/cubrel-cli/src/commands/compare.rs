@@ -16,7 +16,7 @@ use crate::output::{self, Format, Output, rivals, sizes};
 /// Arguments of `compare`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel compare --measure customers --with 'count(distinct booking.customer_id)' --by port.region\n  cubrel compare ferries ferries-small\n  cubrel compare ferries ferries-small --only revenue --runs 20\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nTwo models are asked their saved queries and the totals of their measures.\n\nExit code 1: the numbers differ."
+    after_help = "Examples:\n  cubrel compare --measure customers --with 'count(distinct booking.customer_id)' --by port.region\n  cubrel compare ferries ferries-small\n  cubrel compare ferries ferries-small --only routes --runs 20\n  cubrel compare ferries ferries-small --sizes\n  cubrel compare a b --sizes --format json\n\nTwo models are asked their saved queries and the totals of their measures.\n\nExit code 1: the numbers differ."
 )]
 pub struct Args {
     /// One model

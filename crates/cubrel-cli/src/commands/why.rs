@@ -11,7 +11,7 @@ use crate::output::{Format, Output, why};
 /// Arguments of `why`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel why 'grid share_of_revenue by port.region' --at \"port.region = 'North Sound'\"\n  cubrel why routes --at \"route.name = 'Tern Bay–Skerry'\" --measure load_factor --rows 5\n  cubrel why customer.size --at 'customer.id = 17'"
+    after_help = "Examples:\n  cubrel why 'grid share_of_revenue by port.region' --at \"port.region = 'North Sound'\"\n  cubrel why routes --at \"route.name = 'Ness–Holm'\" --measure load_factor --rows 5\n  cubrel why customer.size --at 'customer.id = 17'"
 )]
 pub struct Args {
     /// A query, the name of a saved one, or a calculated column

@@ -380,8 +380,12 @@ fn bad_input_is_answered_and_loses_nothing() {
         ),
         (
             "a cycle",
-            |f| append(f, "model.toml", "\n[measure.a]\nformula = \"b\"\n[measure.b]\nformula = \"a\"\n"),
-            "these formulas need each other: a → b → a",
+            |f| {
+                let columns =
+                    "\n[table.channel.column.a]\nformula = \"b\"\n[table.channel.column.b]\nformula = \"a\"\n";
+                append(f, "model.toml", columns);
+            },
+            "these formulas need each other: channel.a → channel.b → channel.a",
         ),
         (
             "two measures of one name",
@@ -445,6 +449,37 @@ fn bad_input_is_answered_and_loses_nothing() {
         let files = fs::read_dir(folder.path().join(".cubrel")).unwrap().count();
         assert_eq!(files, 1, "{what}: nothing half written is left");
     }
+}
+
+#[test]
+fn the_last_refresh_answers_while_a_source_is_away() {
+    let folder = own_copy();
+    let query = ["query", "grid bookings by channel.name", "--format", "csv"];
+    let before = stdout(&cubrel(folder.path(), &query));
+    fs::rename(folder.path().join("data/channel.csv"), folder.path().join("data/elsewhere.csv")).unwrap();
+    let output = cubrel(folder.path(), &query);
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!((output.status.code(), stdout(&output)), (Some(0), before));
+    assert!(said.contains("the data of the last refresh") && said.contains("channel.csv"), "{said}");
+    assert_eq!(cubrel(folder.path(), &["refresh"]).status.code(), Some(2));
+    let check = cubrel(folder.path(), &["check"]);
+    assert_eq!(check.status.code(), Some(1));
+    assert!(stdout(&check).contains("channel.csv"));
+}
+
+#[test]
+fn a_wrong_measure_keeps_only_what_uses_it_from_being_answered() {
+    let folder = own_copy();
+    append(&folder, "model.toml", "\n[measure.off]\nformula = \"sum(booking.nett)\"\n");
+    let refresh = cubrel(folder.path(), &["refresh"]);
+    assert_eq!(refresh.status.code(), Some(0));
+    assert!(String::from_utf8_lossy(&refresh.stderr).contains("1 formula of a measure is wrong"));
+    assert_eq!(cubrel(folder.path(), &["query", "routes"]).status.code(), Some(0));
+    let off = cubrel(folder.path(), &["query", "grid bookings, off"]);
+    let said = String::from_utf8_lossy(&off.stderr).into_owned();
+    assert_eq!(off.status.code(), Some(2));
+    assert!(said.contains("model.toml") && said.contains("did you mean `booking.net`?"), "{said}");
+    assert_eq!(cubrel(folder.path(), &["check"]).status.code(), Some(1));
 }
 
 #[test]

@@ -71,6 +71,9 @@ pub enum ScalarKind {
     Or(Box<Scalar>, Box<Scalar>),
     /// The first that is not null.
     Coalesce(Vec<Scalar>),
+    /// Something that the checker should not have let pass: evaluated, it is an error that says what. Never a value, for
+    /// a wrong number is worse than none.
+    Fault(&'static str),
 }
 
 /// Something went wrong while computing.
@@ -115,7 +118,7 @@ impl Scalar {
     pub fn each_leaf(&self, visit: &mut dyn FnMut(usize)) {
         match &self.kind {
             ScalarKind::Leaf(leaf) => visit(*leaf),
-            ScalarKind::Constant(_) | ScalarKind::LetRef(_) => {}
+            ScalarKind::Constant(_) | ScalarKind::LetRef(_) | ScalarKind::Fault(_) => {}
             ScalarKind::Let(_, a, b) | ScalarKind::And(a, b) | ScalarKind::Or(a, b) => {
                 a.each_leaf(visit);
                 b.each_leaf(visit);
@@ -163,7 +166,7 @@ pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Exp
         | Kind::Member(..)
         | Kind::Narrowed(_)
         | Kind::Grouping(_)
-        | Kind::Given(..) => ScalarKind::Constant(Value::Null),
+        | Kind::Given(..) => ScalarKind::Fault("a value of a cell among those of rows"),
     };
     Scalar { kind, ty: expr.ty, place }
 }
@@ -185,10 +188,11 @@ impl<L: Leaves> Evaluation<'_, L> {
                 bindings.pop();
                 result
             }
-            ScalarKind::LetRef(id) => Ok(match bindings.iter().rev().find(|(other, _)| other == id) {
-                Some((_, vector)) => vector.gather(slots),
-                None => Vector::nulls(scalar.ty, slots.len()),
-            }),
+            ScalarKind::LetRef(id) => match bindings.iter().rev().find(|(other, _)| other == id) {
+                Some((_, vector)) => Ok(vector.gather(slots)),
+                None => self.fault(scalar, "a `let` without a value", slots),
+            },
+            ScalarKind::Fault(what) => self.fault(scalar, what, slots),
             ScalarKind::Call(op, args) => {
                 let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
                 kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
@@ -231,6 +235,13 @@ impl<L: Leaves> Evaluation<'_, L> {
                 Ok(result.finish())
             }
         }
+    }
+
+    /// What cannot be is no value; where nothing is asked for, it does no harm.
+    fn fault(&self, scalar: &Scalar, what: &str, slots: &[u32]) -> Result<Vector, L::Error> {
+        let Some(slot) = slots.first() else { return Ok(Vector::nulls(scalar.ty, 0)) };
+        let message = format!("this cannot be computed: {what} (a fault of the program, not of the formula)");
+        Err(EvalError { message, place: scalar.place.clone(), slot: *slot as usize }.into())
     }
 
     /// `and` and `or`: where the left side is `decisive`, the right side is not evaluated.
@@ -306,5 +317,44 @@ impl<'a> Merger<'a> {
             return self.parts.into_iter().next().unwrap_or_else(|| Vector::nulls(self.ty, 0));
         }
         Vector::interleaved(&self.parts, &self.from, self.ty)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::formula::source::{Source, Span};
+
+    struct Nothing;
+
+    impl Leaves for Nothing {
+        type Error = EvalError;
+
+        fn leaf(&self, _: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+            Ok(Vector::nulls(Type::Int, slots.len()))
+        }
+    }
+
+    /// What cannot be is never a number, unless nobody looks at it.
+    #[test]
+    fn a_fault_is_an_error_where_it_is_evaluated() {
+        let place = Place { source: Source::new("query", "x"), span: Span::new(0, 1) };
+        let scalar = |kind| Scalar { kind, ty: Type::Int, place: place.clone() };
+        let truth = |t| Scalar { kind: ScalarKind::Constant(Value::Bool(t)), ty: Type::Bool, place: place.clone() };
+        for fault in [ScalarKind::Fault("this"), ScalarKind::LetRef(LetId(7))] {
+            let fault = || Box::new(scalar(fault.clone()));
+            let one = || scalar(ScalarKind::Constant(Value::Int(1)));
+            for (tree, is_error) in [
+                (*fault(), true),
+                (scalar(ScalarKind::Coalesce(vec![*fault(), one()])), true),
+                (scalar(ScalarKind::Coalesce(vec![one(), *fault()])), false),
+                (scalar(ScalarKind::Case(vec![(truth(true), one())], Some(fault()))), false),
+                (scalar(ScalarKind::Case(vec![(truth(false), one())], Some(fault()))), true),
+                (scalar(ScalarKind::Let(LetId(1), fault(), Box::new(one()))), true),
+            ] {
+                assert_eq!(tree.eval(&Nothing, 3).is_err(), is_error, "{tree:?}");
+                assert!(tree.eval(&Nothing, 0).is_ok(), "{tree:?}");
+            }
+        }
     }
 }

@@ -64,8 +64,8 @@ pub fn assemble(
     store.lookups = if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
         known.lookups
     } else {
-        let worked_out = |r: &RelationshipDef| [r.many, r.one].iter().any(|t| is_worked_out(&document, &schema, *t));
-        lookups(&schema, &store, |r| !worked_out(r))?
+        let by_query = |r: &RelationshipDef| [r.many, r.one].iter().any(|t| is_by_query(&document, &schema, *t));
+        lookups(&schema, &store, |r| !by_query(r))?
     };
     let found = |table: TableId, column: &str| {
         let name = &schema.table(table).name;
@@ -179,8 +179,8 @@ fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
     dates.collect()
 }
 
-/// Whether a query works a table out.
-fn is_worked_out(document: &Document, schema: &Schema, table: TableId) -> bool {
+/// Whether a table is the result of a query.
+fn is_by_query(document: &Document, schema: &Schema, table: TableId) -> bool {
     document.file.table.get(&schema.table(table).name).is_some_and(|s| s.query.is_some())
 }
 

@@ -339,7 +339,7 @@ fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)
             continue;
         }
         if section.query.is_some() {
-            tables.push(LoadedTable::worked_out(name));
+            tables.push(LoadedTable::by_query(name));
             continue;
         }
         let place = given.iter().position(|(n, _)| n == name);

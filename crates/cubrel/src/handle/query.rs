@@ -123,7 +123,10 @@ impl Query {
         let plan = if options.cheaper { &self.cheaper } else { &self.plan };
         let done = grid::run(self.model.schema(), self.store(), plan, options);
         self.model.check_store()?;
-        Ok(done?)
+        let done = done?;
+        // An answer that comes too late is none.
+        options.check()?;
+        Ok(done)
     }
 }
 

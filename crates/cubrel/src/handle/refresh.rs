@@ -417,7 +417,7 @@ fn load_all(
         return Err(Error::Problems(problems));
     }
     for (name, _) in sections.iter().filter(|(_, s)| s.query.is_some()) {
-        loaded.insert(name, LoadedTable::worked_out(name));
+        loaded.insert(name, LoadedTable::by_query(name));
     }
     let given = |s: &TableSection| s.source.is_some() || s.same_as.is_some() || s.query.is_some();
     for (name, section) in sections.iter().filter(|(_, s)| !given(s)) {

@@ -25,7 +25,7 @@ pub enum Change {
     Coarsen(ColumnId, Coarse),
     /// `split booking.booked_at`: a timestamp as a date and the time of day.
     Split(ColumnId),
-    /// `load booking.list_value`: a calculated column is worked out while loading, so that the order of rows heeds it.
+    /// `load booking.list_value`: a calculated column is computed while loading, so that the order of rows heeds it.
     Load(ColumnId),
     /// `order booking by sailed_on, route_id`: the rows of each segment in this order.
     Order(TableId, Vec<ColumnId>),

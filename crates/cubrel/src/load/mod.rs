@@ -85,7 +85,7 @@ pub struct TableReport {
     pub parts_read: u64,
     /// How long it took.
     pub milliseconds: u64,
-    /// Columns that were worked out now from other rows and tables.
+    /// Columns that were computed now from other rows and tables.
     #[serde(default)]
     pub computed: Vec<ComputedColumn>,
     /// Where the rows come from: `source`, `generated`, `query`, or `shared` with another table.

@@ -58,7 +58,7 @@ pub struct LoadedColumn {
 
 impl LoadedTable {
     /// A table that its query works out when all others are there.
-    pub fn worked_out(name: &str) -> LoadedTable {
+    pub fn by_query(name: &str) -> LoadedTable {
         LoadedTable {
             name: name.to_string(),
             rows: 0,

@@ -55,7 +55,7 @@ pub struct Formulas {
     pub order: Vec<Node>,
     /// The trees.
     pub parsed: HashMap<Node, ParsedFormula>,
-    /// The queries of tables that are worked out by one.
+    /// The queries whose results are tables.
     pub queries: HashMap<Node, ParsedQuery>,
     /// Calculated columns that need only their own row.
     pub own_row: HashSet<Node>,

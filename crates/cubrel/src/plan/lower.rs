@@ -168,9 +168,12 @@ impl<'a> Planner<'a> {
         let leaf = match &expr.kind {
             Kind::Literal(value) => return scalar(ScalarKind::Constant(value.clone())),
             // The checker gives columns only inside aggregates and predicates, which `row` lowers.
-            Kind::Column { .. } => return scalar(ScalarKind::Constant(Value::Null)),
+            Kind::Column { .. } => return scalar(ScalarKind::Fault("a column outside of rows")),
             Kind::Current { provider, column, detours, around } => {
-                self.current(*provider, *column, (detours, *around), scope, env)
+                match self.current(*provider, *column, (detours, *around), scope, env) {
+                    Some(leaf) => leaf,
+                    None => return scalar(ScalarKind::Fault("a column of no current row")),
+                }
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => return scalar(ScalarKind::Constant(value.clone())),
@@ -223,7 +226,7 @@ impl<'a> Planner<'a> {
                         let inner = Environment::new(&measure.source);
                         Leaf::Part(Box::new(self.assembly(&measure.name, body, scope, &inner)))
                     }
-                    None => return scalar(ScalarKind::Constant(Value::Null)),
+                    None => return scalar(ScalarKind::Fault("a measure without a formula")),
                 }
             }
             Kind::Via(body, relationship) => {
@@ -242,11 +245,13 @@ impl<'a> Planner<'a> {
                 return scalar(ScalarKind::Constant(Value::Int(i64::from(totalled))));
             }
             Kind::Member(of, id) => {
-                let of = Box::new(self.assembly("", of, scope, env));
-                Leaf::Member(of, env.lets.get(id).copied().unwrap_or(0))
+                let Some(set) = env.lets.get(id).copied() else {
+                    return scalar(ScalarKind::Fault("a test against no set"));
+                };
+                Leaf::Member(Box::new(self.assembly("", of, scope, env)), set)
             }
             // A set is the value of a `let` around what tests against it, and `bind` makes it.
-            Kind::Set(_) => return scalar(ScalarKind::Constant(Value::Null)),
+            Kind::Set(_) => return scalar(ScalarKind::Fault("a set that nothing tests against")),
             Kind::Aggregate(aggregate) => match &aggregate.over {
                 Over::Rows(table) => self.row_aggregate(*table, aggregate, expr.ty, scope, env),
                 Over::Per(per) => self.fold(per, aggregate, expr.ty, scope, env),
@@ -265,40 +270,34 @@ impl<'a> Planner<'a> {
         detours: (&[RelationshipId], usize),
         scope: &Scope,
         env: &Environment,
-    ) -> Leaf {
-        match env.providers.get(&provider) {
-            Some(ProviderAt::Row(dim, table)) => {
-                let path = self.path(*table, column.table, scope, detours);
-                Leaf::Current { dim: *dim, table: *table, column, path }
+    ) -> Option<Leaf> {
+        match env.providers.get(&provider)? {
+            ProviderAt::Row(dim, table) => {
+                let path = self.path(*table, column.table, scope, detours)?;
+                Some(Leaf::Current { dim: *dim, table: *table, column, path })
             }
-            Some(ProviderAt::Columns(columns)) => {
-                let dim = columns.iter().find(|(c, _)| *c == column).map_or(0, |(_, d)| *d);
-                Leaf::Dim(dim)
-            }
-            Some(ProviderAt::Single(leaf)) => (**leaf).clone(),
-            None => Leaf::Dim(0),
+            ProviderAt::Columns(columns) => columns.iter().find(|(c, _)| *c == column).map(|(_, dim)| Leaf::Dim(*dim)),
+            ProviderAt::Single(leaf) => Some((**leaf).clone()),
         }
     }
 
-    /// The way from the rows of a table to another one, which the checker has found to exist; `around` of the detours
-    /// stand around whatever goes through the rows. Those from the table to itself move the rows' filters: for the
-    /// rows' own columns only those count that stand at the columns.
+    /// The way from the rows of a table to another one; `around` of the detours stand around whatever goes through the
+    /// rows. Those from the table to itself move the rows' filters: for the rows' own columns only those count that
+    /// stand at the columns.
     fn path(
         &self,
         from: TableId,
         to: TableId,
         scope: &Scope,
         (detours, around): (&[RelationshipId], usize),
-    ) -> Vec<RelationshipId> {
+    ) -> Option<Vec<RelationshipId>> {
         let to_itself = |id: &RelationshipId| {
             let r = self.schema.relationship(*id);
             r.many == from && r.one == from
         };
         let outside = scope.detours.iter().chain(&detours[..around]).filter(|id| !to_itself(id));
         let all: Vec<RelationshipId> = outside.chain(&detours[around..]).copied().collect();
-        let path = self.schema.reach(from, &all).remove(&to);
-        debug_assert!(path.is_some(), "the checker lets nothing pass that cannot be looked up");
-        path.unwrap_or_default()
+        self.schema.reach(from, &all).remove(&to)
     }
 
     /// Values evaluated once here, as dimensions of what `body` plans.
@@ -423,8 +422,10 @@ impl<'a> Planner<'a> {
         let mut leaves = Vec::new();
         let scalar = scalar::from_expr(expr, &env.source, &mut |e| match &e.kind {
             Kind::Column { column, detours, around } => {
-                let path = self.path(table, column.table, scope, (detours, *around));
-                Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Column { column: *column, path })))
+                Some(match self.path(table, column.table, scope, (detours, *around)) {
+                    Some(path) => ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Column { column: *column, path })),
+                    None => ScalarKind::Fault("a column that cannot be looked up from here"),
+                })
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => Some(ScalarKind::Constant(value.clone())),
@@ -514,8 +515,12 @@ impl<'a> Planner<'a> {
         }
         outer.sort_unstable();
         outer.dedup();
-        let value_dims =
-            outer.iter().map(|s| scope.dims.iter().rposition(|d| d.key == Key::Value(*s)).unwrap_or(0)).collect();
+        let dim_of = |slot: &Slot| {
+            let dim = scope.dims.iter().rposition(|d| d.key == Key::Value(*slot));
+            debug_assert!(dim.is_some(), "values from outside are dimensions of the scope");
+            dim.unwrap_or(0)
+        };
+        let value_dims = outer.iter().map(dim_of).collect();
         let read = reached.into_read(table, scope, &dims, outer);
         let index = self.reads.place_of(read);
         let place = aggregate.map_or(0, |a| self.reads.get_mut(index).place_of(a));

@@ -211,6 +211,7 @@ pub fn scalar(s: &Scalar, leaf: &dyn Fn(usize) -> String) -> String {
             format!("(let x{} = {}; {})", id.0, part(value), part(body))
         }
         ScalarKind::LetRef(id) => format!("x{}", id.0),
+        ScalarKind::Fault(what) => format!("fault({what})"),
         ScalarKind::And(a, b) => format!("({} and {})", part(a), part(b)),
         ScalarKind::Or(a, b) => format!("({} or {})", part(a), part(b)),
         ScalarKind::Coalesce(args) => format!("coalesce({})", list(args)),

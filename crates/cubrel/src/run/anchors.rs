@@ -1,4 +1,4 @@
-//! Where the values of a row come from: everything that hangs off one key of the table is worked out once for each
+//! Where the values of a row come from: everything that hangs off one key of the table is computed once for each
 //! code of that key, whatever the number of rows.
 //!
 //! An *anchor* is a column of the table that is read (or a reference to another table's row). A filter on a
@@ -290,6 +290,7 @@ impl<'a> RowCompiler<'a> {
                 ScalarKind::Leaf(leaves.len() - 1)
             }
             ScalarKind::LetRef(id) => ScalarKind::LetRef(*id),
+            ScalarKind::Fault(what) => ScalarKind::Fault(what),
             ScalarKind::Let(id, a, b) => ScalarKind::Let(*id, Box::new(part(a)), Box::new(part(b))),
             ScalarKind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
             ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
@@ -394,7 +395,7 @@ pub fn membership(values: &Vector, ty: Type, members: &Members) -> Vector {
 /// Whether a `let` is used that is bound outside of the tree.
 fn has_free_let(scalar: &Scalar, bound: &mut Vec<crate::formula::typed::LetId>) -> bool {
     match &scalar.kind {
-        ScalarKind::Constant(_) | ScalarKind::Leaf(_) => false,
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::Fault(_) => false,
         ScalarKind::LetRef(id) => !bound.contains(id),
         ScalarKind::Let(id, a, b) => {
             if has_free_let(a, bound) {

@@ -429,7 +429,7 @@ impl<'a> Executor<'a> {
                 for value in values {
                     let more = match value {
                         Bound::Value(value) => self.supports(std::slice::from_ref(value))?,
-                        // What the set is worked out from is no row of the cell.
+                        // What the set is found from is no row of the cell.
                         Bound::Set(_) => Some(Vec::new()),
                     };
                     let Some(more) = more else {

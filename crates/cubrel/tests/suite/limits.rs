@@ -4,6 +4,7 @@ use std::sync::{Arc, LazyLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use cubrel::insight::why::WhyOptions;
 use cubrel::run::read::ReadStats;
 use cubrel::run::{Options, Runs};
 use cubrel::{Limits, Model, QueryOptions, Type, Value};
@@ -40,6 +41,27 @@ fn the_limit_that_was_hit_is_named() {
     assert!(memory.contains("more than the memory limit of 19.5 KiB"), "{memory}");
     let time = refused(by_vessel, Limits { time: Some(Duration::ZERO), ..Limits::default() });
     assert!(time.contains("the time limit was reached"), "{time}");
+}
+
+#[test]
+fn why_keeps_to_the_limits_too() {
+    // A read for each different figure of a vessel.
+    let slow =
+        "grid sum((let mine = fuel; rows(sailing) given (without row, sailing.fuel * mine > 9)) per vessel) as x";
+    let asked = |text: &str, at: &str, limits: Limits| {
+        let query = QueryOptions { limits, ..QueryOptions::default() };
+        MODEL.why(text, at, &WhyOptions { query, rows: 3, ..WhyOptions::default() }).map_err(|e| e.to_string())
+    };
+    for (text, at) in [("grid fuel", ""), (slow, ""), ("grid fuel by vessel.class", "vessel.class = 3")] {
+        let none = Limits { time: Some(Duration::ZERO), ..Limits::default() };
+        assert!(asked(text, at, none).unwrap_err().contains("the time limit was reached"), "{text}");
+    }
+    let start = Instant::now();
+    let short = Limits { time: Some(Duration::from_millis(20)), ..Limits::default() };
+    assert!(asked(slow, "", short).unwrap_err().contains("the time limit was reached"));
+    assert!(start.elapsed() < Duration::from_secs(20), "it went on for {:?}", start.elapsed());
+    let long = Limits { time: Some(Duration::from_secs(3600)), ..Limits::default() };
+    assert!(asked("grid fuel", "", long).is_ok());
 }
 
 #[test]

@@ -330,7 +330,7 @@ one = 'route_size.id'
 ";
 
 #[test]
-fn a_table_is_worked_out_by_a_query() {
+fn a_table_is_the_result_of_a_query() {
     let build = |more: &str| {
         let text = Value::text;
         let rows = [("r1", 10), ("r1", 20), ("r2", 7), ("r3", 2), ("r9", 3)]

@@ -11,7 +11,7 @@ use crate::value::{Type, Value};
 const SET_HELP: &str = "write `route.name in top(5, net_revenue per route.name)`";
 
 impl Checker<'_> {
-    /// `x in top(…)`. A set is worked out once: in a condition of a `given` or `where`, where that stands; in an
+    /// `x in top(…)`. A set is found once: in a condition of a `given` or `where`, where that stands; in an
     /// aggregate, around it; else in the cell.
     pub(super) fn in_set(&mut self, x: &ast::Expr, a: &ast::Aggregate, set_span: Span, span: Span) -> Checked<Expr> {
         let tested = self.expr(x);

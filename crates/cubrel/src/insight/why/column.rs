@@ -9,7 +9,6 @@ use crate::formula::schema::ColumnId;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::plan::query::{coerced, equality};
 use crate::plan::{Dim, Environment, Key, Origin, Planner, Scope};
-use crate::run::Options;
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
@@ -53,7 +52,7 @@ pub(super) fn why(
     let env = Environment::new(&source).with_row(ROW, column.table, 0);
     let assembly = planner.assembly(&def.name, &expr, &scope, &env);
     let reads = planner.into_reads();
-    let run = Options::default();
+    let run = options.query.limits.options();
     let executor = Executor::new(tables, &reads, &run);
     let frame = Frame { cells: 1, dims: vec![KeyColumn::of_codes(vec![row as u64], Key::Row(column.table))] };
     let explained = Explained { schema, executor: &executor, rows: options.rows };

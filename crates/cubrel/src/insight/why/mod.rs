@@ -18,7 +18,6 @@ use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Source, closest, did_you_mean};
 use crate::plan::Key;
 use crate::plan::query::{CellPlan, cell};
-use crate::run::Options;
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
@@ -211,7 +210,7 @@ impl Model {
         let source = Source::new("query", text);
         let plan = cell(self.schema(), &settings, &source, &at, options.item.as_deref())?;
         let tables = Tables { schema: self.schema(), store };
-        let run = Options::default();
+        let run = options.query.limits.options();
         let executor = Executor::new(tables, &plan.reads, &run);
         let frame = cell_frame(&executor, &plan)?;
         let explained = Explained { schema: self.schema(), executor: &executor, rows: options.rows };

@@ -184,10 +184,10 @@ impl Explained<'_> {
 }
 
 fn find(scalar: &Scalar, visit: &mut dyn FnMut(&Scalar)) {
-    use ScalarKind::{And, Call, Case, Coalesce, Constant, Leaf, Let, LetRef, Or};
+    use ScalarKind::{And, Call, Case, Coalesce, Constant, Fault, Leaf, Let, LetRef, Or};
     visit(scalar);
     match &scalar.kind {
-        Constant(_) | Leaf(_) | LetRef(_) => {}
+        Constant(_) | Leaf(_) | LetRef(_) | Fault(_) => {}
         Let(_, a, b) | And(a, b) | Or(a, b) => {
             find(a, visit);
             find(b, visit);

@@ -97,7 +97,7 @@ impl Explained<'_> {
         };
         match &scalar.kind {
             ScalarKind::Constant(_) | ScalarKind::Leaf(_) => {}
-            ScalarKind::LetRef(_) => {}
+            ScalarKind::LetRef(_) | ScalarKind::Fault(_) => {}
             ScalarKind::Let(id, value, body) => {
                 let mut bound = self.scalar(value, assembly, frame, lets)?;
                 bound.kind = WhyKind::Let;

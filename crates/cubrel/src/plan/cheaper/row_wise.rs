@@ -159,7 +159,7 @@ fn replaced(scalar: &Scalar, leaf: &mut impl FnMut(usize) -> Option<Scalar>) -> 
                 _ => other,
             });
         }
-        ScalarKind::Let(..) | ScalarKind::LetRef(_) => return None,
+        ScalarKind::Let(..) | ScalarKind::LetRef(_) | ScalarKind::Fault(_) => return None,
         ScalarKind::Constant(value) => ScalarKind::Constant(value.clone()),
         ScalarKind::Call(op, args) => ScalarKind::Call(*op, all(args, leaf)?),
         ScalarKind::Coalesce(parts) => ScalarKind::Coalesce(all(parts, leaf)?),

@@ -317,7 +317,7 @@ impl Accumulator {
                     *slot = if *slot == NONE || *slot == *code { *code } else { SEVERAL };
                 }
             }
-            _ => {}
+            _ => debug_assert!(false, "an aggregate is given codes that it does not take"),
         }
     }
 
@@ -380,7 +380,7 @@ impl Accumulator {
                     lists[entries.group(i)].extend(std::iter::repeat_n(entry, times));
                 }
             }
-            _ => {}
+            _ => debug_assert!(false, "an aggregate is given values that it does not take"),
         }
     }
 
@@ -445,7 +445,7 @@ impl Accumulator {
             (State::Collected(a), State::Collected(b)) => {
                 b.into_iter().enumerate().for_each(|(i, list)| a[at(i)].extend(list));
             }
-            _ => {}
+            _ => debug_assert!(false, "parts of two different aggregates"),
         }
     }
 

@@ -1,4 +1,4 @@
-//! What aggregates are fed with: codes, values by code, values worked out row by row or once a run.
+//! What aggregates are fed with: codes, values by code, values computed row by row or once a run.
 
 use super::super::RunError;
 use super::super::Runs;
@@ -69,7 +69,7 @@ impl Prepared<'_> {
         rows.iter().map(|row| row.eval(self.tables, batch, positions)).collect()
     }
 
-    /// Where rows stand apart only because of their groups: values worked out once for each run of rows that are alike
+    /// Where rows stand apart only because of their groups: values computed once for each run of rows that are alike
     /// in what the values need. `None` where there are too many runs, or where that fails in a row, which need not pass.
     pub(super) fn values_by_run(
         &self,

@@ -191,7 +191,9 @@ impl Builder<'_, '_> {
     }
 
     pub(super) fn path(&self, read: &Read, to: TableId) -> Vec<RelationshipId> {
-        self.tables.schema.reach(self.table, &read.detours).remove(&to).unwrap_or_default()
+        let path = self.tables.schema.reach(self.table, &read.detours).remove(&to);
+        debug_assert!(path.is_some(), "a read has keys and filters only where it reaches");
+        path.unwrap_or_default()
     }
 
     pub(super) fn key(&mut self, key: Key, stride: u128, read: &Read) {
