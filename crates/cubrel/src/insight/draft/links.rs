@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use super::{Table, counted};
 use crate::load::tables::LoadedColumn;
 use crate::store::Column;
-use crate::value::{Type, Value};
+use crate::value::{Type, Value, units};
 
 /// How much of a column's values have to be keys of the other table.
 const CONTAINED: f64 = 0.9;
@@ -171,7 +171,8 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
                     many: (m, c.name.clone()),
                     one: (*o, key.name.clone()),
                     evidence: format!(
-                        "{contained} of its {} are keys there{names}",
+                        "{} of its {} are keys there{names}",
+                        units::count(contained as u64),
                         counted(values.len() as u64, "value")
                     ),
                     refused: refused.clone(),

@@ -135,7 +135,8 @@ fn table_name(text: &str) -> String {
 
 /// So many of something.
 fn counted(count: u64, what: &str) -> String {
-    if count == 1 { format!("{count} {what}") } else { format!("{count} {what}s") }
+    let number = crate::value::units::count(count);
+    if count == 1 { format!("{number} {what}") } else { format!("{number} {what}s") }
 }
 
 /// A path as a model in a folder names it: from there on, and through the folders above where that is short.
