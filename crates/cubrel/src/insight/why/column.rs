@@ -64,6 +64,8 @@ pub(super) fn why(
         notes.push(format!("{count} rows are meant; this is the first of them"));
     }
     notes.push(format!("stored: {}", super::context::literal(&stored)));
+    let (left, rows) = (explained.tables_left(&assembly, &frame)?, explained.rows_behind(&assembly, &frame)?);
+    run.check()?;
     Ok(Why {
         name,
         label: def.label.clone(),
@@ -72,8 +74,8 @@ pub(super) fn why(
         value: stored,
         notes,
         filters: explained.filters(&scope, &frame),
-        tables: explained.tables_left(&assembly, &frame)?,
-        rows: explained.rows_behind(&assembly, &frame)?,
+        tables: left,
+        rows,
         tree,
     })
 }

@@ -224,6 +224,9 @@ impl Model {
                 options.query.roles.join(", ")
             ));
         }
+        let (left, rows) =
+            (explained.tables_left(&plan.assembly, &frame)?, explained.rows_behind(&plan.assembly, &frame)?);
+        run.check()?;
         Ok(Why {
             name: plan.item.name.clone(),
             label: plan.item.label.clone(),
@@ -232,8 +235,8 @@ impl Model {
             value: tree.value.clone().unwrap_or(Value::Null),
             notes,
             filters,
-            tables: explained.tables_left(&plan.assembly, &frame)?,
-            rows: explained.rows_behind(&plan.assembly, &frame)?,
+            tables: left,
+            rows,
             tree,
         })
     }
