@@ -79,6 +79,8 @@ pub struct TableDef {
     pub calendar: Option<u32>,
     /// Where the calendar's years and weeks begin.
     pub rules: CalendarRules,
+    /// How many of its columns, the first, come from its query.
+    pub given_by_query: usize,
 }
 
 /// Many rows point at one row.

@@ -1,26 +1,22 @@
 //! Loaded tables to a model: schema, relationships, columns that need other tables.
 
 use std::sync::Arc;
-use std::time::Instant;
 
-use rayon::prelude::*;
-
-use super::calculated::calculated;
-use super::{Error, Inner, Model};
+use super::late::Late;
+use super::{Error, Inner, Model, steps};
 use crate::formula::check::Settings;
-use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
+use crate::formula::schema::{Computed, Schema};
 use crate::formula::source::{Diagnostic, Severity, Source};
-use crate::load::tables::{LoadedTable, duplicate_keys, eval_problem, to_raw};
-use crate::load::{ComputedColumn, TableReport};
+use crate::load::TableReport;
+use crate::load::tables::LoadedTable;
 use crate::model::calendar::check_days;
-use crate::model::define::{Defined, QueryColumn, ShapeColumn, Step, TableShape, define};
+use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::run::{Options, RunError, grid};
 use crate::store::proof::Damage;
-use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, TableData, Target};
-use crate::value::{Type, VectorBuilder};
+use crate::store::{Column, Lookup, Store, TableData};
+use crate::value::Type;
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
 #[derive(Default)]
@@ -61,57 +57,9 @@ pub fn assemble(
     if !gaps.is_empty() {
         return Err(Error::Problems(gaps));
     }
-    store.lookups = if known.lookups.len() == schema.relationships.len() && !known.lookups.is_empty() {
-        known.lookups
-    } else {
-        let by_query = |r: &RelationshipDef| [r.many, r.one].iter().any(|t| is_by_query(&document, &schema, *t));
-        lookups(&schema, &store, |r| !by_query(r))?
-    };
-    let found = |table: TableId, column: &str| {
-        let name = &schema.table(table).name;
-        known.columns.iter().find(|(t, c, _)| t == name && c == column).map(|(_, _, data)| data.clone())
-    };
-    let mut computed: Vec<(TableId, ComputedColumn)> = Vec::new();
-    for step in after {
-        match step {
-            Step::Column(id, expr, source) => {
-                let data = match found(id.table, &schema.column(id).name) {
-                    Some(data) => data,
-                    None => {
-                        let start = Instant::now();
-                        let data = Arc::new(calculated(&schema, &store, id, &expr, &source)?);
-                        // Microseconds are as fine as the clock is worth.
-                        let milliseconds = start.elapsed().as_micros() as f64 / 1e3;
-                        let column = schema.column(id).name.clone();
-                        computed.push((id.table, ComputedColumn { column, milliseconds }));
-                        data
-                    }
-                };
-                store.tables[id.table.0 as usize].columns[id.index as usize] = data;
-            }
-            Step::Table(table, source) => {
-                let names = schema.table(table).columns.iter().map(|c| &c.name);
-                let stored: Option<Vec<Arc<Column>>> = names.map(|n| found(table, n)).collect();
-                let complete = stored.is_some();
-                let columns = match stored {
-                    Some(columns) => columns,
-                    None => work_out(&schema, &store, &settings, table, &source)?,
-                };
-                let data = &mut store.tables[table.0 as usize];
-                data.rows = columns.first().map_or(0, |c| c.rows());
-                columns.into_iter().enumerate().for_each(|(i, column)| data.columns[i] = column);
-                if !complete {
-                    let touches = |r: &RelationshipDef| r.many == table || r.one == table;
-                    let again = lookups(&schema, &store, touches)?;
-                    for ((old, new), r) in store.lookups.iter_mut().zip(again).zip(&schema.relationships) {
-                        if touches(r) {
-                            *old = new;
-                        }
-                    }
-                }
-            }
-        }
-    }
+    let mut late = Late::new(&schema, &settings, store, known)?;
+    late.work_out(after)?;
+    let Late { store, computed, known, .. } = late;
     let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {
         let own = computed.iter().filter(|(of, _)| of.0 as usize == id).map(|(_, column)| column.clone());
         TableReport { rows: data.rows as u64, computed: own.collect(), ..table.report.clone() }
@@ -143,29 +91,48 @@ pub fn diagnose(
     settings: &Settings,
 ) -> Vec<Diagnostic> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
-    define(document, formulas, &shapes, settings, &query_columns).all_problems()
+    let mut defined = define(document, formulas, &shapes, settings, &query_columns);
+    if !defined.has_errors() {
+        let after = std::mem::take(&mut defined.after);
+        let cycle = steps::in_order(&defined.schema, settings, after).err();
+        defined.problems.extend(cycle.iter().flat_map(|e| e.problems()).cloned());
+    }
+    defined.all_problems()
 }
 
-/// The columns that a table will have: the loaded ones, then those to be computed.
+/// The columns that a table will have: the loaded ones or those of its query, those that it shares with the table that
+/// it is a copy of, then those to be computed.
 fn shape(document: &Document, formulas: &Formulas, table: &LoadedTable) -> TableShape {
+    let late = |name: &String| ShapeColumn { name: name.clone(), ty: Type::Null, computed: Computed::After };
     let mut columns: Vec<ShapeColumn> = table
         .columns
         .iter()
         .map(|c| ShapeColumn { name: c.name.clone(), ty: c.data.ty(), computed: c.computed })
         .collect();
-    if let Some(query) = formulas.queries.get(&Node::Table(table.name.clone())) {
-        let column = |name: &String| ShapeColumn { name: name.clone(), ty: Type::Null, computed: Computed::After };
-        columns = query.columns.iter().map(column).collect();
+    let query = formulas.queries.get(&Node::Table(table.name.clone()));
+    columns.extend(query.iter().flat_map(|q| &q.columns).map(late));
+    let given_by_query = columns.len() - table.columns.len();
+    let first = formulas.copies.get(&table.name);
+    let mut shared = Vec::new();
+    if let Some(first) = first {
+        let query = formulas.queries.get(&Node::Table(first.clone()));
+        let of_formulas = calculated_columns(document, first);
+        let all = query.iter().flat_map(|q| &q.columns).chain(of_formulas);
+        shared.extend(all.filter(|name| !columns.iter().any(|c| c.name == **name)).cloned());
     }
-    let section = document.file.table.get(&table.name);
-    for (name, said) in section.iter().flat_map(|s| &s.column) {
-        let node = Node::Column(table.name.clone(), name.clone());
-        let loaded = formulas.own_row.contains(&node) && columns.iter().any(|c| c.name == *name);
-        if said.formula.is_some() && !loaded {
-            columns.push(ShapeColumn { name: name.clone(), ty: Type::Null, computed: Computed::After });
+    columns.extend(shared.iter().map(late));
+    for name in calculated_columns(document, &table.name) {
+        // Loaded, or shared with the first; then the formula is refused.
+        if !columns.iter().any(|c| c.name == *name) {
+            columns.push(late(name));
         }
     }
-    TableShape { name: table.name.clone(), columns }
+    TableShape { name: table.name.clone(), columns, given_by_query, shared }
+}
+
+fn calculated_columns<'a>(document: &'a Document, table: &str) -> impl Iterator<Item = &'a String> + use<'a> {
+    let columns = document.file.table.get(table).into_iter().flat_map(|section| &section.column);
+    columns.filter(|(_, said)| said.formula.is_some()).map(|(name, _)| name)
 }
 
 /// Calendars with gaps, doubles or rows without a day.
@@ -177,11 +144,6 @@ fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
         check_days(&name, data.columns[index as usize].proven())
     });
     dates.collect()
-}
-
-/// Whether a table is the result of a query.
-fn is_by_query(document: &Document, schema: &Schema, table: TableId) -> bool {
-    document.file.table.get(&schema.table(table).name).is_some_and(|s| s.query.is_some())
 }
 
 /// The columns that a query gives.
@@ -202,71 +164,4 @@ fn query_columns(
     });
     let items = plan.items.iter().map(|i| QueryColumn { ty: i.ty, label: i.label.clone(), format: i.format.clone() });
     Ok(axes.chain(items).collect())
-}
-
-/// The columns of a table that its query gives.
-fn work_out(
-    schema: &Schema,
-    store: &Store,
-    settings: &Settings,
-    table: TableId,
-    source: &Arc<Source>,
-) -> Result<Vec<Arc<Column>>, Error> {
-    let plan = plan(schema, settings, source)?;
-    let name = &schema.table(table).name;
-    let (grid, _) = grid::run(schema, store, &plan, &Options::default()).map_err(|e| match e {
-        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, name)]),
-        other => Error::Run(other),
-    })?;
-    let column = |i: usize| {
-        let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
-        let ty = schema.column(id).ty;
-        let mut builder = VectorBuilder::new(ty, grid.lines.len());
-        grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
-        let raw =
-            to_raw(builder.finish(), ty, (&found.name, &|row| row), source).map_err(|p| Error::Problems(vec![p]))?;
-        Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
-    };
-    (0..grid.columns.len()).map(column).collect()
-}
-
-/// A relationship whose rows are not known yet.
-fn unknown_lookup(store: &Store, r: &RelationshipDef) -> Lookup {
-    let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
-    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
-    let one_rows = store.tables[r.one.0 as usize].rows;
-    Lookup { target, unmatched_rows: 0, key_count: 0, one_rows, examples: Vec::new(), proof: None }
-}
-
-/// The relationships that are `wanted`; the others point at nothing.
-fn lookups(
-    schema: &Schema,
-    store: &Store,
-    wanted: impl Fn(&RelationshipDef) -> bool + Sync,
-) -> Result<Vec<Arc<Lookup>>, Error> {
-    let built: Vec<_> = schema
-        .relationships
-        .par_iter()
-        .map(|r| {
-            if !wanted(r) {
-                return Ok(unknown_lookup(store, r));
-            }
-            let side = |table: crate::formula::schema::TableId, columns: &[u32]| -> Vec<&Column> {
-                columns.iter().map(|c| &*store.tables[table.0 as usize].columns[*c as usize]).collect()
-            };
-            Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
-                let names: Vec<String> =
-                    r.one_columns.iter().map(|c| schema.column_name(ColumnId { table: r.one, index: *c })).collect();
-                duplicate_keys(&names.join(", "), &duplicates)
-            })
-        })
-        .collect();
-    let (mut lookups, mut problems) = (Vec::new(), Vec::new());
-    for result in built {
-        match result {
-            Ok(lookup) => lookups.push(Arc::new(lookup)),
-            Err(problem) => problems.push(problem),
-        }
-    }
-    if problems.is_empty() { Ok(lookups) } else { Err(Error::Problems(problems)) }
 }

@@ -4,7 +4,7 @@ use arrow_array::RecordBatch;
 use arrow_schema::DataType;
 
 use super::assembled::{Known, assemble};
-use super::refresh::{clock_day, memory_limit};
+use super::refresh::{clock_day, copied_table, memory_limit};
 use super::{Error, Model};
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
@@ -327,15 +327,7 @@ impl Builder {
 fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)>) -> Result<Vec<LoadedTable>, Error> {
     let mut tables: Vec<LoadedTable> = Vec::new();
     for (name, section) in &loader.document.file.table {
-        if let Some(first) = &section.same_as {
-            match tables.iter().find(|t| t.name == *first) {
-                Some(first) => tables.push(first.copied(name)),
-                None => {
-                    let path = format!("table.{name}.same_as");
-                    let message = format!("define `{first}` before its copy `{name}`");
-                    return Err(Error::Problems(vec![loader.document.problem(Problem::Model, &path, message)]));
-                }
-            }
+        if section.same_as.is_some() {
             continue;
         }
         if section.query.is_some() {
@@ -348,6 +340,13 @@ fn loaded(loader: &Loader<'_>, mut given: Vec<(String, Vec<(String, RawColumn)>)
             None => build_calendar(loader, name, section)?,
         });
     }
+    let sections = &loader.document.file.table;
+    for (name, first) in sections.iter().filter_map(|(name, s)| Some((name, s.same_as.as_ref()?))) {
+        copied_table(loader.document, name, first).map_err(|problem| Error::Problems(vec![*problem]))?;
+        let copy = tables.iter().find(|t| t.name == *first).map(|first| first.copied(name));
+        tables.extend(copy);
+    }
+    tables.sort_by_key(|t| sections.get_index_of(&t.name));
     Ok(tables)
 }
 

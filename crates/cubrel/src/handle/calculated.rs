@@ -15,7 +15,8 @@ use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::Expr;
 use crate::load::tables::{eval_problem, stored, to_raw};
-use crate::plan::{Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Scope, cheaper_assembly};
+use crate::plan::inputs::Inputs;
+use crate::plan::{Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, cheaper_assembly};
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
@@ -27,6 +28,36 @@ use crate::value::VectorBuilder;
 
 /// Rows that are computed together where each is cheap by itself: what they need stays in the caches.
 const ROWS: usize = 1 << 15;
+
+/// How a calculated column is worked out.
+pub struct ColumnPlan {
+    assembly: Assembly,
+    reads: Vec<Read>,
+}
+
+impl ColumnPlan {
+    /// The plan of a column whose formula is checked.
+    pub fn new(schema: &Schema, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> ColumnPlan {
+        let ty = schema.column(id).ty;
+        let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
+        let expr = stored(expr.clone(), declared.then_some(ty));
+        let scope = Scope {
+            dims: vec![Dim { key: Key::Row(id.table), origin: Origin::BoundRow, filters: true }],
+            ..Scope::default()
+        };
+        let mut planner = Planner::new(schema);
+        let env = Environment::new(source).with_row(ROW, id.table, 0);
+        let mut assembly = planner.assembly("", &expr, &scope, &env);
+        let mut reads = planner.into_reads();
+        cheaper_assembly(schema, &mut assembly, &mut reads);
+        ColumnPlan { assembly, reads }
+    }
+
+    /// What its values are made from.
+    pub fn inputs(&self, schema: &Schema) -> Inputs {
+        Inputs::of_assembly(schema, &self.assembly, &self.reads)
+    }
+}
 
 /// The values of a calculated column: a scope with the current row as its dimension, evaluated for all rows.
 ///
@@ -40,17 +71,7 @@ pub fn calculated(
     source: &Arc<Source>,
 ) -> Result<Column, Error> {
     let ty = schema.column(id).ty;
-    let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
-    let expr = stored(expr.clone(), declared.then_some(ty));
-    let scope = Scope {
-        dims: vec![Dim { key: Key::Row(id.table), origin: Origin::BoundRow, filters: true }],
-        ..Scope::default()
-    };
-    let mut planner = Planner::new(schema);
-    let env = Environment::new(source).with_row(ROW, id.table, 0);
-    let mut assembly = planner.assembly("", &expr, &scope, &env);
-    let mut reads = planner.into_reads();
-    cheaper_assembly(schema, &mut assembly, &mut reads);
+    let ColumnPlan { assembly, reads } = ColumnPlan::new(schema, id, expr, source);
     let options = Options { max_cells: usize::MAX, ..Options::default() };
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
     let table = &schema.table(id.table).name;

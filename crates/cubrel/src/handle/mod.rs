@@ -3,9 +3,11 @@
 mod assembled;
 mod builder;
 mod calculated;
+mod late;
 mod query;
 mod refresh;
 mod restricted;
+mod steps;
 
 use std::path::Path;
 use std::sync::Arc;

@@ -436,15 +436,10 @@ fn load_all(
         let Some(first) = &section.same_as else {
             continue;
         };
-        let Some(table) = loaded.get(first.as_str()).filter(|_| sections[first].same_as.is_none()) else {
-            let names: Vec<&str> =
-                sections.iter().filter(|(_, s)| s.same_as.is_none()).map(|(n, _)| n.as_str()).collect();
-            let problem = loader.document.problem(
-                Problem::UnknownName,
-                &format!("table.{name}.same_as"),
-                format!("there is no table `{first}` to copy"),
-            );
-            return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(first, &names))]));
+        let table = match (copied_table(loader.document, name, first), loaded.get(first.as_str())) {
+            (Ok(()), Some(table)) => table,
+            (Err(problem), _) => return Err(Error::Problems(vec![*problem])),
+            (Ok(()), None) => continue,
         };
         let role = table.copied(name);
         loaded.insert(name, role);
@@ -454,6 +449,28 @@ fn load_all(
         loaded.remove(name.as_str()).map(|table| LoadedTable { fingerprint, ..table })
     };
     Ok(sections.iter().filter_map(finished).collect())
+}
+
+/// What is copied is a table, and no copy itself.
+pub(super) fn copied_table(document: &Document, name: &str, first: &str) -> Result<(), Box<Diagnostic>> {
+    let sections = &document.file.table;
+    let path = format!("table.{name}.same_as");
+    let problem = |message| document.problem(Problem::UnknownName, &path, message);
+    match sections.get(first).map(|s| &s.same_as) {
+        Some(None) => Ok(()),
+        Some(Some(of)) if of == first || first == name => {
+            Err(Box::new(problem(format!("`{first}` is a copy of itself")).help("name another table")))
+        }
+        Some(Some(of)) => {
+            Err(Box::new(problem(format!("`{first}` is a copy itself")).help(format!("copy what it copies: `{of}`"))))
+        }
+        None => {
+            let firsts = sections.iter().filter(|(_, s)| s.same_as.is_none());
+            let names: Vec<&str> = firsts.map(|(n, _)| n.as_str()).collect();
+            let help = crate::model::define::suggestion(first, &names);
+            Err(Box::new(problem(format!("there is no table `{first}` to copy")).help(help)))
+        }
+    }
 }
 
 /// The table as the store has it.

@@ -8,7 +8,8 @@ use crate::formula::lexer::{TokenKind, tokens};
 use crate::formula::schema::{ColumnId, Computed, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::model::define::suggestion;
-use crate::store::order::reordered;
+use crate::store::encode::recoded;
+use crate::store::order::{RowOrder, SortColumns};
 use crate::store::{Column, RawColumn, RawData};
 use crate::value::date::{DAY_MICROS, Unit};
 use crate::value::{Type, exact};
@@ -94,7 +95,6 @@ impl Model {
             return refuse(message, &format!("suppose it of {first}"));
         }
         let trial = &mut tables[table.0 as usize];
-        trial.changed = true;
         let full = format!("{of_table}.{name}");
         let Some(place) = trial.columns.iter().position(|c| c.name == name) else {
             return refuse(format!("{full} is gone by an earlier change"), "name each column once");
@@ -111,12 +111,28 @@ impl Model {
             return refuse(format!("{full} is the key of a relationship"), help);
         }
         let column = &mut trial.columns[place];
+        // The order of rows heeds what is there while loading.
+        let counts = column.computed != Computed::After || matches!(change, Change::Load(_));
+        let distinct = column.data.distinct();
         match change {
-            Change::Drop(_) => drop(trial.columns.remove(place)),
-            Change::Load(_) => column.computed = Computed::Loading,
-            Change::Round(_, digits) => column.data = Arc::new(rounded(&column.data, *digits)),
+            Change::Drop(_) => {
+                trial.columns.remove(place);
+                trial.changed |= counts;
+            }
+            Change::Load(_) => {
+                column.computed = Computed::Loading;
+                trial.changed = true;
+            }
+            Change::Round(_, digits) => {
+                column.data = Arc::new(rounded(&column.data, *digits));
+                // Where no two values become one, rows compare as before.
+                trial.changed |= counts && column.data.distinct() < distinct;
+            }
             Change::Coarsen(_, coarse) => match coarsened(&column.data, *coarse) {
-                Some(data) => column.data = Arc::new(data),
+                Some(data) => {
+                    column.data = Arc::new(data);
+                    trial.changed |= counts && column.data.distinct() < distinct;
+                }
                 None => {
                     return refuse(format!("{full} is {}", column.data.ty()), "only dates and timestamps have units");
                 }
@@ -134,6 +150,7 @@ impl Model {
                     links: 0,
                 };
                 trial.columns.splice(place..=place, [part("date", day), part("time", time)]);
+                trial.changed |= counts;
             }
             Change::Order(..) => {}
         }
@@ -157,7 +174,12 @@ impl Trial {
             .by
             .as_ref()
             .map(|names| names.iter().filter_map(|n| self.columns.iter().position(|c| c.name == *n)).collect());
-        let coded = reordered(&data, &count, by.as_deref());
+        let sort_by = SortColumns::default();
+        let order = match &by {
+            Some(by) => RowOrder::By(by),
+            None => RowOrder::Best { count: &count, sort_by: &sort_by },
+        };
+        let coded = recoded(&data, order);
         self.columns.into_iter().zip(coded).map(|(c, data)| Described { data: Arc::new(data), ..c }).collect()
     }
 }

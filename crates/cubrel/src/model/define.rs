@@ -28,6 +28,10 @@ pub struct TableShape {
     pub name: String,
     /// Its columns, those computed after loading included.
     pub columns: Vec<ShapeColumn>,
+    /// How many of them, the first, its query gives.
+    pub given_by_query: usize,
+    /// Those that it shares with the table that it is a copy of, and that are computed after loading.
+    pub shared: Vec<String>,
 }
 
 /// A column that loading found or that a formula makes.
@@ -99,13 +103,17 @@ pub fn define(
     let mut definer = Definer {
         document,
         schema: Schema::default(),
+        places: Vec::new(),
+        copies: Vec::new(),
         after: Vec::new(),
         problems: formulas.problems.clone(),
         of_measures: formulas.of_measures.clone(),
     };
     for shape in shapes {
         definer.table(shape);
+        definer.own_columns_of_copy(shape);
     }
+    definer.find_copies(formulas, shapes);
     definer.names_of_scope();
     for i in 0..document.file.relationship.len() {
         definer.relationship(i);
@@ -114,7 +122,7 @@ pub fn define(
     definer.ways_back();
     definer.measures(formulas);
     definer.formulas(formulas, settings, queries);
-    definer.keys_of_queries();
+    definer.types_of_keys();
     definer.lenses(settings);
     definer.formats();
     let (roles, problems) = super::roles::roles(document, &definer.schema, formulas, settings);
@@ -130,11 +138,43 @@ pub enum Step {
     Column(ColumnId, Arc<Expr>, Arc<Source>),
     /// A table, by its query.
     Table(TableId, Arc<Source>),
+    /// The column of a copy, which is that of the first table.
+    Shared(ColumnId, ColumnId),
+}
+
+impl Step {
+    /// The column that it makes, if it is one.
+    pub fn column(&self) -> Option<ColumnId> {
+        match self {
+            Step::Column(id, ..) | Step::Shared(id, _) => Some(*id),
+            Step::Table(..) => None,
+        }
+    }
+
+    /// Its formula or query.
+    pub fn source(&self) -> Option<&Arc<Source>> {
+        match self {
+            Step::Column(.., source) | Step::Table(_, source) => Some(source),
+            Step::Shared(..) => None,
+        }
+    }
+
+    /// What people call it.
+    pub fn show(&self, schema: &Schema) -> String {
+        match self {
+            Step::Column(id, ..) | Step::Shared(id, _) => schema.column_name(*id),
+            Step::Table(table, _) => schema.table(*table).name.clone(),
+        }
+    }
 }
 
 struct Definer<'a> {
     document: &'a Document,
     schema: Schema,
+    /// By relationship of the schema, its place in the file.
+    places: Vec<usize>,
+    /// Columns of copies, with those of the first tables that they share.
+    copies: Vec<(ColumnId, ColumnId)>,
     after: Vec<Step>,
     problems: Vec<Diagnostic>,
     of_measures: Vec<Diagnostic>,
@@ -251,7 +291,48 @@ impl Definer<'_> {
             hierarchies,
             calendar: section.calendar.as_ref().and_then(|c| place(c)),
             rules,
+            given_by_query: shape.given_by_query,
         });
+    }
+
+    /// A copy cannot compute anew what it shares.
+    fn own_columns_of_copy(&mut self, shape: &TableShape) {
+        let Some(section) = self.document.file.table.get(&shape.name) else { return };
+        let Some(first) = &section.same_as else { return };
+        let is_taken = |name: &String| {
+            let loaded = shape.columns.iter().any(|c| c.name == *name && c.computed != Computed::After);
+            loaded || shape.shared.contains(name)
+        };
+        for (name, _) in section.column.iter().filter(|(name, said)| said.formula.is_some() && is_taken(name)) {
+            let key = format!("table.{}.column.{name}.formula", shape.name);
+            let message = format!("`{name}` is a column that table `{}` shares with `{first}`", shape.name);
+            self.problem(Problem::Duplicate, &key, message, "give the calculated column another name".into());
+        }
+    }
+
+    /// Which columns are shared and computed after loading.
+    fn find_copies(&mut self, formulas: &Formulas, shapes: &[TableShape]) {
+        for shape in shapes {
+            let first = formulas.copies.get(&shape.name).and_then(|first| self.schema.find_table(first));
+            let (Some(copy), Some(first)) = (self.schema.find_table(&shape.name), first) else { continue };
+            let pair =
+                |name: &String| Some((self.schema.find_column(copy, name)?, self.schema.find_column(first, name)?));
+            let pairs: Vec<(ColumnId, ColumnId)> = shape.shared.iter().filter_map(pair).collect();
+            self.copies.extend(pairs);
+        }
+    }
+
+    /// What is known of a column now holds for those that share it.
+    fn share(&mut self, first: ColumnId) {
+        let copies: Vec<ColumnId> = self.copies.iter().filter(|(_, f)| *f == first).map(|(copy, _)| *copy).collect();
+        let def = self.schema.column(first).clone();
+        for copy in copies {
+            let own = &mut self.schema.tables[copy.table.0 as usize].columns[copy.index as usize];
+            own.ty = def.ty;
+            own.label = own.label.take().or(def.label.clone());
+            own.format = own.format.take().or(def.format.clone());
+            self.after.push(Step::Shared(copy, first));
+        }
     }
 
     fn unknown_column(&mut self, path: &str, shape: &TableShape, name: &str, said: &ColumnSection, names: &[&str]) {
@@ -297,32 +378,7 @@ impl Definer<'_> {
             self.problem(Problem::Model, &path, message, "name the columns of both sides in the same order".into());
             return;
         }
-        for (m, o) in many_columns.iter().zip(&one_columns) {
-            let (m, o) = (ColumnId { table: many, index: *m }, ColumnId { table: one, index: *o });
-            let (a, b) = (self.schema.column(m).clone(), self.schema.column(o).clone());
-            if self.is_query(many) || self.is_query(one) {
-                continue;
-            }
-            let late = [(&a, m), (&b, o)].into_iter().find(|(c, _)| c.computed == Computed::After);
-            if let Some((_, id)) = late {
-                let message = format!("{} needs other tables, so it cannot be a key", self.schema.column_name(id));
-                self.problem(
-                    Problem::Model,
-                    &path,
-                    message,
-                    "a key stands in the source or is computed from its own row".into(),
-                );
-            } else if a.ty != b.ty && !(a.ty.is_exact() && b.ty.is_exact()) {
-                let (x, y) = (self.schema.column_name(m), self.schema.column_name(o));
-                let message = format!("{x} is {} and {y} is {}", a.ty, b.ty);
-                self.problem(
-                    Problem::Type,
-                    &path,
-                    message,
-                    "both sides of a relationship have one type: set `type` on one of the columns".into(),
-                );
-            }
-        }
+        self.places.push(i);
         self.schema.relationships.push(RelationshipDef {
             many,
             many_columns,
@@ -407,7 +463,12 @@ impl Definer<'_> {
     }
 
     fn path_of(&self, way: &[RelationshipId]) -> String {
-        format!("relationship.{}", way.last().map_or(0, |r| r.0))
+        self.path_of_relationship(way.last().map_or(0, |r| r.0 as usize))
+    }
+
+    /// Where a relationship of the schema stands in the file; those that are wrong are not in the schema.
+    fn path_of_relationship(&self, i: usize) -> String {
+        format!("relationship.{}", self.places.get(i).copied().unwrap_or(i))
     }
 
     fn show_path(&self, way: &[RelationshipId]) -> String {
@@ -485,6 +546,7 @@ impl Definer<'_> {
                     let ty = self.stored_type(table, column, expr.ty);
                     self.schema.tables[id.table.0 as usize].columns[id.index as usize].ty = ty;
                     self.after.push(Step::Column(id, Arc::new(expr), parsed.source.clone()));
+                    self.share(id);
                 }
             }
         }
@@ -584,32 +646,41 @@ impl Definer<'_> {
                     def.format = def.format.take().or(column.format);
                 }
                 self.after.push(Step::Table(table, source.clone()));
+                let given = self.schema.table(table).given_by_query as u32;
+                (0..given).for_each(|index| self.share(ColumnId { table, index }));
             }
         }
     }
 
-    /// The types of keys that queries give are known only after the formulas.
-    fn keys_of_queries(&mut self) {
+    /// Both sides of a relationship have one type, which is known of all columns once the formulas are checked.
+    fn types_of_keys(&mut self) {
         let mut wrong = Vec::new();
         for (i, r) in self.schema.relationships.iter().enumerate() {
-            if !self.is_query(r.many) && !self.is_query(r.one) {
-                continue;
-            }
             for (m, o) in r.many_columns.iter().zip(&r.one_columns) {
                 let (m, o) = (ColumnId { table: r.many, index: *m }, ColumnId { table: r.one, index: *o });
                 let (a, b) = (self.schema.column(m).ty, self.schema.column(o).ty);
+                // What has no type yet has a formula that is wrong.
                 if a != b && !(a.is_exact() && b.is_exact()) && a != Type::Null && b != Type::Null {
-                    wrong.push((
-                        i,
-                        format!("{} is {a} and {} is {b}", self.schema.column_name(m), self.schema.column_name(o)),
-                    ));
+                    let message =
+                        format!("{} is {a} and {} is {b}", self.schema.column_name(m), self.schema.column_name(o));
+                    wrong.push((self.path_of_relationship(i), message, self.help_for_keys(m, o)));
                 }
             }
         }
-        for (i, message) in wrong {
-            let help = "both sides of a relationship have one type: turn one of them with `cast` in the query";
-            self.problem(Problem::Type, &format!("relationship.{i}"), message, help.into());
+        for (path, message, help) in wrong {
+            self.problem(Problem::Type, &path, message, help);
         }
+    }
+
+    fn help_for_keys(&self, m: ColumnId, o: ColumnId) -> String {
+        let how = if self.is_query(m.table) || self.is_query(o.table) {
+            "turn one of them with `cast` in the query"
+        } else if [m, o].iter().any(|c| self.schema.column(*c).computed != Computed::Source) {
+            "turn one of them with `cast` in its formula"
+        } else {
+            "set `type` on one of the columns"
+        };
+        format!("both sides of a relationship have one type: {how}")
     }
 
     fn is_query(&self, table: TableId) -> bool {

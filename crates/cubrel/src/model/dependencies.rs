@@ -57,6 +57,8 @@ pub struct Formulas {
     pub parsed: HashMap<Node, ParsedFormula>,
     /// The queries whose results are tables.
     pub queries: HashMap<Node, ParsedQuery>,
+    /// Tables that are copies of others, and what each is a copy of.
+    pub copies: HashMap<String, String>,
     /// Calculated columns that need only their own row.
     pub own_row: HashSet<Node>,
     /// Texts that could not be read, and cycles.
@@ -69,7 +71,8 @@ pub struct Formulas {
 
 /// Reads all formulas and finds their order.
 pub fn formulas(document: &Document) -> Formulas {
-    let mut all = Formulas::default();
+    let copies = document.file.table.iter().filter_map(|(name, s)| Some((name.clone(), s.same_as.clone()?)));
+    let mut all = Formulas { copies: copies.collect(), ..Formulas::default() };
     for (table, section) in &document.file.table {
         for (column, c) in &section.column {
             if let Some(text) = &c.formula {
@@ -188,8 +191,22 @@ impl Formulas {
         }
         // A query that names its own table is a cycle; a column may share its name with others.
         let is_table = matches!(node, Node::Table(_));
+        let mut needs: Vec<Node> = needs.into_iter().map(|n| self.made_as(n)).collect();
         needs.retain(|n| (n != node || is_table) && (self.parsed.contains_key(n) || self.queries.contains_key(n)));
         needs
+    }
+
+    /// What makes something: what a copy shares is made for the first table.
+    fn made_as(&self, node: Node) -> Node {
+        let is_made = self.parsed.contains_key(&node) || self.queries.contains_key(&node);
+        match &node {
+            Node::Column(table, column) if !is_made => match self.copies.get(table) {
+                Some(first) => Node::Column(first.clone(), column.clone()),
+                None => node,
+            },
+            Node::Table(table) if !is_made => self.copies.get(table).map_or(node.clone(), |f| Node::Table(f.clone())),
+            _ => node,
+        }
     }
 
     fn needs(&self) -> HashMap<Node, Vec<Node>> {
@@ -294,7 +311,7 @@ impl Formulas {
 
     /// A column of the source, or a calculated one that is computed while loading.
     fn is_there(&self, table: &str, column: &str) -> bool {
-        let node = Node::Column(table.to_string(), column.to_string());
+        let node = self.made_as(Node::Column(table.to_string(), column.to_string()));
         !self.parsed.contains_key(&node) || self.own_row.contains(&node)
     }
 

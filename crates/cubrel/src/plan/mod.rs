@@ -12,6 +12,7 @@
 mod bridges;
 mod cheaper;
 mod identity;
+pub mod inputs;
 mod lower;
 pub mod print;
 pub mod query;

@@ -12,7 +12,7 @@ use super::dictionary::template::Template;
 use super::divide::Divisor;
 use super::forms::RowCodes;
 use super::numbers::Numbers;
-use super::order::{SortColumns, arranged};
+use super::order::{RowOrder, SortColumns, arranged};
 use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
@@ -74,17 +74,43 @@ impl Column {
 
 /// Codes the columns of one segment, each given in parts, with its rows in the order in which they take the least.
 pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Vec<Column> {
+    let columns: Vec<Vec<RawColumn>> = columns.into_iter().filter(|parts| !parts.is_empty()).collect();
+    let count = vec![true; columns.len()];
+    encode_rows(columns, RowOrder::Best { count: &count, sort_by })
+}
+
+/// Codes the columns of one segment, each given in one part or more, with its rows in some order.
+fn encode_rows(columns: Vec<Vec<RawColumn>>, order: RowOrder<'_>) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
-    let mut coded: Vec<Coded> = columns.into_par_iter().filter(|p| !p.is_empty()).map(|parts| code(&parts)).collect();
+    let mut coded: Vec<Coded> = columns.into_par_iter().map(|parts| code(&parts)).collect();
     let none = || RowCodes::constant(0, 0);
     let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
     let rows = codes.first().map_or(0, RowCodes::len);
-    let segments = arranged(&codes, &vec![true; codes.len()], sort_by);
+    let segments = arranged(&codes, order);
     let each = coded.into_iter().zip(segments).map(|(coded, segment)| {
         let segments = if rows == 0 { Vec::new() } else { vec![segment] };
         assembled(coded, Cuts::even(rows, rows), segments)
     });
     each.collect()
+}
+
+/// Codes columns again as loading does: each segment by itself, the first of which tells how all are sorted, then joined.
+pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
+    let count = columns.first().map_or(0, |c| c.cuts().count());
+    if count == 0 {
+        return columns.iter().map(|c| (*c).clone()).collect();
+    }
+    let segment = |i: usize| {
+        let raw = columns.par_iter().map(|c| vec![c.only(i..i + 1).raw()]).collect();
+        encode_rows(raw, order)
+    };
+    let first = segment(0);
+    let more: Vec<Vec<Column>> = (1..count).into_par_iter().map(segment).collect();
+    let mut parts: Vec<Vec<Column>> = first.into_iter().map(|column| vec![column]).collect();
+    for segment in more {
+        parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
+    }
+    parts.into_par_iter().map(Column::join).collect()
 }
 
 fn assembled(coded: Coded, cuts: Cuts, segments: Vec<Segment>) -> Column {

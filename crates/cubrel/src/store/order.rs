@@ -12,7 +12,6 @@ use std::sync::OnceLock;
 use rayon::prelude::*;
 
 use super::codes::Segment;
-use super::column::Column;
 use super::forms::{Extent, RowCodes};
 use super::rank::{by_digits, digit};
 
@@ -39,26 +38,50 @@ impl SortColumns {
 /// The codes of a column and how far they extend.
 type Codes<'a> = (&'a RowCodes, &'a Extent);
 
-/// The codes of one segment's columns, with the rows in the order in which those that `count` take the least.
-pub fn arranged(columns: &[RowCodes], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
+/// In which order the rows of a segment stand.
+#[derive(Clone, Copy, Debug)]
+pub enum RowOrder<'a> {
+    /// The one in which the columns that `count` take the least.
+    Best {
+        /// For each column whether it counts; the others only follow.
+        count: &'a [bool],
+        /// The columns to sort by, as far as they are known.
+        sort_by: &'a SortColumns,
+    },
+    /// Sorted by some columns, the first to be compared first.
+    By(&'a [usize]),
+}
+
+/// The codes of one segment's columns, with the rows in order.
+pub fn arranged(columns: &[RowCodes], order: RowOrder<'_>) -> Vec<Segment> {
     let extents: Vec<Extent> = columns.par_iter().map(RowCodes::extent).collect();
-    let all = columns.iter().zip(&extents);
-    let counting: Vec<Codes<'_>> = all.clone().zip(count).filter(|(_, c)| **c).map(|(codes, _)| codes).collect();
+    let all: Vec<Codes<'_>> = columns.iter().zip(&extents).collect();
+    match order {
+        RowOrder::By(by) => {
+            let order = sorted(&all, by, columns.first().map_or(0, RowCodes::len));
+            all.par_iter().map(|(codes, extent)| codes.in_order(&order).segment(**extent)).collect()
+        }
+        RowOrder::Best { count, sort_by } => best(&all, count, sort_by),
+    }
+}
+
+fn best(columns: &[Codes<'_>], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
+    let counting: Vec<Codes<'_>> = columns.iter().zip(count).filter(|(_, c)| **c).map(|(codes, _)| *codes).collect();
     if let Some(order) = promising_order(&counting, sort_by) {
-        let each = |((column, extent), counts): ((&RowCodes, &Extent), &bool)| {
-            let segment = column.in_order(&order).segment(*extent);
-            let before = if *counts { column.bytes(*extent) } else { 0 };
+        let each = |((column, extent), counts): (&Codes<'_>, &bool)| {
+            let segment = column.in_order(&order).segment(**extent);
+            let before = if *counts { column.bytes(**extent) } else { 0 };
             let after = if *counts { segment.codes.heap_bytes() } else { 0 };
             (segment, before, after)
         };
-        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(&extents).zip(count).map(each).collect();
+        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(count).map(each).collect();
         let before: usize = moved.iter().map(|(_, before, _)| before).sum();
         let after: usize = moved.iter().map(|(.., after)| after).sum();
         if after + before / WORTH < before {
             return moved.into_iter().map(|(segment, ..)| segment).collect();
         }
     }
-    columns.par_iter().zip(&extents).map(|(column, extent)| column.segment(*extent)).collect()
+    columns.par_iter().map(|(column, extent)| column.segment(**extent)).collect()
 }
 
 /// The order of rows that a sample promises most of, where it promises anything.
@@ -71,38 +94,12 @@ fn promising_order(columns: &[Codes<'_>], sort_by: &SortColumns) -> Option<Vec<u
     (!chosen.is_empty()).then(|| sorted(columns, chosen, rows))
 }
 
-/// Columns of one table with the rows of each segment in another order: sorted by the columns `by`, or in the order in
-/// which those that `count` take the least.
-pub fn reordered(columns: &[&Column], count: &[bool], by: Option<&[usize]>) -> Vec<Column> {
-    let Some(first) = columns.first() else { return Vec::new() };
-    let sort_by = SortColumns::default();
-    let segments: Vec<Vec<Segment>> = (0..first.cuts().count())
-        .into_par_iter()
-        .map(|segment| {
-            let codes: Vec<RowCodes> = columns.iter().map(|c| RowCodes::of(&c.segments()[segment])).collect();
-            let Some(by) = by else { return arranged(&codes, count, &sort_by) };
-            let extents: Vec<Extent> = codes.iter().map(RowCodes::extent).collect();
-            let all: Vec<Codes<'_>> = codes.iter().zip(&extents).collect();
-            let order = sorted(&all, by, codes[0].len());
-            all.iter().map(|(codes, extent)| codes.in_order(&order).segment(**extent)).collect()
-        })
-        .collect();
-    let column = |(i, column): (usize, &&Column)| {
-        let own = segments.iter().map(|s| s[i].clone()).collect();
-        Column { segments: own, proof: None, ..(*column).clone() }
-    };
-    columns.iter().enumerate().map(column).collect()
-}
-
 /// The columns to sort by, the first to be compared first.
 fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
     let rows = columns[0].0.len();
-    let taken = rows.min(SAMPLE);
-    // Rows of the sample come from all over, and so do those of its first half.
-    let sample = |codes: &RowCodes| -> Vec<u64> {
-        let half = taken.div_ceil(2);
-        (0..taken).map(|i| codes.get((i % half * 2 + i / half).min(taken - 1) * rows / taken)).collect()
-    };
+    let places = sample(rows);
+    let taken = places.len();
+    let sample = |codes: &RowCodes| -> Vec<u64> { places.iter().map(|row| codes.get(*row as usize)).collect() };
     let samples: Vec<Vec<u64>> = columns.iter().map(|(codes, _)| sample(codes)).collect();
     let mut left: Vec<usize> = (0..columns.len()).filter(|c| columns[*c].1.bits() > 0).collect();
     let mut chosen = Vec::new();
@@ -128,6 +125,23 @@ fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
         left.retain(|c| *c != column);
         (groups, count) = (split, estimate);
     }
+}
+
+/// Rows of a sample, chosen at random, so that it says the same in whatever order the rows stand; any part of it is a
+/// sample, too. The method is the first steps of Durstenfeld's shuffle (Communications of the ACM 7, 1964).
+fn sample(rows: usize) -> Vec<u32> {
+    let mut places: Vec<u32> = (0..rows as u32).collect();
+    let taken = rows.min(SAMPLE);
+    let mut state = 0x2545_F491_4F6C_DD1Du64;
+    for i in 0..taken {
+        // Marsaglia's xorshift (Journal of Statistical Software 8, 2003).
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        places.swap(i, i + (state % (rows - i) as u64) as usize);
+    }
+    places.truncate(taken);
+    places
 }
 
 /// Groups split by a column, and how many there will be in all rows.
@@ -201,7 +215,8 @@ mod tests {
         let narrow = |codes: &Vec<u64>| RowCodes::Narrow(codes.iter().map(|c| *c as u32).collect());
         let wide = |codes: &Vec<u64>| RowCodes::Wide(codes.clone());
         let arranged = |codes: Vec<RowCodes>| {
-            let segments = arranged(&codes, &vec![true; columns.len()], &SortColumns::default());
+            let (count, sort_by) = (vec![true; columns.len()], SortColumns::default());
+            let segments = arranged(&codes, RowOrder::Best { count: &count, sort_by: &sort_by });
             segments.iter().map(Segment::all).collect::<Vec<_>>()
         };
         let found = arranged(columns.iter().map(wide).collect());

@@ -1,4 +1,5 @@
-//! Random models with nulls, orphans and equal rows; random queries; the same asked of SQLite in SQL.
+//! Random models with nulls, orphans, equal rows and keys that are looked up; random queries; the same asked of SQLite
+//! in SQL.
 
 use std::collections::BTreeMap;
 
@@ -7,7 +8,8 @@ use cubrel::{Grid, Model, Type, Value};
 use rusqlite::Connection;
 use rusqlite::types::Value as Sql;
 
-/// `sale` points at `shop`, `shop` at `zone`: a chain, with keys that are missing or find nothing.
+/// `sale` points at `shop`, `shop` at `zone`: a chain, with keys that are missing or find nothing. With the zone's name,
+/// which it looks up over the chain, `sale` points at `climate`.
 struct Case {
     model: Model,
     sql: Connection,
@@ -22,6 +24,7 @@ const SALE: &[(&str, Type)] = &[
 ];
 const SHOP: &[(&str, Type)] = &[("id", Type::Int), ("name", Type::Text), ("grade", Type::Text), ("zone", Type::Int)];
 const ZONE: &[(&str, Type)] = &[("id", Type::Int), ("name", Type::Text), ("rank", Type::Int)];
+const CLIMATE: &[(&str, Type)] = &[("zone", Type::Text), ("kind", Type::Text), ("rain", Type::Int)];
 
 fn maybe(random: &mut Random, nulls: u64, value: Value) -> Value {
     if random.chance(nulls) { Value::Null } else { value }
@@ -66,7 +69,19 @@ fn make(seed: u64) -> Case {
             ]
         })
         .collect();
+    let mut climate: Vec<Vec<Value>> = Vec::new();
+    for (zone, kind) in (0..3).flat_map(|z| ["new", "old"].map(|kind| (z, kind))) {
+        if random.chance(70) {
+            let rain = Value::Int(random.below(4) as i64);
+            let rain = maybe(random, nulls, rain);
+            climate.push(vec![Value::text(format!("Z{zone}")), Value::text(kind), rain]);
+        }
+    }
     let model = Model::builder()
+        .column("sale", "wet", "climate.rain * 2 + coalesce(zone.rank, 0)")
+        .column("sale", "zone_name", "zone.name")
+        .definitions("[[relationship]]\nmany = ['sale.zone_name', 'sale.kind']\none = ['climate.zone', 'climate.kind']")
+        .rows("climate", CLIMATE, &climate)
         .rows("sale", SALE, &sale)
         .rows("shop", SHOP, &shop)
         .rows("zone", ZONE, &zone)
@@ -79,7 +94,8 @@ fn make(seed: u64) -> Case {
     let sql = Connection::open_in_memory().unwrap();
     // As the standard has it.
     sql.execute_batch("pragma case_sensitive_like = on").unwrap();
-    for (name, columns, rows) in [("sale", SALE, &sale), ("shop", SHOP, &shop), ("zone", ZONE, &zone)] {
+    let tables = [("sale", SALE, &sale), ("shop", SHOP, &shop), ("zone", ZONE, &zone), ("climate", CLIMATE, &climate)];
+    for (name, columns, rows) in tables {
         let names: Vec<&str> = columns.iter().map(|(n, _)| *n).collect();
         sql.execute(&format!("create table {name} ({})", names.join(", ")), []).unwrap();
         let marks = vec!["?"; names.len()].join(", ");
@@ -135,13 +151,16 @@ fn predicate(random: &mut Random) -> (String, String, &'static str) {
         ("sale.kind like 'o%'", "sale.kind"),
         ("sale.kind = 'O''Hara \"x\"'", "sale.kind"),
         ("sale.day >= date '2024-10-15'", "sale.day"),
+        ("climate.rain > 1", "climate.rain"),
+        ("climate.rain is null", "climate.rain"),
     ];
     let (text, column) = list[random.below(list.len() as u64) as usize];
     (text.to_string(), text.replace("date '", "'"), column)
 }
 
-const JOINED: &str = "sale left join shop on sale.shop = shop.id left join zone on shop.zone = zone.id";
-const AXES: &[&str] = &["shop.name", "shop.grade", "zone.name", "zone.rank", "sale.kind", "sale.day"];
+const JOINED: &str = "sale left join shop on sale.shop = shop.id left join zone on shop.zone = zone.id \
+                      left join climate on zone.name = climate.zone and sale.kind = climate.kind";
+const AXES: &[&str] = &["shop.name", "shop.grade", "zone.name", "zone.rank", "sale.kind", "sale.day", "climate.rain"];
 const FIGURES: &[(&str, &str)] = &[
     ("rows(sale)", "count(*)"),
     ("total", "sum(sale.x)"),
@@ -158,6 +177,7 @@ const FIGURES: &[(&str, &str)] = &[
         "sum(case when sale.kind = 'new' then sale.x when sale.x > 3 then 1 else 0 end)",
     ),
     ("sum(if(zone.rank > 2, sale.x, 0))", "sum(case when zone.rank > 2 then sale.x else 0 end)"),
+    ("sum(sale.wet)", "sum(climate.rain * 2 + coalesce(zone.rank, 0))"),
     ("sum(sale.x) / rows(sale)", "cast(sum(sale.x) as real) / count(*)"),
 ];
 

@@ -148,7 +148,7 @@ fn what_cannot_be_read_says_where_and_why() {
             "t.b in row 1: 9223372036854775808 does not fit a column",
         ),
         ("a\n1\n", "csv = { delimiter = \"ab\" }\n", "`ab` is not one character"),
-        ("a\n1\n", "calendar = \"a\"\nsame_as = \"u\"\n[table.u]\nsame_as = \"t\"\n", "to copy"),
+        ("a\n1\n", "calendar = \"a\"\nsame_as = \"u\"\n[table.u]\nsame_as = \"t\"\n", "`u` is a copy itself"),
     ];
     for (csv, toml, expected) in cases {
         let found = problem(open(csv, toml));

@@ -15,6 +15,7 @@ mod errors;
 mod evolving;
 mod gallery;
 mod language;
+mod late;
 mod limits;
 mod loading;
 mod messy;

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use cubrel::store::disk::{self, Stored, StoredTable};
-use cubrel::store::encode::encode_segment;
-use cubrel::store::order::{SortColumns, reordered};
+use cubrel::store::encode::{encode_segment, recoded};
+use cubrel::store::order::{RowOrder, SortColumns};
 use cubrel::store::{Codes, Column, Cuts, Encoding, RawColumn, RawData, TextList};
 use cubrel::{Type, Value};
 
@@ -154,7 +154,7 @@ fn rows_in_another_order_stay_whole() {
     let coded = encode_segment(all.iter().map(|raw| vec![raw.clone()]).collect(), &SortColumns::default());
     let plain: Vec<Column> = all.iter().map(|raw| Column::encode(raw, 4500)).collect();
     let refs: Vec<&Column> = plain.iter().collect();
-    let by_texts = reordered(&refs, &vec![true; refs.len()], Some(&[5, 7]));
+    let by_texts = recoded(&refs, RowOrder::By(&[5, 7]));
     for (how, columns) in [("least bytes", &coded), ("sorted", &by_texts)] {
         let row_of: Vec<usize> =
             (0..ROWS as usize).map(|row| place[&columns[0].value_of(columns[0].code(row)).to_string()]).collect();

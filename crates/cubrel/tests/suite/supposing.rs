@@ -4,7 +4,7 @@ use std::fs;
 
 use cubrel::insight::sizes::{ColumnSize, Sizes};
 use cubrel::load::Silent;
-use cubrel::{Model, RefreshOptions};
+use cubrel::{Model, RefreshOptions, Type, Value};
 use tempfile::TempDir;
 
 const ROWS: usize = 20_000;
@@ -166,4 +166,74 @@ fn an_order_that_is_supposed_is_the_one_that_columns_stand_in() {
     let by_ref = by("ref");
     assert!(column(&by_ref, "ref").bytes < column(&before.sizes(), "ref").bytes / 2);
     assert!(column(&by_ref, "crew").bytes > column(&before.sizes(), "crew").bytes * 2);
+}
+
+/// Bookings as a system writes them: by day, with references, fares that hang together with routes, and noise.
+fn bookings(rows: usize, segment_rows: usize, wanted: impl Fn(usize, &mut Vec<Value>)) -> Result<Model, cubrel::Error> {
+    const COLUMNS: &[(&str, Type)] = &[
+        ("day", Type::Date),
+        ("ref", Type::Int),
+        ("route", Type::Int),
+        ("miles", Type::Int),
+        ("fare", Type::Text),
+        ("price", Type::Decimal { precision: 18, scale: 2 }),
+        ("at", Type::Timestamp),
+    ];
+    let row = |i: usize| {
+        let (day, route) = (20_000 + (i * 300 / rows) as i32, (noise(i) % 12) as i64);
+        let fare = ["adult", "child", "car", "bike"][noise(i * 3) % 4];
+        let price =
+            i128::from(route) * 700 + [2000, 1100, 4900, 700][noise(i * 3) % 4] + (i as i128 * 8 / rows as i128);
+        let at = i64::from(day) * 86_400_000_000 + (noise(i * 5) % 86_400) as i64 * 1_000_000;
+        let mut row = vec![
+            Value::Date(day),
+            Value::Int(i as i64),
+            Value::Int(route),
+            Value::Int(route * route % 31),
+            Value::text(fare),
+            Value::Decimal { unscaled: price, scale: 2 },
+            Value::Timestamp(at),
+        ];
+        wanted(i, &mut row);
+        row
+    };
+    let all: Vec<Vec<Value>> = (0..rows).map(row).collect();
+    let is_there = |i: &usize| all.iter().any(|row| row[*i] != Value::Bool(false));
+    let there: Vec<usize> = (0..COLUMNS.len()).filter(is_there).collect();
+    let columns: Vec<(&str, Type)> = there.iter().map(|i| COLUMNS[*i]).collect();
+    let rows: Vec<Vec<Value>> = all.iter().map(|row| there.iter().map(|i| row[*i].clone()).collect()).collect();
+    Model::builder().rows("booking", &columns, &rows).segment_rows(segment_rows).build()
+}
+
+/// What a change to each row of [`bookings`] is; `false` stands for a column that is not there.
+type Edit = fn(usize, &mut Vec<Value>);
+
+#[test]
+fn what_is_supposed_of_several_segments_is_what_comes_of_it() {
+    let changes: &[(&str, Edit)] = &[
+        ("drop booking.day", |_, row| row[0] = Value::Bool(false)),
+        ("drop booking.ref", |_, row| row[1] = Value::Bool(false)),
+        ("drop booking.route", |_, row| row[2] = Value::Bool(false)),
+        ("drop booking.fare", |_, row| row[4] = Value::Bool(false)),
+        ("drop booking.price", |_, row| row[5] = Value::Bool(false)),
+        ("drop booking.at", |_, row| row[6] = Value::Bool(false)),
+        ("round booking.price to 2", |_, _| {}),
+        ("round booking.at to second", |_, _| {}),
+        ("round booking.at to hour", |_, row| {
+            if let Value::Timestamp(at) = &mut row[6] {
+                *at -= *at % 3_600_000_000;
+            }
+        }),
+    ];
+    for (rows, segment_rows) in [(60_000, 10_007), (60_000, 60_000), (30_000, 5_003)] {
+        let before = bookings(rows, segment_rows, |_, _| {}).unwrap();
+        let now = before.sizes().model.bytes;
+        for (change, edit) in changes {
+            let real = bookings(rows, segment_rows, edit).unwrap().sizes().model.bytes;
+            let supposed = before.suppose(&[change.to_string()]).unwrap().after.model.bytes;
+            let what = format!("{change} of {segment_rows} rows: {supposed} supposed, {real} in truth, {now} before");
+            assert!(supposed.abs_diff(real) * 50 <= now, "{what}");
+            assert!(real != now || supposed == now, "{what}");
+        }
+    }
 }

@@ -1,0 +1,199 @@
+//! What is worked out when all tables are loaded: columns that need other tables, tables by query, and the lookups of
+//! relationships, each as soon as its keys are there.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use rayon::prelude::*;
+
+use super::assembled::Known;
+use super::calculated::calculated;
+use super::{Error, steps};
+use crate::formula::check::Settings;
+use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
+use crate::formula::source::{Diagnostic, Source};
+use crate::load::ComputedColumn;
+use crate::load::tables::{duplicate_keys, eval_problem, to_raw};
+use crate::model::define::Step;
+use crate::plan::query::plan;
+use crate::run::{Options, RunError, grid};
+use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, Target};
+use crate::value::VectorBuilder;
+
+/// A store whose tables are loaded, on its way to one in which everything is there.
+pub struct Late<'a> {
+    schema: &'a Schema,
+    settings: &'a Settings,
+    /// What is there.
+    pub store: Store,
+    /// What was taken over.
+    pub known: Known,
+    /// How long each column took that was not.
+    pub computed: Vec<(TableId, ComputedColumn)>,
+    /// By table, which of its columns have their values.
+    there: Vec<Vec<bool>>,
+    /// By relationship, whether its lookup is made.
+    looked_up: Vec<bool>,
+}
+
+impl<'a> Late<'a> {
+    /// Starts with the relationships whose keys are loaded.
+    ///
+    /// # Errors
+    /// Keys that stand twice on the one side.
+    pub fn new(schema: &'a Schema, settings: &'a Settings, store: Store, known: Known) -> Result<Late<'a>, Error> {
+        let loaded = |t: &crate::formula::schema::TableDef| {
+            t.columns.iter().map(|c| c.computed != Computed::After).collect::<Vec<bool>>()
+        };
+        let there = schema.tables.iter().map(loaded).collect();
+        let count = schema.relationships.len();
+        let mut late =
+            Late { schema, settings, store, known, computed: Vec::new(), there, looked_up: vec![false; count] };
+        if late.known.lookups.len() == count && count > 0 {
+            late.store.lookups = late.known.lookups.clone();
+            late.looked_up = vec![true; count];
+        } else {
+            late.store.lookups = schema.relationships.iter().map(|r| Arc::new(unmade(&late.store, r))).collect();
+            late.look_up()?;
+        }
+        Ok(late)
+    }
+
+    /// Does the steps.
+    ///
+    /// # Errors
+    /// What cannot be computed, steps that need each other, keys that stand twice.
+    pub fn work_out(&mut self, steps: Vec<Step>) -> Result<(), Error> {
+        let is_known = steps.iter().all(|step| self.is_known(step));
+        // Where everything is known, each step is as good as any to begin with.
+        let steps = if is_known { steps } else { steps::in_order(self.schema, self.settings, steps)? };
+        for step in steps {
+            match step {
+                Step::Column(id, expr, source) => {
+                    let data = match self.found(id) {
+                        Some(data) => data,
+                        None => {
+                            let start = Instant::now();
+                            let data = Arc::new(calculated(self.schema, &self.store, id, &expr, &source)?);
+                            self.note(id, start);
+                            data
+                        }
+                    };
+                    self.place(id, data);
+                }
+                Step::Table(table, source) => {
+                    let columns = match self.columns(table).map(|id| self.found(id)).collect() {
+                        Some(columns) => columns,
+                        None => result_columns(self.schema, &self.store, self.settings, table, &source)?,
+                    };
+                    let ids: Vec<ColumnId> = self.columns(table).collect();
+                    ids.into_iter().zip(columns).for_each(|(id, column)| self.place(id, column));
+                }
+                Step::Shared(id, first) => {
+                    let data = self.store.tables[first.table.0 as usize].columns[first.index as usize].clone();
+                    self.place(id, data);
+                }
+            }
+            self.look_up()?;
+        }
+        Ok(())
+    }
+
+    /// The columns that a table's query gives come before those that are calculated on it.
+    fn columns(&self, table: TableId) -> impl Iterator<Item = ColumnId> + use<> {
+        let given = self.schema.table(table).given_by_query as u32;
+        (0..given).map(move |index| ColumnId { table, index })
+    }
+
+    fn is_known(&self, step: &Step) -> bool {
+        match step {
+            Step::Column(id, ..) => self.found(*id).is_some(),
+            Step::Table(table, _) => self.columns(*table).all(|id| self.found(id).is_some()),
+            Step::Shared(..) => true,
+        }
+    }
+
+    fn found(&self, id: ColumnId) -> Option<Arc<Column>> {
+        let (table, column) = (&self.schema.table(id.table).name, &self.schema.column(id).name);
+        self.known.columns.iter().find(|(t, c, _)| t == table && c == column).map(|(_, _, data)| data.clone())
+    }
+
+    fn note(&mut self, id: ColumnId, start: Instant) {
+        // Microseconds are as fine as the clock is worth.
+        let milliseconds = start.elapsed().as_micros() as f64 / 1e3;
+        let column = self.schema.column(id).name.clone();
+        self.computed.push((id.table, ComputedColumn { column, milliseconds }));
+    }
+
+    fn place(&mut self, id: ColumnId, data: Arc<Column>) {
+        let table = &mut self.store.tables[id.table.0 as usize];
+        // A table by query has no rows before it has a column.
+        table.rows = data.rows();
+        table.columns[id.index as usize] = data;
+        self.there[id.table.0 as usize][id.index as usize] = true;
+    }
+
+    /// Makes the lookups whose keys are there by now.
+    fn look_up(&mut self) -> Result<(), Error> {
+        let is_there = |id: ColumnId| self.there[id.table.0 as usize][id.index as usize];
+        let ready = |(i, r): &(usize, &RelationshipDef)| !self.looked_up[*i] && steps::keys(r).all(is_there);
+        let ready: Vec<(usize, &RelationshipDef)> =
+            self.schema.relationships.iter().enumerate().filter(ready).collect();
+        let built: Vec<(usize, Result<Lookup, Diagnostic>)> =
+            ready.into_par_iter().map(|(i, r)| (i, lookup(self.schema, &self.store, r))).collect();
+        let mut problems = Vec::new();
+        for (i, result) in built {
+            match result {
+                Ok(lookup) => self.store.lookups[i] = Arc::new(lookup),
+                Err(problem) => problems.push(problem),
+            }
+            self.looked_up[i] = true;
+        }
+        if problems.is_empty() { Ok(()) } else { Err(Error::Problems(problems)) }
+    }
+}
+
+fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup, Diagnostic> {
+    let side = |table: TableId, columns: &[u32]| -> Vec<&Column> {
+        columns.iter().map(|c| &*store.tables[table.0 as usize].columns[*c as usize]).collect()
+    };
+    Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
+        let names: Vec<String> =
+            r.one_columns.iter().map(|c| schema.column_name(ColumnId { table: r.one, index: *c })).collect();
+        duplicate_keys(&names.join(", "), &duplicates)
+    })
+}
+
+/// A relationship whose keys are not there yet: nothing follows it.
+fn unmade(store: &Store, r: &RelationshipDef) -> Lookup {
+    let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
+    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
+    let one_rows = store.tables[r.one.0 as usize].rows;
+    Lookup { target, unmatched_rows: 0, key_count: 0, one_rows, examples: Vec::new(), proof: None }
+}
+
+/// The columns of a table that its query gives.
+fn result_columns(
+    schema: &Schema,
+    store: &Store,
+    settings: &Settings,
+    table: TableId,
+    source: &Arc<Source>,
+) -> Result<Vec<Arc<Column>>, Error> {
+    let plan = plan(schema, settings, source)?;
+    let name = &schema.table(table).name;
+    let (grid, _) = grid::run(schema, store, &plan, &Options::default()).map_err(|e| match e {
+        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, name)]),
+        other => Error::Run(other),
+    })?;
+    let column = |i: usize| {
+        let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
+        let ty = schema.column(id).ty;
+        let mut builder = VectorBuilder::new(ty, grid.lines.len());
+        grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
+        let raw =
+            to_raw(builder.finish(), ty, (&found.name, &|row| row), source).map_err(|p| Error::Problems(vec![p]))?;
+        Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
+    };
+    (0..grid.columns.len()).map(column).collect()
+}
