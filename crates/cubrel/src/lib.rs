@@ -19,6 +19,7 @@
 
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod cancel;
 pub mod formula;
 mod handle;
 pub mod insight;
@@ -29,6 +30,7 @@ pub mod run;
 pub mod store;
 pub mod value;
 
+pub use cancel::Cancel;
 pub use formula::source::{Diagnostic, Severity};
 pub use handle::{Builder, Error, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
 pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine};

@@ -40,6 +40,7 @@ impl Asked {
             roles: self.roles.clone(),
             user: self.user.clone(),
             limits: self.limits()?,
+            ..QueryOptions::default()
         })
     }
 

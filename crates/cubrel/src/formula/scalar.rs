@@ -85,6 +85,18 @@ pub struct EvalError {
     pub place: Place,
     /// In which slot of the batch.
     pub slot: usize,
+    /// In which row or cell, in words, by who knows what the slots are; empty where nobody can tell.
+    pub at: Option<String>,
+}
+
+impl EvalError {
+    /// What went wrong, and where, as far as that is known.
+    pub fn text(&self) -> String {
+        match self.at.as_deref() {
+            None | Some("") => self.message.clone(),
+            Some(at) => format!("{at}: {}", self.message),
+        }
+    }
 }
 
 /// An error without its place: the slot, and what.
@@ -197,7 +209,7 @@ impl<L: Leaves> Evaluation<'_, L> {
                 let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
                 kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
                     let slot = slots.get(slot).map_or(slot, |s| *s as usize);
-                    EvalError { message, place: scalar.place.clone(), slot }.into()
+                    EvalError { message, place: scalar.place.clone(), slot, at: None }.into()
                 })
             }
             ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
@@ -241,7 +253,7 @@ impl<L: Leaves> Evaluation<'_, L> {
     fn fault(&self, scalar: &Scalar, what: &str, slots: &[u32]) -> Result<Vector, L::Error> {
         let Some(slot) = slots.first() else { return Ok(Vector::nulls(scalar.ty, 0)) };
         let message = format!("this cannot be computed: {what} (a fault of the program, not of the formula)");
-        Err(EvalError { message, place: scalar.place.clone(), slot: *slot as usize }.into())
+        Err(EvalError { message, place: scalar.place.clone(), slot: *slot as usize, at: None }.into())
     }
 
     /// `and` and `or`: where the left side is `decisive`, the right side is not evaluated.

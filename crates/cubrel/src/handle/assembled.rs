@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::late::Late;
 use super::{Error, Inner, Model, steps};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{Computed, Schema};
 use crate::formula::source::{Diagnostic, Severity, Source};
@@ -39,6 +40,7 @@ pub fn assemble(
     tables: &[LoadedTable],
     settings: Settings,
     known: Known,
+    cancel: &Cancel,
 ) -> Result<Model, Error> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(&document, formulas, t)).collect();
     let defined = define(&document, formulas, &shapes, &settings, &query_columns);
@@ -57,7 +59,7 @@ pub fn assemble(
     if !gaps.is_empty() {
         return Err(Error::Problems(gaps));
     }
-    let mut late = Late::new(&schema, &settings, store, known)?;
+    let mut late = Late::new(&schema, &settings, store, known, cancel)?;
     late.work_out(after)?;
     let Late { store, computed, known, .. } = late;
     let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {

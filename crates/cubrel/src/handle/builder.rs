@@ -6,6 +6,7 @@ use arrow_schema::DataType;
 use super::assembled::{Known, assemble};
 use super::refresh::{clock_day, copied_table, memory_limit};
 use super::{Error, Model};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
 use crate::load::Silent;
@@ -52,13 +53,15 @@ pub struct Builder {
     problems: Vec<Diagnostic>,
     settings: Settings,
     segment_rows: usize,
+    cancel: Cancel,
 }
 
 impl Default for Builder {
     fn default() -> Builder {
         let settings = Settings { today: clock_day(), ..Settings::default() };
         let document = Document::in_memory(ModelFile::default());
-        Builder { document, tables: Vec::new(), problems: Vec::new(), settings, segment_rows: SEGMENT_ROWS }
+        let (tables, problems, cancel) = (Vec::new(), Vec::new(), Cancel::default());
+        Builder { document, tables, problems, settings, segment_rows: SEGMENT_ROWS, cancel }
     }
 }
 
@@ -234,6 +237,13 @@ impl Builder {
         self
     }
 
+    /// Ends building from outside.
+    #[must_use]
+    pub fn cancel(mut self, cancel: &Cancel) -> Builder {
+        self.cancel = cancel.clone();
+        self
+    }
+
     /// Checks and computes everything.
     ///
     /// # Errors
@@ -243,7 +253,7 @@ impl Builder {
         if !self.problems.is_empty() {
             return Err(Error::Problems(self.problems));
         }
-        let Builder { document, tables: given, settings, segment_rows, .. } = self;
+        let Builder { document, tables: given, settings, segment_rows, cancel, .. } = self;
         let formulas = formulas(&document);
         if formulas.problems.iter().any(|p| p.severity == Severity::Error) {
             return Err(Error::Problems(formulas.all_problems()));
@@ -259,9 +269,10 @@ impl Builder {
             since: None,
             piece: None,
             segment_rows,
+            cancel: &cancel,
         };
         let tables = loaded(&loader, given)?;
-        let model = assemble(document.clone(), &formulas, &tables, settings, Known::default())?;
+        let model = assemble(document.clone(), &formulas, &tables, settings, Known::default(), &cancel)?;
         if !model.wrong_measures().is_empty() {
             return Err(Error::Problems(model.wrong_measures().to_vec()));
         }

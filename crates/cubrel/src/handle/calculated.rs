@@ -9,19 +9,21 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::Error;
+use crate::cancel::Cancel;
 use crate::formula::check::ROW;
-use crate::formula::scalar::EvalError;
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::Expr;
-use crate::load::tables::{eval_problem, stored, to_raw};
+use crate::load::tables::{stored, to_raw};
 use crate::plan::inputs::Inputs;
-use crate::plan::{Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, cheaper_assembly};
+use crate::plan::{
+    Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, cheaper_assembly, validate,
+};
+use crate::run::Options;
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
 use crate::run::read::alike_rows;
-use crate::run::{Options, RunError};
 use crate::store::raw::RawColumn;
 use crate::store::{Column, Cuts, SEGMENT_ROWS, Store};
 use crate::value::VectorBuilder;
@@ -53,6 +55,10 @@ impl ColumnPlan {
         ColumnPlan { assembly, reads }
     }
 
+    fn check(&self, schema: &Schema) -> Result<(), Error> {
+        validate::assembly(schema, &self.assembly, &self.reads).map_err(Error::Internal)
+    }
+
     /// What its values are made from.
     pub fn inputs(&self, schema: &Schema) -> Inputs {
         Inputs::of_assembly(schema, &self.assembly, &self.reads)
@@ -67,25 +73,20 @@ pub fn calculated(
     schema: &Schema,
     store: &Store,
     id: ColumnId,
-    expr: &Expr,
-    source: &Arc<Source>,
+    (expr, source): (&Expr, &Arc<Source>),
+    cancel: &Cancel,
 ) -> Result<Column, Error> {
     let ty = schema.column(id).ty;
-    let ColumnPlan { assembly, reads } = ColumnPlan::new(schema, id, expr, source);
-    let options = Options { max_cells: usize::MAX, ..Options::default() };
+    let plan = ColumnPlan::new(schema, id, expr, source);
+    plan.check(schema)?;
+    let ColumnPlan { assembly, reads } = plan;
+    let options = Options { max_cells: usize::MAX, cancel: cancel.clone(), ..Options::default() };
     let executor = Executor::new(Tables { schema, store }, &reads, &options);
-    let table = &schema.table(id.table).name;
     let name = schema.column_name(id);
     let decided_by = deciding_columns(schema, &assembly, id.table);
     let values = |rows: &Rows| -> Result<RawColumn, Error> {
         let dims = vec![KeyColumn::of_codes(rows.first_of_each(), Key::Row(id.table))];
-        let part = executor.eval(&assembly, &Frame { cells: rows.len(), dims }).map_err(|e| match e {
-            RunError::Eval(e) => {
-                let row = rows.row(e.slot);
-                Error::Problems(vec![eval_problem(&EvalError { slot: 0, ..*e }, row, table)])
-            }
-            other => Error::Run(other),
-        })?;
+        let part = executor.eval(&assembly, &Frame { cells: rows.len(), dims })?;
         let mut values = VectorBuilder::new(ty, rows.len());
         values.append(&part.values, ty);
         let placed = |slot: usize| rows.row(slot);
@@ -140,11 +141,11 @@ impl Rows {
         self.ends.as_ref().map_or(self.len, Vec::len)
     }
 
-    /// The first row of which a value is; of a place that is no value's, as errors inside of reads have, one of the rows.
+    /// The first row of which a value is.
     fn row(&self, value: usize) -> usize {
         let Some(ends) = &self.ends else { return self.start + value };
-        let end = value.checked_sub(1).and_then(|before| ends.get(before).or(ends.last()));
-        self.start + end.map_or(0, |end| *end as usize)
+        let end = value.checked_sub(1).map(|before| ends[before]);
+        self.start + end.map_or(0, |end| end as usize)
     }
 
     fn first_of_each(&self) -> Vec<u64> {

@@ -9,14 +9,15 @@ use rayon::prelude::*;
 use super::assembled::Known;
 use super::calculated::calculated;
 use super::{Error, steps};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Source};
 use crate::load::ComputedColumn;
-use crate::load::tables::{duplicate_keys, eval_problem, to_raw};
+use crate::load::tables::{duplicate_keys, to_raw};
 use crate::model::define::Step;
 use crate::plan::query::plan;
-use crate::run::{Options, RunError, grid};
+use crate::run::{Options, grid};
 use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, Target};
 use crate::value::VectorBuilder;
 
@@ -24,6 +25,7 @@ use crate::value::VectorBuilder;
 pub struct Late<'a> {
     schema: &'a Schema,
     settings: &'a Settings,
+    cancel: &'a Cancel,
     /// What is there.
     pub store: Store,
     /// What was taken over.
@@ -41,14 +43,20 @@ impl<'a> Late<'a> {
     ///
     /// # Errors
     /// Keys that stand twice on the one side.
-    pub fn new(schema: &'a Schema, settings: &'a Settings, store: Store, known: Known) -> Result<Late<'a>, Error> {
+    pub fn new(
+        schema: &'a Schema,
+        settings: &'a Settings,
+        store: Store,
+        known: Known,
+        cancel: &'a Cancel,
+    ) -> Result<Late<'a>, Error> {
         let loaded = |t: &crate::formula::schema::TableDef| {
             t.columns.iter().map(|c| c.computed != Computed::After).collect::<Vec<bool>>()
         };
         let there = schema.tables.iter().map(loaded).collect();
         let count = schema.relationships.len();
         let mut late =
-            Late { schema, settings, store, known, computed: Vec::new(), there, looked_up: vec![false; count] };
+            Late { schema, settings, cancel, store, known, computed: Vec::new(), there, looked_up: vec![false; count] };
         if late.known.lookups.len() == count && count > 0 {
             late.store.lookups = late.known.lookups.clone();
             late.looked_up = vec![true; count];
@@ -74,7 +82,8 @@ impl<'a> Late<'a> {
                         Some(data) => data,
                         None => {
                             let start = Instant::now();
-                            let data = Arc::new(calculated(self.schema, &self.store, id, &expr, &source)?);
+                            let data =
+                                Arc::new(calculated(self.schema, &self.store, id, (&expr, &source), self.cancel)?);
                             self.note(id, start);
                             data
                         }
@@ -84,7 +93,7 @@ impl<'a> Late<'a> {
                 Step::Table(table, source) => {
                     let columns = match self.columns(table).map(|id| self.found(id)).collect() {
                         Some(columns) => columns,
-                        None => result_columns(self.schema, &self.store, self.settings, table, &source)?,
+                        None => result_columns(self.schema, &self.store, self.settings, (table, &source), self.cancel)?,
                     };
                     let ids: Vec<ColumnId> = self.columns(table).collect();
                     ids.into_iter().zip(columns).for_each(|(id, column)| self.place(id, column));
@@ -177,15 +186,12 @@ fn result_columns(
     schema: &Schema,
     store: &Store,
     settings: &Settings,
-    table: TableId,
-    source: &Arc<Source>,
+    (table, source): (TableId, &Arc<Source>),
+    cancel: &Cancel,
 ) -> Result<Vec<Arc<Column>>, Error> {
     let plan = plan(schema, settings, source)?;
-    let name = &schema.table(table).name;
-    let (grid, _) = grid::run(schema, store, &plan, &Options::default()).map_err(|e| match e {
-        RunError::Eval(e) => Error::Problems(vec![eval_problem(&e, 0, name)]),
-        other => Error::Run(other),
-    })?;
+    let options = Options { cancel: cancel.clone(), ..Options::default() };
+    let (grid, _) = grid::run(schema, store, &plan, &options)?;
     let column = |i: usize| {
         let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
         let ty = schema.column(id).ty;

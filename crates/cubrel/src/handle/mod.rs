@@ -44,9 +44,15 @@ pub enum Error {
     /// A query could not be run.
     #[error(transparent)]
     Run(RunError),
+    /// It was ended from outside; see [`crate::Cancel`].
+    #[error("it was cancelled")]
+    Cancelled,
     /// A part of the store that was used is not what was written. A refresh reads the sources again.
     #[error("the store is damaged: {0}")]
     Damaged(String),
+    /// A mistake of this library, found before it could become a wrong number.
+    #[error("a fault of the library, and not of the model: {0}. Please report it, with the formulas that it was given")]
+    Internal(String),
     /// A result cannot be given in the form asked for.
     #[error("{0}")]
     Form(String),
@@ -70,9 +76,10 @@ impl From<RunError> for Error {
     fn from(e: RunError) -> Error {
         match e {
             RunError::Eval(e) => {
-                let problem = Diagnostic::error(Problem::Data, &e.place.source, e.place.span, e.message);
+                let problem = Diagnostic::error(Problem::Data, &e.place.source, e.place.span, e.text());
                 Error::Problems(vec![problem])
             }
+            RunError::Cancelled => Error::Cancelled,
             other => Error::Run(other),
         }
     }
@@ -83,6 +90,7 @@ impl From<LoadError> for Error {
         match e {
             LoadError::Problems(list) => Error::Problems(list),
             LoadError::Io { path, error } => Error::Io { path, error },
+            LoadError::Cancelled => Error::Cancelled,
         }
     }
 }

@@ -9,10 +9,11 @@ use arrow_array::{Array, ArrayRef, ListArray, RecordBatch};
 use arrow_schema::{Field, Schema as ArrowSchema};
 
 use super::{Error, Model, restricted};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
-use crate::plan::cheaper;
 use crate::plan::query::{QueryPlan, plan};
+use crate::plan::{cheaper, validate};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, GridLine, RunProfile};
 use crate::store::Store;
@@ -31,6 +32,15 @@ pub struct QueryOptions {
     pub user: Option<String>,
     /// When to give up.
     pub limits: Limits,
+    /// Ends it from outside.
+    pub cancel: Cancel,
+}
+
+impl QueryOptions {
+    /// How runs go under its limits; time counts from now.
+    pub(crate) fn run_options(&self) -> Options {
+        self.limits.options(&self.cancel)
+    }
 }
 
 /// What a query may take; whatever is not said is not limited, but for cells.
@@ -46,8 +56,8 @@ pub struct Limits {
 
 impl Limits {
     /// As a run takes them; time counts from now.
-    pub fn options(&self) -> Options {
-        let mut options = Options { max_bytes: self.memory, ..Options::default() };
+    fn options(&self, cancel: &Cancel) -> Options {
+        let mut options = Options { max_bytes: self.memory, cancel: cancel.clone(), ..Options::default() };
         options.deadline = self.time.and_then(|time| Instant::now().checked_add(time));
         options.max_cells = self.cells.unwrap_or(options.max_cells);
         options
@@ -65,6 +75,7 @@ pub struct Query {
     /// What the roles of who asks leave of the data.
     restricted: Option<Arc<Store>>,
     limits: Limits,
+    cancel: Cancel,
 }
 
 impl Model {
@@ -83,8 +94,17 @@ impl Query {
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
         let (settings, restricted) = model.asked_by(options)?;
         let plan = plan(model.schema(), &settings, source)?;
+        validate::query(model.schema(), &plan).map_err(Error::Internal)?;
         let cheaper = Arc::new(cheaper(model.schema(), &plan));
-        Ok(Query { model: model.clone(), plan: Arc::new(plan), cheaper, restricted, limits: options.limits })
+        validate::query(model.schema(), &cheaper).map_err(Error::Internal)?;
+        Ok(Query {
+            model: model.clone(),
+            plan: Arc::new(plan),
+            cheaper,
+            restricted,
+            limits: options.limits,
+            cancel: options.cancel.clone(),
+        })
     }
 
     /// The plan that it is run by.
@@ -112,7 +132,7 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run(&self) -> Result<Grid, Error> {
-        Ok(self.run_with(&self.limits.options())?.0)
+        Ok(self.run_with(&self.limits.options(&self.cancel))?.0)
     }
 
     /// Runs it in a given way, and tells what that cost.

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::assembled::{Known, assemble, diagnose};
 use super::{Error, Model};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem, Severity};
@@ -36,6 +37,8 @@ pub struct RefreshOptions {
     pub since: Option<i32>,
     /// The day that `today()` is, as a day number; by default the one on the clock.
     pub today: Option<i32>,
+    /// Ends it from outside: nothing is replaced then.
+    pub cancel: Cancel,
 }
 
 /// How a refresh went.
@@ -139,7 +142,7 @@ pub(super) fn open(
     if is_current(&old)
         && let Some((stored, notes)) = &old
     {
-        let model = served(&document, &formulas, settings.clone(), stored, notes);
+        let model = served(&document, &formulas, settings.clone(), (stored, notes), &options.cancel);
         if stored.damage.found().is_none() {
             return Ok((model?, None));
         }
@@ -147,6 +150,7 @@ pub(super) fn open(
     }
     match refresh_with(document.clone(), &formulas, old, options, observer) {
         Ok((model, report)) => Ok((model, Some(report))),
+        Err(Error::Cancelled) => Err(Error::Cancelled),
         Err(why) => Ok((last_good(&document, &formulas, settings, why)?, None)),
     }
 }
@@ -156,10 +160,11 @@ fn served(
     document: &Document,
     formulas: &Formulas,
     settings: Settings,
-    stored: &Stored,
-    notes: &Notes,
+    (stored, notes): (&Stored, &Notes),
+    cancel: &Cancel,
 ) -> Result<Model, Error> {
-    assemble(document.clone(), formulas, &from_store(stored, notes), settings, known_columns(stored, notes))
+    let (tables, known) = (from_store(stored, notes), known_columns(stored, notes));
+    assemble(document.clone(), formulas, &tables, settings, known, cancel)
 }
 
 /// What the store has, where the sources could not be read: as long as the model says what it said when the store was
@@ -171,7 +176,7 @@ fn last_good(document: &Document, formulas: &Formulas, settings: Settings, why: 
     if !says_the_same(document, formulas, &settings, &notes) {
         return Err(why);
     }
-    match served(document, formulas, settings, &stored, &notes) {
+    match served(document, formulas, settings, (&stored, &notes), &Cancel::default()) {
         Ok(model) => Ok(model.with_outdated(why)),
         Err(_) => Err(why),
     }
@@ -328,10 +333,11 @@ fn refresh_with(
         since,
         piece: None,
         segment_rows: SEGMENT_ROWS,
+        cancel: &options.cancel,
     };
     let tables = load_all(&loader, old.as_ref(), options)?;
     let derived = derived(&document, formulas, &settings);
-    let model = assemble(document, formulas, &tables, settings, Known::default())?;
+    let model = assemble(document, formulas, &tables, settings, Known::default(), &options.cancel)?;
     let bytes = model.sizes().model.bytes;
     if let Some(limit) = limit
         && bytes + old_bytes > limit
@@ -346,6 +352,9 @@ fn refresh_with(
         return Err(Error::Problems(vec![
             problem.help("raise `memory_limit` in [model], or load less; the old data is still there"),
         ]));
+    }
+    if options.cancel.is_cancelled() {
+        return Err(Error::Cancelled);
     }
     let stored = to_store(&model, &tables, derived);
     let path = store_path(model.document());

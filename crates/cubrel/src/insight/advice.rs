@@ -86,8 +86,12 @@ pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<P
                 by: targets.join(", "),
                 filter: filter.to_string(),
             };
-            // What cannot be computed is no advice.
-            let Ok(tried) = compared(model, &contest, options, RUNS) else { continue };
+            let tried = match compared(model, &contest, options, RUNS) {
+                Err(Error::Cancelled) => return Err(Error::Cancelled),
+                // What cannot be computed is no advice.
+                Err(_) => continue,
+                Ok(tried) => tried,
+            };
             let (before_ms, after_ms) = (tried.measure.warm.median_ms, tried.with.warm.median_ms);
             if tried.differing == 0 && tried.speedup >= GAIN && before_ms - after_ms >= SAVED_MS {
                 let (formula, cells) = (name.clone(), tried.cells);

@@ -148,7 +148,7 @@ pub(super) fn same(a: &Value, b: &Value) -> bool {
 fn in_turn(a: &Query, b: &Query, options: &QueryOptions, runs: usize) -> Result<(Cost, Cost), Error> {
     let run = |query: &Query| -> Result<(Duration, RunProfile), Error> {
         let start = Instant::now();
-        let (_, profile) = query.run_with(&options.limits.options())?;
+        let (_, profile) = query.run_with(&options.run_options())?;
         Ok((start.elapsed(), profile))
     };
     let mut done = (Vec::new(), Vec::new());

@@ -160,7 +160,7 @@ pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usiz
 /// # Errors
 /// When it cannot be planned or run.
 pub fn measured(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
-    let run = |query: &Query| query.run_with(&query_options.limits.options());
+    let run = |query: &Query| query.run_with(&query_options.run_options());
     let start = Instant::now();
     let query = model.query_with(text, query_options)?;
     let (mut grid, first) = run(&query)?;

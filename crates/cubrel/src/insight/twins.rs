@@ -130,10 +130,13 @@ pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs
                 asked((a, &total), (b, &total), options, runs)
             }
         };
-        Answer { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome }
+        if options.cancel.is_cancelled() {
+            return Err(Error::Cancelled);
+        }
+        Ok(Answer { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome })
     };
     Ok(Twins {
-        answers: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect(),
+        answers: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect::<Result<_, Error>>()?,
         only_a: names(&of_a, &of_b),
         only_b: names(&of_b, &of_a),
         bytes_a: a.sizes().model.bytes,
@@ -154,7 +157,7 @@ fn asked_of(model: &Model) -> Vec<(String, Option<String>)> {
 fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usize) -> Outcome {
     let first = |(model, text): (&Model, &str)| -> Result<(Query, Grid), Error> {
         let query = model.query_with(text, options)?;
-        let grid = query.run_with(&options.limits.options())?.0;
+        let grid = query.run_with(&options.run_options())?.0;
         Ok((query, grid))
     };
     let ((a, grid_a), (b, grid_b)) = match (first(a), first(b)) {
@@ -168,7 +171,7 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
     for _ in 0..runs.max(1) {
         for (is_a, query, times) in [(true, &a, &mut times.0), (false, &b, &mut times.1)] {
             let start = Instant::now();
-            if let Err(error) = query.run_with(&options.limits.options()) {
+            if let Err(error) = query.run_with(&options.run_options()) {
                 let error = |of_this: bool| of_this.then(|| error.to_string());
                 return Outcome::Failed { error_a: error(is_a), error_b: error(!is_a) };
             }

@@ -130,6 +130,9 @@ pub enum LoadError {
         /// Why.
         error: std::io::Error,
     },
+    /// It was ended from outside.
+    #[error("it was cancelled")]
+    Cancelled,
 }
 
 impl LoadError {

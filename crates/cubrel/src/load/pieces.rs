@@ -8,6 +8,7 @@ use super::own_row::{Finished, OwnRow};
 use super::staging::BadRows;
 use super::tables::eval_problem;
 use super::{LoadError, Observer, pipeline};
+use crate::cancel::Cancel;
 use crate::formula::scalar::EvalError;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
@@ -63,6 +64,7 @@ pub(super) struct Room<'a> {
     /// How many rows are coded together.
     pub(super) segment_rows: usize,
     pub(super) observer: &'a dyn Observer,
+    pub(super) cancel: &'a Cancel,
 }
 
 impl Room<'_> {
@@ -276,6 +278,11 @@ impl<'a> Gatherer<'a> {
         }
         self.given += usize::from(!self.full.is_empty());
         self.full.pop_front()
+    }
+
+    /// Whether it is to end.
+    pub(super) fn is_cancelled(&self) -> bool {
+        self.room.cancel.is_cancelled()
     }
 
     /// Whether segments wait to be coded.

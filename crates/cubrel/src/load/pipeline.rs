@@ -95,6 +95,9 @@ enum Job {
 
 impl Queue<'_, '_> {
     fn job(&mut self) -> Job {
+        if self.gatherer.is_cancelled() {
+            self.fail(LoadError::Cancelled.into());
+        }
         if self.failure.is_some() {
             return Job::Leave;
         }

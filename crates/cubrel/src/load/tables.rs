@@ -16,6 +16,7 @@ use super::pieces::{self, Failure, Gathered, Gatherer, Room};
 use super::read;
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::scalar::EvalError;
 use crate::formula::schema::Computed;
@@ -115,6 +116,8 @@ pub struct Loader<'a> {
     pub piece: Option<usize>,
     /// How many rows are coded together.
     pub segment_rows: usize,
+    /// Ends loading from outside.
+    pub cancel: &'a Cancel,
 }
 
 impl Loader<'_> {
@@ -263,7 +266,13 @@ impl Loader<'_> {
     }
 
     fn room<'s>(&'s self, table: &'s str) -> Room<'s> {
-        Room { table, bytes: self.memory, segment_rows: self.segment_rows, observer: self.observer }
+        Room {
+            table,
+            bytes: self.memory,
+            segment_rows: self.segment_rows,
+            observer: self.observer,
+            cancel: self.cancel,
+        }
     }
 
     /// What is computed of each row of a table.

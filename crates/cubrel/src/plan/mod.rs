@@ -18,6 +18,7 @@ pub mod print;
 pub mod query;
 mod scope;
 mod uses;
+pub mod validate;
 mod walk;
 
 use crate::formula::scalar::Scalar;

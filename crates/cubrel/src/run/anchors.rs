@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use super::RunError;
 use super::frame::{Held, Members};
+use super::located::{Far, columns_of, in_row};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::typed::Op;
@@ -171,6 +172,8 @@ impl<'a> Tables<'a> {
 pub struct CompiledRow {
     scalar: Scalar,
     leaves: Vec<CompiledLeaf>,
+    /// The columns that it looks at, for errors.
+    looked_at: Arc<[Far]>,
 }
 
 /// Where a leaf's values come from.
@@ -229,7 +232,9 @@ impl<'a> RowCompiler<'a> {
     pub fn compile(&self, row: &RowExpr) -> CompiledRow {
         let mut leaves = Vec::new();
         let scalar = self.scalar(&row.scalar, row, &mut leaves);
-        CompiledRow { scalar, leaves }
+        let mut looked_at = Vec::new();
+        columns_of(row, &mut looked_at);
+        CompiledRow { scalar, leaves, looked_at: looked_at.into() }
     }
 
     /// The anchor that all leaves below hang off, if it is one and small.
@@ -508,7 +513,7 @@ impl CompiledRow {
             span: Default::default(),
         };
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
-        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))] }
+        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))], looked_at: [].into() }
     }
 
     /// The table's columns that are decoded row by row.
@@ -594,7 +599,14 @@ impl CompiledRow {
 
     /// The values in the rows at `positions` of a batch.
     pub fn eval(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, RunError> {
-        Ok(self.eval_exact(tables, batch, positions)?)
+        Ok(self.eval_exact(tables, batch, positions).map_err(|e| self.located(e, tables, batch, positions))?)
+    }
+
+    /// An error with the values that the expression looks at in its row.
+    fn located(&self, e: EvalError, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> EvalError {
+        let row = positions.get(e.slot).and_then(|at| batch.rows(&[*at]).first().copied());
+        let here = || row.map_or(String::new(), |row| in_row(tables, &self.looked_at, row));
+        EvalError { at: e.at.or_else(|| Some(here())), ..e }
     }
 
     fn eval_exact(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, EvalError> {

@@ -11,10 +11,11 @@ use super::by_value::Running;
 use super::current::CurrentColumn;
 use super::domain::{Expanded, Support, expand};
 use super::frame::{Frame, Held, KeyColumn, KeyKind, gathered};
+use super::located::in_cell;
 use super::read::{self, ReadResult, ReadStats};
 use super::{Options, RunError, periods, sets};
-use crate::formula::scalar::{Leaves, Scalar, ScalarKind};
-use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef};
+use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
+use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef, Scope};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, units};
 
 /// Values of cells, and whether an aggregate read a row for them.
@@ -198,12 +199,23 @@ impl<'a> Executor<'a> {
         self.options.check()?;
         let start = Instant::now();
         let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
-        let values = assembly.scalar.eval(&leaves, frame.cells)?;
+        let values = assembly.scalar.eval(&leaves, frame.cells).map_err(|e| self.located(e, &assembly.scope, frame))?;
         if !assembly.label.is_empty() {
             let mut parts = kept(&self.parts);
             *parts.entry(part_key(assembly)).or_default() += start.elapsed();
         }
         Ok(Cells { values, read: leaves.read.into_inner() })
+    }
+
+    /// An error of a formula's own with its cell; what went wrong inside of a part says that by itself.
+    fn located(&self, e: RunError, scope: &Scope, frame: &Frame) -> RunError {
+        match e {
+            RunError::Eval(e) if e.at.is_none() => {
+                let at = Some(in_cell(self.tables, scope, frame, e.slot));
+                RunError::Eval(Box::new(EvalError { at, ..*e }))
+            }
+            other => other,
+        }
     }
 
     /// Evaluates a part of an assembly in every cell.

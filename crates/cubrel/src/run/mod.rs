@@ -6,6 +6,7 @@
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
 //! * `first`: the first of many
+//! * `located`: where something cannot be computed, in words
 //! * `periods`: days under period edits, and aggregates over them
 //! * `quantiles`: medians and percentiles
 //! * `sets`: what `top` and `bottom` choose
@@ -20,15 +21,15 @@ pub mod domain;
 mod first;
 pub mod frame;
 pub mod grid;
+mod located;
 pub(crate) mod periods;
 mod quantiles;
 pub mod read;
 mod sets;
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
+use crate::cancel::Cancel;
 use crate::formula::scalar::{EvalError, Place, Scalar};
 use crate::value::units;
 
@@ -58,7 +59,7 @@ pub struct Options {
     /// When a query has to give up.
     pub deadline: Option<Instant>,
     /// Set from outside to end a query.
-    pub cancelled: Arc<AtomicBool>,
+    pub cancel: Cancel,
 }
 
 /// When rows that are alike in all that a read needs are taken together.
@@ -86,7 +87,7 @@ impl Default for Options {
             max_cells: 50_000_000,
             max_bytes: None,
             deadline: None,
-            cancelled: Arc::default(),
+            cancel: Cancel::default(),
         }
     }
 }
@@ -97,7 +98,7 @@ impl Options {
     /// # Errors
     /// When the query was cancelled or has run out of time.
     pub fn check(&self) -> Result<(), RunError> {
-        if self.cancelled.load(Ordering::Relaxed) {
+        if self.cancel.is_cancelled() {
             return Err(RunError::Cancelled);
         }
         match self.deadline {
@@ -130,13 +131,13 @@ impl Options {
 #[non_exhaustive]
 pub enum RunError {
     /// Part of a formula cannot be computed for some row or cell.
-    #[error("{}", .0.message)]
+    #[error("{}", .0.text())]
     Eval(Box<EvalError>),
     /// A limit was reached.
     #[error("{0}")]
     Limit(String),
     /// Someone ended the query.
-    #[error("the query was cancelled")]
+    #[error("it was cancelled")]
     Cancelled,
 }
 
@@ -149,9 +150,10 @@ impl RunError {
         }
     }
 
-    /// An error in a formula.
+    /// An error in a formula, of which it is not known where.
     pub fn in_formula(message: impl Into<String>, place: &Place) -> RunError {
-        RunError::Eval(Box::new(EvalError { message: message.into(), place: place.clone(), slot: 0 }))
+        let at = Some(String::new());
+        RunError::Eval(Box::new(EvalError { message: message.into(), place: place.clone(), slot: 0, at }))
     }
 }
 

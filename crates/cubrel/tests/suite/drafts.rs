@@ -251,3 +251,25 @@ fn exports_of_all_habits_are_read_as_they_were_meant() {
         );
     }
 }
+
+#[test]
+fn numbers_that_nobody_counts_with_are_text_and_not_summed() {
+    let row = |i: u64| {
+        let (phone, parcel, cents) =
+            (441_500_000 + i * 7919 % 400_000, 70_000_000_000_000_000_001 + u128::from(i) * 13, 100 + i * i);
+        format!("{i},{phone},{parcel},0{},{cents},{}\n", 1000 + i, 2000 + i % 3)
+    };
+    let parcels: String = (1..200).map(row).collect();
+    let folder = folder(&[("parcel.csv", &format!("id,phone,parcel,depot,cents,opened\n{parcels}"))]);
+    let draft = drafted(folder.path());
+    let model = loaded(folder.path(), &draft);
+    let types: Vec<(String, String)> =
+        model.schema().tables[0].columns.iter().map(|c| (c.name.clone(), c.ty.to_string())).collect();
+    let text = |name: &str| (name.to_string(), "text".to_string());
+    let int = |name: &str| (name.to_string(), "int".to_string());
+    assert_eq!(types, [int("id"), text("phone"), text("parcel"), text("depot"), int("cents"), int("opened")]);
+    let measures: Vec<&str> = model.schema().measures.iter().map(|m| m.name.as_str()).collect();
+    assert_eq!(measures, ["parcel_rows", "total_cents", "total_opened"], "{}", draft.toml);
+    let distinct = "grid count(distinct parcel.phone) as phones, count(distinct parcel.parcel) as parcels";
+    assert_eq!(model.query(distinct).unwrap().run().unwrap().lines[0].values, [Value::Int(199), Value::Int(199)]);
+}

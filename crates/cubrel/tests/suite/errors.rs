@@ -195,6 +195,61 @@ fn one_text_with_several_problems_reports_them_all() {
     assert_eq!(found.lines().count(), 4, "{found}");
 }
 
+/// What cannot be computed says for which row or in which cell.
+#[test]
+fn errors_of_a_run_name_the_row_or_the_cell() {
+    let model = worked_example().measure("named", "cast(max(route.name) as int)").build().unwrap();
+    let run = |text: &str| {
+        let query = model.query(text).unwrap_or_else(|e| panic!("{text}: {e}"));
+        first_problem(&query.run().expect_err(text))
+    };
+    let cases = [
+        // Rows, by what is looked at in them.
+        ("grid sum(cast(booking.route as int))", "where booking.route = 'r1': `r1` cannot be turned into int"),
+        (
+            "grid sum(cast(booking.route || route.name as int))",
+            "where booking.route = 'r1' and route.name = 'Ness–Holm': `r1Ness–Holm` cannot be turned into int",
+        ),
+        (
+            "grid net where cast(route.region as int) > 1",
+            "where route.region = 'North': `North` cannot be turned into int",
+        ),
+        (
+            "grid net given (cast(route.region as int) > 1)",
+            "where route.region = 'North': `North` cannot be turned into int",
+        ),
+        // Cells, by the axes and whatever else they stand at.
+        ("grid named", "`Ness–Holm` cannot be turned into int"),
+        ("grid named by route.region", "at route.region = 'North': `Ness–Holm` cannot be turned into int"),
+        (
+            "grid named by route.region split by route.id",
+            "at route.region = 'North' and route.id = 'r1': `Ness–Holm` cannot be turned into int",
+        ),
+        (
+            "grid sum(named per route.name) by route.region",
+            "at route.region = 'North' and route.name = 'Ness–Holm': `Ness–Holm` cannot be turned into int",
+        ),
+        (
+            "grid named given (without route.region) by route.region, route.id",
+            "at route.id = 'r1': `Ness–Holm` cannot be turned into int",
+        ),
+        ("records booking.net, cast(booking.route as int)", "row 1 of booking: `r1` cannot be turned into int"),
+        ("grid sum(named per route)", "where route.name = 'Ness–Holm': `Ness–Holm` cannot be turned into int"),
+    ];
+    for (text, expected) in cases {
+        let found = run(text);
+        assert_eq!(found, format!("{expected}: use `try_cast` to get null instead"), "{text}");
+    }
+    let column = worked_example().column("booking", "x", "cast(route.region as int)");
+    assert!(build_problems(column)[0].starts_with("row 1 of booking: `North` cannot be turned into int"));
+    let inside = worked_example().column("route", "x", "sum(cast(booking.route as int))");
+    assert!(build_problems(inside)[0].starts_with("where booking.route = 'r1': `r1` cannot be turned into int"));
+}
+
+fn first_problem(e: &cubrel::Error) -> String {
+    e.problems().first().map_or_else(|| e.to_string(), |p| p.message.clone())
+}
+
 fn build_problems(builder: Builder) -> Vec<String> {
     match builder.build() {
         Ok(_) => panic!("nothing is wrong with this model"),

@@ -1,19 +1,23 @@
 //! A query ends where it may not go on, says why, and counts the same whatever it runs on.
-use std::sync::atomic::Ordering;
-use std::sync::{Arc, LazyLock};
+use std::sync::LazyLock;
 use std::thread;
 use std::time::{Duration, Instant};
 
+use cubrel::insight::rival::Contest;
 use cubrel::insight::why::WhyOptions;
+use cubrel::insight::{advice, rival, timed, twins};
+use cubrel::load::{Observer, Silent, TableReport};
 use cubrel::run::read::ReadStats;
 use cubrel::run::{Options, Runs};
-use cubrel::{Limits, Model, QueryOptions, Type, Value};
+use cubrel::{Builder, Cancel, Error, Limits, Model, QueryOptions, RefreshOptions, Type, Value};
 
 const ROWS: i64 = 60_000;
 const VESSELS: i64 = 3_000;
 
 /// Rows in runs by route, scattered over vessels.
-static MODEL: LazyLock<Model> = LazyLock::new(|| {
+static MODEL: LazyLock<Model> = LazyLock::new(|| builder().build().unwrap());
+
+fn builder() -> Builder {
     let rows: Vec<Vec<Value>> =
         (0..ROWS).map(|i| vec![Value::Int(i * 8 / ROWS), Value::Int(i * 7919 % VESSELS), Value::Int(i % 11)]).collect();
     let vessels: Vec<Vec<Value>> = (0..VESSELS).map(|i| vec![Value::Int(i), Value::Int(i % 7)]).collect();
@@ -22,9 +26,8 @@ static MODEL: LazyLock<Model> = LazyLock::new(|| {
         .rows("vessel", &[("id", Type::Int), ("class", Type::Int)], &vessels)
         .relationship("sailing.vessel", "vessel.id")
         .measure("fuel", "sum(sailing.fuel)")
-        .build()
-        .unwrap()
-});
+        .measure("endless", ENDLESS)
+}
 
 fn refused(text: &str, limits: Limits) -> String {
     let options = QueryOptions { limits, ..QueryOptions::default() };
@@ -76,23 +79,109 @@ fn what_stays_within_its_limits_is_not_touched_by_them() {
     assert!((0..3).all(|_| query.run().is_ok()));
 }
 
+/// A read of all sailings for each vessel: far longer than anybody waits here.
+const ENDLESS: &str = "sum((let mine = single(vessel.id); \
+                       rows(sailing) given (without row, sailing.fuel * sailing.vessel + sailing.route > mine)) per vessel)";
+/// The same for a column of a vessel.
+const ENDLESS_COLUMN: &str = "(let mine = vessel.id; \
+                              rows(sailing) given (without row, sailing.fuel * sailing.vessel + sailing.route > mine))";
+
+/// Everything that takes what a query is asked with.
+type Road = (&'static str, fn(&QueryOptions, &str) -> Result<(), Error>);
+
+const ROADS: &[Road] = &[
+    ("run", |options, x| MODEL.query_with(&format!("grid {x} as x"), options)?.run().map(drop)),
+    ("records", |options, x| MODEL.query_with(&format!("records vessel.id, {x} as x"), options)?.run().map(drop)),
+    ("why", |options, x| {
+        let why = WhyOptions { query: options.clone(), rows: 3, ..WhyOptions::default() };
+        MODEL.why(&format!("grid {x} as x"), "", &why).map(drop)
+    }),
+    ("profile", |options, x| timed::timed(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
+    ("profile of each item", |options, x| timed::measured(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
+    ("two formulas", |options, x| {
+        let contest = Contest { measure: format!("{x} + 0"), with: x.into(), ..Contest::default() };
+        rival::compared(&MODEL, &contest, options, 1).map(drop)
+    }),
+    ("two models", |options, x| {
+        let only = [if x == ENDLESS { "endless" } else { "fuel" }.to_string()];
+        twins::twins(&MODEL, &MODEL, &only, options, 1).map(drop)
+    }),
+    ("cheaper formulas", |options, x| {
+        advice::proven(&MODEL, &format!("grid if(fuel = 0, null, ({x}) / fuel) as x"), options).map(drop)
+    }),
+];
+
 #[test]
-fn a_query_can_be_ended_from_outside() {
-    // A read for each different figure of a vessel: far longer than anybody waits here.
-    let text =
-        "grid sum((let mine = fuel; rows(sailing) given (without row, sailing.fuel * 100000 > mine)) per vessel) as x";
-    let options = Options::default();
-    let cancelled = Arc::clone(&options.cancelled);
-    let start = Instant::now();
-    let ended = thread::spawn(move || MODEL.query(text).unwrap().run_with(&options).err().map(|e| e.to_string()));
+fn work_can_be_ended_from_outside_on_every_road() {
+    for (road, ask) in ROADS {
+        let already = QueryOptions::default();
+        already.cancel.cancel();
+        assert!(matches!(ask(&already, "fuel"), Err(Error::Cancelled)), "{road}");
+        let options = QueryOptions::default();
+        let (cancel, start) = (options.cancel.clone(), Instant::now());
+        let ended = thread::spawn(move || ask(&options, ENDLESS));
+        thread::sleep(Duration::from_millis(30));
+        cancel.cancel();
+        let ended = ended.join().unwrap();
+        assert!(matches!(ended, Err(Error::Cancelled)), "{road}: {ended:?}");
+        assert!(start.elapsed() < Duration::from_secs(20), "{road} went on for {:?}", start.elapsed());
+    }
+}
+
+/// Ends what it is told of.
+struct Ender {
+    at_end: bool,
+    cancel: Cancel,
+}
+
+impl Observer for Ender {
+    fn rows(&self, _table: &str, _rows: u64) {
+        if !self.at_end {
+            self.cancel.cancel();
+        }
+    }
+
+    fn done(&self, _report: &TableReport) {
+        self.cancel.cancel();
+    }
+}
+
+#[test]
+fn building_and_refreshing_can_be_ended_and_replace_nothing() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let write = |name: &str, text: String| std::fs::write(folder.path().join(name), text).unwrap();
+    let rows = |factor: usize| (0..3000).map(|i| format!("{i},{}\n", i * factor % 2999)).collect::<String>();
+    write("t.csv", format!("id,x\n{}", rows(7)));
+    write("model.toml", "[table.t]\nsource = 't.csv'\nkey = 'id'\n".into());
+    let refresh = |cancel: &Cancel| {
+        let options = RefreshOptions { cancel: cancel.clone(), ..RefreshOptions::default() };
+        Model::refresh(folder.path(), &options, &Silent)
+    };
+    let sum = |model: &Model| model.query("grid sum(t.x) as x").unwrap().run().unwrap().lines[0].values[0].clone();
+    let (model, _) = refresh(&Cancel::default()).unwrap();
+    let before = sum(&model);
+    // Whoever is told how it goes ends it: while rows are read, and when a table is done.
+    write("t.csv", format!("id,x\n{}", rows(11)));
+    for at_end in [false, true] {
+        let ender = Ender { at_end, cancel: Cancel::default() };
+        let options = RefreshOptions { cancel: ender.cancel.clone(), ..RefreshOptions::default() };
+        assert!(matches!(Model::refresh(folder.path(), &options, &ender), Err(Error::Cancelled)));
+        let options = RefreshOptions { cancel: ender.cancel.clone(), ..RefreshOptions::default() };
+        assert!(matches!(Model::open_with(folder.path(), &options, &Silent), Err(Error::Cancelled)));
+        let build = Model::builder().rows("t", &[("x", Type::Int)], &[vec![Value::Int(1)]]).cancel(&ender.cancel);
+        assert!(matches!(build.build(), Err(Error::Cancelled)));
+    }
+    // So does somebody else, while a column is worked out that takes far too long.
+    let cancel = Cancel::default();
+    let slow = builder().column("vessel", "x", ENDLESS_COLUMN).cancel(&cancel);
+    let building = thread::spawn(move || slow.build());
     thread::sleep(Duration::from_millis(30));
-    cancelled.store(true, Ordering::Relaxed);
-    let message = ended.join().unwrap();
-    assert!(message.is_none_or(|m| m == "the query was cancelled"));
-    assert!(start.elapsed() < Duration::from_secs(20), "it went on for {:?}", start.elapsed());
-    let already = Options::default();
-    already.cancelled.store(true, Ordering::Relaxed);
-    assert!(MODEL.query("grid fuel").unwrap().run_with(&already).is_err());
+    cancel.cancel();
+    assert!(matches!(building.join().unwrap(), Err(Error::Cancelled)));
+    // What was there answers as before.
+    write("t.csv", format!("id,x\n{}", rows(7)));
+    let (again, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
+    assert!(report.is_none() && sum(&again) == before, "the store of the first refresh is as it was");
 }
 
 #[test]

@@ -191,6 +191,7 @@ fn loaded(folder: &Path, piece: Option<usize>) -> Result<LoadedTable, LoadError>
         since: None,
         piece,
         segment_rows: 1 << 20,
+        cancel: &cubrel::Cancel::default(),
     };
     loader.sourced("t", &document.file.table["t"], None)
 }

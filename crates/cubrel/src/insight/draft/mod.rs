@@ -19,7 +19,7 @@ use crate::load::tables::LoadedTable;
 use crate::load::{Observer, bytes};
 use crate::model::file::TableSection;
 use links::{is_one, key_of, links, place};
-use reading::load;
+use reading::{identifiers, load};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.
@@ -72,6 +72,11 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     let taken: Vec<String> = tables.iter().map(|t| t.name.clone()).collect();
     tables.iter_mut().for_each(|t| t.key = key_of(t));
     let links = links(&tables);
+    for (i, table) in tables.iter_mut().enumerate() {
+        let relates =
+            |name: &str| links.iter().any(|l| [&l.many, &l.one].iter().any(|end| end.0 == i && end.1 == name));
+        identifiers(table, &relates);
+    }
     for table in &tables {
         let kind = if is_one(&links, &tables, &table.name) { "dimension table" } else { "no table refers to it" };
         findings.push(format!(

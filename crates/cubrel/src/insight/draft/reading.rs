@@ -4,10 +4,11 @@ use std::path::Path;
 
 use super::{Table, counted};
 use crate::Error;
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::load::dialect::{DatePattern, Shape};
 use crate::load::infer::is_code;
-use crate::load::tables::{LoadedTable, Loader};
+use crate::load::tables::{LoadedColumn, LoadedTable, Loader};
 use crate::load::{NO_UTF8, Observer};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
@@ -48,6 +49,7 @@ fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer
         since: None,
         piece: None,
         segment_rows: SEGMENT_ROWS,
+        cancel: &Cancel::default(),
     };
     Ok(loader.sourced(name, section, None)?)
 }
@@ -137,6 +139,34 @@ pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observe
         }
     }
     Ok(Table { name: name.to_string(), section, loaded, notes, key: None })
+}
+
+/// Whole numbers that nobody counts with are read as text, unless they relate to another table, whose column is of their
+/// type.
+pub(super) fn identifiers(table: &mut Table, relates: &dyn Fn(&str) -> bool) {
+    let is_wanted = |c: &&LoadedColumn| {
+        !relates(&c.name) && table.key.as_deref() != Some(&c.name) && is_identifier(&c.data, table.loaded.rows)
+    };
+    let names: Vec<String> = table.loaded.columns.iter().filter(is_wanted).map(|c| c.name.clone()).collect();
+    for name in names {
+        table.notes.push(format!("`{name}` looks like an identifier: it is read as text"));
+        table.section.column.entry(name).or_default().ty = Some("text".into());
+    }
+}
+
+/// Whether whole numbers name things: all have one length, and hardly any comes twice.
+fn is_identifier(column: &Column, rows: usize) -> bool {
+    const FEWEST_ROWS: usize = 10;
+    const SHORTEST: u32 = 7;
+    if column.ty() != Type::Int || rows < FEWEST_ROWS || (column.distinct() as usize) * 10 < rows * 9 {
+        return false;
+    }
+    let mut lengths = column.codes().into_iter().map(|code| match column.value_of(code) {
+        Value::Int(n) if n > 0 => n.ilog10() + 1,
+        _ => 0,
+    });
+    let first = lengths.next().unwrap_or(0);
+    first >= SHORTEST && lengths.all(|length| length == first)
 }
 
 /// Some of the values that occur.

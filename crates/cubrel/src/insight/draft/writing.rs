@@ -113,6 +113,9 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
 
 fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> String {
     let mut lines = String::new();
+    if let Some(ty) = &said.ty {
+        let _ = writeln!(lines, "type = {}", text(ty));
+    }
     if let Some(pattern) = &said.date_pattern {
         let _ = writeln!(lines, "date_pattern = {}", text(pattern));
     }
@@ -187,7 +190,8 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
         for c in &table.loaded.columns {
             let points = links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == c.name);
             let key = table.key.as_deref() == Some(&c.name) || names_key(&c.name).is_some();
-            if points || key || !c.data.ty().is_number() {
+            let is_text = table.section.column.get(&c.name).is_some_and(|said| said.ty.as_deref() == Some("text"));
+            if points || key || is_text || !c.data.ty().is_number() {
                 continue;
             }
             let single = c.name.contains('%')

@@ -52,7 +52,7 @@ pub(super) fn why(
     let env = Environment::new(&source).with_row(ROW, column.table, 0);
     let assembly = planner.assembly(&def.name, &expr, &scope, &env);
     let reads = planner.into_reads();
-    let run = options.query.limits.options();
+    let run = options.query.run_options();
     let executor = Executor::new(tables, &reads, &run);
     let frame = Frame { cells: 1, dims: vec![KeyColumn::of_codes(vec![row as u64], Key::Row(column.table))] };
     let explained = Explained { schema, executor: &executor, rows: options.rows };

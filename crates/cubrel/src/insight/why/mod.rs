@@ -16,8 +16,8 @@ use std::sync::Arc;
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Source, closest, did_you_mean};
-use crate::plan::Key;
 use crate::plan::query::{CellPlan, cell};
+use crate::plan::{Key, validate};
 use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
@@ -209,8 +209,9 @@ impl Model {
         }
         let source = Source::new("query", text);
         let plan = cell(self.schema(), &settings, &source, &at, options.item.as_deref())?;
+        validate::cell(self.schema(), &plan).map_err(Error::Internal)?;
         let tables = Tables { schema: self.schema(), store };
-        let run = options.query.limits.options();
+        let run = options.query.run_options();
         let executor = Executor::new(tables, &plan.reads, &run);
         let frame = cell_frame(&executor, &plan)?;
         let explained = Explained { schema: self.schema(), executor: &executor, rows: options.rows };

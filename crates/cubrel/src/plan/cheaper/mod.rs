@@ -12,29 +12,40 @@ mod row_wise;
 use std::collections::HashMap;
 
 use super::query::QueryPlan;
+use super::validate;
 use super::walk::{self, Each, Visit};
 use super::{Assembly, Read, ReadRef};
 use crate::formula::schema::Schema;
 
+/// A pass over the leaves and the reads of a plan.
+type Pass = fn(&Schema, &mut Each<'_>, &mut Vec<Read>);
+
+/// The passes, in their order.
+const PASSES: &[(&str, Pass)] = &[
+    ("row_wise", |_, each, reads| row_wise::apply(each, reads)),
+    ("drop_unused", |_, each, reads| drop_unused(each, reads)),
+    ("outer", |schema, _, reads| outer::apply(schema, reads)),
+    ("finer", |_, _, reads| finer::apply(reads)),
+];
+
 /// The same plan, cheaper.
 pub fn cheaper(schema: &Schema, plan: &QueryPlan) -> QueryPlan {
     let mut plan = plan.clone();
-    let mut reads = std::mem::take(plan.reads_mut());
-    apply(schema, &mut |visit| walk::each(&mut plan, visit), &mut reads);
-    *plan.reads_mut() = reads;
+    for (name, pass) in PASSES {
+        let mut reads = std::mem::take(plan.reads_mut());
+        pass(schema, &mut |visit| walk::each(&mut plan, visit), &mut reads);
+        *plan.reads_mut() = reads;
+        debug_assert_eq!(validate::query(schema, &plan), Ok(()), "after {name}");
+    }
     plan
 }
 
 /// Makes an assembly with reads of its own cheaper.
 pub fn cheaper_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut Vec<Read>) {
-    apply(schema, &mut |visit| walk::assembly(assembly, visit), reads);
-}
-
-fn apply(schema: &Schema, each: &mut Each<'_>, reads: &mut Vec<Read>) {
-    row_wise::apply(each, reads);
-    drop_unused(each, reads);
-    outer::apply(schema, reads);
-    finer::apply(reads);
+    for (name, pass) in PASSES {
+        pass(schema, &mut |visit| walk::assembly(assembly, visit), reads);
+        debug_assert_eq!(validate::assembly(schema, assembly, reads), Ok(()), "after {name}");
+    }
 }
 
 /// Reads that nothing refers to any more go.
