@@ -105,7 +105,7 @@ fn model_with_days(seed: u64) -> Model {
         .unwrap()
 }
 
-/// Keys of two columns that begin alike, a table that points at itself, a copy.
+/// Keys of two columns that begin alike, a table that points at itself, a copy, a key that is looked up.
 fn model_with_ways(seed: u64) -> Model {
     let r = &mut Random(seed);
     let nulls = [0, 10, 30][r.below(3) as usize];
@@ -136,6 +136,8 @@ fn model_with_ways(seed: u64) -> Model {
             vec![or_null(r, trip), n]
         })
         .collect();
+    let make: Vec<Vec<Value>> =
+        ["q", "p", "r"].iter().skip(r.below(3) as usize).map(|kind| vec![Value::text(kind), int(r.below(4))]).collect();
     Model::builder()
         .rows("port", &[("k1", Type::Int), ("k2", Type::Int), ("x", Type::Int), ("name", Type::Text)], &port)
         .rows("boat", &[("id", Type::Int), ("tug", Type::Int), ("kind", Type::Text), ("n", Type::Int)], &boat)
@@ -152,6 +154,9 @@ fn model_with_ways(seed: u64) -> Model {
             &trip,
         )
         .rows("leg", &[("trip", Type::Int), ("n", Type::Int)], &leg)
+        .column("leg", "made_as", "boat.kind")
+        .rows("make", &[("kind", Type::Text), ("rate", Type::Int)], &make)
+        .relationship("leg.made_as", "make.kind")
         .definitions("[table.far_port]\nsame_as = 'port'\n")
         .spare_relationship("trip.a + trip.b", "port.k1 + port.k2")
         .spare_relationship("trip.a + trip.c", "port.k1 + port.k2")
@@ -166,7 +171,7 @@ fn model_with_ways(seed: u64) -> Model {
         .unwrap()
 }
 
-const WAY_AXES: &[&str] = &["port.name", "far_port.name", "boat.kind", "boat.id", "trip.c"];
+const WAY_AXES: &[&str] = &["port.name", "far_port.name", "boat.kind", "boat.id", "trip.c", "make.rate"];
 
 fn way_formula(r: &mut Random, depth: u64) -> String {
     const WAYS: &[&str] = &["trip.c", "(trip.a, trip.c)", "boat.tug", "(trip.c, trip.a)"];
@@ -187,6 +192,8 @@ fn way_formula(r: &mut Random, depth: u64) -> String {
                 "sum(trip.x * boat.n via boat.tug)",
                 "count(distinct boat.kind via boat.tug)",
                 "max(leg.n * far_port.x)",
+                "sum(leg.n * make.rate)",
+                "sum(leg.n * make.rate + (boat.n via boat.tug))",
                 "sum((boat.n via boat.tug) per boat)",
                 "sum(port.x via trip.c per trip)",
             ])
@@ -201,6 +208,7 @@ fn way_formula(r: &mut Random, depth: u64) -> String {
                 "port.name via trip.c = 'a'",
                 "instead boat.kind = 'p'",
                 "boat.kind via boat.tug = 'p'",
+                "make.rate > 1",
                 "trip where (boat.n > 2 or far_port.x > 4)",
                 "without boat.kind",
                 "without axes",
@@ -457,7 +465,14 @@ const DAYS: Subject = Subject {
 const WAYS: Subject = Subject {
     model: model_with_ways,
     axes: WAY_AXES,
-    filters: &["boat.kind = 'p'", "port.name is not null", "trip.x > 3", "far_port.name = 'a'", "boat.n > 1"],
+    filters: &[
+        "boat.kind = 'p'",
+        "make.rate is null",
+        "port.name is not null",
+        "trip.x > 3",
+        "far_port.name = 'a'",
+        "boat.n > 1",
+    ],
     formula: way_formula,
 };
 

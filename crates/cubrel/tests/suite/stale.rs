@@ -22,6 +22,12 @@ formula = \"days_between(d, today()) + coalesce(sum(f.x), 0)\"
 formula = \"to_text(x * 1.5, '¤#,##0.00')\"
 [table.t.column.shown_late]
 formula = \"to_text(coalesce(sum(f.x), 0) * 1000.5, '#,##0.0')\"
+[table.t.column.zone]
+formula = 'days.year via t.d'
+[table.t.column.zone_name]
+formula = 'zone.name'
+[table.zone]
+source = 'zone.csv'
 [table.f]
 source = 'f.csv'
 [table.days]
@@ -37,6 +43,9 @@ one = 't.id'
 [[relationship]]
 many = 't.d'
 one = 'days.date'
+[[relationship]]
+many = 't.zone'
+one = 'zone.year'
 [measure.late]
 formula = 'sum(t.age_late)'
 ";
@@ -44,6 +53,7 @@ formula = 'sum(t.age_late)'
 const QUESTIONS: &[&str] = &[
     "records t.id, t.d, t.x, t.age, t.age_late, t.shown, t.shown_late order by t.id",
     "grid late by days.year, days.quarter, days.week",
+    "grid late, rows(t) as n by zone.name, t.zone_name",
     "grid rows(due) as n by due.year, due.quarter",
     "grid sum(worked.age) as a",
     "grid sum(t.x) given (so_far(year) on days) as x by days.month",
@@ -67,6 +77,7 @@ fn write(folder: &Path, model: &str) {
         "id,d,x\n1,2024-03-31,1\n2,2024-04-01,20\n3,2025-01-05,300\n,,NA\n".replace(",,NA", "4,2025-06-01,7"),
     )
     .unwrap();
+    fs::write(folder.join("zone.csv"), "year,name\n2024,old\n2025,new\n2026,next\n").unwrap();
     fs::write(folder.join("f.csv"), "id,x\n1,5\n1,6\n3,7\n").unwrap();
 }
 
