@@ -566,7 +566,7 @@ fn roles_bars_others_and_lenses_on_the_command_line() {
     assert_eq!(north["rows"].as_array().unwrap().len(), 1);
     let denied = demo(&["query", "grid of_target", "--as", "north_desk"]);
     assert_eq!(denied.status.code(), Some(2));
-    assert!(String::from_utf8_lossy(&denied.stderr).contains("is not answered to role `north_desk`"));
+    assert!(String::from_utf8_lossy(&denied.stderr).contains("nothing is called `of_target`"));
     let bars = stdout(&demo(&["query", "grid bookings by route.name order by bookings desc limit 2 others", "--bars"]));
     assert!(bars.contains('█') && bars.contains("others"), "{bars}");
     let flat = json(&["query", "grid bookings by route.name limit 2 others", "--format", "json"]);

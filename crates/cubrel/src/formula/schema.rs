@@ -194,20 +194,30 @@ impl Schema {
         format!("{}.{}", quote(&self.table(id.table).name), quote(&self.column(id).name))
     }
 
+    /// The names of all tables; what who asks may not see has none.
+    pub fn table_names(&self) -> Vec<&str> {
+        self.tables.iter().map(|t| t.name.as_str()).filter(|name| !name.is_empty()).collect()
+    }
+
+    /// The names of a table's columns.
+    pub fn column_names(&self, table: TableId) -> Vec<&str> {
+        self.table(table).columns.iter().map(|c| c.name.as_str()).filter(|name| !name.is_empty()).collect()
+    }
+
     /// The table of a name.
     pub fn find_table(&self, name: &str) -> Option<TableId> {
-        self.tables.iter().position(|t| t.name == name).map(|i| TableId(i as u32))
+        self.tables.iter().position(|t| is_called(&t.name, name)).map(|i| TableId(i as u32))
     }
 
     /// The column of a name in a table.
     pub fn find_column(&self, table: TableId, name: &str) -> Option<ColumnId> {
-        let index = self.table(table).columns.iter().position(|c| c.name == name)?;
+        let index = self.table(table).columns.iter().position(|c| is_called(&c.name, name))?;
         Some(ColumnId { table, index: index as u32 })
     }
 
     /// The measure of a name.
     pub fn find_measure(&self, name: &str) -> Option<MeasureId> {
-        self.measures.iter().position(|m| m.name == name).map(|i| MeasureId(i as u32))
+        self.measures.iter().position(|m| is_called(&m.name, name)).map(|i| MeasureId(i as u32))
     }
 
     /// The relationships that start at a table and have all of these columns of it.
@@ -355,6 +365,11 @@ impl Schema {
             path.pop();
         }
     }
+}
+
+/// Whether something has a name; what who asks may not see has none.
+fn is_called(own: &str, name: &str) -> bool {
+    !own.is_empty() && own == name
 }
 
 /// Counts in how many ways each table is come to, no relationship being taken twice on one way.

@@ -266,6 +266,8 @@ pub fn closest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) 
     let lower = wanted.to_lowercase();
     candidates
         .into_iter()
+        // What who asks may not see has no name.
+        .filter(|c| !c.is_empty())
         .map(|c| (strsim::damerau_levenshtein(&lower, &c.to_lowercase()), c))
         .filter(|(distance, c)| *distance <= 1 + wanted.chars().count().min(c.chars().count()) / 4)
         .min_by_key(|(distance, _)| *distance)

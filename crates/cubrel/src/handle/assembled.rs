@@ -24,8 +24,8 @@ use crate::value::Type;
 pub struct Known {
     /// By table and name.
     pub columns: Vec<(String, String, Arc<Column>)>,
-    /// By relationship; all or none.
-    pub lookups: Vec<Arc<Lookup>>,
+    /// By relationship, as far as they are known.
+    pub lookups: Vec<Option<Arc<Lookup>>>,
     /// What is found to be damaged in the store that all this comes from.
     pub damage: Arc<Damage>,
 }
@@ -53,14 +53,14 @@ pub fn assemble(
     for (table, shape) in tables.iter().zip(&shapes) {
         let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
         let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
-        store.tables.push(TableData { rows: table.rows, columns, allowed: None });
+        store.tables.push(TableData { rows: table.rows, columns });
     }
     let gaps: Vec<Diagnostic> = calendar_problems(&schema, &store);
     if !gaps.is_empty() {
         return Err(Error::Problems(gaps));
     }
     let mut late = Late::new(&schema, &settings, store, known, cancel)?;
-    late.work_out(after)?;
+    late.work_out(after.clone())?;
     let Late { store, computed, known, .. } = late;
     let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {
         let own = computed.iter().filter(|(of, _)| of.0 as usize == id).map(|(_, column)| column.clone());
@@ -81,6 +81,7 @@ pub fn assemble(
         damage,
         restricted,
         outdated: None,
+        after,
     };
     Ok(Model { inner: Arc::new(inner) })
 }

@@ -57,13 +57,29 @@ impl<'a> Late<'a> {
         let count = schema.relationships.len();
         let mut late =
             Late { schema, settings, cancel, store, known, computed: Vec::new(), there, looked_up: vec![false; count] };
-        if late.known.lookups.len() == count && count > 0 {
-            late.store.lookups = late.known.lookups.clone();
-            late.looked_up = vec![true; count];
-        } else {
-            late.store.lookups = schema.relationships.iter().map(|r| Arc::new(unmade(&late.store, r))).collect();
-            late.look_up()?;
-        }
+        let known = late.known.lookups.get(..count).map_or_else(|| vec![None; count], <[_]>::to_vec);
+        let all = schema.relationships.iter().zip(&known);
+        late.looked_up = known.iter().map(Option::is_some).collect();
+        late.store.lookups =
+            all.map(|(r, known)| known.clone().unwrap_or_else(|| Arc::new(unmade(&late.store, r)))).collect();
+        late.look_up()?;
+        Ok(late)
+    }
+
+    /// Takes a store in which every column is there, and makes the lookups that are not known.
+    ///
+    /// # Errors
+    /// Keys that stand twice on the one side.
+    pub fn finished(
+        schema: &'a Schema,
+        settings: &'a Settings,
+        store: Store,
+        known: Known,
+        cancel: &'a Cancel,
+    ) -> Result<Late<'a>, Error> {
+        let mut late = Late::new(schema, settings, store, known, cancel)?;
+        late.there.iter_mut().flatten().for_each(|there| *there = true);
+        late.look_up()?;
         Ok(late)
     }
 

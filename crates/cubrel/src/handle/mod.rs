@@ -17,6 +17,7 @@ use crate::formula::schema::Schema;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::load::{LoadError, Observer, Silent, TableReport};
 use crate::model::Document;
+use crate::model::define::Step;
 use crate::model::roles::RoleDef;
 use crate::run::RunError;
 use crate::store::Store;
@@ -133,6 +134,8 @@ struct Inner {
     restricted: restricted::Cache,
     /// Why the data is older than the sources.
     outdated: Option<Error>,
+    /// What is worked out after loading.
+    after: Vec<Step>,
 }
 
 impl Model {

@@ -8,7 +8,7 @@ use arrow_array::builder::{ListBuilder, StringBuilder};
 use arrow_array::{Array, ArrayRef, ListArray, RecordBatch};
 use arrow_schema::{Field, Schema as ArrowSchema};
 
-use super::{Error, Model, restricted};
+use super::{Error, Model};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
@@ -16,7 +16,6 @@ use crate::plan::query::{QueryPlan, plan};
 use crate::plan::{cheaper, validate};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, GridLine, RunProfile};
-use crate::store::Store;
 use crate::value::{Type, Value, arrow};
 
 /// What a query is asked with.
@@ -72,27 +71,28 @@ pub struct Query {
     plan: Arc<QueryPlan>,
     /// The same, cheaper.
     cheaper: Arc<QueryPlan>,
-    /// What the roles of who asks leave of the data.
-    restricted: Option<Arc<Store>>,
     limits: Limits,
     cancel: Cancel,
 }
 
 impl Model {
-    /// What a query is checked with, and what the roles of who asks leave of the data.
-    pub(crate) fn asked_by(&self, options: &QueryOptions) -> Result<(Settings, Option<Arc<Store>>), Error> {
-        let mut settings = self.inner.settings.clone();
-        settings.parameters = options.parameters.clone();
-        settings.today = options.today.unwrap_or(settings.today);
-        settings.user = options.user.clone();
-        let restricted = restricted::restrict(self, &options.roles, &mut settings)?;
-        Ok((settings, restricted))
+    /// What texts are checked with.
+    pub(crate) fn settings_for(&self, options: &QueryOptions) -> Settings {
+        let own = &self.inner.settings;
+        Settings {
+            parameters: options.parameters.clone(),
+            today: options.today.unwrap_or(own.today),
+            // Who a model was restricted for is who asks it.
+            user: own.user.clone().or_else(|| options.user.clone()),
+            ..own.clone()
+        }
     }
 }
 
 impl Query {
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
-        let (settings, restricted) = model.asked_by(options)?;
+        let model = model.asked_by(options)?;
+        let settings = model.settings_for(options);
         let plan = plan(model.schema(), &settings, source)?;
         validate::query(model.schema(), &plan).map_err(Error::Internal)?;
         let cheaper = Arc::new(cheaper(model.schema(), &plan));
@@ -101,7 +101,6 @@ impl Query {
             model: model.clone(),
             plan: Arc::new(plan),
             cheaper,
-            restricted,
             limits: options.limits,
             cancel: options.cancel.clone(),
         })
@@ -117,14 +116,9 @@ impl Query {
         self.plan.warnings()
     }
 
-    /// The model that it asks.
+    /// The model that it asks, as who asks may see it.
     pub fn model(&self) -> &Model {
         &self.model
-    }
-
-    /// The data as who asks may see it.
-    pub fn store(&self) -> &Store {
-        self.restricted.as_deref().unwrap_or(self.model.store())
     }
 
     /// Runs it.
@@ -141,7 +135,7 @@ impl Query {
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
         let plan = if options.cheaper { &self.cheaper } else { &self.plan };
-        let done = grid::run(self.model.schema(), self.store(), plan, options);
+        let done = grid::run(self.model.schema(), self.model.store(), plan, options);
         self.model.check_store()?;
         let done = done?;
         // An answer that comes too late is none.

@@ -293,7 +293,11 @@ fn from_store(stored: &Stored, notes: &Notes) -> Vec<LoadedTable> {
 }
 
 fn known_columns(stored: &Stored, notes: &Notes) -> Known {
-    let mut known = Known { columns: Vec::new(), lookups: stored.lookups.clone(), damage: stored.damage.clone() };
+    let mut known = Known {
+        columns: Vec::new(),
+        lookups: stored.lookups.iter().cloned().map(Some).collect(),
+        damage: stored.damage.clone(),
+    };
     for (table, notes) in stored.tables.iter().zip(&notes.tables) {
         for ((name, data), computed) in table.columns.iter().zip(&notes.computed) {
             if computed == "after" {

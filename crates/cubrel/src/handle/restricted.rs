@@ -1,17 +1,26 @@
-//! What a role leaves of the data (language reference, section 11): it is fixed first, and no edit moves or widens it.
+//! What a role leaves of a model (language reference, section 11): a model of its own, in which the rows and columns that
+//! the role may not see do not exist.
 //!
-//! The data of a role is a store of its own that shares all columns: rows that may not be seen are marked, and
-//! relationships that point at them point at nothing.
+//! Rows are cut from the columns before anything is asked, so that nothing can be evaluated on them, count them or tell of
+//! them in an error. What is denied has no name. Tables that a query works out are worked out anew, from the rows that are
+//! left. Calculated columns keep their values, which were computed over all rows; the checker says so.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::{Error, Model};
+use rayon::prelude::*;
+
+use super::assembled::Known;
+use super::late::Late;
+use super::{Error, Inner, Model, QueryOptions};
+use crate::cancel::Cancel;
 use crate::formula::check::Settings;
-use crate::formula::schema::{Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem};
+use crate::formula::schema::{Computed, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Span};
+use crate::load::TableReport;
+use crate::model::Document;
 use crate::model::define::suggestion;
-use crate::model::roles::{RoleDef, Rule, rule_filters};
+use crate::model::roles::{Denied, RoleDef, Rule, rule_filters};
 use crate::plan::Planner;
 use crate::plan::query::base;
 use crate::run::Options;
@@ -19,37 +28,66 @@ use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::grid::{base_frame, outer_values};
 use crate::run::read;
-use crate::store::{Lookup, NO_ROW, Store, Target};
+use crate::store::{Column, NO_ROW, Store, TableData};
+use crate::value::Type;
 
-/// Restricted stores by roles, user and day.
-pub(super) type Cache = Mutex<HashMap<(Vec<String>, Option<String>, i32), Arc<Store>>>;
-/// Stores that are kept; each holds its own relationships.
+/// Restricted models by roles, user and day.
+pub(super) type Cache = Mutex<HashMap<(Vec<String>, Option<String>, i32), Model>>;
+/// Models that are kept; each holds the rows that it sees.
 const KEPT: usize = 16;
 
-/// The data that some roles see, and in the settings what they deny; nothing when there are no roles.
-///
-/// # Errors
-/// When there is no such role, or a rule cannot be evaluated.
-pub(super) fn restrict(model: &Model, names: &[String], settings: &mut Settings) -> Result<Option<Arc<Store>>, Error> {
-    if names.is_empty() {
-        return Ok(None);
+impl Model {
+    /// The model as somebody sees it who has some roles: what these let through is united, what one of them denies is
+    /// denied. Without any role, nothing is there. `user` is what `user()` gives.
+    ///
+    /// ```
+    /// # fn main() -> Result<(), cubrel::Error> {
+    /// use cubrel::{Model, Type, Value};
+    ///
+    /// let rows = [("North", 10), ("South", 20)].map(|(region, net)| vec![Value::text(region), Value::Int(net)]);
+    /// let model = Model::builder()
+    ///     .rows("booking", &[("region", Type::Text), ("net", Type::Int)], &rows)
+    ///     .definitions("[role.north]\nrows.booking = \"region = 'North'\"")
+    ///     .build()?;
+    /// let north = model.as_user(&["north"], None)?;
+    /// assert_eq!(north.query("grid sum(booking.net)")?.run()?.lines[0].values, [Value::Int(10)]);
+    /// assert!(model.as_user::<&str>(&[], None)?.query("grid rows(booking)").is_err());
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// When there is no such role, or a rule cannot be evaluated.
+    pub fn as_user<S: AsRef<str>>(&self, roles: &[S], user: Option<&str>) -> Result<Model, Error> {
+        let names: Vec<String> = roles.iter().map(|name| name.as_ref().to_string()).collect();
+        seen_by(self, &names, user, self.inner.settings.today)
     }
+
+    /// The model as who asks sees it; without roles, all of it.
+    pub(crate) fn asked_by(&self, options: &QueryOptions) -> Result<Model, Error> {
+        if options.roles.is_empty() {
+            return Ok(self.clone());
+        }
+        let today = options.today.unwrap_or(self.inner.settings.today);
+        seen_by(self, &options.roles, options.user.as_deref(), today)
+    }
+}
+
+fn seen_by(model: &Model, names: &[String], user: Option<&str>, today: i32) -> Result<Model, Error> {
     let roles = names.iter().map(|name| find(model, name)).collect::<Result<Vec<&RoleDef>, Error>>()?;
-    settings.denied = roles.iter().map(|r| Arc::new(r.denied.clone())).collect();
-    let key = (names.to_vec(), settings.user.clone(), settings.today);
+    let user = user.map(str::to_string);
+    let key = (names.to_vec(), user.clone(), today);
     let mut cache = model.inner.restricted.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some(store) = cache.get(&key) {
-        return Ok(Some(store.clone()));
+    if let Some(seen) = cache.get(&key) {
+        return Ok(seen.clone());
     }
-    // Rules are evaluated over everything, also over what they deny.
-    let plain = Settings { denied: Vec::new(), ..settings.clone() };
-    let masks = roles.iter().map(|role| allowed(model, role, &plain)).collect::<Result<Vec<_>, _>>()?;
-    let store = Arc::new(restricted(model.schema(), model.store(), united(masks)));
+    let settings = Settings { user, today, ..model.inner.settings.clone() };
+    let seen = Restriction { model, roles, settings }.model()?;
     if cache.len() >= KEPT {
         cache.clear();
     }
-    cache.insert(key, store.clone());
-    Ok(Some(store))
+    cache.insert(key, seen.clone());
+    Ok(seen)
 }
 
 fn find<'m>(model: &'m Model, name: &str) -> Result<&'m RoleDef, Error> {
@@ -81,36 +119,149 @@ struct RuleMask {
     null: bool,
 }
 
-fn allowed(model: &Model, role: &RoleDef, settings: &Settings) -> Result<Masks, Error> {
-    let rules = role.rows.iter().map(|r| rule_mask(model, r, settings)).collect::<Result<Vec<_>, _>>()?;
-    let (schema, tables) = (model.schema(), Tables { schema: model.schema(), store: model.store() });
-    let of_table = |table: TableId| {
-        let reach = schema.reach(table, &[]);
-        let reaching: Vec<(&RuleMask, &[_])> =
-            rules.iter().filter_map(|rule| Some((rule, reach.get(&rule.table)?.as_slice()))).collect();
-        if reaching.is_empty() {
-            return None;
-        }
-        let mut passes = vec![true; tables.rows(table)];
-        for (rule, path) in reaching {
-            let far = tables.follow_path(path, (0..passes.len() as u32).collect());
-            for (pass, row) in passes.iter_mut().zip(far) {
-                *pass &= if row == NO_ROW { rule.null } else { rule.rows[row as usize] };
-            }
-        }
-        Some(passes)
-    };
-    Ok((0..schema.tables.len() as u32).map(TableId).map(of_table).collect())
+/// A model and the roles that somebody has.
+struct Restriction<'m> {
+    model: &'m Model,
+    roles: Vec<&'m RoleDef>,
+    settings: Settings,
 }
 
-fn rule_mask(model: &Model, rule: &Rule, settings: &Settings) -> Result<RuleMask, Error> {
-    let (schema, tables) = (model.schema(), Tables { schema: model.schema(), store: model.store() });
-    // A copy of a table has the same rows, so the rule is asked of the first.
-    let first = model.document().file.table.get(&schema.table(rule.table).name).and_then(|s| s.same_as.as_ref());
-    let asked = match first.and_then(|f| schema.find_table(f)) {
-        Some(first) if rule.inherited => first,
-        _ => rule.table,
-    };
+impl Restriction<'_> {
+    fn model(self) -> Result<Model, Error> {
+        let inner = &self.model.inner;
+        let anew = self.worked_out_anew();
+        let masks = self.masks(&inner.schema, &inner.store, &|rule| !anew.contains(&rule))?;
+        let mut store = self.cut(masks, &anew)?;
+        if self.roles.iter().any(|r| r.rows.iter().any(|rule| anew.contains(&rule.table))) {
+            // Rules of such a table are asked of the rows that it has now.
+            let own = self.masks(&inner.schema, &store, &|rule| anew.contains(&rule))?;
+            store = without_rows(&inner.schema, &self.settings, store, &own)?;
+        }
+        let mut schema = inner.schema.clone();
+        let mut document = inner.document.clone();
+        self.denied().iter().for_each(|denied| deny(&mut schema, &mut document, denied));
+        document.file.role.clear();
+        let reports = inner.reports.iter().zip(&store.tables).zip(&schema.tables);
+        let reports = reports.map(|((report, data), table)| TableReport {
+            table: table.name.clone(),
+            rows: data.rows as u64,
+            origin: report.origin.clone(),
+            ..TableReport::default()
+        });
+        let inner = Inner {
+            document,
+            reports: reports.collect(),
+            store,
+            settings: self.settings,
+            warnings: Vec::new(),
+            of_measures: Vec::new(),
+            roles: Vec::new(),
+            damage: inner.damage.clone(),
+            restricted: Cache::default(),
+            outdated: None,
+            after: Vec::new(),
+            schema,
+        };
+        Ok(Model { inner: Arc::new(inner) })
+    }
+
+    /// What is denied; where there is no role, everything.
+    fn denied(&self) -> Vec<Denied> {
+        if !self.roles.is_empty() {
+            return self.roles.iter().map(|role| role.denied.clone()).collect();
+        }
+        let schema = &self.model.inner.schema;
+        vec![Denied::all(schema)]
+    }
+
+    /// Tables of queries whose results depend on rows that are hidden, with the copies of them.
+    fn worked_out_anew(&self) -> BTreeSet<TableId> {
+        let (schema, document) = (&self.model.inner.schema, &self.model.inner.document);
+        if self.roles.iter().all(|r| r.rows.is_empty()) && !self.roles.is_empty() {
+            return BTreeSet::new();
+        }
+        let section = |name: &str| document.file.table.get(name);
+        let is_anew = |name: &str| section(name).is_some_and(|s| s.query.is_some() && !s.all_rows);
+        let all = (0..schema.tables.len() as u32).map(TableId);
+        all.filter(|table| {
+            let name = &schema.table(*table).name;
+            let first = section(name).and_then(|s| s.same_as.as_deref());
+            is_anew(name) || first.is_some_and(is_anew)
+        })
+        .collect()
+    }
+
+    /// What the roles leave, by those of their rules that are `wanted`, of which it is asked of their table.
+    fn masks(&self, schema: &Schema, store: &Store, wanted: &dyn Fn(TableId) -> bool) -> Result<Masks, Error> {
+        if self.roles.is_empty() {
+            return Ok(store.tables.iter().map(|t| Some(vec![false; t.rows])).collect());
+        }
+        let of_role = |role: &&RoleDef| {
+            let rules = role.rows.iter().filter(|rule| wanted(rule.table));
+            let rules = rules.map(|rule| self.rule_mask(schema, store, role, rule)).collect::<Result<Vec<_>, _>>()?;
+            Ok(allowed(Tables { schema, store }, &rules))
+        };
+        Ok(united(self.roles.iter().map(of_role).collect::<Result<Vec<_>, Error>>()?))
+    }
+
+    fn rule_mask(&self, schema: &Schema, store: &Store, role: &RoleDef, rule: &Rule) -> Result<RuleMask, Error> {
+        // A copy of a table has the same rows, so the rule is asked of the first.
+        let section = self.model.document().file.table.get(&schema.table(rule.table).name);
+        let first = section.and_then(|s| s.same_as.as_ref()).and_then(|first| schema.find_table(first));
+        let asked = first.filter(|_| rule.inherited).unwrap_or(rule.table);
+        let tables = Tables { schema, store };
+        match mask_of(tables, &self.settings, rule, asked) {
+            // What is wrong could quote rows that the role does not see.
+            Err(Error::Problems(_)) => {
+                let message = format!(
+                    "the rule of role `{}` for `{}` cannot be computed for every row",
+                    role.name,
+                    schema.table(rule.table).name
+                );
+                let span = Span::new(0, rule.source.text.len());
+                let problem = Diagnostic::error(Problem::Data, &rule.source, span, message);
+                Err(Error::Problems(vec![problem.help("a rule has to be true or false for each row of its table")]))
+            }
+            other => other,
+        }
+    }
+
+    /// The store without the rows that are hidden.
+    fn cut(&self, masks: Masks, anew: &BTreeSet<TableId>) -> Result<Store, Error> {
+        let Inner { schema, store, after, .. } = &*self.model.inner;
+        let mut known = Known { damage: self.model.inner.damage.clone(), ..Known::default() };
+        let mut left = Store::default();
+        for (i, (table, mask)) in store.tables.iter().zip(&masks).enumerate() {
+            let id = TableId(i as u32);
+            let columns = cut_columns(table, mask.as_deref().filter(|_| !anew.contains(&id)));
+            let rows = mask.as_ref().map_or(table.rows, |m| m.iter().filter(|k| **k).count());
+            let mut placed = Vec::new();
+            for (column, def) in columns.into_iter().zip(&schema.table(id).columns) {
+                if def.computed == Computed::After {
+                    placed.push(Arc::new(Column::empty(Type::Int)));
+                    if !anew.contains(&id) {
+                        known.columns.push((schema.table(id).name.clone(), def.name.clone(), column));
+                    }
+                } else {
+                    placed.push(column);
+                }
+            }
+            let rows = if anew.contains(&id) { 0 } else { rows };
+            left.tables.push(TableData { rows, columns: placed });
+        }
+        let touched = |t: TableId| anew.contains(&t) || masks[t.0 as usize].is_some();
+        let relationships = schema.relationships.iter().zip(&store.lookups);
+        known.lookups =
+            relationships.map(|(r, lookup)| (!touched(r.many) && !touched(r.one)).then(|| lookup.clone())).collect();
+        let cancel = Cancel::default();
+        let mut late = Late::new(schema, &self.settings, left, known, &cancel)?;
+        late.work_out(after.clone())?;
+        Ok(late.store)
+    }
+}
+
+fn mask_of(tables: Tables<'_>, settings: &Settings, rule: &Rule, asked: TableId) -> Result<RuleMask, Error> {
+    let schema = tables.schema;
     let narrows = rule_filters(schema, settings, rule, asked).map_err(Error::Problems)?;
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, &rule.source, &narrows);
@@ -128,25 +279,77 @@ fn rule_mask(model: &Model, rule: &Rule, settings: &Settings) -> Result<RuleMask
     Ok(mask)
 }
 
-fn restricted(schema: &Schema, store: &Store, masks: Masks) -> Store {
-    let mut result = store.clone();
-    let masks: Vec<Option<Arc<Vec<bool>>>> = masks.into_iter().map(|m| m.map(Arc::new)).collect();
-    for (table, mask) in result.tables.iter_mut().zip(&masks) {
-        table.allowed = mask.clone();
-    }
-    for (lookup, def) in result.lookups.iter_mut().zip(&schema.relationships) {
-        let (many, one) = (def.many.0 as usize, def.one.0 as usize);
-        if masks[many].is_none() && masks[one].is_none() {
-            continue;
+/// What rules leave of each table: a row goes with the row that it points at, over the default relationships.
+fn allowed(tables: Tables<'_>, rules: &[RuleMask]) -> Masks {
+    let of_table = |table: TableId| {
+        let reach = tables.schema.reach(table, &[]);
+        let reaching: Vec<(&RuleMask, &[_])> =
+            rules.iter().filter_map(|rule| Some((rule, reach.get(&rule.table)?.as_slice()))).collect();
+        if reaching.is_empty() {
+            return None;
         }
-        let rows = (0..store.tables[many].rows).filter(|row| masks[many].as_ref().is_none_or(|m| m[*row]));
-        let codes = match &lookup.target {
-            Target::ByCode(_) => Some(store.tables[many].columns[def.many_columns[0] as usize].proven().codes()),
-            Target::ByRow(_) => None,
-        };
-        let points = rows.map(|row| codes.as_ref().map_or(row, |c| c[row] as usize));
-        let allowed = masks[one].as_ref().map(|m| m.as_slice());
-        *lookup = Arc::new(Lookup::restricted(lookup, allowed, store.tables[one].rows, points));
+        let mut passes = vec![true; tables.rows(table)];
+        for (rule, path) in reaching {
+            let far = tables.follow_path(path, (0..passes.len() as u32).collect());
+            for (pass, row) in passes.iter_mut().zip(far) {
+                *pass &= if row == NO_ROW { rule.null } else { rule.rows[row as usize] };
+            }
+        }
+        Some(passes)
+    };
+    (0..tables.schema.tables.len() as u32).map(TableId).map(of_table).collect()
+}
+
+fn cut_columns(table: &TableData, mask: Option<&[bool]>) -> Vec<Arc<Column>> {
+    match mask {
+        None => table.columns.clone(),
+        Some(mask) => table.columns.par_iter().map(|c| Arc::new(c.proven().with_rows(mask))).collect(),
     }
-    result
+}
+
+/// A finished store without some rows.
+fn without_rows(schema: &Schema, settings: &Settings, store: Store, masks: &Masks) -> Result<Store, Error> {
+    let mut left = Store::default();
+    for (table, mask) in store.tables.iter().zip(masks) {
+        let rows = mask.as_ref().map_or(table.rows, |m| m.iter().filter(|k| **k).count());
+        left.tables.push(TableData { rows, columns: cut_columns(table, mask.as_deref()) });
+    }
+    let touched = |t: TableId| masks[t.0 as usize].is_some();
+    let relationships = schema.relationships.iter().zip(&store.lookups);
+    let lookups = relationships.map(|(r, l)| (!touched(r.many) && !touched(r.one)).then(|| l.clone())).collect();
+    let cancel = Cancel::default();
+    let late = Late::finished(schema, settings, left, Known { lookups, ..Known::default() }, &cancel)?;
+    Ok(late.store)
+}
+
+/// Takes the names from what is denied: nothing finds it any more.
+fn deny(schema: &mut Schema, document: &mut Document, denied: &Denied) {
+    let file = &mut document.file;
+    for id in &denied.columns {
+        let table = &mut schema.tables[id.table.0 as usize];
+        if let Some(section) = file.table.get_mut(&table.name) {
+            section.column.shift_remove(&table.columns[id.index as usize].name);
+        }
+        let column = &mut table.columns[id.index as usize];
+        (column.name, column.label, column.format, column.hidden) = (String::new(), None, None, true);
+        table.columns.iter_mut().for_each(|c| c.display_order = c.display_order.filter(|o| *o != id.index));
+        table.hierarchies.iter_mut().for_each(|(_, levels)| levels.retain(|level| *level != id.index));
+        table.hierarchies.retain(|(_, levels)| !levels.is_empty());
+        table.calendar = table.calendar.filter(|c| *c != id.index);
+    }
+    for id in &denied.measures {
+        let measure = &mut schema.measures[id.0 as usize];
+        file.measure.shift_remove(&measure.name);
+        (measure.name, measure.label, measure.note, measure.group) = (String::new(), None, None, None);
+        (measure.expr, measure.wrong, measure.hidden) = (None, None, true);
+    }
+    for (lens, reading) in &denied.readings {
+        let lens = &mut schema.lenses[*lens];
+        lens.readings.retain(|r| r.name != *reading);
+    }
+    for id in &denied.tables {
+        let table = &mut schema.tables[id.0 as usize];
+        file.table.shift_remove(&table.name);
+        (table.name, table.label, table.prefix) = (String::new(), None, None);
+    }
 }

@@ -119,7 +119,8 @@ pub struct RelationshipSize {
 
 /// Counts the bytes of a model.
 pub fn sizes(model: &Model) -> Sizes {
-    let ids = (0..model.schema().tables.len() as u32).map(TableId);
+    let all = (0..model.schema().tables.len() as u32).map(TableId);
+    let ids = all.filter(|id| !model.schema().table(*id).name.is_empty());
     sizes_of(model, ids.map(|id| table_size(model, id, &described(model, id))).collect())
 }
 
@@ -184,7 +185,8 @@ pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
         Described { name: def.name.clone(), computed: def.computed, data: data.clone(), links }
     };
     let columns = schema.table(table).columns.iter().zip(&store.tables[table.0 as usize].columns);
-    columns.enumerate().map(of).collect()
+    // What who asks may not see has no name.
+    columns.enumerate().map(of).filter(|described| !described.name.is_empty()).collect()
 }
 
 pub(super) fn table_size(model: &Model, id: TableId, columns: &[Described]) -> TableSize {

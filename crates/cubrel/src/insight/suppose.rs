@@ -326,7 +326,7 @@ impl Words<'_> {
         let tables = &self.model.schema().tables;
         tables.iter().position(|t| t.name == name).map(|i| TableId(i as u32)).ok_or_else(|| {
             self.at -= 1;
-            let names: Vec<&str> = tables.iter().map(|t| t.name.as_str()).collect();
+            let names = self.model.schema().table_names();
             let message = format!("there is no table `{name}`");
             let problem = Diagnostic::error(Problem::UnknownName, self.source, self.here(), message);
             Error::Problems(vec![problem.help(suggestion(&name, &names))])
@@ -339,7 +339,7 @@ impl Words<'_> {
         let place = def.columns.iter().position(|c| c.name == name);
         place.map(|i| ColumnId { table, index: i as u32 }).ok_or_else(|| {
             self.at -= 1;
-            let names: Vec<&str> = def.columns.iter().map(|c| c.name.as_str()).collect();
+            let names = self.model.schema().column_names(table);
             let message = format!("{} has no column `{name}`", def.name);
             let problem = Diagnostic::error(Problem::UnknownName, self.source, self.here(), message);
             Error::Problems(vec![problem.help(suggestion(&name, &names))])

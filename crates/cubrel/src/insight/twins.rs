@@ -149,7 +149,8 @@ fn asked_of(model: &Model) -> Vec<(String, Option<String>)> {
     let saved = model.document().file.query.iter().map(|(name, saved)| (name.clone(), Some(saved.text.clone())));
     let mut all: Vec<(String, Option<String>)> = saved.collect();
     let known: BTreeSet<String> = all.iter().map(|(name, _)| name.clone()).collect();
-    let measures = model.schema().measures.iter().map(|m| m.name.clone()).filter(|name| !known.contains(name));
+    let measures = model.schema().measures.iter().map(|m| m.name.clone());
+    let measures = measures.filter(|name| !name.is_empty() && !known.contains(name));
     all.extend(measures.map(|name| (name, None)));
     all
 }

@@ -41,6 +41,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         hidden: _,
         hierarchy: _,
         prefix: _,
+        all_rows: _,
     } = section;
     let of_source = json(&(source, query, csv, partition, key, missing, filter, max_bad_rows));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));

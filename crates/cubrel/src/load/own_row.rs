@@ -14,7 +14,7 @@ use crate::formula::{ast, parser};
 use crate::model::Document;
 use crate::model::define::stored_type;
 use crate::model::dependencies::ParsedFormula;
-use crate::store::{RawColumn, RawData};
+use crate::store::RawColumn;
 use crate::value::{Type, Vector, VectorBuilder};
 
 /// Rows that a formula is computed for at a time.
@@ -177,23 +177,10 @@ impl Rows<'_> {
         let truths = self.eval(&expr, &filter.source)?.truths();
         let keep: Vec<u32> = (0..self.count() as u32).filter(|i| truths[*i as usize]).collect();
         for (_, raw, _) in &mut self.columns {
-            *raw = select(raw, &keep);
+            *raw = raw.select(&keep);
         }
         Ok(())
     }
-}
-
-fn select(raw: &RawColumn, rows: &[u32]) -> RawColumn {
-    let at = |i: &u32| *i as usize;
-    let data = match &raw.data {
-        RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
-        RawData::Texts { values, indices } => {
-            RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
-        }
-    };
-    let valid = raw.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
-    RawColumn { ty: raw.ty, data, valid }
 }
 
 struct RowLeaves<'a> {

@@ -132,7 +132,7 @@ pub fn define(
 }
 
 /// One thing that is computed after loading.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum Step {
     /// A calculated column.
     Column(ColumnId, Arc<Expr>, Arc<Source>),
@@ -772,6 +772,7 @@ pub fn stored_type(natural: Type) -> Type {
 
 /// What was meant, or what there is.
 pub fn suggestion(wanted: &str, names: &[&str]) -> String {
+    let names: Vec<&str> = names.iter().copied().filter(|name| !name.is_empty()).collect();
     match closest(wanted, names.iter().copied()) {
         Some(near) => did_you_mean(near),
         None if names.is_empty() => "there are none".into(),

@@ -57,6 +57,8 @@ pub struct TableSection {
     pub source: Option<String>,
     /// A query that works the table out, in place of a source: its axis columns and items.
     pub query: Option<String>,
+    /// Whether roles see the query's result over all rows, and not over those that they see.
+    pub all_rows: bool,
     /// How the source's text is laid out.
     pub csv: Option<CsvSection>,
     /// Parts of a database's table that are read by themselves.

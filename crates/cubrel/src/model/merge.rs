@@ -82,6 +82,7 @@ impl Merge<'_> {
             source,
             query,
             csv,
+            all_rows,
             partition,
             key,
             missing,
@@ -111,6 +112,7 @@ impl Merge<'_> {
         self.option(&mut own.label, label, &at("label"));
         self.option(&mut own.note, note, &at("note"));
         own.hidden |= hidden;
+        own.all_rows |= all_rows;
         for (name, section) in column {
             let column = own.column.entry(name.clone()).or_default();
             self.column(column, section, &at(&format!("column.{name}")));

@@ -7,9 +7,9 @@ use super::dependencies::{Formulas, Node};
 use super::document::Document;
 use super::paths::column_path;
 use crate::formula::ast;
-use crate::formula::check::{self, Denied, Settings};
+use crate::formula::check::{self, Settings};
 use crate::formula::parser;
-use crate::formula::schema::{ColumnId, Computed, Schema, TableId};
+use crate::formula::schema::{ColumnId, Computed, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::Narrow;
 
@@ -24,6 +24,36 @@ pub struct RoleDef {
     pub denied: Denied,
     /// Who has it.
     pub people: Vec<String>,
+}
+
+/// What a role does not answer.
+#[derive(Clone, Debug, Default)]
+pub struct Denied {
+    /// Columns, those computed from denied ones included.
+    pub columns: HashSet<ColumnId>,
+    /// Measures, in the same way.
+    pub measures: HashSet<MeasureId>,
+    /// Readings of lenses, by the lens's place and their name.
+    pub readings: HashSet<(usize, String)>,
+    /// Tables.
+    pub tables: HashSet<TableId>,
+}
+
+impl Denied {
+    /// Everything.
+    pub fn all(schema: &Schema) -> Denied {
+        let tables = (0..schema.tables.len() as u32).map(TableId);
+        let columns = tables.clone().flat_map(|table| {
+            (0..schema.table(table).columns.len() as u32).map(move |index| ColumnId { table, index })
+        });
+        let readings = schema.lenses.iter().enumerate().flat_map(|(i, l)| l.readings.iter().map(move |r| (i, r)));
+        Denied {
+            columns: columns.collect(),
+            measures: (0..schema.measures.len() as u32).map(MeasureId).collect(),
+            readings: readings.map(|(i, r)| (i, r.name.clone())).collect(),
+            tables: tables.collect(),
+        }
+    }
 }
 
 /// Which rows of a table a role sees.
@@ -52,6 +82,7 @@ pub fn roles(
     let restricting: Vec<&RoleDef> = roles.iter().filter(|r| !r.rows.is_empty()).collect();
     if !restricting.is_empty() {
         reader.totals_past_roles(formulas, &restricting);
+        reader.tables_past_roles();
     }
     (roles, reader.problems)
 }
@@ -82,6 +113,7 @@ impl Reader<'_> {
         }
         rows.extend(self.inherited(&rows));
         let denied = self.denied(name, &section.deny, formulas);
+        self.open_beneath(name, &section.deny, &denied, formulas);
         RoleDef { name: name.to_string(), rows, denied, people: section.people.clone() }
     }
 
@@ -134,7 +166,7 @@ impl Reader<'_> {
             }
         }
         self.spread(&mut denied, formulas);
-        let mut result = Denied { by: role.to_string(), ..Denied::default() };
+        let mut result = Denied { readings: self.denied_readings(&denied), ..Denied::default() };
         for node in denied {
             match node {
                 Node::Column(table, column) => {
@@ -179,6 +211,64 @@ impl Reader<'_> {
         }
     }
 
+    /// Readings of lenses that name something denied.
+    fn denied_readings(&self, denied: &HashSet<Node>) -> HashSet<(usize, String)> {
+        let readings = self.schema.lenses.iter().enumerate().flat_map(|(i, l)| l.readings.iter().map(move |r| (i, r)));
+        let names_denied = |expr: &ast::Expr| named_in(expr).iter().any(|node| denied.contains(node));
+        readings.filter(|(_, r)| names_denied(&r.expr)).map(|(i, r)| (i, r.name.clone())).collect()
+    }
+
+    /// A denied measure whose columns all stay open can be written again by who asks.
+    fn open_beneath(&mut self, role: &str, names: &[String], denied: &Denied, formulas: &Formulas) {
+        for (i, name) in names.iter().enumerate() {
+            let columns = self.columns_beneath(name, formulas, &mut HashSet::new());
+            if self.schema.find_measure(name).is_none() || columns.is_empty() {
+                continue;
+            }
+            if !columns.iter().any(|c| denied.columns.contains(c)) {
+                let names: Vec<String> = columns.iter().map(|c| self.schema.column_name(*c)).collect();
+                let message = format!(
+                    "role `{role}` denies `{name}`, and what it is computed from stays open: {}",
+                    names.join(", ")
+                );
+                let help = "who asks can write the formula again: deny one of these columns";
+                let path = format!("role.{role}.deny.{i}");
+                let problem = self.document.problem(Problem::Surprise, &path, message).help(help);
+                self.problems.push(problem.warning());
+            }
+        }
+    }
+
+    /// The columns that a measure is computed from.
+    fn columns_beneath(&self, measure: &str, formulas: &Formulas, seen: &mut HashSet<String>) -> Vec<ColumnId> {
+        let mut found = Vec::new();
+        let Some(parsed) = formulas.parsed.get(&Node::Measure(measure.to_string())) else { return found };
+        if !seen.insert(measure.to_string()) {
+            return found;
+        }
+        for node in named_in(&parsed.expr) {
+            match node {
+                Node::Column(table, column) => {
+                    let id = self.schema.find_table(&table).and_then(|t| self.schema.find_column(t, &column));
+                    found.extend(id.filter(|id| !found.contains(id)));
+                }
+                Node::Measure(name) => found.extend(self.columns_beneath(&name, formulas, seen)),
+                Node::Table(_) => {}
+            }
+        }
+        found
+    }
+
+    /// Tables that a query works out are worked out anew for each role, unless the model says that they are not.
+    fn tables_past_roles(&mut self) {
+        for (name, _) in self.document.file.table.iter().filter(|(_, s)| s.query.is_some() && s.all_rows) {
+            let message = format!("table `{name}` is worked out over all rows, also those that a role hides");
+            let problem = self.document.problem(Problem::Surprise, &format!("table.{name}.all_rows"), message);
+            let help = "leave `all_rows` out, and it is worked out for each role from the rows that the role sees";
+            self.problems.push(problem.help(help).warning());
+        }
+    }
+
     /// Calculated columns are computed over all rows, before anybody asks; roles that deny them are none the wiser.
     fn totals_past_roles(&mut self, formulas: &Formulas, roles: &[&RoleDef]) {
         for node in &formulas.order {
@@ -213,6 +303,22 @@ impl Reader<'_> {
             }
         }
     }
+}
+
+/// The columns and measures that a formula outside of a table names.
+fn named_in(expr: &ast::Expr) -> Vec<Node> {
+    let mut found = Vec::new();
+    expr.walk(&mut |e| match &e.kind {
+        ast::ExprKind::Name(name) => found.push(Node::Measure(name.text.clone())),
+        ast::ExprKind::Column(table, column) => found.push(Node::Column(table.text.clone(), column.text.clone())),
+        _ => {}
+    });
+    expr.walk_targets(&mut |target| {
+        if let ast::Target::Column(table, column) = target {
+            found.push(Node::Column(table.text.clone(), column.text.clone()));
+        }
+    });
+    found
 }
 
 /// The rule of a role as filters, for who asks now.

@@ -226,30 +226,6 @@ impl Lookup {
         Lookup { target: Target::ByRow(packed), unmatched_rows, key_count, one_rows, examples, proof: None }
     }
 
-    /// The same relationship for someone who may not see all rows: what points at a row that is not allowed points at
-    /// nothing. `points` gives the code or row of the many side's rows that are allowed.
-    #[must_use]
-    pub fn restricted(&self, one: Option<&[bool]>, one_rows: usize, points: impl Iterator<Item = usize>) -> Lookup {
-        let may = |row: u32| row != NO_ROW && one.is_none_or(|allowed| allowed[row as usize]);
-        let (target, missing): (Target, Vec<bool>) = match &self.target {
-            Target::ByCode(rows) => {
-                let rows: Vec<u32> = rows.iter().map(|r| if may(*r) { *r } else { NO_ROW }).collect();
-                let missing = rows.iter().map(|r| *r == NO_ROW).collect();
-                (Target::ByCode(rows.into()), missing)
-            }
-            Target::ByRow(packed) => {
-                let rows: Vec<u64> = (0..packed.len())
-                    .map(|i| packed.get(i))
-                    .map(|r| if (r as usize) < one_rows && may(r as u32) { r } else { one_rows as u64 })
-                    .collect();
-                let missing = rows.iter().map(|r| *r as usize == one_rows).collect();
-                (Target::ByRow(PackedInts::pack(rows.into_iter(), bits_for(one_rows as u64))), missing)
-            }
-        };
-        let unmatched_rows = points.filter(|p| missing[*p]).count() as u64;
-        Lookup { target, unmatched_rows, key_count: self.key_count, one_rows, examples: Vec::new(), proof: None }
-    }
-
     /// The relationship where it is what was written, else one that points at nothing.
     pub fn proven(&self) -> &Lookup {
         let Some(proof) = &self.proof else { return self };

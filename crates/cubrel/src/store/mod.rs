@@ -6,7 +6,8 @@
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
-//! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one
+//! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
+//!   `cut`: columns without some rows
 //! * [`lookup`]: relationships as arrays
 //! * [`raw`]: values on their way in
 //! * [`disk`]: the store on disk; [`proof`]: whether it is what was written
@@ -15,6 +16,7 @@ pub mod bits;
 pub mod buffer;
 pub mod codes;
 pub mod column;
+mod cut;
 pub mod dictionary;
 pub mod disk;
 pub mod divide;
@@ -46,8 +48,6 @@ pub struct TableData {
     pub rows: usize,
     /// By place in the schema's table.
     pub columns: Vec<Arc<Column>>,
-    /// By row, whether who asks may see it; all when there is nothing.
-    pub allowed: Option<Arc<Vec<bool>>>,
 }
 
 /// All data of a model: tables and relationships, by the schema's numbers.

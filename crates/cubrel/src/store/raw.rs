@@ -35,6 +35,24 @@ pub enum RawData {
 }
 
 impl RawColumn {
+    /// Some of the rows, in the order given.
+    ///
+    /// # Panics
+    /// When there is no such row.
+    #[must_use]
+    pub fn select(&self, rows: &[u32]) -> RawColumn {
+        let at = |i: &u32| *i as usize;
+        let data = match &self.data {
+            RawData::Ints(v) => RawData::Ints(rows.iter().map(|i| v[at(i)]).collect()),
+            RawData::Floats(v) => RawData::Floats(rows.iter().map(|i| v[at(i)]).collect()),
+            RawData::Texts { values, indices } => {
+                RawData::Texts { values: values.clone(), indices: rows.iter().map(|i| indices[at(i)]).collect() }
+            }
+        };
+        let valid = self.valid.as_ref().map(|v| rows.iter().map(|i| v[at(i)]).collect());
+        RawColumn { ty: self.ty, data, valid }
+    }
+
     /// How many rows.
     pub fn len(&self) -> usize {
         match &self.data {

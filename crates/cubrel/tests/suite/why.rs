@@ -149,7 +149,7 @@ fn places_that_are_none_are_refused() {
 fn a_role_leaves_its_rows() {
     let query = QueryOptions { roles: vec!["north".into()], ..QueryOptions::default() };
     let found = model().why("grid net", "", &WhyOptions { query, ..WhyOptions::default() }).unwrap();
-    assert_eq!((found.value, found.tables[0].left, found.tables[0].rows), (Value::Int(30), 2, 4));
+    assert_eq!((found.value, found.tables[0].left, found.tables[0].rows), (Value::Int(30), 2, 2));
     assert!(found.notes[0].contains("asked as north"));
 }
 

@@ -302,12 +302,10 @@ impl Checker<'_> {
     fn hierarchy(&mut self, name: &ast::Name) -> Checked<Vec<ColumnId>> {
         for (t, table) in self.schema.tables.iter().enumerate() {
             if let Some((_, levels)) = table.hierarchies.iter().find(|(n, _)| *n == name.text) {
-                let levels: Vec<ColumnId> =
-                    levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect();
-                return self.all(&levels, |c, level| c.answered(*level, name.span));
+                return Ok(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect());
             }
         }
-        let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+        let tables = self.schema.table_names();
         let help = match closest(&name.text, tables.iter().copied()) {
             Some(near) => did_you_mean(words::quote_name(near)),
             None => "`per` is followed by a table or by columns, written `table.column`".into(),

@@ -15,7 +15,7 @@ mod operators;
 mod sets;
 pub mod surprises;
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 pub(crate) use edits::conjuncts;
@@ -37,21 +37,8 @@ pub struct Settings {
     pub locale: String,
     /// What `user()` gives.
     pub user: Option<String>,
-    /// What is not answered to who asks.
-    pub denied: Vec<Arc<Denied>>,
     /// What `shown` stands for, in the formula of a reading.
     pub shown: Option<MeasureId>,
-}
-
-/// What a role does not answer.
-#[derive(Clone, Debug, Default)]
-pub struct Denied {
-    /// The role.
-    pub by: String,
-    /// Columns, those computed from denied ones included.
-    pub columns: HashSet<ColumnId>,
-    /// Measures, in the same way.
-    pub measures: HashSet<MeasureId>,
 }
 
 /// A problem has been reported; there is no tree to go on with.

@@ -47,15 +47,8 @@ impl Checker<'_> {
                     format!("write `{full}` for the column, or rename one of them"),
                 )
             }
-            (Some(column), None) => {
-                let column = self.answered(column, span)?;
-                self.column_value(column, span)
-            }
+            (Some(column), None) => self.column_value(column, span),
             (None, Some(id)) => {
-                if let Some(denied) = self.settings.denied.iter().find(|d| d.measures.contains(&id)) {
-                    let by = denied.by.clone();
-                    return self.not_answered(&format!("`{}`", name.text), &by, span);
-                }
                 let measure = self.schema.measure(id);
                 let Some(expr) = &measure.expr else {
                     // What is wrong with that measure is told where it stands.
@@ -87,23 +80,6 @@ impl Checker<'_> {
                 "name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
             ),
         }
-    }
-
-    /// A column, unless who asks may not see it.
-    pub(super) fn answered(&mut self, column: ColumnId, span: Span) -> Checked<ColumnId> {
-        match self.settings.denied.iter().find(|d| d.columns.contains(&column)) {
-            None => Ok(column),
-            Some(denied) => {
-                let (name, by) = (self.schema.column_name(column), denied.by.clone());
-                self.not_answered(&name, &by, span)
-            }
-        }
-    }
-
-    fn not_answered<T>(&mut self, what: &str, by: &str, span: Span) -> Checked<T> {
-        let message = format!("{what} is not answered to role `{by}`");
-        let help = "the role denies it, or something that it is computed from";
-        self.fail(Problem::Denied, span, message, help)
     }
 
     fn unknown_name(&mut self, name: &ast::Name) -> Checked<Expr> {
@@ -138,7 +114,7 @@ impl Checker<'_> {
         if let Some(id) = self.schema.find_table(&name.text) {
             return Ok(id);
         }
-        let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
+        let tables = self.schema.table_names();
         let help = match closest(&name.text, tables.iter().copied()) {
             Some(near) => did_you_mean(quote_name(near)),
             None => {
@@ -158,10 +134,10 @@ impl Checker<'_> {
     pub(super) fn find_column(&mut self, table: &ast::Name, column: &ast::Name) -> Checked<ColumnId> {
         let id = self.find_table(table)?;
         if let Some(found) = self.schema.find_column(id, &column.text) {
-            return self.answered(found, table.span.to(column.span));
+            return Ok(found);
         }
         let def = self.schema.table(id);
-        let names: Vec<&str> = def.columns.iter().map(|c| c.name.as_str()).collect();
+        let names = self.schema.column_names(id);
         let help = match closest(&column.text, names.iter().copied()) {
             Some(near) => did_you_mean(format!("{}.{}", quote_name(&def.name), quote_name(near))),
             None => {

@@ -85,6 +85,8 @@ impl Explained<'_> {
         let (name, tables) = (&self.schema.table(table).name, self.executor.tables());
         let key = (0..self.schema.table(table).columns.len() as u32)
             .map(|index| ColumnId { table, index })
+            // What who asks may not see has no name.
+            .filter(|c| !self.schema.column(*c).name.is_empty())
             .find(|c| tables.column(*c).distinct() as usize == tables.rows(table));
         match key {
             Some(key) if (row as usize) < tables.rows(table) => {

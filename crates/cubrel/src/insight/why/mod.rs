@@ -22,7 +22,6 @@ use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
 use crate::run::grid::base_frame;
-use crate::store::Store;
 use crate::value::{Type, Value};
 use crate::{Error, Model, QueryOptions};
 
@@ -201,8 +200,18 @@ impl Model {
     }
 
     fn explain(&self, text: &str, at: &str, options: &WhyOptions) -> Result<Why, Error> {
-        let (settings, restricted) = self.asked_by(&options.query)?;
-        let store: &Store = restricted.as_deref().unwrap_or(self.store());
+        let seen = self.asked_by(&options.query)?;
+        let mut why = seen.explained(text, at, options)?;
+        if !options.query.roles.is_empty() {
+            let roles = options.query.roles.join(", ");
+            why.notes.push(format!("asked as {roles}: there are only the rows that the role sees"));
+        }
+        Ok(why)
+    }
+
+    fn explained(&self, text: &str, at: &str, options: &WhyOptions) -> Result<Why, Error> {
+        let settings = self.settings_for(&options.query);
+        let store = self.store();
         let at = Source::new("at", at);
         if let Some(column) = self.calculated_column(text) {
             return column::why(self, store, &settings, column, &at, options);
@@ -217,14 +226,8 @@ impl Model {
         let explained = Explained { schema: self.schema(), executor: &executor, rows: options.rows };
         let tree = explained.assembly(&plan.assembly, &frame)?;
         let filters = explained.filters(&plan.assembly.scope, &frame);
-        let mut notes: Vec<String> =
+        let notes: Vec<String> =
             plan.readings.iter().map(|(lens, reading)| format!("seen through {lens}: {reading}")).collect();
-        if !options.query.roles.is_empty() {
-            notes.push(format!(
-                "asked as {}: rows that the role does not see are filtered first",
-                options.query.roles.join(", ")
-            ));
-        }
         let (left, rows) =
             (explained.tables_left(&plan.assembly, &frame)?, explained.rows_behind(&plan.assembly, &frame)?);
         run.check()?;

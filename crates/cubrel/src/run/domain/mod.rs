@@ -266,11 +266,7 @@ pub fn is_missed(executor: &Executor<'_>, table: TableId, both_ways: &[Relations
         let r = tables.schema.relationship(id);
         let misses = tables.lookup(id).unmatched_rows > 0 && leads_to(executor, r.one, table, 0);
         let comes_back = (r.both_ways || both_ways.contains(&id)) && leads_to(executor, r.many, table, 0);
-        let all = match &tables.store.tables[r.one.0 as usize].allowed {
-            None => tables.rows(r.one),
-            Some(allowed) => allowed.iter().filter(|a| **a).count(),
-        };
-        misses || comes_back && read::pointed_at(tables, id, r.one).len() < all
+        misses || comes_back && read::pointed_at(tables, id, r.one).len() < tables.rows(r.one)
     })
 }
 

@@ -83,9 +83,6 @@ pub fn rows_where(
         let all: Vec<u32> = (0..len as u32).collect();
         passes.extend(compiled.eval(tables, &batch, &all)?.truths());
     }
-    if let Some(allowed) = &tables.store.tables[predicate.table.0 as usize].allowed {
-        passes.iter_mut().zip(allowed.iter()).for_each(|(passes, allowed)| *passes &= allowed);
-    }
     Ok(passes)
 }
 

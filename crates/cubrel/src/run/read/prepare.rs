@@ -126,9 +126,6 @@ pub(super) fn prepare<'a>(
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
-    if let Some(allowed) = &tables.store.tables[table.0 as usize].allowed {
-        builder.row_filters.push(CompiledRow::of_rows(allowed.to_vec()));
-    }
     let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i)) || dependences[i].is_some();
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
         if !comes_back(i) {
