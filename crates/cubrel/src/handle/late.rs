@@ -66,23 +66,6 @@ impl<'a> Late<'a> {
         Ok(late)
     }
 
-    /// Takes a store in which every column is there, and makes the lookups that are not known.
-    ///
-    /// # Errors
-    /// Keys that stand twice on the one side.
-    pub fn finished(
-        schema: &'a Schema,
-        settings: &'a Settings,
-        store: Store,
-        known: Known,
-        cancel: &'a Cancel,
-    ) -> Result<Late<'a>, Error> {
-        let mut late = Late::new(schema, settings, store, known, cancel)?;
-        late.there.iter_mut().flatten().for_each(|there| *there = true);
-        late.look_up()?;
-        Ok(late)
-    }
-
     /// Does the steps.
     ///
     /// # Errors
@@ -180,7 +163,7 @@ impl<'a> Late<'a> {
 
 fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup, Diagnostic> {
     let side = |table: TableId, columns: &[u32]| -> Vec<&Column> {
-        columns.iter().map(|c| &*store.tables[table.0 as usize].columns[*c as usize]).collect()
+        columns.iter().map(|c| &**store.tables[table.0 as usize].columns[*c as usize].proven()).collect()
     };
     Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
         let names: Vec<String> =
@@ -194,7 +177,7 @@ fn unmade(store: &Store, r: &RelationshipDef) -> Lookup {
     let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
     let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
     let one_rows = store.tables[r.one.0 as usize].rows;
-    Lookup { target, unmatched_rows: 0, key_count: 0, one_rows, examples: Vec::new(), proof: None }
+    Lookup { target, one_rows, ..Lookup::nothing() }
 }
 
 /// The columns of a table that its query gives.

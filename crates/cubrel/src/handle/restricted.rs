@@ -8,14 +8,12 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rayon::prelude::*;
-
 use super::assembled::Known;
 use super::late::Late;
 use super::{Error, Inner, Model, QueryOptions};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
-use crate::formula::schema::{Computed, Schema, TableId};
+use crate::formula::schema::{Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Span};
 use crate::load::TableReport;
 use crate::model::Document;
@@ -28,7 +26,7 @@ use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::grid::{base_frame, outer_values};
 use crate::run::read;
-use crate::store::{Column, NO_ROW, Store, TableData};
+use crate::store::{Column, Lookup, NO_ROW, Store, TableData};
 use crate::value::Type;
 
 /// Restricted models by roles, user and day.
@@ -101,12 +99,12 @@ fn find<'m>(model: &'m Model, name: &str) -> Result<&'m RoleDef, Error> {
 }
 
 /// By table, which rows may be seen; nothing where all may.
-type Masks = Vec<Option<Vec<bool>>>;
+type Masks = Vec<Option<Arc<Vec<bool>>>>;
 
 /// Rows that one of several roles lets through are let through.
 fn united(masks: Vec<Masks>) -> Masks {
-    let unite = |a: Option<Vec<bool>>, b: Option<Vec<bool>>| match (a, b) {
-        (Some(a), Some(b)) => Some(a.into_iter().zip(b).map(|(x, y)| x || y).collect()),
+    let unite = |a: Option<Arc<Vec<bool>>>, b: Option<Arc<Vec<bool>>>| match (a, b) {
+        (Some(a), Some(b)) => Some(Arc::new(a.iter().zip(b.iter()).map(|(x, y)| *x || *y).collect())),
         _ => None,
     };
     masks.into_iter().reduce(|a, b| a.into_iter().zip(b).map(|(x, y)| unite(x, y)).collect()).unwrap_or_default()
@@ -131,11 +129,13 @@ impl Restriction<'_> {
         let inner = &self.model.inner;
         let anew = self.worked_out_anew();
         let masks = self.masks(&inner.schema, &inner.store, &|rule| !anew.contains(&rule))?;
-        let mut store = self.cut(masks, &anew)?;
+        let mut store = self.cut(&masks, &anew)?;
         if self.roles.iter().any(|r| r.rows.iter().any(|rule| anew.contains(&rule.table))) {
             // Rules of such a table are asked of the rows that it has now.
             let own = self.masks(&inner.schema, &store, &|rule| anew.contains(&rule))?;
-            store = without_rows(&inner.schema, &self.settings, store, &own)?;
+            let left = cut_tables(&store, &own);
+            let lookups = cut_lookups(&inner.schema, (&store, &left), &own, &BTreeSet::new());
+            store = Store { lookups: lookups.into_iter().flatten().collect(), ..left };
         }
         let mut schema = inner.schema.clone();
         let mut document = inner.document.clone();
@@ -194,7 +194,7 @@ impl Restriction<'_> {
     /// What the roles leave, by those of their rules that are `wanted`, of which it is asked of their table.
     fn masks(&self, schema: &Schema, store: &Store, wanted: &dyn Fn(TableId) -> bool) -> Result<Masks, Error> {
         if self.roles.is_empty() {
-            return Ok(store.tables.iter().map(|t| Some(vec![false; t.rows])).collect());
+            return Ok(store.tables.iter().map(|t| Some(Arc::new(vec![false; t.rows]))).collect());
         }
         let of_role = |role: &&RoleDef| {
             let rules = role.rows.iter().filter(|rule| wanted(rule.table));
@@ -227,32 +227,24 @@ impl Restriction<'_> {
     }
 
     /// The store without the rows that are hidden.
-    fn cut(&self, masks: Masks, anew: &BTreeSet<TableId>) -> Result<Store, Error> {
+    fn cut(&self, masks: &Masks, anew: &BTreeSet<TableId>) -> Result<Store, Error> {
         let Inner { schema, store, after, .. } = &*self.model.inner;
-        let mut known = Known { damage: self.model.inner.damage.clone(), ..Known::default() };
-        let mut left = Store::default();
-        for (i, (table, mask)) in store.tables.iter().zip(&masks).enumerate() {
-            let id = TableId(i as u32);
-            let columns = cut_columns(table, mask.as_deref().filter(|_| !anew.contains(&id)));
-            let rows = mask.as_ref().map_or(table.rows, |m| m.iter().filter(|k| **k).count());
-            let mut placed = Vec::new();
-            for (column, def) in columns.into_iter().zip(&schema.table(id).columns) {
-                if def.computed == Computed::After {
-                    placed.push(Arc::new(Column::empty(Type::Int)));
-                    if !anew.contains(&id) {
-                        known.columns.push((schema.table(id).name.clone(), def.name.clone(), column));
-                    }
-                } else {
-                    placed.push(column);
+        let mut left = cut_tables(store, masks);
+        let lookups = cut_lookups(schema, (store, &left), masks, anew);
+        let mut known = Known { lookups, damage: self.model.inner.damage.clone(), ..Known::default() };
+        for (i, table) in left.tables.iter_mut().enumerate() {
+            let (id, def) = (TableId(i as u32), &schema.tables[i]);
+            let late = table.columns.iter_mut().zip(&def.columns).filter(|(_, c)| c.computed == Computed::After);
+            for (column, c) in late {
+                let there = std::mem::replace(column, Arc::new(Column::empty(Type::Int)));
+                if !anew.contains(&id) {
+                    known.columns.push((def.name.clone(), c.name.clone(), there));
                 }
             }
-            let rows = if anew.contains(&id) { 0 } else { rows };
-            left.tables.push(TableData { rows, columns: placed });
+            if anew.contains(&id) {
+                table.rows = 0;
+            }
         }
-        let touched = |t: TableId| anew.contains(&t) || masks[t.0 as usize].is_some();
-        let relationships = schema.relationships.iter().zip(&store.lookups);
-        known.lookups =
-            relationships.map(|(r, lookup)| (!touched(r.many) && !touched(r.one)).then(|| lookup.clone())).collect();
         let cancel = Cancel::default();
         let mut late = Late::new(schema, &self.settings, left, known, &cancel)?;
         late.work_out(after.clone())?;
@@ -295,31 +287,50 @@ fn allowed(tables: Tables<'_>, rules: &[RuleMask]) -> Masks {
                 *pass &= if row == NO_ROW { rule.null } else { rule.rows[row as usize] };
             }
         }
-        Some(passes)
+        Some(Arc::new(passes))
     };
     (0..tables.schema.tables.len() as u32).map(TableId).map(of_table).collect()
 }
 
-fn cut_columns(table: &TableData, mask: Option<&[bool]>) -> Vec<Arc<Column>> {
-    match mask {
-        None => table.columns.clone(),
-        Some(mask) => table.columns.par_iter().map(|c| Arc::new(c.proven().with_rows(mask))).collect(),
-    }
+/// The tables without the rows that are hidden; their columns are cut when they are used.
+fn cut_tables(store: &Store, masks: &Masks) -> Store {
+    let cut = |(table, mask): (&TableData, &Option<Arc<Vec<bool>>>)| match mask {
+        None => table.clone(),
+        Some(mask) => TableData {
+            rows: mask.iter().filter(|kept| **kept).count(),
+            columns: table.columns.iter().map(|c| Arc::new(c.with_rows_later(mask))).collect(),
+        },
+    };
+    Store { tables: store.tables.iter().zip(masks).map(cut).collect(), lookups: Vec::new() }
 }
 
-/// A finished store without some rows.
-fn without_rows(schema: &Schema, settings: &Settings, store: Store, masks: &Masks) -> Result<Store, Error> {
-    let mut left = Store::default();
-    for (table, mask) in store.tables.iter().zip(masks) {
-        let rows = mask.as_ref().map_or(table.rows, |m| m.iter().filter(|k| **k).count());
-        left.tables.push(TableData { rows, columns: cut_columns(table, mask.as_deref()) });
-    }
-    let touched = |t: TableId| masks[t.0 as usize].is_some();
-    let relationships = schema.relationships.iter().zip(&store.lookups);
-    let lookups = relationships.map(|(r, l)| (!touched(r.many) && !touched(r.one)).then(|| l.clone())).collect();
-    let cancel = Cancel::default();
-    let late = Late::finished(schema, settings, left, Known { lookups, ..Known::default() }, &cancel)?;
-    Ok(late.store)
+/// The lookups of a store of which some tables are cut; those that touch what is worked out anew are left open.
+fn cut_lookups(
+    schema: &Schema,
+    (before, after): (&Store, &Store),
+    masks: &Masks,
+    anew: &BTreeSet<TableId>,
+) -> Vec<Option<Arc<Lookup>>> {
+    let of = |(r, lookup): (&RelationshipDef, &Arc<Lookup>)| {
+        if anew.contains(&r.many) || anew.contains(&r.one) {
+            return None;
+        }
+        if masks[r.many.0 as usize].is_none() && masks[r.one.0 as usize].is_none() {
+            return Some(lookup.clone());
+        }
+        let side = |table: TableId, columns: &[u32]| -> Vec<Arc<Column>> {
+            columns.iter().map(|c| after.tables[table.0 as usize].columns[*c as usize].clone()).collect()
+        };
+        let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
+        let make = move || {
+            let (many, one): (Vec<&Column>, Vec<&Column>) =
+                (many.iter().map(|c| &**c.proven()).collect(), one.iter().map(|c| &**c.proven()).collect());
+            // Keys that were unique are unique among fewer rows.
+            Lookup::build(&many, &one).unwrap_or_else(|_| Lookup::nothing())
+        };
+        Some(Arc::new(Lookup::deferred(make)))
+    };
+    schema.relationships.iter().zip(&before.lookups).map(of).collect()
 }
 
 /// Takes the names from what is denied: nothing finds it any more.

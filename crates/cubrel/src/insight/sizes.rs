@@ -129,7 +129,7 @@ pub(super) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
     let (schema, store) = (model.schema(), model.store());
     let relationships: Vec<RelationshipSize> = (0..schema.relationships.len())
         .map(|i| {
-            let (def, lookup) = (&schema.relationships[i], &store.lookups[i]);
+            let (def, lookup) = (&schema.relationships[i], store.lookups[i].made());
             let names = |table: TableId, columns: &[u32]| {
                 let names: Vec<String> =
                     columns.iter().map(|c| schema.column_name(ColumnId { table, index: *c })).collect();
@@ -181,8 +181,8 @@ pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
         // A relationship of several columns is counted under the first.
         let starts = |r: &RelationshipDef| r.many == table && r.many_columns[0] == index as u32;
         let here = schema.relationships.iter().zip(&store.lookups).filter(|(r, _)| starts(r));
-        let links = here.map(|(_, lookup)| lookup.heap_bytes() as u64).sum();
-        Described { name: def.name.clone(), computed: def.computed, data: data.clone(), links }
+        let links = here.map(|(_, lookup)| lookup.made().heap_bytes() as u64).sum();
+        Described { name: def.name.clone(), computed: def.computed, data: data.made().clone(), links }
     };
     let columns = schema.table(table).columns.iter().zip(&store.tables[table.0 as usize].columns);
     // What who asks may not see has no name.

@@ -7,6 +7,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::codes::Segment;
+use super::deferred::Deferred;
 use super::dictionary::TextDictionary;
 use super::encode::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::lookup::NO_ROW;
@@ -37,6 +38,8 @@ pub struct Column {
     pub(super) segments: Vec<Segment>,
     /// Whether it is what was written, where it comes from a file.
     pub(super) proof: Option<Arc<Proof<Column>>>,
+    /// What it is, where this here knows no more than its type and segments.
+    pub(super) deferred: Option<Arc<Deferred<Column>>>,
 }
 
 /// How codes become values.
@@ -142,7 +145,18 @@ impl Column {
             _ => Encoding::Offset { base: 0, step: 1 },
         };
         let cuts = Cuts::even(0, 1);
-        Column { ty, encoding, digits: None, domain: 0, nulls: 0, distinct: 0, cuts, segments: Vec::new(), proof: None }
+        Column {
+            ty,
+            encoding,
+            digits: None,
+            domain: 0,
+            nulls: 0,
+            distinct: 0,
+            cuts,
+            segments: Vec::new(),
+            proof: None,
+            deferred: None,
+        }
     }
 
     /// Puts stored parts together; `None` if they do not fit each other.
@@ -172,6 +186,7 @@ impl Column {
             cuts,
             segments,
             proof: None,
+            deferred: None,
         })
     }
 
@@ -183,8 +198,19 @@ impl Column {
 
     /// The column where it is what was written, else one without values.
     pub fn proven(self: &Arc<Column>) -> &Arc<Column> {
-        let Some(proof) = &self.proof else { return self };
-        proof.instead(|| self.without_values()).unwrap_or(self)
+        let made = self.made();
+        let Some(proof) = &made.proof else { return made };
+        proof.instead(|| made.without_values()).unwrap_or(made)
+    }
+
+    /// The column, made if it was not yet; whether it is what was written is not looked at.
+    pub fn made(self: &Arc<Column>) -> &Arc<Column> {
+        self.deferred.as_ref().map_or(self, |deferred| deferred.get())
+    }
+
+    /// A column that is made when it is used for the first time, with these segments.
+    pub fn deferred(ty: Type, cuts: Cuts, make: impl Fn() -> Column + Send + Sync + 'static) -> Column {
+        Column { cuts, deferred: Some(Arc::new(Deferred::new(make))), ..Column::empty(ty) }
     }
 
     /// As many rows, all null.

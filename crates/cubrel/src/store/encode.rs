@@ -115,7 +115,7 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
 
 fn assembled(coded: Coded, cuts: Cuts, segments: Vec<Segment>) -> Column {
     let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
-    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, proof: None }
+    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, proof: None, deferred: None }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.

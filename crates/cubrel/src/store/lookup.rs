@@ -9,6 +9,7 @@ use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
 use super::codes::Segment;
 use super::column::{Column, Encoding};
+use super::deferred::Deferred;
 use super::proof::Proof;
 use crate::value::Value;
 
@@ -32,6 +33,8 @@ pub struct Lookup {
     pub examples: Vec<String>,
     /// Whether it is what was written, where it comes from a file.
     pub proof: Option<Arc<Proof<Lookup>>>,
+    /// What it is, where this here knows nothing.
+    pub deferred: Option<Arc<Deferred<Lookup>>>,
 }
 
 /// How the rows are found.
@@ -198,7 +201,15 @@ impl Lookup {
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
         let key_count = column.distinct();
-        Lookup { target: Target::ByCode(target.into()), unmatched_rows, key_count, one_rows, examples, proof: None }
+        Lookup {
+            target: Target::ByCode(target.into()),
+            unmatched_rows,
+            key_count,
+            one_rows,
+            examples,
+            proof: None,
+            deferred: None,
+        }
     }
 
     fn by_row(many: &[&Column], one_rows: usize, index: &Index<'_>) -> Lookup {
@@ -223,13 +234,38 @@ impl Lookup {
         }
         let packed = PackedInts::pack(targets.into_iter(), bits_for(one_rows as u64));
         let key_count = keys.len() as u64;
-        Lookup { target: Target::ByRow(packed), unmatched_rows, key_count, one_rows, examples, proof: None }
+        Lookup {
+            target: Target::ByRow(packed),
+            unmatched_rows,
+            key_count,
+            one_rows,
+            examples,
+            proof: None,
+            deferred: None,
+        }
     }
 
     /// The relationship where it is what was written, else one that points at nothing.
     pub fn proven(&self) -> &Lookup {
-        let Some(proof) = &self.proof else { return self };
-        proof.instead(|| self.pointing_at_nothing()).map_or(self, |l| l)
+        let made = self.made();
+        let Some(proof) = &made.proof else { return made };
+        proof.instead(|| made.pointing_at_nothing()).map_or(made, |l| l)
+    }
+
+    /// The relationship, made if it was not yet; whether it is what was written is not looked at.
+    pub fn made(&self) -> &Lookup {
+        self.deferred.as_ref().map_or(self, |deferred| deferred.get())
+    }
+
+    /// A relationship that is made when it is used for the first time.
+    pub fn deferred(make: impl Fn() -> Lookup + Send + Sync + 'static) -> Lookup {
+        Lookup { deferred: Some(Arc::new(Deferred::new(make))), ..Lookup::nothing() }
+    }
+
+    /// One that points at nothing, whatever the key.
+    pub fn nothing() -> Lookup {
+        let (target, examples) = (Target::ByCode(vec![NO_ROW].into()), Vec::new());
+        Lookup { target, unmatched_rows: 0, key_count: 0, one_rows: 0, examples, proof: None, deferred: None }
     }
 
     fn pointing_at_nothing(&self) -> Lookup {

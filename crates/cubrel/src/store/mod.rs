@@ -7,7 +7,7 @@
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
 //! * [`column`]: codes and what they stand for
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
-//!   `cut`: columns without some rows
+//!   `cut`: columns without some rows, [`deferred`] until they are used
 //! * [`lookup`]: relationships as arrays
 //! * [`raw`]: values on their way in
 //! * [`disk`]: the store on disk; [`proof`]: whether it is what was written
@@ -17,6 +17,7 @@ pub mod buffer;
 pub mod codes;
 pub mod column;
 mod cut;
+pub mod deferred;
 pub mod dictionary;
 pub mod disk;
 pub mod divide;

@@ -182,6 +182,7 @@ impl Reader<'_> {
             one_rows: entry.one_rows,
             examples: entry.examples,
             proof: Some(self.proof("the rows that a relationship points at".into())),
+            deferred: None,
         })
     }
 }
