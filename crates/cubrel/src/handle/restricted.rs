@@ -26,7 +26,7 @@ use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::grid::{base_frame, outer_values};
 use crate::run::read;
-use crate::store::{Column, Lookup, NO_ROW, Store, TableData};
+use crate::store::{Column, Cuts, KeptRows, Lookup, NO_ROW, Store, TableData};
 use crate::value::Type;
 
 /// Restricted models by roles, user and day.
@@ -296,10 +296,13 @@ fn allowed(tables: Tables<'_>, rules: &[RuleMask]) -> Masks {
 fn cut_tables(store: &Store, masks: &Masks) -> Store {
     let cut = |(table, mask): (&TableData, &Option<Arc<Vec<bool>>>)| match mask {
         None => table.clone(),
-        Some(mask) => TableData {
-            rows: mask.iter().filter(|kept| **kept).count(),
-            columns: table.columns.iter().map(|c| Arc::new(c.with_rows_later(mask))).collect(),
-        },
+        Some(mask) => {
+            // All columns of a table have the same segments; a table without columns has none.
+            let cuts = table.columns.first().map_or_else(|| Cuts::even(0, 1), |c| c.cuts().clone());
+            let kept = Arc::new(KeptRows::new(&cuts, mask));
+            let columns = table.columns.iter().map(|c| Arc::new(c.with_rows_later(&kept))).collect();
+            TableData { rows: kept.count(), columns }
+        }
     };
     Store { tables: store.tables.iter().zip(masks).map(cut).collect(), lookups: Vec::new() }
 }

@@ -1,66 +1,98 @@
-//! A column without some of its rows.
+//! Columns without some of their rows.
 
 use std::ops::Range;
 use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::column::{Column, Cuts, SEGMENT_ROWS};
+use super::column::{Column, Cuts, Encoding, SEGMENT_ROWS};
+use super::raw::RawColumn;
 
-impl Column {
-    /// The same as [`Column::with_rows`], made when it is used for the first time.
-    #[must_use]
-    pub fn with_rows_later(self: &Arc<Column>, keep: &Arc<Vec<bool>>) -> Column {
-        let left = |range: Range<usize>| keep[range].iter().filter(|kept| **kept).count();
-        let rows = |group: Range<usize>| group.map(|i| left(self.cuts().range(i))).sum();
-        let cuts = Cuts::of(self.groups(keep).into_iter().map(rows));
-        let (whole, keep) = (self.clone(), keep.clone());
-        Column::deferred(self.ty(), cuts, move || whole.proven().with_rows(&keep))
-    }
+/// The rows of a table that are kept, the same for all of its columns.
+#[derive(Debug)]
+pub struct KeptRows {
+    /// By segment of the table, the rows in it.
+    rows: Vec<Vec<u32>>,
+    /// Segments of which so little is left that they become one.
+    groups: Vec<Range<usize>>,
+    /// The segments that are left.
+    cuts: Cuts,
+}
 
-    /// The rows of which `keep` is true, coded as if there had never been others: no dictionary, bound or count tells of
-    /// them.
+impl KeptRows {
+    /// The rows of which `keep` is true.
     ///
     /// # Panics
-    /// When `keep` is shorter than the column.
-    #[must_use]
-    pub fn with_rows(&self, keep: &[bool]) -> Column {
-        let segment = |group: Range<usize>| {
-            let part = |i: usize| {
-                let kept = &keep[self.cuts().range(i)];
-                let rows: Vec<u32> = (0..kept.len() as u32).filter(|row| kept[*row as usize]).collect();
-                let own = self.only(i..i + 1);
-                if rows.len() == kept.len() { own.raw() } else { own.raw().select(&rows) }
-            };
-            if group.len() == 1 && keep[self.cuts().range(group.start)].iter().all(|kept| *kept) {
-                return self.only(group);
-            }
-            Column::of_parts(&group.map(part).collect::<Vec<_>>(), None)
+    /// When `keep` is shorter than the segments.
+    pub fn new(cuts: &Cuts, keep: &[bool]) -> KeptRows {
+        let ranges: Vec<Range<usize>> = cuts.ranges().collect();
+        let in_segment = |range: Range<usize>| {
+            let kept = &keep[range];
+            (0..kept.len() as u32).filter(|row| kept[*row as usize]).collect()
         };
-        let parts: Vec<Column> = self.groups(keep).into_par_iter().map(segment).collect();
-        if parts.is_empty() { Column::empty(self.ty()) } else { Column::join(parts) }
-    }
-
-    /// Segments of which so little is left that they become one.
-    fn groups(&self, keep: &[bool]) -> Vec<Range<usize>> {
+        let rows: Vec<Vec<u32>> = ranges.into_par_iter().map(in_segment).collect();
         let mut groups: Vec<Range<usize>> = Vec::new();
         let mut room = 0;
-        for (i, range) in self.cuts().ranges().enumerate() {
-            let left = keep[range].iter().filter(|kept| **kept).count();
-            if left == 0 && groups.is_empty() {
-                continue;
-            }
+        for (i, rows) in rows.iter().enumerate().filter(|(_, rows)| !rows.is_empty()) {
             match groups.last_mut() {
-                Some(last) if left <= room => {
+                Some(last) if rows.len() <= room => {
                     last.end = i + 1;
-                    room -= left;
+                    room -= rows.len();
                 }
                 _ => {
                     groups.push(i..i + 1);
-                    room = SEGMENT_ROWS.saturating_sub(left);
+                    room = SEGMENT_ROWS.saturating_sub(rows.len());
                 }
             }
         }
-        groups
+        let cuts = Cuts::of(groups.iter().map(|group| rows[group.clone()].iter().map(Vec::len).sum()));
+        KeptRows { rows, groups, cuts }
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.cuts.rows()
+    }
+}
+
+impl Column {
+    /// Only the rows that are kept, coded as if there had never been others: no dictionary, bound or count tells of them.
+    ///
+    /// # Panics
+    /// When the rows are those of another table.
+    #[must_use]
+    pub fn with_rows(&self, kept: &KeptRows) -> Column {
+        let whole = |i: usize| kept.rows[i].len() == self.cuts().range(i).len();
+        let segment = |group: &Range<usize>| {
+            if group.len() == 1 && whole(group.start) {
+                return self.only(group.clone());
+            }
+            let part = |i: usize| {
+                let raw = self.raw_segment(i);
+                if whole(i) { raw } else { raw.select(&kept.rows[i]) }
+            };
+            Column::of_parts(&group.clone().map(part).collect::<Vec<_>>(), None)
+        };
+        let parts: Vec<Column> = kept.groups.par_iter().map(segment).collect();
+        if parts.is_empty() { Column::empty(self.ty()) } else { Column::join(parts) }
+    }
+
+    /// The same, made when it is used for the first time.
+    #[must_use]
+    pub fn with_rows_later(self: &Arc<Column>, kept: &Arc<KeptRows>) -> Column {
+        let (whole, rows) = (self.clone(), kept.clone());
+        Column::deferred(self.ty(), kept.cuts.clone(), move || whole.proven().with_rows(&rows))
+    }
+
+    /// The values of one segment.
+    fn raw_segment(&self, i: usize) -> RawColumn {
+        match self.encoding() {
+            // Of a dictionary only what the segment needs.
+            Encoding::Texts(_) => self.only(i..i + 1).raw(),
+            _ => {
+                let segments = vec![self.segments[i].clone()];
+                Column { cuts: Cuts::of(std::iter::once(self.cuts().range(i).len())), segments, ..self.clone() }.raw()
+            }
+        }
     }
 }

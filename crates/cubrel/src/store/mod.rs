@@ -38,6 +38,7 @@ use std::sync::Arc;
 pub use bits::PackedInts;
 pub use codes::{Codes, Segment};
 pub use column::{Column, Cuts, Encoding, SEGMENT_ROWS};
+pub use cut::KeptRows;
 pub use lookup::{Lookup, NO_ROW, Target};
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;
