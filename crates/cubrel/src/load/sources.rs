@@ -38,11 +38,18 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
         return Ok(vec![FileStamp { path: source.into(), bytes: 0, modified: 0, hash: 0 }]);
     }
     let path = folder.join(source);
-    let pattern = path.to_string_lossy();
     let mut paths: Vec<PathBuf> = if source.contains(['*', '?', '[']) {
-        let found = glob::glob(&pattern)
+        // Only what the model says is a pattern, not the name of its folder.
+        let escaped = PathBuf::from(glob::Pattern::escape(&folder.to_string_lossy())).join(source);
+        let found = glob::glob(&escaped.to_string_lossy())
             .map_err(|e| Diagnostic::general(Problem::Model, format!("`{source}` is not a pattern: {e}")))?;
-        found.filter_map(Result::ok).collect()
+        let path = |found: glob::GlobResult| {
+            found.map_err(|e| {
+                let (path, error) = (e.path().to_path_buf(), std::io::Error::from(e.error().kind()));
+                LoadError::io(&path, error)
+            })
+        };
+        found.map(path).collect::<Result<_, _>>()?
     } else {
         vec![path.clone()]
     };
@@ -66,6 +73,11 @@ pub fn is_database(source: &str) -> bool {
 
 fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let data = std::fs::metadata(path).map_err(|e| LoadError::io(path, e))?;
+    if !data.is_file() {
+        let what = if data.is_dir() { "a folder" } else { "no regular file" };
+        let problem = Diagnostic::general(Problem::Data, format!("{} is {what}", path.display()));
+        return Err(problem.help("name files: `data/*.csv` is all of a folder").into());
+    }
     let modified =
         data.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64);
     let relative = path.strip_prefix(folder).unwrap_or(path).to_path_buf();

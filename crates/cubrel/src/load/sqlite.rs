@@ -4,7 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use rusqlite::types::ValueRef;
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::{Connection, OpenFlags, Statement};
 
 use super::LoadError;
 use super::database::Wanted;
@@ -28,12 +28,31 @@ fn open(path: &Path) -> Result<Connection, LoadError> {
     Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY).map_err(|e| failed(path, &e))
 }
 
+/// A query that reads and does nothing else.
+fn prepared<'c>(connection: &'c Connection, path: &Path, query: &str) -> Result<Statement<'c>, LoadError> {
+    // `vacuum into` and `attach` write files, and count as statements that change no database.
+    let first: String =
+        query.trim_start().chars().take_while(char::is_ascii_alphabetic).collect::<String>().to_lowercase();
+    let reads = ["select", "with", "values"].contains(&first.as_str());
+    let refused = || {
+        let message = format!("{}: `{query}` is not a query that reads", path.display());
+        let help = "write one that begins with `select`, `with` or `values`, and changes nothing";
+        LoadError::from(Diagnostic::general(Problem::Data, message).help(help))
+    };
+    if !reads {
+        return Err(refused());
+    }
+    let statement = connection.prepare(query).map_err(|e| failed(path, &e))?;
+    if statement.readonly() { Ok(statement) } else { Err(refused()) }
+}
+
 /// The first and last value of a query's two columns, as texts.
 ///
 /// # Errors
 /// When the database cannot be opened, or the query is wrong.
 pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadError> {
-    let ends = open(path)?.query_row(query, [], |row| Ok((row.get(0)?, row.get(1)?)));
+    let connection = open(path)?;
+    let ends = prepared(&connection, path, query)?.query_row([], |row| Ok((row.get(0)?, row.get(1)?)));
     let (first, last): (Option<String>, Option<String>) = ends.map_err(|e| failed(path, &e))?;
     Ok(first.zip(last))
 }
@@ -53,7 +72,7 @@ pub struct Types {
 pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
     let fail = |e: rusqlite::Error| failed(path, &e);
     let connection = open(path)?;
-    let mut statement = connection.prepare(query).map_err(fail)?;
+    let mut statement = prepared(&connection, path, query)?;
     let names: Vec<String> = statement.column_names().into_iter().map(str::to_string).collect();
     let (mut text, mut float) = (vec![false; names.len()], vec![false; names.len()]);
     let mut rows = statement.query([]).map_err(fail)?;
@@ -81,7 +100,7 @@ pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
 /// When the database cannot be read any more.
 pub fn write(path: &Path, query: &str, to: impl Write) -> io::Result<()> {
     let connection = open(path).map_err(|e| io::Error::other(e.to_string()))?;
-    let mut statement = connection.prepare(query).map_err(io::Error::other)?;
+    let mut statement = prepared(&connection, path, query).map_err(|e| io::Error::other(e.to_string()))?;
     let columns = statement.column_count();
     let mut writer = csv::Writer::from_writer(to);
     writer.write_record(statement.column_names())?;

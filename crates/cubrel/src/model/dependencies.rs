@@ -93,15 +93,23 @@ pub fn formulas(document: &Document) -> Formulas {
         }
     }
     let nodes: BTreeSet<Node> = all.parsed.keys().chain(all.queries.keys()).cloned().collect();
-    let mut search =
-        Search { needs: all.needs(), state: HashMap::new(), path: Vec::new(), order: Vec::new(), cycles: Vec::new() };
+    let mut search = Search::new(all.needs());
     nodes.iter().for_each(|n| search.visit(n));
-    let Search { order, cycles, .. } = search;
+    let Search { order, cycles, too_high, heights, .. } = search;
     for cycle in cycles {
         let problem = all.cycle(&cycle);
         let measures: Option<Vec<&String>> = cycle.iter().map(measure_name).collect();
         match measures {
             Some(names) => all.measures_are_wrong(&names, vec![problem]),
+            None => all.problems.push(problem),
+        }
+    }
+    for lowest in &too_high {
+        let problem = all.stands_on_too_many(lowest);
+        let above: Vec<&String> =
+            heights.iter().filter(|(_, h)| **h > MAX_STACKED).filter_map(|(n, _)| measure_name(n)).collect();
+        match measure_name(lowest) {
+            Some(_) => all.measures_are_wrong(&above, vec![problem]),
             None => all.problems.push(problem),
         }
     }
@@ -273,6 +281,15 @@ impl Formulas {
         }
     }
 
+    fn stands_on_too_many(&self, node: &Node) -> Diagnostic {
+        let message = format!("`{}` is more than {MAX_STACKED} formulas deep: each names the next", node.show());
+        let problem = match self.parsed.get(node) {
+            Some(formula) => Diagnostic::error(Problem::Model, &formula.source, formula.expr.span, message),
+            None => Diagnostic::general(Problem::Model, message),
+        };
+        problem.help("write some of them out, so that fewer name each other in a row")
+    }
+
     fn cycle(&self, cycle: &[Node]) -> Diagnostic {
         let names: Vec<String> = cycle.iter().chain(cycle.first()).map(Node::show).collect();
         let message = format!("these formulas need each other: {}", names.join(" → "));
@@ -393,36 +410,69 @@ enum State {
     Done,
 }
 
-/// Depth first, so that a formula comes after what it needs.
+/// How many formulas may stand on each other: what plans and runs them goes down as deep.
+pub const MAX_STACKED: usize = 150;
+
+/// Depth first, so that a formula comes after what it needs; without recursion, because rows of formulas can be long.
 struct Search {
     needs: HashMap<Node, Vec<Node>>,
     state: HashMap<Node, State>,
-    path: Vec<Node>,
+    /// How many formulas stand on each other in each.
+    heights: HashMap<Node, usize>,
     order: Vec<Node>,
     cycles: Vec<Vec<Node>>,
+    /// Formulas that stand on too many others, the lowest of them.
+    too_high: Vec<Node>,
 }
 
 impl Search {
-    fn visit(&mut self, node: &Node) {
-        match self.state.get(node) {
-            Some(State::Done) => return,
-            Some(State::Open) => {
-                let start = self.path.iter().position(|n| n == node).unwrap_or(0);
-                self.cycles.push(self.path[start..].to_vec());
-                return;
+    fn new(needs: HashMap<Node, Vec<Node>>) -> Search {
+        let (state, heights) = (HashMap::new(), HashMap::new());
+        Search { needs, state, heights, order: Vec::new(), cycles: Vec::new(), too_high: Vec::new() }
+    }
+
+    fn visit(&mut self, start: &Node) {
+        // The formulas on the way, each with how many of its needs have been looked at.
+        let mut path: Vec<(Node, usize)> = Vec::new();
+        self.enter(start, &mut path);
+        while let Some((node, looked_at)) = path.last_mut() {
+            let next = self.needs.get(node).and_then(|needs| needs.get(*looked_at)).cloned();
+            *looked_at += 1;
+            match next {
+                Some(need) => self.enter(&need, &mut path),
+                None => {
+                    let (node, _) = path.pop().unwrap_or_else(|| unreachable!("there was a last one"));
+                    self.leave(node);
+                }
             }
-            None => {}
         }
-        self.state.insert(node.clone(), State::Open);
-        self.path.push(node.clone());
-        for need in self.needs.get(node).cloned().unwrap_or_default() {
-            self.visit(&need);
+    }
+
+    fn enter(&mut self, node: &Node, path: &mut Vec<(Node, usize)>) {
+        match self.state.get(node) {
+            Some(State::Done) => {}
+            Some(State::Open) => {
+                let start = path.iter().position(|(n, _)| n == node).unwrap_or(0);
+                self.cycles.push(path[start..].iter().map(|(n, _)| n.clone()).collect());
+            }
+            None => {
+                self.state.insert(node.clone(), State::Open);
+                path.push((node.clone(), 0));
+            }
         }
-        self.path.pop();
+    }
+
+    fn leave(&mut self, node: Node) {
+        let height = |need: &Node| self.heights.get(need).copied().unwrap_or(0);
+        let height = 1 + self.needs.get(&node).into_iter().flatten().map(height).max().unwrap_or(0);
+        self.heights.insert(node.clone(), height);
         self.state.insert(node.clone(), State::Done);
-        let in_cycle = self.cycles.iter().any(|c| c.contains(node));
-        if !in_cycle {
-            self.order.push(node.clone());
+        if height == MAX_STACKED + 1 {
+            self.too_high.push(node.clone());
+        }
+        let in_cycle = self.cycles.iter().any(|c| c.contains(&node));
+        if !in_cycle && height <= MAX_STACKED {
+            self.order.push(node);
         }
     }
 }

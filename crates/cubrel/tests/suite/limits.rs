@@ -232,3 +232,67 @@ fn a_total_is_put_together_from_its_lines_where_these_are_few() {
     assert_eq!((rolled, read % ROWS as u64), (1, 0));
     assert!(read >= 2 * ROWS as u64, "{read}");
 }
+
+/// On the stack of a thread as programs have them by default.
+fn on_small_stack<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> T {
+    thread::Builder::new().stack_size(2 << 20).spawn(work).unwrap().join().unwrap()
+}
+
+#[test]
+fn deep_and_long_formulas_are_answered_or_refused() {
+    let ask =
+        |text: String| on_small_stack(move || MODEL.query(&text).and_then(|q| q.run()).map_err(|e| e.to_string()));
+    let chain = |of: &str, by: &str, times: usize| vec![of; times].join(by);
+    let rows = Value::Int(ROWS);
+    // Long chains of what can be grouped anew.
+    let wide = [
+        format!("grid rows(sailing) where {}", chain("sailing.fuel >= 0", " and ", 20_000)),
+        format!("grid rows(sailing) where {}", chain("sailing.fuel >= 0", " or ", 20_000)),
+        format!(
+            "grid rows(sailing) where sailing.fuel in ({})",
+            (0..50_000).map(|n| n.to_string()).collect::<Vec<_>>().join(", ")
+        ),
+        format!("grid rows(sailing) + 0 * length({})", chain("'a'", " || ", 20_000)),
+    ];
+    for text in wide {
+        let start = text.chars().take(60).collect::<String>();
+        assert_eq!(ask(text).map(|g| g.lines[0].values[0].clone()), Ok(rows.clone()), "{start}");
+    }
+    // As deep as it may be, and deeper.
+    let nested = |open: &str, inner: &str, close: &str, times: usize| {
+        format!("grid {}{inner}{}", open.repeat(times), close.repeat(times))
+    };
+    assert_eq!(ask(format!("grid {}", chain("1", " + ", 500))).unwrap().lines[0].values, [Value::Int(500)]);
+    for (text, expected) in [
+        (format!("grid {}", chain("1", " + ", 4_300)), "more than 500 operators"),
+        (format!("grid {}", chain("1", " * ", 100_000)), "more than 500 operators"),
+        (nested("(", "fuel", " + 1 + 1 + 1 + 1 + 1 + 1 + 1 + 1 + 1)", 110), "more than 500 operators"),
+        (nested("(", "1", ")", 5_000), "nested more than 120 deep"),
+        (nested("case when true then ", "1", " end", 5_000), "nested more than 120 deep"),
+        (nested("if(true, ", "1", ", 0)", 5_000), "nested more than 120 deep"),
+    ] {
+        assert!(ask(text).unwrap_err().contains(expected), "{expected}");
+    }
+    for text in [nested("(", "fuel", ")", 119), nested("case when fuel > 1 then ", "fuel", " end", 100)] {
+        assert!(ask(text).is_ok());
+    }
+}
+
+#[test]
+fn measures_that_name_each_other_in_a_long_row_are_answered_or_refused() {
+    for count in [100, 1_000, 5_000] {
+        let built = on_small_stack(move || {
+            let rows = vec![vec![Value::Int(1)]; 3];
+            let mut builder = Model::builder().rows("t", &[("x", Type::Int)], &rows).measure("m0", "sum(t.x)");
+            for i in 1..=count {
+                builder = builder.measure(&format!("m{i}"), &format!("m{} + 1", i - 1));
+            }
+            let model = builder.build().map_err(|e| e.to_string())?;
+            model.query(&format!("grid m{count}")).and_then(|q| q.run()).map_err(|e| e.to_string())
+        });
+        match built {
+            Ok(grid) => assert_eq!(grid.lines[0].values, [Value::Int(3 + count as i64)]),
+            Err(e) => assert!(count > 100 && e.contains("formulas deep"), "{count}: {e}"),
+        }
+    }
+}

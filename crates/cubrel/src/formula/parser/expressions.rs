@@ -1,6 +1,6 @@
 //! Expressions, loosest first.
 
-use super::{MAX_DEPTH, Parsed, Parser, Reported};
+use super::{MAX_CHAINED, MAX_DEPTH, Parsed, Parser, Reported};
 use crate::formula::ast::{Aggregate, BinaryOp, Expr, ExprKind, Name, Per, Target};
 use crate::formula::lexer::TokenKind;
 use crate::formula::source::Span;
@@ -33,6 +33,9 @@ impl Parser<'_> {
             self.depth -= 1;
             return self.fail(format!("this is nested more than {MAX_DEPTH} deep"), "name parts of it with `let`");
         }
+        if self.depth == 1 {
+            self.chained = 0;
+        }
         let result = self.or();
         self.depth -= 1;
         result
@@ -45,18 +48,39 @@ impl Parser<'_> {
         operator: fn(&TokenKind) -> Option<BinaryOp>,
     ) -> Parsed<Expr> {
         let mut left = next(self)?;
-        let mut length = 0;
+        // Operands that may be joined in any grouping, as long as their order stays.
+        let mut joined: Option<(BinaryOp, Vec<Expr>)> = None;
         while let Some(op) = operator(self.peek()) {
-            length += 1;
-            if length > 40 * MAX_DEPTH {
-                return self.fail("this chain of operators is too long", "name parts of it with `let`");
-            }
             self.advance();
             let right = next(self)?;
-            let span = left.span.to(right.span);
-            left = Expr { kind: ExprKind::Binary(op, Box::new(left), Box::new(right)), span };
+            joined = match joined {
+                Some((known, mut list)) if known == op => {
+                    list.push(right);
+                    Some((known, list))
+                }
+                other => {
+                    left = self.grouped(left, other)?;
+                    Some((op, vec![right]))
+                }
+            };
         }
-        Ok(left)
+        self.grouped(left, joined)
+    }
+
+    /// An expression joined with further operands of one operator. Long chains of `and`, `or` and `||` become trees that are
+    /// as flat as can be; what is added or multiplied keeps its grouping, because the type of each step depends on it.
+    fn grouped(&mut self, left: Expr, more: Option<(BinaryOp, Vec<Expr>)>) -> Parsed<Expr> {
+        let Some((op, list)) = more else { return Ok(left) };
+        let associative = matches!(op, BinaryOp::And | BinaryOp::Or | BinaryOp::Concat);
+        if associative && list.len() >= LONG_CHAIN {
+            return Ok(balanced(op, std::iter::once(left).chain(list).collect()));
+        }
+        self.chained += list.len();
+        if self.chained > MAX_CHAINED {
+            let help = "give parts of it names: measures, or calculated columns";
+            return self.fail(format!("this formula has more than {MAX_CHAINED} operators"), help);
+        }
+        Ok(list.into_iter().fold(left, |left, right| binary(op, left, right)))
     }
 
     pub(super) fn or(&mut self) -> Parsed<Expr> {
@@ -516,4 +540,28 @@ fn comparison_operator(token: &TokenKind) -> Option<BinaryOp> {
         ">=" => BinaryOp::Ge,
         _ => return None,
     })
+}
+
+/// So many operands are grouped anew.
+const LONG_CHAIN: usize = 32;
+
+fn binary(op: BinaryOp, left: Expr, right: Expr) -> Expr {
+    let span = left.span.to(right.span);
+    Expr { kind: ExprKind::Binary(op, Box::new(left), Box::new(right)), span }
+}
+
+/// Operands joined pair by pair, and the pairs again, so that the tree is as deep as the logarithm of their number.
+fn balanced(op: BinaryOp, mut list: Vec<Expr>) -> Expr {
+    while list.len() > 1 {
+        let mut pairs = Vec::with_capacity(list.len().div_ceil(2));
+        let mut operands = list.into_iter();
+        while let Some(left) = operands.next() {
+            pairs.push(match operands.next() {
+                Some(right) => binary(op, left, right),
+                None => left,
+            });
+        }
+        list = pairs;
+    }
+    list.pop().unwrap_or_else(|| unreachable!("a chain has operands"))
 }

@@ -16,6 +16,8 @@ use super::words;
 
 /// Brackets and operators can nest this deep; beyond it a text is refused instead of exhausting the stack.
 const MAX_DEPTH: usize = 120;
+/// Operators of one formula that each stand on the result of the one before, so that it takes as deep a tree.
+const MAX_CHAINED: usize = 500;
 
 /// A rule that could not be read has already been reported.
 struct Reported;
@@ -57,6 +59,8 @@ struct Parser<'a> {
     tokens: Vec<Token>,
     at: usize,
     depth: usize,
+    /// Operators of the formula so far that make it deeper.
+    chained: usize,
     /// Whether a part of a condition can name the table whose rows it tests.
     names_rows: bool,
     problems: Vec<Diagnostic>,
@@ -65,7 +69,7 @@ struct Parser<'a> {
 impl<'a> Parser<'a> {
     fn new(source: &'a Arc<Source>) -> Parser<'a> {
         let (tokens, problems) = tokens(source);
-        Parser { source, tokens, at: 0, depth: 0, names_rows: false, problems }
+        Parser { source, tokens, at: 0, depth: 0, chained: 0, names_rows: false, problems }
     }
 
     // ---- tokens
