@@ -39,7 +39,10 @@ pub struct ColumnPlan {
 
 impl ColumnPlan {
     /// The plan of a column whose formula is checked.
-    pub fn new(schema: &Schema, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> ColumnPlan {
+    ///
+    /// # Errors
+    /// When it is far too large.
+    pub fn new(schema: &Schema, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> Result<ColumnPlan, Error> {
         let ty = schema.column(id).ty;
         let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
         let expr = stored(expr.clone(), declared.then_some(ty));
@@ -50,9 +53,9 @@ impl ColumnPlan {
         let mut planner = Planner::new(schema);
         let env = Environment::new(source).with_row(ROW, id.table, 0);
         let mut assembly = planner.assembly("", &expr, &scope, &env);
-        let mut reads = planner.into_reads();
+        let mut reads = planner.into_reads(source)?;
         cheaper_assembly(schema, &mut assembly, &mut reads);
-        ColumnPlan { assembly, reads }
+        Ok(ColumnPlan { assembly, reads })
     }
 
     fn check(&self, schema: &Schema) -> Result<(), Error> {
@@ -77,7 +80,7 @@ pub fn calculated(
     cancel: &Cancel,
 ) -> Result<Column, Error> {
     let ty = schema.column(id).ty;
-    let plan = ColumnPlan::new(schema, id, expr, source);
+    let plan = ColumnPlan::new(schema, id, expr, source)?;
     plan.check(schema)?;
     let ColumnPlan { assembly, reads } = plan;
     let options = Options { max_cells: usize::MAX, cancel: cancel.clone(), ..Options::default() };

@@ -257,7 +257,7 @@ fn mask_of(tables: Tables<'_>, settings: &Settings, rule: &Rule, asked: TableId)
     let narrows = rule_filters(schema, settings, rule, asked).map_err(Error::Problems)?;
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, &rule.source, &narrows);
-    let reads = planner.into_reads();
+    let reads = planner.into_reads(&rule.source)?;
     let options = Options::default();
     let executor = Executor::new(tables, &reads, &options);
     let frame = base_frame(&executor, &base.outer)?;

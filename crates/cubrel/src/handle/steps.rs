@@ -49,7 +49,7 @@ struct Need {
 
 fn inputs(schema: &Schema, settings: &Settings, step: &Step) -> Result<Inputs, Error> {
     match step {
-        Step::Column(id, expr, source) => Ok(ColumnPlan::new(schema, *id, expr, source).inputs(schema)),
+        Step::Column(id, expr, source) => Ok(ColumnPlan::new(schema, *id, expr, source)?.inputs(schema)),
         Step::Table(_, source) => {
             Ok(Inputs::of_query(schema, &plan(schema, settings, source).map_err(Error::Problems)?))
         }

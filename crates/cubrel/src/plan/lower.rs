@@ -11,8 +11,8 @@ use super::{
     ReadRef, RowExpr, RowLeaf, SetLeaf, Slot,
 };
 use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
-use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
-use crate::formula::source::{Source, Span};
+use crate::formula::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::formula::typed::{
     Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId, Rank, SetOf,
 };
@@ -24,6 +24,18 @@ pub struct Planner<'a> {
     schema: &'a Schema,
     reads: Reads,
     next_slot: u32,
+    /// How many assemblies there are so far.
+    assemblies: usize,
+}
+
+/// Assemblies of one plan.
+const MAX_ASSEMBLIES: usize = 20_000;
+
+/// The leaves of an assembly; a measure that is named several times is one of them.
+#[derive(Default)]
+struct LeafList {
+    list: Vec<Leaf>,
+    measures: HashMap<MeasureId, usize>,
 }
 
 /// What names mean where an expression is planned.
@@ -137,23 +149,46 @@ fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Opti
 impl<'a> Planner<'a> {
     /// A planner for formulas over a schema.
     pub fn new(schema: &'a Schema) -> Planner<'a> {
-        Planner { schema, reads: Reads::default(), next_slot: 0 }
+        Planner { schema, reads: Reads::default(), next_slot: 0, assemblies: 0 }
     }
 
     pub(super) fn schema(&self) -> &Schema {
         self.schema
     }
 
-    /// All reads planned so far.
-    pub fn into_reads(self) -> Vec<Read> {
+    /// Whether formulas that use each other under many different filters have made the plan too large to go on.
+    fn is_too_large(&self) -> bool {
+        self.assemblies > MAX_ASSEMBLIES
+    }
+
+    /// What is told of such a plan.
+    fn too_large(source: &Arc<Source>) -> Diagnostic {
+        let message = format!("planning this takes more than {MAX_ASSEMBLIES} parts");
+        let whole = Span::new(0, source.text.len());
+        Diagnostic::error(Problem::Model, source, whole, message).help(
+            "measures that use others several times, each time under other filters, multiply: use each of them once",
+        )
+    }
+
+    /// All reads that were planned, where no formula was.
+    pub(crate) fn into_list(self) -> Vec<Read> {
         self.reads.into_list()
+    }
+
+    /// All reads that were planned.
+    ///
+    /// # Errors
+    /// When there is far too much to be planned; what was planned is not whole then.
+    pub fn into_reads(self, source: &Arc<Source>) -> Result<Vec<Read>, Vec<Diagnostic>> {
+        if self.is_too_large() { Err(vec![Planner::too_large(source)]) } else { Ok(self.into_list()) }
     }
 
     /// Plans an expression for all cells of a scope.
     pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
-        let mut leaves = Vec::new();
+        self.assemblies += 1;
+        let mut leaves = LeafList::default();
         let scalar = self.lower(expr, scope, env, &mut leaves);
-        Assembly { label: label.to_string(), scalar, leaves, scope: Arc::new(scope.clone()) }
+        Assembly { label: label.to_string(), scalar, leaves: leaves.list, scope: Arc::new(scope.clone()) }
     }
 
     /// A slot that nothing else uses.
@@ -162,7 +197,7 @@ impl<'a> Planner<'a> {
         Slot(self.next_slot)
     }
 
-    fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut Vec<Leaf>) -> Scalar {
+    fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Scalar {
         let place = env.place(expr.span);
         let scalar = |kind: ScalarKind| Scalar { kind, ty: expr.ty, place: place.clone() };
         let leaf = match &expr.kind {
@@ -221,8 +256,14 @@ impl<'a> Planner<'a> {
             }
             Kind::Measure(id) => {
                 let measure = self.schema.measure(*id);
+                if let Some(place) = leaves.measures.get(id) {
+                    return scalar(ScalarKind::Leaf(*place));
+                }
                 match &measure.expr {
+                    // The plan is refused then.
+                    _ if self.is_too_large() => return scalar(ScalarKind::Fault("a plan that is too large")),
                     Some(body) => {
+                        leaves.measures.insert(*id, leaves.list.len());
                         let inner = Environment::new(&measure.source);
                         Leaf::Part(Box::new(self.assembly(&measure.name, body, scope, &inner)))
                     }
@@ -259,8 +300,8 @@ impl<'a> Planner<'a> {
             Kind::Rank(rank) => self.rank(rank, scope, env),
             Kind::Given(body, edits) => self.given(body, edits, scope, env),
         };
-        leaves.push(leaf);
-        scalar(ScalarKind::Leaf(leaves.len() - 1))
+        leaves.list.push(leaf);
+        scalar(ScalarKind::Leaf(leaves.list.len() - 1))
     }
 
     fn current(

@@ -1,8 +1,9 @@
 //! Questions about typed expressions that decide how they are planned.
 
-use std::collections::BTreeSet;
+use std::cell::RefCell;
+use std::collections::{BTreeSet, HashMap};
 
-use crate::formula::schema::{RelationshipId, Schema, TableId};
+use crate::formula::schema::{MeasureId, RelationshipId, Schema, TableId};
 use crate::formula::typed::{AggregateKind, Expr, Kind, LetId, Op, Over, PerDomain, ProviderId};
 
 /// The `let`s and providers that an expression refers to, wherever in it.
@@ -36,10 +37,27 @@ pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
     }
 }
 
+/// Calls `visit` on an expression, on its parts, and on the measures that it uses, each measure once.
+fn walk_with_measures(schema: &Schema, expr: &Expr, visit: &mut dyn FnMut(&Expr)) {
+    let mut open = vec![expr];
+    let mut known = BTreeSet::new();
+    while let Some(expr) = open.pop() {
+        expr.walk(&mut |e| {
+            visit(e);
+            if let Kind::Measure(id) = &e.kind
+                && known.insert(*id)
+            {
+                open.extend(schema.measure(*id).expr.as_deref());
+            }
+        });
+    }
+}
+
 /// The tables whose rows an expression aggregates, measures and inner `per`s included.
 pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTreeSet<TableId>) {
-    expr.walk(&mut |e| match &e.kind {
-        Kind::Aggregate(a) => match &a.over {
+    walk_with_measures(schema, expr, &mut |e| {
+        let Kind::Aggregate(a) = &e.kind else { return };
+        match &a.over {
             Over::Rows(table) => {
                 tables.insert(*table);
             }
@@ -49,62 +67,75 @@ pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTree
                 }
                 PerDomain::Columns { of: None, .. } => {}
             },
-        },
-        Kind::Measure(id) => {
-            if let Some(expr) = &schema.measure(*id).expr {
-                aggregated_tables(schema, expr, tables);
-            }
         }
-        _ => {}
     });
 }
 
 /// The relationships that an expression lets filter both ways, measures included.
 pub(super) fn both_ways_of(schema: &Schema, expr: &Expr, found: &mut Vec<RelationshipId>) {
-    expr.walk(&mut |e| match &e.kind {
+    walk_with_measures(schema, expr, &mut |e| match &e.kind {
         Kind::BothWays(_, id) if !found.contains(id) => found.push(*id),
-        Kind::Measure(id) => {
-            if let Some(expr) = &schema.measure(*id).expr {
-                both_ways_of(schema, expr, found);
-            }
-        }
         _ => {}
     });
 }
 
 /// Whether an expression is surely null in a cell for which its aggregates read no row. Such cells need not be looked at.
 pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
-    let all = |e: &Expr| is_null_without_rows(schema, e);
-    match &expr.kind {
-        Kind::Literal(value) => value.is_null(),
-        Kind::Column { .. }
-        | Kind::Current { .. }
-        | Kind::LetRef(_)
-        | Kind::Rank(_)
-        | Kind::Set(_)
-        | Kind::Narrowed(_)
-        | Kind::Grouping(_) => false,
-        Kind::Let(_, _, body) => all(body),
-        Kind::Call(op, args) => match op {
-            Op::IsNull => false,
-            Op::Function(f) if f.sees_nulls => false,
-            Op::In => args.first().is_some_and(all),
-            _ => args.iter().any(all),
-        },
-        // `false and null` is false: both sides have to be null.
-        Kind::And(a, b) | Kind::Or(a, b) => all(a) && all(b),
-        Kind::Case(arms, otherwise) => arms.iter().all(|(_, r)| all(r)) && otherwise.as_ref().is_none_or(|e| all(e)),
-        Kind::Coalesce(parts) => parts.iter().all(all),
-        Kind::Aggregate(a) => {
-            let counts = matches!(a.kind, AggregateKind::Count | AggregateKind::Rows | AggregateKind::CountDistinct);
-            let null_body = match &a.over {
-                Over::Rows(_) => true,
-                Over::Per(_) => a.args.iter().any(all),
-            };
-            !counts && null_body
+    NullWithoutRows { schema, known: RefCell::default() }.of(expr)
+}
+
+struct NullWithoutRows<'a> {
+    schema: &'a Schema,
+    /// What is known of measures.
+    known: RefCell<HashMap<MeasureId, bool>>,
+}
+
+impl NullWithoutRows<'_> {
+    fn of_measure(&self, id: MeasureId) -> bool {
+        let known = self.known.borrow().get(&id).copied();
+        known.unwrap_or_else(|| {
+            let found = self.schema.measure(id).expr.as_ref().is_some_and(|e| self.of(e));
+            self.known.borrow_mut().insert(id, found);
+            found
+        })
+    }
+
+    fn of(&self, expr: &Expr) -> bool {
+        let all = |e: &Expr| self.of(e);
+        match &expr.kind {
+            Kind::Literal(value) => value.is_null(),
+            Kind::Column { .. }
+            | Kind::Current { .. }
+            | Kind::LetRef(_)
+            | Kind::Rank(_)
+            | Kind::Set(_)
+            | Kind::Narrowed(_)
+            | Kind::Grouping(_) => false,
+            Kind::Let(_, _, body) => all(body),
+            Kind::Call(op, args) => match op {
+                Op::IsNull => false,
+                Op::Function(f) if f.sees_nulls => false,
+                Op::In => args.first().is_some_and(all),
+                _ => args.iter().any(all),
+            },
+            // `false and null` is false: both sides have to be null.
+            Kind::And(a, b) | Kind::Or(a, b) => all(a) && all(b),
+            Kind::Case(arms, otherwise) => {
+                arms.iter().all(|(_, r)| all(r)) && otherwise.as_ref().is_none_or(|e| all(e))
+            }
+            Kind::Coalesce(parts) => parts.iter().all(all),
+            Kind::Aggregate(a) => {
+                let counts =
+                    matches!(a.kind, AggregateKind::Count | AggregateKind::Rows | AggregateKind::CountDistinct);
+                let null_body = match &a.over {
+                    Over::Rows(_) => true,
+                    Over::Per(_) => a.args.iter().any(all),
+                };
+                !counts && null_body
+            }
+            Kind::Measure(id) => self.of_measure(*id),
+            // An edited body may read rows in cells where the unedited would not; it is null where *it* reads none.
+            Kind::Given(body, _) | Kind::Via(body, _) | Kind::BothWays(body, _) | Kind::Member(body, _) => all(body),
         }
-        Kind::Measure(id) => schema.measure(*id).expr.as_ref().is_some_and(|e| all(e)),
-        // An edited body may read rows in cells where the unedited would not; it is null where *it* reads none.
-        Kind::Given(body, _) | Kind::Via(body, _) | Kind::BothWays(body, _) | Kind::Member(body, _) => all(body),
     }
 }

@@ -198,7 +198,7 @@ impl<'a> Executor<'a> {
     pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
         self.options.check()?;
         let start = Instant::now();
-        let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
+        let leaves = CellLeaves::new(self, assembly, frame);
         let values = assembly.scalar.eval(&leaves, frame.cells).map_err(|e| self.located(e, &assembly.scope, frame))?;
         if !assembly.label.is_empty() {
             let mut parts = kept(&self.parts);
@@ -223,7 +223,7 @@ impl<'a> Executor<'a> {
     /// # Errors
     /// As for the assembly.
     pub fn eval_part(&self, part: &Scalar, assembly: &Assembly, frame: &Frame) -> Result<Vector, RunError> {
-        let leaves = CellLeaves { executor: self, assembly, frame, read: RefCell::new(vec![false; frame.cells]) };
+        let leaves = CellLeaves::new(self, assembly, frame);
         part.eval(&leaves, frame.cells)
     }
 
@@ -548,15 +548,41 @@ struct CellLeaves<'a, 'e> {
     assembly: &'a Assembly,
     frame: &'a Frame,
     read: RefCell<Vec<bool>>,
+    /// Parts that are named several times, once they are known for all cells.
+    shared: RefCell<HashMap<usize, Cells>>,
+}
+
+impl<'a, 'e> CellLeaves<'a, 'e> {
+    fn new(executor: &'a Executor<'e>, assembly: &'a Assembly, frame: &'a Frame) -> CellLeaves<'a, 'e> {
+        let read = RefCell::new(vec![false; frame.cells]);
+        CellLeaves { executor, assembly, frame, read, shared: RefCell::default() }
+    }
+
+    /// Whether a leaf is a part that the formula names several times.
+    fn is_shared(&self, leaf: usize) -> bool {
+        let mut times = 0;
+        if matches!(self.assembly.leaves[leaf], Leaf::Part(_)) {
+            self.assembly.scalar.each_leaf(&mut |l| times += usize::from(l == leaf));
+        }
+        times > 1
+    }
 }
 
 impl Leaves for CellLeaves<'_, '_> {
     type Error = RunError;
 
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, RunError> {
-        let leaf = &self.assembly.leaves[leaf];
+        if let Some(cells) = self.shared.borrow().get(&leaf) {
+            return Ok(cells.values.gather(slots));
+        }
+        let (place, leaf) = (leaf, &self.assembly.leaves[leaf]);
         let cells = if slots.len() == self.frame.cells {
-            self.executor.leaf(leaf, self.frame)?
+            let cells = self.executor.leaf(leaf, self.frame)?;
+            if self.is_shared(place) {
+                let kept = Cells { values: cells.values.clone(), read: Vec::new() };
+                self.shared.borrow_mut().insert(place, kept);
+            }
+            cells
         } else {
             self.executor.leaf(leaf, &self.frame.select(slots))?
         };

@@ -296,3 +296,26 @@ fn measures_that_name_each_other_in_a_long_row_are_answered_or_refused() {
         }
     }
 }
+
+#[test]
+fn measures_that_use_others_twice_are_planned_once_or_refused() {
+    let doubled = |step: &dyn Fn(usize) -> String, count: usize| {
+        let mut text = "measure m0 = rows(sailing); ".to_string();
+        (1..=count).for_each(|i| text += &format!("measure m{i} = {}; ", step(i - 1)));
+        let query = MODEL.query(&(text + &format!("grid m{count} by vessel.class"))).map_err(|e| e.to_string())?;
+        query.run().map(|grid| grid.lines[0].values[1].clone()).map_err(|e| e.to_string())
+    };
+    let first = MODEL.query("grid rows(sailing) by vessel.class").unwrap().run().unwrap().lines[0].values[1].clone();
+    let Value::Int(rows) = first else { panic!("a count") };
+    let start = Instant::now();
+    let twice: [&dyn Fn(usize) -> String; 2] =
+        [&|i| format!("m{i} + m{i}"), &|i| format!("if(m{i} > 0, m{i}, 0) + m{i}")];
+    for step in twice {
+        assert_eq!(doubled(step, 40), Ok(Value::Int(rows << 40)));
+    }
+    // Under other filters each time there is more to plan each time; some of it is answered, and much is refused.
+    let shares = |i: usize| format!("m{i} + m{i} given (without all) + m{i} given (without vessel)");
+    assert!(doubled(&shares, 3).is_ok());
+    assert!(doubled(&shares, 60).unwrap_err().contains("planning this takes more than"));
+    assert!(start.elapsed() < Duration::from_secs(30), "it took {:?}", start.elapsed());
+}

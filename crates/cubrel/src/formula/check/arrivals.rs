@@ -1,10 +1,10 @@
 //! Axes and filters that do not arrive at what an item goes through: it shows the same on every line, which is legal and
 //! hardly ever meant.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 
-use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::formula::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::formula::typed::{Aggregate, Edit, Expr, Kind, Narrow, Over, PerDomain};
 use crate::formula::words::quote_name;
@@ -20,7 +20,7 @@ pub fn lost(
     axes: &[ColumnId],
     filters: &[Narrow],
 ) -> Vec<Diagnostic> {
-    let mut walk = Walk { schema, gone: Gone::new(), both_ways: Vec::new() };
+    let mut walk = Walk { schema, gone: Gone::new(), both_ways: Vec::new(), known: HashSet::new() };
     walk.expr(item, &mut Vec::new());
     let Some((through, _)) = walk.gone.first().cloned() else { return Vec::new() };
     let touched: BTreeSet<TableId> =
@@ -49,6 +49,8 @@ struct Walk<'a> {
     schema: &'a Schema,
     gone: Gone,
     both_ways: Vec<RelationshipId>,
+    /// Measures that were looked at, with the relationships named around them.
+    known: HashSet<(MeasureId, Vec<RelationshipId>)>,
 }
 
 impl Walk<'_> {
@@ -64,7 +66,9 @@ impl Walk<'_> {
                 self.expr(body, detours);
             }
             Kind::Measure(id) => {
-                if let Some(body) = &self.schema.measure(*id).expr {
+                if let Some(body) = &self.schema.measure(*id).expr
+                    && self.known.insert((*id, detours.clone()))
+                {
                     self.expr(body, detours);
                 }
             }

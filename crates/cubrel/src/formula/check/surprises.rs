@@ -1,8 +1,9 @@
 //! What is legal and probably not what was meant (language reference, sections 2, 6 and 7).
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::formula::schema::{ColumnId, Schema, TableId};
+use crate::formula::schema::{ColumnId, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::formula::typed::{Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, Op, Over, Per, PerDomain};
 
@@ -45,8 +46,20 @@ pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: 
 
 /// Surprises of a formula on the lines of a grid: an edit that leaves a column of the same table on an axis.
 pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &Expr, axes: &[ColumnId]) -> Vec<Diagnostic> {
+    let mut known = BTreeSet::new();
+    on_axes_once(schema, source, expr, axes, &mut known)
+}
+
+/// The same, of each measure once.
+fn on_axes_once(
+    schema: &Schema,
+    source: &Arc<Source>,
+    expr: &Expr,
+    axes: &[ColumnId],
+    known: &mut BTreeSet<MeasureId>,
+) -> Vec<Diagnostic> {
     let mut finder = Finder { schema, source, found: Vec::new() };
-    finder.axes_left(expr, axes);
+    finder.axes_left(expr, axes, known);
     finder.found
 }
 
@@ -185,7 +198,7 @@ impl Finder<'_> {
         }
     }
 
-    fn axes_left(&mut self, expr: &Expr, axes: &[ColumnId]) {
+    fn axes_left(&mut self, expr: &Expr, axes: &[ColumnId], known: &mut BTreeSet<MeasureId>) {
         if let Kind::Given(_, edits) = &expr.kind {
             let covered = |axis: &ColumnId| edits.iter().any(|e| drops_axis(e, *axis));
             for edit in edits {
@@ -206,14 +219,14 @@ impl Finder<'_> {
         match &expr.kind {
             Kind::Measure(id) => {
                 let measure = self.schema.measure(*id);
-                if let Some(inner) = &measure.expr {
-                    let mut found = on_axes(self.schema, &measure.source, inner, axes);
+                if let Some(inner) = measure.expr.as_ref().filter(|_| known.insert(*id)) {
+                    let mut found = on_axes_once(self.schema, &measure.source, inner, axes, known);
                     found.retain(|f| !self.found.iter().any(|o| o.message == f.message));
                     self.found.extend(found);
                 }
             }
-            Kind::Aggregate(a) => a.args.iter().for_each(|e| self.axes_left(e, axes)),
-            _ => expr.each_part(&mut |part| self.axes_left(part, axes)),
+            Kind::Aggregate(a) => a.args.iter().for_each(|e| self.axes_left(e, axes, known)),
+            _ => expr.each_part(&mut |part| self.axes_left(part, axes, known)),
         }
     }
 }

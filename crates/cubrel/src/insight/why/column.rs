@@ -51,7 +51,7 @@ pub(super) fn why(
     let mut planner = Planner::new(schema);
     let env = Environment::new(&source).with_row(ROW, column.table, 0);
     let assembly = planner.assembly(&def.name, &expr, &scope, &env);
-    let reads = planner.into_reads();
+    let reads = planner.into_reads(&source)?;
     let run = options.query.run_options();
     let executor = Executor::new(tables, &reads, &run);
     let frame = Frame { cells: 1, dims: vec![KeyColumn::of_codes(vec![row as u64], Key::Row(column.table))] };

@@ -185,7 +185,7 @@ impl Explained<'_> {
     fn has_filter(&self, table: TableId, scope: &Scope) -> bool {
         let mut planner = Planner::new(self.schema);
         let (read, _) = planner.read(table, scope, None);
-        let reads = planner.into_reads();
+        let reads = planner.into_list();
         let read = &reads[read.read];
         !read.keys.is_empty() || !read.filters.is_empty() || !read.bridges.is_empty()
     }
@@ -194,7 +194,7 @@ impl Explained<'_> {
     pub(super) fn rows_left(&self, table: TableId, scope: &Scope, frame: &Frame) -> Result<u64, Error> {
         let mut planner = Planner::new(self.schema);
         let (reference, _) = planner.read(table, scope, None);
-        let reads = planner.into_reads();
+        let reads = planner.into_list();
         let outer = self.outer(scope, frame);
         let codes: Vec<u64> = reference.dims.iter().map(|d| frame.dims[*d].codes[0]).collect();
         let (tables, options) = (self.executor.tables(), self.executor.options());

@@ -94,7 +94,7 @@ pub fn cell(
         .collect();
     let expr = exprs[index].clone();
     let columns: Vec<(usize, ColumnId)> = at.iter().map(|(axis, column, _)| (*axis, *column)).collect();
-    let planned = layout::cell(&planner.schema, source, &checked, &columns, &expr, index);
+    let planned = layout::cell(&planner.schema, source, &checked, &columns, &expr, index)?;
     Ok(CellPlan {
         reads: planned.reads,
         outer: planned.outer,

@@ -68,13 +68,13 @@ impl<'a> QueryPlanner<'a> {
             self.local_measures(&query.measures);
             return match self.records(query) {
                 Some(checked) if !self.failed() => {
-                    Ok(QueryPlan::Records(Box::new(layout::records(&self.schema, self.source, checked))))
+                    Ok(QueryPlan::Records(Box::new(layout::records(&self.schema, self.source, checked)?)))
                 }
                 _ => Err(self.problems),
             };
         }
         let checked = self.checked_grid(query)?;
-        Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked))))
+        Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked)?)))
     }
 
     /// A grid, checked.

@@ -9,7 +9,7 @@ use super::{Axis, GridPart, GridPlan, Judge, Others, RecordsPlan};
 use crate::formula::ast;
 use crate::formula::check::ROW;
 use crate::formula::schema::{ColumnId, Schema, TableId};
-use crate::formula::source::Source;
+use crate::formula::source::{Diagnostic, Source};
 use crate::formula::typed::{Expr, LetId, Narrow};
 use crate::plan::lower::{Environment, Planner, chains};
 use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
@@ -43,8 +43,16 @@ pub(crate) fn base(planner: &mut Planner<'_>, source: &Arc<Source>, filters: &[N
     Base { scope, env, outer }
 }
 
+/// A plan, or what keeps it from being one.
+type Planned<T> = Result<T, Vec<Diagnostic>>;
+
 /// Plans a grid.
-pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, checked: CheckedGrid) -> GridPlan {
+pub(super) fn grid(
+    schema: &Schema,
+    source: &Arc<Source>,
+    query: &ast::Query,
+    checked: CheckedGrid,
+) -> Planned<GridPlan> {
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, source, &checked.filters);
     let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
@@ -73,9 +81,9 @@ pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, ch
         Some((_, within)) if checked.others => layout.others(within, query.totals, &checked.shown, &names),
         _ => None,
     };
-    GridPlan {
+    Ok(GridPlan {
         outer: layout.base.outer,
-        reads: layout.planner.into_reads(),
+        reads: layout.planner.into_reads(source)?,
         axes,
         row_axes,
         items: checked.items,
@@ -88,7 +96,7 @@ pub(super) fn grid(schema: &Schema, source: &Arc<Source>, query: &ast::Query, ch
         with_empty: query.with_empty,
         both_ways,
         warnings: checked.warnings,
-    }
+    })
 }
 
 /// One item of one cell.
@@ -106,7 +114,7 @@ pub(super) fn cell(
     columns: &[(usize, ColumnId)],
     expr: &Expr,
     item: usize,
-) -> PlannedCell {
+) -> Planned<PlannedCell> {
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, source, &checked.filters);
     let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
@@ -114,11 +122,11 @@ pub(super) fn cell(
     let mut layout = Layout { planner, schema, base, axes, row_axes, crossed: BTreeSet::new() };
     let scope = layout.scope(columns);
     let assembly = layout.planner.assembly(&checked.items[item].name, expr, &scope, &layout.base.env);
-    PlannedCell { reads: layout.planner.into_reads(), outer: layout.base.outer, assembly }
+    Ok(PlannedCell { reads: layout.planner.into_reads(source)?, outer: layout.base.outer, assembly })
 }
 
 /// Plans `records`: a scope whose dimension is the row.
-pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRecords) -> RecordsPlan {
+pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRecords) -> Planned<RecordsPlan> {
     let mut planner = Planner::new(schema);
     let base = base(&mut planner, source, &checked.filters);
     let (rows, _) = planner.read(checked.table, &base.scope, None);
@@ -131,8 +139,8 @@ pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRec
     });
     let items = items.collect();
     let order = checked.order.iter().map(|(e, d)| (planner.assembly("order by", e, &scope, &env), e.ty, *d)).collect();
-    let reads = planner.into_reads();
-    RecordsPlan {
+    let reads = planner.into_reads(source)?;
+    Ok(RecordsPlan {
         rows: reads[rows.read].clone(),
         reads,
         table: checked.table,
@@ -140,7 +148,7 @@ pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRec
         order,
         limit: checked.limit,
         outer: base.outer,
-    }
+    })
 }
 
 struct Layout<'a> {
