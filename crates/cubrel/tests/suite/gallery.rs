@@ -18,7 +18,7 @@ formula = 'shown'
 formula = 'shown given (so_far(year) on calendar)'
 [role.north]
 rows.route = \"region = 'North'\"
-deny = ['margin']
+deny = ['margin', 'booking.gross']
 [measure.net]
 formula = 'sum(booking.net)'
 [measure.margin]

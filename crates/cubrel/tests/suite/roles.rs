@@ -324,3 +324,29 @@ fn rules_that_fail_quote_nothing() {
         assert!(!["`N`", "`S`", "`W`"].iter().any(|name| text.contains(name)), "{text}");
     }
 }
+
+#[test]
+fn denials_that_leave_a_way_open_are_told_and_readings_go_with_what_they_name() {
+    let (rows, ..) = case(7);
+    let more = |deny: &str| {
+        format!(
+            "[role.some]\ndeny = [{deny}]\n[measure.ratio]\nformula = 'total / rows(sale)'\n
+             [lens.seen.reading.now]\nformula = 'shown'\n[lens.seen.reading.share]\nformula = 'shown / total'\n"
+        )
+    };
+    let told = |model: &Model| {
+        let open = |w: &&cubrel::Diagnostic| w.message.contains("stays open");
+        model.warnings().iter().filter(open).map(|w| w.message.clone()).collect::<Vec<_>>()
+    };
+    let by_measure = model_with(&rows, &[], &more("'ratio'"), true);
+    assert_eq!(told(&by_measure), ["role `some` denies `ratio`, and what it is computed from stays open: sale.x"]);
+    let by_column = model_with(&rows, &[], &more("'ratio', 'sale.x'"), true);
+    assert!(told(&by_column).is_empty());
+    let seen = by_column.as_user(&["some"], None).unwrap();
+    let readings: Vec<&str> = seen.schema().lenses[0].readings.iter().map(|r| r.name.as_str()).collect();
+    assert_eq!(readings, ["now"], "the other names what is computed from sale.x");
+    assert!(seen.query("grid rows(sale) as n by seen").is_ok());
+    // What is denied is in no list that the library gives.
+    let listed = format!("{:?} {:?}", seen.document().file, seen.sizes());
+    assert!(!listed.contains("sum(sale.x)") && !listed.contains("\"x\""), "{listed}");
+}
