@@ -8,7 +8,7 @@ use cubrel::{Grid, GridColumn, GridColumnKind, GridLine, Type, Value};
 use serde_json::{Value as Json, json};
 use unicode_width::UnicodeWidthStr;
 
-use super::text::{Align, csv_line, cut, pad};
+use super::text::{Align, csv_line, cut, pad, visible};
 use super::{Output, Tone};
 use crate::commands::Failure;
 
@@ -276,7 +276,10 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
             });
         }
     }
-    Layout { rows, columns, totals }
+    let mut layout = Layout { rows, columns, totals };
+    let texts = layout.rows.iter_mut().chain(&mut layout.columns).flat_map(|b| b.heads.iter_mut().chain(&mut b.cells));
+    texts.for_each(|text| *text = visible(text));
+    layout
 }
 
 fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize, head_lines: usize) -> Block {
@@ -334,7 +337,8 @@ fn title(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
     let axes: Vec<&GridColumn> = grid.columns.iter().filter(|c| c.kind == GridColumnKind::Column).collect();
     if let ([only], false) = (items.as_slice(), axes.is_empty()) {
         let over: Vec<String> = axes.iter().map(|c| label(c).to_lowercase()).collect();
-        let text = out.paint(Tone::Faint, &format!("{} by {}", label(only), over.join(", ")));
+        let text = visible(&format!("{} by {}", label(only), over.join(", ")));
+        let text = out.paint(Tone::Faint, &text);
         out.text(&format!("{text}\n"))?;
     }
     Ok(())

@@ -156,7 +156,10 @@ impl Output {
 
     /// Text as it is.
     pub fn text(&mut self, text: &str) -> Result<(), Failure> {
-        self.buffer.extend_from_slice(text.as_bytes());
+        match self.terminal {
+            Some(_) => self.buffer.extend_from_slice(text::harmless(text).as_bytes()),
+            None => self.buffer.extend_from_slice(text.as_bytes()),
+        }
         self.spill()
     }
 

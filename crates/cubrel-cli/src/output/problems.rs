@@ -4,7 +4,7 @@
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use cubrel::{Diagnostic, Severity};
 
-use super::text::{READABLE, wrapped};
+use super::text::{READABLE, visible, wrapped};
 use crate::Global;
 use crate::commands::Failure;
 
@@ -99,7 +99,7 @@ impl Pen {
     /// A text in lines that leave room for what stands before them.
     fn lines(&self, text: &str, before: usize) -> String {
         text.lines()
-            .flat_map(|line| wrapped(line, self.width.saturating_sub(before).max(20)))
+            .flat_map(|line| wrapped(&visible(line), self.width.saturating_sub(before).max(20)))
             .collect::<Vec<_>>()
             .join("\n")
     }

@@ -211,6 +211,28 @@ pub fn visible(text: &str) -> String {
     text.chars().map(escape).collect()
 }
 
+/// A painted text as a terminal may get it: besides line ends and colours, control characters are shown as escapes.
+pub fn harmless(text: &str) -> std::borrow::Cow<'_, str> {
+    if !text.contains(|c: char| c.is_control() && c != '\n') {
+        return text.into();
+    }
+    let mut safe = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        let colour = rest.strip_prefix("\u{1b}[").and_then(|codes| {
+            let end = codes.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+            codes[end..].starts_with('m').then_some(end + 3)
+        });
+        let taken = colour.unwrap_or(c.len_utf8());
+        match colour {
+            None if c.is_control() && c != '\n' => safe.extend(c.escape_default()),
+            _ => safe.push_str(&rest[..taken]),
+        }
+        rest = &rest[taken..];
+    }
+    safe.into()
+}
+
 /// A painted line that is no wider than `width`, with `…` where it was cut.
 pub fn cut_painted(line: &str, width: usize) -> String {
     let plain = anstream::adapter::strip_str(line).to_string();
@@ -334,6 +356,9 @@ mod tests {
         assert_eq!(cut_painted(line, 9), "\u{1b}[1mMiddle\u{1b}[0m R…");
         assert_eq!(cut_painted(line, 4), "\u{1b}[1mMid…\u{1b}[0m");
         assert_eq!(visible("a\u{1b}[2Jb\nc"), "a\\u{1b}[2Jb\\nc");
+        let painted = "\u{1b}[1m\u{1b}[36mT\u{1b}[0m\n";
+        assert_eq!(harmless(painted), painted);
+        assert_eq!(harmless("\u{1b}]0;x\u{7}\u{1b}[2J\u{1b}[m\u{1b}["), "\\u{1b}]0;x\\u{7}\\u{1b}[2J\u{1b}[m\\u{1b}[");
     }
 
     #[test]
