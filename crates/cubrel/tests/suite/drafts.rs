@@ -273,3 +273,23 @@ fn numbers_that_nobody_counts_with_are_text_and_not_summed() {
     let distinct = "grid count(distinct parcel.phone) as phones, count(distinct parcel.parcel) as parcels";
     assert_eq!(model.query(distinct).unwrap().run().unwrap().lines[0].values, [Value::Int(199), Value::Int(199)]);
 }
+
+#[test]
+fn nothing_of_the_data_becomes_part_of_the_model() {
+    let evil = "z\n[table.evil]\nsource = \"\"other.csv\"\"\n#";
+    // A key that stands twice is quoted in a comment, and so is a header.
+    let again = format!("\"{evil}\",Again,North\n");
+    let ports = PORTS.replace("Port Code", "port_id") + &many_ports() + &again + &again;
+    let folder = folder(&[
+        ("port.csv", &ports),
+        ("trip.csv", &format!("trip,port_id,\"x{evil}\"\n1,NES,1\n2,HOL,n\n3,VAA,3\n4,\"{evil}\",4\n")),
+        ("other.csv", "a\n1\n"),
+    ]);
+    let draft = drafted(folder.path());
+    let table = |line: &str| line.trim_start().starts_with("[table.evil");
+    assert!(!draft.toml.lines().any(table), "{}", draft.toml);
+    let quoted = |line: &str| line.starts_with('#') && line.contains("[table.evil");
+    assert!(draft.toml.lines().any(quoted), "{}", draft.toml);
+    let model = loaded(folder.path(), &draft);
+    assert!(!model.schema().tables.iter().any(|t| t.name == "evil"));
+}

@@ -41,12 +41,12 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[Stri
         let _ = writeln!(out, "calendar = \"date\"\ngenerate = {{}}\n");
     }
     for link in links {
-        let _ = writeln!(out, "# {}", link.evidence);
+        let _ = writeln!(out, "# {}", one_line(&link.evidence));
         let (many, one) = (place(tables, &link.many), place(tables, &link.one));
         match &link.refused {
             None => write_relationship(&mut out, &many, &one, link.spare),
             Some(why) => {
-                let _ = writeln!(out, "# not possible yet: {why}");
+                let _ = writeln!(out, "# not possible yet: {}", one_line(why));
                 let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
             }
         }
@@ -61,14 +61,14 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[Stri
 fn write_relationship(out: &mut String, many: &str, one: &str, spare: bool) {
     let _ = writeln!(out, "[[relationship]]\nmany = {}\none = {}", text(many), text(one));
     if spare {
-        let _ = writeln!(out, "spare = true                      # only where a formula says: via {many}");
+        let _ = writeln!(out, "spare = true                      # only where a formula says: via {}", one_line(&many));
     }
     out.push('\n');
 }
 
 fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]) {
     for note in &table.notes {
-        let _ = writeln!(out, "# {}", note.replace('\n', " "));
+        let _ = writeln!(out, "# {}", one_line(note));
     }
     let _ = writeln!(out, "# {}", counted(table.loaded.rows as u64, "row"));
     let name = toml_key(&table.name);
@@ -109,6 +109,12 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
         let _ = writeln!(out, "[table.{name}.column.{}]", toml_key(&day));
         let _ = writeln!(out, "formula = {}\n", text(&format!("cast({} as date)", quote_name(&source))));
     }
+}
+
+/// What a comment may hold: whatever comes from data or headers stays in its line.
+fn one_line(text: &str) -> String {
+    let escape = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(escape).collect()
 }
 
 fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> String {
