@@ -127,6 +127,13 @@ fn main() -> ExitCode {
         .with_target(false)
         .without_time()
         .init();
+    // A panic that the library turns into an error is told as that error.
+    let told = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !cubrel::load::is_guarded() {
+            told(panic);
+        }
+    }));
     let mut out = Output::new(&cli.global);
     if !Format::OF_TABLES.contains(&cli.global.format) && !matches!(cli.command, Command::Query(_)) {
         let failure = commands::Failure::Other(

@@ -19,6 +19,7 @@ use parquet::basic::Encoding;
 use parquet::file::metadata::ColumnChunkMetaData;
 
 use super::csv::Request;
+use super::guarded::guarded;
 use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::staging::{Part, Staging};
 use super::{LoadError, Observer, bytes};
@@ -107,6 +108,10 @@ enum Opened {
 }
 
 fn open(path: &Path) -> Result<Opened, LoadError> {
+    guarded(path, || "its beginning".into(), || opened(path))
+}
+
+fn opened(path: &Path) -> Result<Opened, LoadError> {
     let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
     if bytes::kind(path) == "parquet" {
         let metadata =
@@ -213,7 +218,8 @@ impl<'a> Pieces<'a> {
                 if let Some(empty) = first.take() {
                     return Ok(Some((Piece::Batch(empty), 0)));
                 }
-                let batch = batches.next().transpose().map_err(|e| data_problem(path, e))?;
+                let next = || batches.next().transpose().map_err(|e| data_problem(path, e));
+                let batch = guarded(path, || "one of its batches".into(), next)?;
                 Ok(batch.map(|batch| (Piece::Batch(batch), std::mem::take(bytes))))
             }
         }
@@ -251,6 +257,14 @@ fn column_type(ty: &DataType) -> Option<Type> {
 }
 
 fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
+    let (path, part) = match &piece {
+        Piece::RowGroup { path, group, .. } => (*path, format!("row group {}", group + 1)),
+        Piece::Batch(_) => return taken(piece, columns),
+    };
+    guarded(path, || part, || taken(piece, columns))
+}
+
+fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
     let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
     let mut part = Part::new(&types, true);
     match piece {

@@ -16,6 +16,7 @@ pub mod database;
 pub mod dialect;
 mod fields;
 pub mod fingerprint;
+mod guarded;
 pub mod infer;
 mod interner;
 pub mod jsonl;
@@ -37,6 +38,8 @@ pub mod tables;
 mod way;
 
 use crate::formula::source::Diagnostic;
+
+pub use guarded::is_guarded;
 
 /// What is said of text that cannot be read as it is written.
 pub const NO_UTF8: &str = "is not UTF-8 text";

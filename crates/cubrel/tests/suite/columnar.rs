@@ -3,6 +3,7 @@ use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 
+use crate::common::Random;
 use arrow_array::types::{ArrowDictionaryKeyType, Int8Type, Int16Type, Int32Type, UInt16Type};
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, DictionaryArray, Float32Array, Float64Array,
@@ -10,7 +11,7 @@ use arrow_array::{
     StringViewArray, TimestampMicrosecondArray, TimestampMillisecondArray, TimestampNanosecondArray,
     TimestampSecondArray, UInt8Array, UInt16Array, UInt32Array, UInt64Array,
 };
-use cubrel::{Model, Value};
+use cubrel::{Model, Type, Value};
 use parquet::basic::{Compression, Encoding};
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
 use tempfile::TempDir;
@@ -230,4 +231,51 @@ fn numbers_that_do_not_fit_are_refused() {
         let error = Model::open(folder.path()).unwrap_err().to_string();
         assert!(error.contains(&format!("column `{name}`")) && error.contains("does not fit 64 bits"), "{error}");
     }
+}
+
+/// Bytes changed here and there, and files that end early: an error that names the file, or an answer, and no panic.
+#[test]
+fn damaged_files_are_errors() {
+    let rows: Vec<Vec<Value>> = (0..3000i64)
+        .map(|i| {
+            let null = |v: Value| if i % 7 == 0 { Value::Null } else { v };
+            vec![
+                Value::Int(i),
+                null(Value::text(format!("t{}", i % 11))),
+                null(Value::float(i as f64 / 3.0)),
+                null(Value::Int(i % 5)),
+            ]
+        })
+        .collect();
+    let columns = [("id", Type::Int), ("t", Type::Text), ("f", Type::Float), ("n", Type::Int)];
+    let model = Model::builder().rows("t", &columns, &rows).build().unwrap();
+    let grid = model.query("records t.id, t.t, t.f, t.n").unwrap().run().unwrap();
+    let whole = [("parquet", grid.to_parquet().unwrap()), ("arrow", grid.to_arrow_stream().unwrap())];
+    let told = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !cubrel::load::is_guarded() {
+            told(panic);
+        }
+    }));
+    let mut refused = 0;
+    for seed in 0..300 {
+        let random = &mut Random(seed);
+        let (kind, bytes) = &whole[seed as usize % 2];
+        let mut bytes = bytes.clone();
+        for _ in 0..1 + random.below(4) {
+            let at = random.below(bytes.len() as u64) as usize;
+            bytes[at] = random.below(256) as u8;
+        }
+        if random.chance(20) {
+            bytes.truncate(random.below(bytes.len() as u64) as usize);
+        }
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join(format!("t.{kind}")), bytes).unwrap();
+        std::fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = 't.{kind}'\n")).unwrap();
+        if let Err(e) = Model::open(folder.path()) {
+            refused += 1;
+            assert!(e.to_string().contains(&format!("t.{kind}")) || !e.problems().is_empty(), "seed {seed}: {e}");
+        }
+    }
+    assert!(refused > 50, "{refused} of 300");
 }

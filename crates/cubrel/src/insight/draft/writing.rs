@@ -61,7 +61,7 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[Stri
 fn write_relationship(out: &mut String, many: &str, one: &str, spare: bool) {
     let _ = writeln!(out, "[[relationship]]\nmany = {}\none = {}", text(many), text(one));
     if spare {
-        let _ = writeln!(out, "spare = true                      # only where a formula says: via {}", one_line(&many));
+        let _ = writeln!(out, "spare = true                      # only where a formula says: via {}", one_line(many));
     }
     out.push('\n');
 }
