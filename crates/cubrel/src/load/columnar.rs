@@ -335,14 +335,17 @@ fn floats<T: ArrowPrimitiveType>(to: &mut Staging, array: &dyn Array, each: impl
     to.extend_floats(array.as_primitive::<T>().values(), nulls(array), each);
 }
 
-/// Appends texts that are given as places in a dictionary.
+/// Appends values that are given as places in a dictionary.
 fn dictionary(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
     let array = array.as_any_dictionary();
     let texts: Vec<Option<&str>> = match array.values().data_type() {
         DataType::Utf8 => array.values().as_string::<i32>().iter().collect(),
         DataType::LargeUtf8 => array.values().as_string::<i64>().iter().collect(),
         DataType::Utf8View => array.values().as_string_view().iter().collect(),
-        other => return Err(format!("a dictionary of {other} cannot be read")),
+        _ => {
+            let values = arrow_select::take::take(array.values().as_ref(), array.keys(), None);
+            return column(to, values.map_err(|e| e.to_string())?.as_ref());
+        }
     };
     // Under a null there may be any place.
     let keys = if texts.is_empty() { vec![0; array.len()] } else { array.normalized_keys() };

@@ -279,3 +279,32 @@ fn damaged_files_are_errors() {
     }
     assert!(refused > 50, "{refused} of 300");
 }
+
+#[test]
+fn dictionaries_of_any_values_are_read() {
+    let keys = || Int32Array::from(vec![Some(1), None, Some(0), Some(1), Some(2)]);
+    let numbers = DictionaryArray::new(keys(), Arc::new(Int64Array::from(vec![Some(10), Some(-7), None])));
+    let doubles = DictionaryArray::new(keys(), Arc::new(Float64Array::from(vec![1.5, 2.5, 0.0])));
+    let days = DictionaryArray::new(keys(), Arc::new(Date32Array::from(vec![19_000, 20_000, 21_000])));
+    let columns: Vec<(&str, ArrayRef)> =
+        vec![("n", Arc::new(numbers)), ("x", Arc::new(doubles)), ("d", Arc::new(days))];
+    let batch = RecordBatch::try_from_iter_with_nullable(columns.into_iter().map(|(n, a)| (n, a, true))).unwrap();
+    let expected = vec![
+        vec![Value::Int(-7), Value::float(2.5), Value::Date(20_000)],
+        vec![Value::Null, Value::Null, Value::Null],
+        vec![Value::Int(10), Value::float(1.5), Value::Date(19_000)],
+        vec![Value::Int(-7), Value::float(2.5), Value::Date(20_000)],
+        vec![Value::Null, Value::float(0.0), Value::Date(21_000)],
+    ];
+    let folder = TempDir::new().unwrap();
+    let file = File::create(folder.path().join("t.arrow")).unwrap();
+    let mut writer = arrow_ipc::writer::FileWriter::try_new(file, &batch.schema()).unwrap();
+    writer.write(&batch).unwrap();
+    writer.finish().unwrap();
+    std::fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.arrow'\n").unwrap();
+    let given = Model::builder().table("t", &[batch]).build().unwrap();
+    for model in [Model::open(folder.path()).unwrap(), given] {
+        let grid = model.query("records t.n, t.x, t.d").unwrap().run().unwrap();
+        assert_eq!(grid.lines.iter().map(|l| l.values.clone()).collect::<Vec<_>>(), expected);
+    }
+}
