@@ -75,12 +75,14 @@ fn seen_by(model: &Model, names: &[String], user: Option<&str>, today: i32) -> R
     let roles = names.iter().map(|name| find(model, name)).collect::<Result<Vec<&RoleDef>, Error>>()?;
     let user = user.map(str::to_string);
     let key = (names.to_vec(), user.clone(), today);
-    let mut cache = model.inner.restricted.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some(seen) = cache.get(&key) {
+    // Nobody holds the lock while a model is made: whoever makes it may do other work meanwhile that asks here, too.
+    let cache = || model.inner.restricted.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(seen) = cache().get(&key) {
         return Ok(seen.clone());
     }
     let settings = Settings { user, today, ..model.inner.settings.clone() };
     let seen = Restriction { model, roles, settings }.model()?;
+    let mut cache = cache();
     if cache.len() >= KEPT {
         cache.clear();
     }

@@ -201,15 +201,8 @@ impl Lookup {
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
         let key_count = column.distinct();
-        Lookup {
-            target: Target::ByCode(target.into()),
-            unmatched_rows,
-            key_count,
-            one_rows,
-            examples,
-            proof: None,
-            deferred: None,
-        }
+        let target = Target::ByCode(target.into());
+        Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
     fn by_row(many: &[&Column], one_rows: usize, index: &Index<'_>) -> Lookup {
@@ -234,15 +227,8 @@ impl Lookup {
         }
         let packed = PackedInts::pack(targets.into_iter(), bits_for(one_rows as u64));
         let key_count = keys.len() as u64;
-        Lookup {
-            target: Target::ByRow(packed),
-            unmatched_rows,
-            key_count,
-            one_rows,
-            examples,
-            proof: None,
-            deferred: None,
-        }
+        let target = Target::ByRow(packed);
+        Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
     /// The relationship where it is what was written, else one that points at nothing.
