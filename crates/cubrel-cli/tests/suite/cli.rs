@@ -1,6 +1,6 @@
 //! The binary: on the demo model, and on bad input.
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Output;
 use std::sync::LazyLock;
 
@@ -439,16 +439,23 @@ fn bad_input_is_answered_and_loses_nothing() {
     for (what, change, expected) in cases {
         let folder = own_copy();
         assert!(cubrel(folder.path(), &["refresh", "-q"]).status.success());
-        let store = fs::read(folder.path().join(".cubrel/store")).unwrap();
+        let store = store_in(folder.path());
         change(&folder);
         let output = cubrel(folder.path(), &["refresh"]);
         let text = String::from_utf8_lossy(&output.stderr).into_owned();
         assert_eq!(output.status.code(), Some(2), "{what}\n{text}");
         assert!(text.contains(expected), "{what}: no `{expected}` in\n{text}");
-        assert!(fs::read(folder.path().join(".cubrel/store")).unwrap() == store, "{what}: the old data is still there");
+        assert!(store_in(folder.path()) == store, "{what}: the old data is still there");
         let files = fs::read_dir(folder.path().join(".cubrel")).unwrap().count();
-        assert_eq!(files, 1, "{what}: nothing half written is left");
+        assert_eq!(files, 2, "{what}: the lock and the store; nothing half written is left");
     }
+}
+
+/// The store of a model, and its bytes.
+fn store_in(folder: &Path) -> (PathBuf, Vec<u8>) {
+    let path = cubrel::store::disk::generations::newest(&folder.join(".cubrel")).expect("it has one");
+    let bytes = fs::read(&path).unwrap();
+    (path, bytes)
 }
 
 #[test]
@@ -509,7 +516,7 @@ fn files_with_a_header_only_and_damaged_stores_are_no_obstacle() {
     fs::write(folder.path().join("data/channel.csv"), "id,name,kind\n").unwrap();
     let query = ["query", "grid bookings by channel.name", "--format", "csv"];
     assert_eq!(stdout(&cubrel(folder.path(), &query)), "channel.name,bookings\n,30000\n");
-    let store = folder.path().join(".cubrel/store");
+    let (store, _) = store_in(folder.path());
     let mut bytes = fs::read(&store).unwrap();
     let header = u64::from_le_bytes(bytes[16..24].try_into().unwrap()) as usize;
     bytes[40..header].iter_mut().step_by(50).for_each(|b| *b ^= 1);

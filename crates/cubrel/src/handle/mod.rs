@@ -3,6 +3,7 @@
 mod assembled;
 mod builder;
 mod calculated;
+mod kept;
 mod late;
 mod query;
 mod refresh;

@@ -64,13 +64,15 @@ impl Model {
             let change = parse(self, &source)?;
             self.apply(&change, &mut tables, &source)?;
         }
-        self.check_store()?;
         let after = tables.into_iter().enumerate().map(|(t, trial)| {
             let id = TableId(t as u32);
             let columns = if trial.changed { trial.coded() } else { trial.columns };
             table_size(self, id, &columns)
         });
-        Ok(Supposed { before: sizes(self), after: sizes_of(self, after.collect()) })
+        let after = after.collect();
+        // What was read for all that may have been damaged.
+        self.check_store()?;
+        Ok(Supposed { before: sizes(self), after: sizes_of(self, after) })
     }
 
     fn apply(&self, change: &Change, tables: &mut [Trial], source: &Arc<Source>) -> Result<(), Error> {
@@ -111,6 +113,7 @@ impl Model {
             return refuse(format!("{full} is the key of a relationship"), help);
         }
         let column = &mut trial.columns[place];
+        column.data = column.data.proven().clone();
         // The order of rows heeds what is there while loading.
         let counts = column.computed != Computed::After || matches!(change, Change::Load(_));
         let distinct = column.data.distinct();

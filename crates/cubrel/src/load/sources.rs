@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::time::UNIX_EPOCH;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -18,7 +18,7 @@ pub struct FileStamp {
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
-    /// When it was last written, in nanoseconds since 1970.
+    /// When it was last written, in nanoseconds since 1970; 0 where the next change might not be told by it.
     pub modified: u64,
     /// The XXH3 hash of its bytes, once it has been read.
     pub hash: u64,
@@ -31,7 +31,13 @@ pub struct FileStamp {
 pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     if source.starts_with("sqlite:") {
         let wanted = super::sqlite::parse(source)?;
-        return Ok(vec![stamp(folder, &folder.join(wanted.place))?]);
+        let path = folder.join(wanted.place);
+        let mut whole = stamp(folder, &path)?;
+        if let Some(log) = log_of(source, &path).and_then(|log| stamp(folder, &log).ok()) {
+            whole.bytes += log.bytes;
+            whole.modified = whole.modified.max(log.modified);
+        }
+        return Ok(vec![whole]);
     }
     if is_server(source) {
         // A server does not say when something was written last.
@@ -71,6 +77,18 @@ pub fn is_database(source: &str) -> bool {
     is_server(source) || source.starts_with("sqlite:")
 }
 
+/// What a SQLite database has not taken into its file yet, if there is any.
+fn log_of(source: &str, path: &Path) -> Option<PathBuf> {
+    let mut log = path.as_os_str().to_os_string();
+    log.push("-wal");
+    let log = PathBuf::from(log);
+    (source.starts_with("sqlite:") && std::fs::metadata(&log).is_ok_and(|data| data.len() > 0)).then_some(log)
+}
+
+fn nanoseconds(time: std::io::Result<SystemTime>) -> u64 {
+    time.ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64)
+}
+
 fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let data = std::fs::metadata(path).map_err(|e| LoadError::io(path, e))?;
     if !data.is_file() {
@@ -78,15 +96,14 @@ fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
         let problem = Diagnostic::general(Problem::Data, format!("{} is {what}", path.display()));
         return Err(problem.help("name files: `data/*.csv` is all of a folder").into());
     }
-    let modified =
-        data.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64);
+    let modified = nanoseconds(data.modified());
     let relative = path.strip_prefix(folder).unwrap_or(path).to_path_buf();
     Ok(FileStamp { path: relative, bytes: data.len(), modified, hash: 0 })
 }
 
 /// Fills in what is known of files from when they were read. A file that was written again with the same content counts
 /// as unchanged, and so does every known file that was last written before the day `since`.
-pub fn recognise(folder: &Path, files: &mut [FileStamp], before: &[&FileStamp], since: Option<i32>) {
+pub fn recognise(folder: &Path, source: &str, files: &mut [FileStamp], before: &[&FileStamp], since: Option<i32>) {
     let old: HashMap<&Path, &FileStamp> = before.iter().map(|f| (f.path.as_path(), *f)).collect();
     files.par_iter_mut().for_each(|file| {
         let Some(old) = old.get(file.path.as_path()) else { return };
@@ -94,7 +111,8 @@ pub fn recognise(folder: &Path, files: &mut [FileStamp], before: &[&FileStamp], 
             return;
         }
         let is_old = since.is_some_and(|day| (file.modified as i128) < i128::from(day) * DAY_NANOS);
-        let same = || file.bytes == old.bytes && old.hash != 0 && hash(&folder.join(&file.path)) == Some(old.hash);
+        let same =
+            || file.bytes == old.bytes && old.hash != 0 && hash(source, &folder.join(&file.path)) == Some(old.hash);
         if is_old || file.bytes == old.bytes && file.modified == old.modified || same() {
             *file = (*old).clone();
         }
@@ -104,19 +122,86 @@ pub fn recognise(folder: &Path, files: &mut [FileStamp], before: &[&FileStamp], 
 const DAY_NANOS: i128 = 86_400 * 1_000_000_000;
 
 /// Fills in the hashes of files that have none yet.
-pub fn fingerprint(folder: &Path, files: &mut [FileStamp]) {
-    files.par_iter_mut().filter(|f| f.hash == 0).for_each(|f| f.hash = hash(&folder.join(&f.path)).unwrap_or(0));
+pub fn fingerprint(folder: &Path, source: &str, files: &mut [FileStamp]) {
+    files.par_iter_mut().filter(|f| f.hash == 0).for_each(|f| {
+        f.hash = hash(source, &folder.join(&f.path)).unwrap_or(0);
+        if is_young(f.modified) {
+            f.modified = 0;
+        }
+    });
+}
+
+/// Clocks of file systems go in steps: what is written twice within one bears the same time.
+const STEP: u64 = 20_000_000;
+/// Some know whole seconds only, or every second one.
+const LONG_STEP: u64 = 2_000_000_000;
+
+/// Whether a file that was written then may be written again without bearing another time.
+fn is_young(modified: u64) -> bool {
+    let step = if modified.is_multiple_of(1_000_000_000) { LONG_STEP } else { STEP };
+    nanoseconds(Ok(SystemTime::now())).abs_diff(modified) < step
 }
 
 /// The hash of a file's bytes, if it can be read.
-fn hash(path: &Path) -> Option<u64> {
-    let mut file = std::fs::File::open(path).ok()?;
+fn hash(source: &str, path: &Path) -> Option<u64> {
     let mut hash = xxhash_rust::xxh3::Xxh3::new();
     let mut buffer = vec![0; 1 << 20];
-    loop {
-        match file.read(&mut buffer).ok()? {
-            0 => return Some(hash.digest()),
-            count => hash.update(&buffer[..count]),
+    for path in std::iter::once(path.to_path_buf()).chain(log_of(source, path)) {
+        let mut file = std::fs::File::open(path).ok()?;
+        loop {
+            match file.read(&mut buffer).ok()? {
+                0 => break,
+                count => hash.update(&buffer[..count]),
+            }
         }
     }
+    Some(hash.digest())
+}
+
+/// What tells that a file is still the one it was, whatever length and time it bears.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Identity {
+    stamp: FileStamp,
+    /// When something about it was changed last, which nobody can set, in nanoseconds since 1970.
+    changed: i128,
+    device: u64,
+    number: u64,
+    /// Of a file that is younger than the clock's step.
+    hash: Option<u64>,
+}
+
+/// The files of a source as they are now. Given again what it said before, it looks as closely as then: between the two
+/// nothing was written when both are the same.
+///
+/// # Errors
+/// When there is none, or when they cannot be looked at.
+pub fn identities(folder: &Path, source: &str, before: Option<&[Identity]>) -> Result<Vec<Identity>, LoadError> {
+    if is_server(source) {
+        return Ok(Vec::new());
+    }
+    let files = files(folder, source)?;
+    let identity = |(i, stamp): (usize, FileStamp)| {
+        let path = folder.join(&stamp.path);
+        // Of a database's log only what its stamp says: whoever opens it may touch it.
+        let data = std::fs::metadata(&path).map_err(|e| LoadError::io(&path, e))?;
+        let (changed, device, number) = inner(&data);
+        let look = match before {
+            Some(before) => before.get(i).is_some_and(|b| b.hash.is_some()),
+            None => is_young(u64::try_from(changed).unwrap_or(0)) || is_young(stamp.modified),
+        };
+        let hash = look.then(|| hash(source, &path)).flatten();
+        Ok(Identity { stamp, changed, device, number, hash })
+    };
+    files.into_par_iter().enumerate().map(identity).collect()
+}
+
+#[cfg(unix)]
+fn inner(data: &std::fs::Metadata) -> (i128, u64, u64) {
+    use std::os::unix::fs::MetadataExt;
+    (i128::from(data.ctime()) * 1_000_000_000 + i128::from(data.ctime_nsec()), data.dev(), data.ino())
+}
+
+#[cfg(not(unix))]
+fn inner(data: &std::fs::Metadata) -> (i128, u64, u64) {
+    (i128::from(nanoseconds(data.created())), 0, 0)
 }

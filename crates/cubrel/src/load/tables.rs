@@ -120,6 +120,9 @@ pub struct Loader<'a> {
     pub cancel: &'a Cancel,
 }
 
+/// How often a source is read that is written while it is read.
+const READINGS: usize = 3;
+
 impl Loader<'_> {
     /// Loads a table that has a source. Of what was loaded before, partitions whose files have not changed are taken as
     /// they are.
@@ -134,9 +137,34 @@ impl Loader<'_> {
     ) -> Result<LoadedTable, LoadError> {
         let start = Instant::now();
         let source = section.source.as_deref().unwrap_or_default();
+        let folder = &self.document.folder;
+        for _ in 0..READINGS {
+            let seen = sources::identities(folder, source, None)?;
+            let loaded = self.sourced_once(name, section, before);
+            // What was written meanwhile may stand half in one version and half in another.
+            if !sources::identities(folder, source, Some(&seen)).is_ok_and(|now| now == seen) {
+                continue;
+            }
+            let mut table = loaded?;
+            table.report.milliseconds = start.elapsed().as_millis() as u64;
+            self.observer.done(&table.report);
+            return Ok(table);
+        }
+        let message = format!("table `{name}`: the source was written {READINGS} times while it was read");
+        Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
+    }
+
+    /// Loads a table from its source as it is while it is read.
+    fn sourced_once(
+        &self,
+        name: &str,
+        section: &TableSection,
+        before: Option<&LoadedTable>,
+    ) -> Result<LoadedTable, LoadError> {
+        let source = section.source.as_deref().unwrap_or_default();
         let mut files = sources::files(&self.document.folder, source)?;
         let read_before: Vec<&FileStamp> = before.iter().flat_map(|b| &b.partitions).flat_map(|p| &p.files).collect();
-        sources::recognise(&self.document.folder, &mut files, &read_before, self.since);
+        sources::recognise(&self.document.folder, source, &mut files, &read_before, self.since);
         let changed_types = before.map(|b| b.types());
         let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas, self.settings));
         let mut groups = self.groups(name, section, &files, before)?;
@@ -150,7 +178,7 @@ impl Loader<'_> {
             gathered = self.read(name, section, &groups, None)?;
         }
         if !sources::is_server(source) {
-            groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, &mut g.files));
+            groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, source, &mut g.files));
         }
         let mut table = partitions::joined(name, groups, gathered, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
@@ -158,8 +186,6 @@ impl Loader<'_> {
         self.check(name, section, &table)?;
         table.report.origin = "source".into();
         table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
-        table.report.milliseconds = start.elapsed().as_millis() as u64;
-        self.observer.done(&table.report);
         Ok(table)
     }
 

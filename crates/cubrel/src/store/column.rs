@@ -58,6 +58,13 @@ pub enum Encoding {
     Texts(TextDictionary),
 }
 
+impl Encoding {
+    /// Whether stored parts that have been read fit each other.
+    fn is_sound(&self) -> bool {
+        if let Encoding::Texts(dictionary) = self { dictionary.is_sound() } else { true }
+    }
+}
+
 /// Where the segments of a table begin.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Cuts {
@@ -200,7 +207,7 @@ impl Column {
     pub fn proven(self: &Arc<Column>) -> &Arc<Column> {
         let made = self.made();
         let Some(proof) = &made.proof else { return made };
-        proof.instead(|| made.without_values()).unwrap_or(made)
+        proof.instead(|| made.encoding.is_sound(), || made.without_values()).unwrap_or(made)
     }
 
     /// The column, made if it was not yet; whether it is what was written is not looked at.

@@ -235,7 +235,7 @@ impl Lookup {
     pub fn proven(&self) -> &Lookup {
         let made = self.made();
         let Some(proof) = &made.proof else { return made };
-        proof.instead(|| made.pointing_at_nothing()).map_or(made, |l| l)
+        proof.instead(|| true, || made.pointing_at_nothing()).map_or(made, |l| l)
     }
 
     /// The relationship, made if it was not yet; whether it is what was written is not looked at.

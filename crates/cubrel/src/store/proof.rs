@@ -1,22 +1,10 @@
-//! Whether what a mapped file holds is what was written: told by hashes when a column is used for the first time, so that
-//! opening a store does not read it.
+//! What a store file holds, read when a column is used for the first time, and held against the hashes of what was written:
+//! opening a store reads next to nothing.
 
+use std::fs::File;
 use std::sync::{Arc, OnceLock};
 
-use xxhash_rust::xxh3::xxh3_64;
-
-use super::buffer::Source;
-
-/// A stretch of bytes of a file, with the hash that they had when they were written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Stretch {
-    /// The first byte.
-    pub at: usize,
-    /// How many bytes.
-    pub len: usize,
-    /// Their XXH3 hash.
-    pub hash: u64,
-}
+use super::buffer::Unread;
 
 /// What was found to be damaged in a store file, if anything was.
 #[derive(Debug, Default)]
@@ -29,12 +17,12 @@ impl Damage {
     }
 }
 
-/// The hashes of everything that one column or lookup keeps in a file.
+/// Everything that one column or lookup keeps in a file.
 #[derive(Debug)]
 pub struct Proof<T> {
-    source: Source,
-    stretches: Vec<Stretch>,
-    /// What is told when a hash differs.
+    file: Arc<File>,
+    blocks: Vec<Arc<dyn Unread>>,
+    /// What is told when it is not what was written.
     what: String,
     damage: Arc<Damage>,
     /// Nothing when all hashes agree; else what stands in, so that nothing is computed from damaged codes.
@@ -42,9 +30,9 @@ pub struct Proof<T> {
 }
 
 impl<T> Proof<T> {
-    /// To be proven on first use.
-    pub fn new(source: Source, stretches: Vec<Stretch>, what: String, damage: Arc<Damage>) -> Proof<T> {
-        Proof { source, stretches, what, damage, state: OnceLock::new() }
+    /// To be read and proven on first use.
+    pub fn new(file: Arc<File>, blocks: Vec<Arc<dyn Unread>>, what: String, damage: Arc<Damage>) -> Proof<T> {
+        Proof { file, blocks, what, damage, state: OnceLock::new() }
     }
 
     /// Where damage is noted.
@@ -52,12 +40,10 @@ impl<T> Proof<T> {
         &self.damage
     }
 
-    /// What has to be used instead, when the file is damaged.
-    pub fn instead(&self, substitute: impl FnOnce() -> T) -> Option<&Arc<T>> {
+    /// What has to be used instead, when the file is damaged: its bytes have changed, or what they say cannot be.
+    pub fn instead(&self, is_sound: impl FnOnce() -> bool, substitute: impl FnOnce() -> T) -> Option<&Arc<T>> {
         let state = self.state.get_or_init(|| {
-            let bytes = self.source.bytes();
-            let whole = |s: &Stretch| bytes.get(s.at..s.at + s.len).is_some_and(|b| xxh3_64(b) == s.hash);
-            if self.stretches.iter().all(whole) {
+            if self.blocks.iter().all(|block| block.read(&self.file)) && is_sound() {
                 return None;
             }
             // Of several the first one is told.

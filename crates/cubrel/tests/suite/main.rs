@@ -5,6 +5,7 @@ mod common;
 mod naive;
 
 mod alike;
+mod broken_stores;
 mod building;
 mod columnar;
 mod contexts;

@@ -1,6 +1,7 @@
 //! What a refresh reads again, and that nobody can tell from the numbers.
 use std::fs;
 use std::path::Path;
+use std::sync::atomic::Ordering;
 
 use cubrel::load::Silent;
 use cubrel::{Model, RefreshOptions, RefreshReport, Value};
@@ -237,4 +238,128 @@ fn what_is_computed_after_loading_needs_no_loading() {
     assert_eq!(with("all_of_it", "1 + sum(booking.net) given (without row)"), (false, Value::Int(nets * 100 + 100)));
     // What needs only its own row is computed while loading.
     assert_eq!(with("all_of_it", "booking.net + 1"), (true, Value::Int(nets + 100)));
+}
+
+/// Writes something else into the source while it is read, so many times.
+struct Meddling<'a> {
+    left: std::sync::atomic::AtomicUsize,
+    write: &'a (dyn Fn(usize) + Sync),
+}
+
+impl cubrel::load::Observer for Meddling<'_> {
+    fn rows(&self, _: &str, _: u64) {
+        let left = &self.left;
+        let counted = left.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1));
+        if let Ok(left) = counted {
+            (self.write)(left - 1);
+        }
+    }
+}
+
+/// Text of always the same length.
+fn same_length(version: usize) -> String {
+    format!("id,route,net,comment\nB1,R1,{},-\nB2,R2,{},-\n", 100 + version, 700 - 2 * version)
+}
+
+fn packed(version: usize) -> Vec<u8> {
+    let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::none());
+    std::io::Write::write_all(&mut gz, same_length(version).as_bytes()).unwrap();
+    gz.finish().unwrap()
+}
+
+fn lines(version: usize) -> Vec<u8> {
+    let line = |id, net| format!("{{\"id\":\"B{id}\",\"route\":\"R{id}\",\"net\":{net},\"comment\":\"-\"}}\n");
+    (line(1, 100 + version) + &line(2, 700 - 2 * version)).into_bytes()
+}
+
+fn database(path: &Path, version: usize) {
+    let file = rusqlite::Connection::open(path).unwrap();
+    let text = format!(
+        "create table if not exists b (id text, route text, net int, comment text); delete from b;
+         insert into b values ('B1', 'R1', {}, '-'), ('B2', 'R2', {}, '-')",
+        100 + version,
+        700 - 2 * version
+    );
+    file.execute_batch(&text).unwrap();
+}
+
+#[test]
+fn a_source_that_is_written_while_it_is_read_is_read_again() {
+    type Write = Box<dyn Fn(&Path, usize) + Sync>;
+    // Length and time stay the same.
+    let over = |path: &Path, bytes: &[u8]| {
+        let time = fs::metadata(path).and_then(|d| d.modified()).ok();
+        fs::write(path, bytes).unwrap();
+        time.into_iter().for_each(|t| fs::File::options().append(true).open(path).unwrap().set_modified(t).unwrap());
+    };
+    let instead = move |path: &Path, bytes: &[u8]| {
+        let new = path.with_extension("other");
+        let time = fs::metadata(path).and_then(|d| d.modified()).ok();
+        fs::write(&new, bytes).unwrap();
+        time.into_iter().for_each(|t| fs::File::options().append(true).open(&new).unwrap().set_modified(t).unwrap());
+        fs::rename(new, path).unwrap();
+    };
+    let ways: [(&str, &str, Write); 6] = [
+        ("in place", "b.csv", Box::new(move |path, v| over(path, same_length(v).as_bytes()))),
+        ("another file", "b.csv", Box::new(move |path, v| instead(path, same_length(v).as_bytes()))),
+        ("packed, in place", "b.csv.gz", Box::new(move |path, v| over(path, &packed(v)))),
+        ("packed, another file", "b.csv.gz", Box::new(move |path, v| instead(path, &packed(v)))),
+        ("lines", "b.jsonl", Box::new(move |path, v| instead(path, &lines(v)))),
+        ("a database", "b.db", Box::new(database)),
+    ];
+    for (what, file, write) in &ways {
+        let source = if *file == "b.db" { "sqlite:data/b.db?table=b".to_string() } else { format!("data/{file}") };
+        let folder = folder(&MODEL.replace("data/*.csv", &source));
+        let path = folder.path().join("data").join(file);
+        write(&path, 9);
+        // Files that were written long ago, and just now.
+        for pause in [0, 60] {
+            std::thread::sleep(std::time::Duration::from_millis(pause));
+            for (times, last) in [(1, Some(0)), (2, Some(0)), (100, None)] {
+                let meddling = Meddling { left: times.into(), write: &|left| write(&path, left) };
+                match (Model::refresh(folder.path(), &all(), &meddling), last) {
+                    (Ok((model, _)), Some(version)) => {
+                        assert_eq!(net(&model), 800 - version, "{what}, {times} times");
+                        assert_eq!(net(&Model::open(folder.path()).unwrap()), 800 - version, "{what}, {times} times");
+                    }
+                    (Err(e), None) => assert!(e.to_string().contains("while it was read"), "{what}: {e}"),
+                    (done, _) => panic!("{what}, {times} times: {:?}", done.map(|(model, _)| net(&model))),
+                }
+            }
+        }
+    }
+}
+
+fn net(model: &Model) -> usize {
+    assert!(model.outdated().is_none(), "{:?}", model.outdated());
+    let grid = model.query("grid net").unwrap().run().unwrap();
+    grid.lines[0].values[0].to_string().parse().unwrap()
+}
+
+#[test]
+fn what_a_database_has_not_taken_into_its_file_yet_is_seen() {
+    let folder = folder(&MODEL.replace("data/*.csv", "sqlite:data/b.db?table=b"));
+    let path = folder.path().join("data/b.db");
+    database(&path, 0);
+    let file = rusqlite::Connection::open(&path).unwrap();
+    file.pragma_update(None, "journal_mode", "wal").unwrap();
+    assert_eq!(net(&Model::open(folder.path()).unwrap()), 800);
+    for net_of_next in [1, 2, 3] {
+        let before = net(&Model::open(folder.path()).unwrap());
+        file.execute("insert into b values ('B', 'R', ?1, '-')", [net_of_next]).unwrap();
+        assert!(fs::metadata(path.with_extension("db-wal")).unwrap().len() > 0);
+        assert_eq!(net(&Model::open(folder.path()).unwrap()), before + net_of_next as usize);
+    }
+    file.query_row("pragma wal_checkpoint(truncate)", [], |_| Ok(())).unwrap();
+    assert_eq!(net(&Model::open(folder.path()).unwrap()), 806);
+}
+
+#[test]
+fn files_that_follow_each_other_within_a_blink_are_told_apart() {
+    let folder = folder(MODEL);
+    let path = folder.path().join("data/b.csv");
+    for version in 0..200 {
+        fs::write(&path, same_length(version)).unwrap();
+        assert_eq!(net(&Model::open(folder.path()).unwrap()), 800 - version, "version {version}");
+    }
 }

@@ -108,7 +108,8 @@ fn spoil(folder: &Path, how: &str) {
         _ => {
             // The store cannot be written: its place is taken.
             fs::write(file, "id,x\n1,11\n2,22\n").unwrap();
-            fs::create_dir_all(folder.join(".cubrel/store.new/held")).unwrap();
+            let taken = format!(".cubrel/store-2-{}.new/held", std::process::id());
+            fs::create_dir_all(folder.join(taken)).unwrap();
         }
     }
 }

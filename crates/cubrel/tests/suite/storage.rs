@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use cubrel::store::disk::{self, Stored, StoredTable};
+use cubrel::store::disk::{Stored, StoredTable, generations};
 use cubrel::store::encode::{encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
 use cubrel::store::{Codes, Column, Cuts, Encoding, RawColumn, RawData, TextList};
@@ -172,18 +172,17 @@ fn rows_in_another_order_stay_whole() {
 #[test]
 fn the_disk_gives_back_every_column() {
     let folder = tempfile::tempdir().unwrap();
-    let path = folder.path().join("store");
     let all: Vec<RawColumn> = columns().iter().flat_map(|(_, raw)| with_nulls(raw)).collect();
     let coded = all.iter().enumerate().map(|(i, raw)| (i.to_string(), Arc::new(Column::encode(raw, 2000))));
     let table = StoredTable { name: "t".into(), shares: None, rows: ROWS as usize, columns: coded.collect() };
-    disk::write(&path, &Stored { tables: vec![table.clone()], ..Stored::default() }).unwrap();
-    let back = disk::read(&path).unwrap();
+    generations::write_next(folder.path(), &Stored { tables: vec![table.clone()], ..Stored::default() }, true).unwrap();
+    let back = generations::read_newest(folder.path()).unwrap().unwrap();
     back.verify().unwrap();
     for ((raw, (name, column)), (_, written)) in all.iter().zip(&back.tables[0].columns).zip(&table.columns) {
         check(column.proven(), &values(raw), &format!("column {name} from the disk"));
         assert_eq!(column.heap_bytes(), written.heap_bytes(), "column {name}");
     }
-    let header = std::fs::metadata(&path).unwrap().len() as usize;
+    let header = std::fs::metadata(generations::newest(folder.path()).unwrap()).unwrap().len() as usize;
     let bytes: usize = table.columns.iter().map(|(_, c)| c.heap_bytes().0 + c.heap_bytes().1).sum();
     assert!(header < 2 * bytes, "the file is about as large as the columns");
 }

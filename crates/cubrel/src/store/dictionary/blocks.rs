@@ -80,17 +80,22 @@ impl Blocks {
         Packing::quick().all(sorted)
     }
 
-    /// From what [`Blocks::parts`] gave; `None` if they do not fit each other.
-    pub fn from_parts(bytes: [Buffer<u8>; 3], numbers: [Buffer<u64>; 3]) -> Option<Blocks> {
+    /// From what [`Blocks::parts`] gave, for so many texts; `None` if they do not fit each other.
+    pub fn from_parts(len: usize, bytes: [Buffer<u8>; 3], numbers: [Buffer<u64>; 3]) -> Option<Blocks> {
         let [bytes, heads, common] = bytes;
         let [starts, first, head_starts] = numbers;
+        let even = starts.len() == first.len() && head_starts.len() == first.len();
+        even.then_some(Blocks { len, bytes, starts, first, heads, head_starts, common })
+    }
+
+    /// Whether stored parts that have been read fit each other.
+    pub fn is_sound(&self) -> bool {
         let rising = |n: &[u64], end: usize| {
             n.first() == Some(&0) && n.last() == Some(&(end as u64)) && n.windows(2).all(|w| w[0] <= w[1])
         };
-        let len = usize::try_from(*first.last()?).ok()?;
-        let fits = rising(&starts, bytes.len()) && rising(&head_starts, heads.len()) && rising(&first, len);
-        let even = starts.len() == first.len() && head_starts.len() == first.len();
-        (fits && even).then_some(Blocks { len, bytes, starts, first, heads, head_starts, common })
+        rising(&self.starts, self.bytes.len())
+            && rising(&self.head_starts, self.heads.len())
+            && rising(&self.first, self.len)
     }
 
     /// What a store file keeps: blocks, heads, and what blocks have in common; where blocks begin, their first texts' numbers,

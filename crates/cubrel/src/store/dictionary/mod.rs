@@ -119,13 +119,18 @@ impl TextDictionary {
         TextDictionary::Plain { bytes: bytes.into(), starts: starts.into() }
     }
 
-    /// From stored parts; `None` if they are not a dictionary.
-    pub fn from_plain(bytes: Buffer<u8>, starts: Buffer<u32>) -> Option<TextDictionary> {
-        let text = std::str::from_utf8(&bytes).ok()?;
-        let ordered = starts.windows(2).all(|w| w[0] <= w[1]);
-        let whole = starts.first() == Some(&0) && starts.last().copied() == u32::try_from(bytes.len()).ok();
-        let cut = starts.iter().all(|s| text.is_char_boundary(*s as usize));
-        (ordered && whole && cut).then_some(TextDictionary::Plain { bytes, starts })
+    /// Whether stored parts that have been read are those of a dictionary.
+    pub fn is_sound(&self) -> bool {
+        match self {
+            TextDictionary::Plain { bytes, starts } => {
+                let Ok(text) = std::str::from_utf8(bytes) else { return false };
+                let ordered = starts.windows(2).all(|w| w[0] <= w[1]);
+                let whole = starts.first() == Some(&0) && starts.last().copied() == u32::try_from(bytes.len()).ok();
+                ordered && whole && starts.iter().all(|s| text.is_char_boundary(*s as usize))
+            }
+            TextDictionary::Ranked { .. } => true,
+            TextDictionary::Blocks(blocks) => blocks.is_sound(),
+        }
     }
 
     /// How many texts.

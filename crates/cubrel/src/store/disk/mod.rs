@@ -1,4 +1,4 @@
-//! The store on disk: one file, written beside the old one, put in its place by a rename, and mapped for reading.
+//! The store on disk: one file, written beside the old one ([`generations`]), and read column by column as they are used.
 //!
 //! ```text
 //! file     = preamble block* header
@@ -14,12 +14,12 @@
 //! differs makes the file unreadable when it is opened; a block whose hash differs is noticed when its column is used
 //! for the first time. Both are made again from the sources.
 
+pub mod generations;
 mod layout;
 mod read;
 mod write;
 
 use std::io;
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -29,7 +29,7 @@ use super::lookup::Lookup;
 use super::proof::Damage;
 
 pub use read::read;
-pub use write::{write, write_to};
+pub use write::write_to;
 
 const MAGIC: &[u8; 8] = b"CUBREL\0\0";
 /// Changes with every change of the format.
@@ -93,11 +93,6 @@ pub enum ReadError {
 
 fn damaged(what: impl Into<String>) -> ReadError {
     ReadError::Damaged(what.into())
-}
-
-/// Where a file is written before it takes the place of `path`.
-pub fn beside(path: &Path) -> PathBuf {
-    path.with_extension("new")
 }
 
 #[cfg(test)]

@@ -4,7 +4,6 @@ use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 
-use memmap2::Mmap;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::layout::{
@@ -13,7 +12,7 @@ use super::layout::{
 };
 use super::{MAGIC, PREAMBLE, ReadError, Stored, StoredTable, VERSION, damaged};
 use crate::store::bits::PackedInts;
-use crate::store::buffer::{Buffer, Source, Word};
+use crate::store::buffer::{Buffer, Stretch, Unread, Word, read_at};
 use crate::store::codes::{Codes, Segment};
 use crate::store::column::{Column, Counts, Encoding};
 use crate::store::dictionary::TextDictionary;
@@ -22,7 +21,7 @@ use crate::store::dictionary::ranks::RankList;
 use crate::store::dictionary::template::Template;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
-use crate::store::proof::{Damage, Proof, Stretch};
+use crate::store::proof::{Damage, Proof};
 use crate::store::sorted::SortedInts;
 use crate::value::Type;
 
@@ -31,27 +30,10 @@ use crate::value::Type;
 /// # Errors
 /// When it cannot be read, is of another version, or its header is damaged.
 pub fn read(path: &Path) -> Result<Stored, ReadError> {
-    let source = open(path)?;
-    let bytes = source.bytes();
-    let word = |i: usize| bytes.get(i * 8..i * 8 + 8).map(u64::of_bytes);
-    if !bytes.starts_with(MAGIC) {
-        return Err(damaged("it is not a store, or was not written to its end"));
-    }
-    if word(1) != Some(VERSION) {
-        return Err(ReadError::Version);
-    }
-    let (Some(at), Some(length), Some(hash)) = (word(2), word(3), word(4)) else {
-        return Err(damaged("it is cut off"));
-    };
-    let range = usize::try_from(at).ok().zip(usize::try_from(at.saturating_add(length)).ok());
-    let text = range.filter(|(a, _)| *a >= PREAMBLE).and_then(|(a, b)| bytes.get(a..b));
-    let text = text.ok_or_else(|| damaged("it is cut off"))?;
-    if xxh3_64(text) != hash {
-        return Err(damaged("the header has changed"));
-    }
-    let header: Header = serde_json::from_slice(text).map_err(|e| damaged(e.to_string()))?;
-    let damage = Arc::new(Damage::default());
-    let mut reader = Reader { source: &source, damage: &damage, stretches: Vec::new() };
+    let file = open(path)?;
+    let (header, end) = header(&file)?;
+    let (file, damage) = (Arc::new(file), Arc::new(Damage::default()));
+    let mut reader = Reader { file: &file, end, damage: &damage, blocks: Vec::new() };
     let mut tables: Vec<StoredTable> = Vec::new();
     for entry in header.tables {
         let table = match entry.shares {
@@ -67,35 +49,63 @@ pub fn read(path: &Path) -> Result<Stored, ReadError> {
     Ok(Stored { tables, lookups, notes: header.notes, damage })
 }
 
-fn open(path: &Path) -> Result<Source, ReadError> {
-    let file = File::open(path)?;
-    // SAFETY: a store file is never written in place: a new one takes its name by a rename, and the mapped one lives on
-    // for as long as it is used. Somebody who writes into the file all the same gets wrong numbers, as from any file.
-    match unsafe { Mmap::map(&file) } {
-        Ok(map) => Ok(Source::Map(Arc::new(map))),
-        Err(_) => Ok(Source::Bytes(std::fs::read(path)?.into())),
+/// Opens a file; whatever else may have its name is not waited for.
+fn open(path: &Path) -> Result<File, ReadError> {
+    if !std::fs::metadata(path)?.is_file() {
+        return Err(damaged("it is no regular file"));
     }
+    Ok(File::open(path)?)
+}
+
+/// The header, and at which byte it begins.
+fn header(file: &File) -> Result<(Header, u64), ReadError> {
+    let mut preamble = [0; PREAMBLE];
+    read_at(file, &mut preamble, 0).map_err(cut_off)?;
+    let word = |i: usize| u64::of_bytes(&preamble[i * 8..]);
+    if !preamble.starts_with(MAGIC) {
+        return Err(damaged("it is not a store, or was not written to its end"));
+    }
+    if word(1) != VERSION {
+        return Err(ReadError::Version);
+    }
+    let (at, length, hash, bytes) = (word(2), word(3), word(4), file.metadata()?.len());
+    if at < PREAMBLE as u64 || at.checked_add(length) != Some(bytes) {
+        return Err(damaged(format!("it has {bytes} bytes, not those that were written")));
+    }
+    let mut text = vec![0; length as usize];
+    read_at(file, &mut text, at).map_err(cut_off)?;
+    if xxh3_64(&text) != hash {
+        return Err(damaged("the header has changed"));
+    }
+    Ok((serde_json::from_slice(&text).map_err(|e| damaged(e.to_string()))?, at))
+}
+
+fn cut_off(e: std::io::Error) -> ReadError {
+    if e.kind() == std::io::ErrorKind::UnexpectedEof { damaged("it is cut off") } else { e.into() }
 }
 
 struct Reader<'a> {
-    source: &'a Source,
+    file: &'a Arc<File>,
+    /// Where the blocks end.
+    end: u64,
     damage: &'a Arc<Damage>,
     /// The blocks of the column or lookup that is read now.
-    stretches: Vec<Stretch>,
+    blocks: Vec<Arc<dyn Unread>>,
 }
 
 impl Reader<'_> {
     fn buffer<T: Word>(&mut self, Block(at, len, hash): Block) -> Result<Buffer<T>, ReadError> {
-        let (Ok(at), Ok(len)) = (usize::try_from(at), usize::try_from(len)) else {
+        if at.checked_add(len).is_none_or(|end| end > self.end) {
             return Err(damaged("it is cut off"));
-        };
-        self.stretches.push(Stretch { at, len, hash });
-        Buffer::in_file(self.source, at, len / size_of::<T>()).ok_or_else(|| damaged("it is cut off"))
+        }
+        let (buffer, unread) = Buffer::in_file(Stretch { at, len, hash });
+        self.blocks.push(unread);
+        Ok(buffer)
     }
 
     fn proof<T>(&mut self, what: String) -> Arc<Proof<T>> {
-        let stretches = std::mem::take(&mut self.stretches);
-        Arc::new(Proof::new(self.source.clone(), stretches, what, self.damage.clone()))
+        let blocks = std::mem::take(&mut self.blocks);
+        Arc::new(Proof::new(self.file.clone(), blocks, what, self.damage.clone()))
     }
 
     fn packed(&mut self, entry: &PackedEntry) -> Result<PackedInts, ReadError> {
@@ -117,10 +127,10 @@ impl Reader<'_> {
     }
 
     fn column(&mut self, table: &str, entry: &ColumnEntry) -> Result<(String, Arc<Column>), ReadError> {
-        self.stretches.clear();
+        self.blocks.clear();
         let name = format!("column {table}.{}", entry.name);
         let ty = Type::parse(&entry.ty).ok_or_else(|| damaged(name.clone()))?;
-        let encoding = self.encoding(&entry.encoding)?.ok_or_else(|| damaged(name.clone()))?;
+        let encoding = self.encoding(&entry.encoding, entry.domain)?.ok_or_else(|| damaged(name.clone()))?;
         let segments = entry.segments.iter().map(|s| self.segment(s)).collect::<Result<Vec<_>, ReadError>>()?;
         let counts = Counts { domain: entry.domain, nulls: entry.nulls, distinct: entry.distinct };
         let column = Column::from_parts(ty, encoding, entry.digits, counts, segments);
@@ -128,7 +138,7 @@ impl Reader<'_> {
         Ok((entry.name.clone(), Arc::new(column)))
     }
 
-    fn encoding(&mut self, entry: &CodingEntry) -> Result<Option<Encoding>, ReadError> {
+    fn encoding(&mut self, entry: &CodingEntry, domain: u64) -> Result<Option<Encoding>, ReadError> {
         Ok(Some(match entry {
             CodingEntry::Offset { base, step } => Encoding::Offset { base: *base, step: *step },
             CodingEntry::Listed { values } => Encoding::Numbers(Numbers::Listed(self.buffer(*values)?)),
@@ -137,7 +147,7 @@ impl Reader<'_> {
             }
             CodingEntry::Plain { bytes, starts } => {
                 let (bytes, starts) = (self.buffer(*bytes)?, self.buffer(*starts)?);
-                return Ok(TextDictionary::from_plain(bytes, starts).map(Encoding::Texts));
+                return Ok(Some(Encoding::Texts(TextDictionary::Plain { bytes, starts })));
             }
             CodingEntry::Template { places, ranks, second } => {
                 let ranks = RankList::from_parts(self.sorted(ranks)?, self.packed(second)?);
@@ -149,7 +159,8 @@ impl Reader<'_> {
             CodingEntry::Blocks { bytes: [bytes, heads, common], numbers: [starts, first, head_starts] } => {
                 let bytes = [self.buffer(*bytes)?, self.buffer(*heads)?, self.buffer(*common)?];
                 let numbers = [self.buffer(*starts)?, self.buffer(*first)?, self.buffer(*head_starts)?];
-                return Ok(Blocks::from_parts(bytes, numbers).map(|b| Encoding::Texts(TextDictionary::Blocks(b))));
+                let len = usize::try_from(domain).unwrap_or(usize::MAX);
+                return Ok(Blocks::from_parts(len, bytes, numbers).map(|b| Encoding::Texts(TextDictionary::Blocks(b))));
             }
         }))
     }
@@ -169,7 +180,7 @@ impl Reader<'_> {
     }
 
     fn lookup(&mut self, entry: LookupEntry) -> Result<Lookup, ReadError> {
-        self.stretches.clear();
+        self.blocks.clear();
         let target = match (&entry.by_code, &entry.by_row) {
             (Some(block), _) => Target::ByCode(self.buffer(*block)?),
             (None, Some(packed)) => Target::ByRow(self.packed(packed)?),

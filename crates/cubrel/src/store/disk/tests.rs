@@ -1,4 +1,6 @@
+use std::fs::File;
 use std::io::{self, Cursor, Seek, SeekFrom, Write};
+use std::path::Path;
 use std::sync::Arc;
 
 use super::*;
@@ -57,6 +59,10 @@ fn sample() -> Stored {
     Stored { tables: vec![first, second], lookups: vec![by_code.into(), by_row.into()], notes, ..Stored::default() }
 }
 
+fn write(path: &Path, stored: &Stored) -> io::Result<()> {
+    write_to(&mut File::create(path)?, stored)
+}
+
 fn values(stored: &Stored) -> Vec<Vec<Value>> {
     let columns = stored.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c.proven());
     columns.map(|c| c.codes().into_iter().map(|code| c.value_of(code)).collect()).collect()
@@ -99,7 +105,7 @@ fn what_was_written_is_read() {
     assert!(Arc::ptr_eq(&back.tables[0].columns[0].1, &back.tables[1].columns[0].1), "roles share their columns");
     assert_eq!(back.lookups[0].unmatched_rows, stored.lookups[0].unmatched_rows);
     for ((_, a), (_, b)) in back.tables[0].columns.iter().zip(&stored.tables[0].columns) {
-        assert_eq!(a.heap_bytes(), b.heap_bytes(), "mapped or not, as many bytes");
+        assert_eq!(a.heap_bytes(), b.heap_bytes(), "read or not, as many bytes");
     }
 }
 

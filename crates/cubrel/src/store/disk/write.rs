@@ -1,8 +1,6 @@
 //! Writing a store file.
 
-use std::fs::File;
-use std::io::{self, BufWriter, Seek, SeekFrom, Write};
-use std::path::Path;
+use std::io::{self, Seek, SeekFrom, Write};
 use std::sync::Arc;
 
 use xxhash_rust::xxh3::Xxh3;
@@ -11,7 +9,7 @@ use super::layout::{
     Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, SegmentEntry, SortedEntry,
     TableEntry,
 };
-use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION, beside};
+use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION};
 use crate::store::bits::PackedInts;
 use crate::store::codes::{Codes, Segment};
 use crate::store::column::{Column, Encoding};
@@ -19,30 +17,6 @@ use crate::store::dictionary::TextDictionary;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
 use crate::store::sorted::SortedInts;
-
-/// Writes a store file: beside the old one, to the disk, and then in its place.
-///
-/// # Errors
-/// When something cannot be written; the old file is then still there.
-pub fn write(path: &Path, stored: &Stored) -> io::Result<()> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    std::fs::create_dir_all(folder)?;
-    let beside = beside(path);
-    let written = File::create(&beside).and_then(|file| {
-        let mut file = BufWriter::with_capacity(1 << 20, file);
-        write_to(&mut file, stored)?;
-        file.flush()?;
-        file.get_ref().sync_all()
-    });
-    let result = written.and_then(|()| std::fs::rename(&beside, path));
-    if result.is_err() {
-        // What was half written is of no use; that it cannot be removed would say nothing new.
-        let _ = std::fs::remove_file(&beside);
-        return result;
-    }
-    // The rename itself has to reach the disk, too.
-    File::open(folder)?.sync_all()
-}
 
 /// Writes what a store file consists of.
 ///
