@@ -109,6 +109,11 @@ pub trait Leaves {
 
     /// The values of a leaf in the given slots.
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, Self::Error>;
+
+    /// Whether there is time to go on; what is broken off is an error of whoever says no.
+    fn may_go_on(&self) -> bool {
+        true
+    }
 }
 
 /// Values of the `let`s around an expression, one for every slot of the batch.
@@ -207,6 +212,10 @@ impl<L: Leaves> Evaluation<'_, L> {
             ScalarKind::Fault(what) => self.fault(scalar, what, slots),
             ScalarKind::Call(op, args) => {
                 let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
+                if !self.leaves.may_go_on() {
+                    let (place, slot) = (scalar.place.clone(), slots.first().map_or(0, |s| *s as usize));
+                    return Err(EvalError { message: "it was broken off".into(), place, slot, at: None }.into());
+                }
                 kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
                     let slot = slots.get(slot).map_or(slot, |s| *s as usize);
                     EvalError { message, place: scalar.place.clone(), slot, at: None }.into()

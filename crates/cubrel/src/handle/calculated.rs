@@ -84,7 +84,7 @@ pub fn calculated(
     plan.check(schema)?;
     let ColumnPlan { assembly, reads } = plan;
     let options = Options { max_cells: usize::MAX, cancel: cancel.clone(), ..Options::default() };
-    let executor = Executor::new(Tables { schema, store }, &reads, &options);
+    let executor = Executor::new(Tables::new(schema, store), &reads, &options);
     let name = schema.column_name(id);
     let decided_by = deciding_columns(schema, &assembly, id.table);
     let values = |rows: &Rows| -> Result<RawColumn, Error> {
@@ -98,7 +98,8 @@ pub fn calculated(
     let cuts = cuts(store, id);
     let step = if is_cheap_by_row(&assembly) { ROWS } else { SEGMENT_ROWS };
     let alike = |range: &Range<usize>| {
-        let ends = decided_by.as_ref().and_then(|by| alike_rows(Tables { schema, store }, id.table, by, range.clone()));
+        let ends =
+            decided_by.as_ref().and_then(|by| alike_rows(Tables::new(schema, store), id.table, by, range.clone()));
         ends.map_or_else(|| Rows::all(range.clone()), |ends| Rows { start: range.start, ends: Some(ends), len: 0 })
     };
     // The first rows do the reads that all of them need. Of several rows that fail, the first is told.

@@ -201,7 +201,7 @@ impl Restriction<'_> {
         let of_role = |role: &&RoleDef| {
             let rules = role.rows.iter().filter(|rule| wanted(rule.table));
             let rules = rules.map(|rule| self.rule_mask(schema, store, role, rule)).collect::<Result<Vec<_>, _>>()?;
-            Ok(allowed(Tables { schema, store }, &rules))
+            Ok(allowed(Tables::new(schema, store), &rules))
         };
         Ok(united(self.roles.iter().map(of_role).collect::<Result<Vec<_>, Error>>()?))
     }
@@ -211,7 +211,7 @@ impl Restriction<'_> {
         let section = self.model.document().file.table.get(&schema.table(rule.table).name);
         let first = section.and_then(|s| s.same_as.as_ref()).and_then(|first| schema.find_table(first));
         let asked = first.filter(|_| rule.inherited).unwrap_or(rule.table);
-        let tables = Tables { schema, store };
+        let tables = Tables::new(schema, store);
         match mask_of(tables, &self.settings, rule, asked) {
             // What is wrong could quote rows that the role does not see.
             Err(Error::Problems(_)) => {

@@ -5,6 +5,10 @@ use std::path::Path;
 
 use super::LoadError;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::value::units;
+
+/// What is unpacked as a whole takes no more than this, unless the file is as large itself.
+const MOST_UNPACKED: u64 = 2 << 30;
 
 /// The bytes of a file; `.gz` and `.zst` are unpacked.
 ///
@@ -12,8 +16,16 @@ use crate::formula::source::{Diagnostic, Problem};
 /// When it cannot be read, or is not packed as its name says.
 pub fn read(path: &Path) -> Result<Vec<u8>, LoadError> {
     let file = std::fs::File::open(path).map_err(|e| LoadError::io(path, e))?;
+    let length = file.metadata().map_err(|e| LoadError::io(path, e))?.len();
     let mut plain = Vec::new();
-    unpacked(path, Box::new(file)).read_to_end(&mut plain).map_err(|e| problem(path, &e))?;
+    let most = length.max(MOST_UNPACKED);
+    unpacked(path, Box::new(file)).take(most + 1).read_to_end(&mut plain).map_err(|e| problem(path, &e))?;
+    if plain.len() as u64 > most {
+        let message = format!("{} unpacks to more than {}", path.display(), units::bytes(most));
+        return Err(Diagnostic::general(Problem::Data, message)
+            .help("unpack it first, or write it as a stream")
+            .into());
+    }
     Ok(plain)
 }
 

@@ -153,7 +153,8 @@ fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
 fn headers(inputs: &[Input], dialect: &Dialect) -> Result<Vec<String>, LoadError> {
     let Some((first, rest)) = inputs.split_first() else { return Ok(Vec::new()) };
     let expected = header(first, dialect)?;
-    if let Some(name) = expected.iter().enumerate().find(|(i, n)| expected[..*i].contains(n)).map(|(_, n)| n) {
+    let mut seen = HashSet::with_capacity(expected.len());
+    if let Some(name) = expected.iter().find(|name| !seen.insert(*name)) {
         let problem = Diagnostic::general(Problem::Data, format!("{}: two columns are called `{name}`", first.name()));
         return Err(problem.help("give every column in the first line another name").into());
     }

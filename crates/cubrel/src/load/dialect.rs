@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::io::{self, Cursor, Read};
 
-use encoding_rs::{Decoder, Encoding, UTF_8};
+use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8};
 
 use crate::value::{Type, date};
 
@@ -49,6 +49,8 @@ impl Dialect {
 
 /// The longest mark in front of a text.
 const MARK: usize = 3;
+/// Stands for what is no text: no UTF-8 has this byte.
+const NO_TEXT: u8 = 0xFF;
 /// Bytes that are decoded at a time.
 const BUFFER: usize = 1 << 16;
 
@@ -74,9 +76,21 @@ impl<R: Read> Read for Decoded<R> {
             let bytes = &self.buffer[..count];
             let room = self.decoder.max_utf8_buffer_length(count).unwrap_or(4 * BUFFER);
             let mut text = std::mem::take(&mut self.text).into_inner();
-            text.resize(room, 0);
-            // There is room for everything, so that nothing of the buffer is left.
-            let (_, _, written, _) = self.decoder.decode_to_utf8(bytes, &mut text, self.at_end);
+            text.resize(room + count + 1, 0);
+            let mut written = 0;
+            let mut left = bytes;
+            loop {
+                // There is room for everything, so that only what is no text ends it before.
+                let (result, read, more) =
+                    self.decoder.decode_to_utf8_without_replacement(left, &mut text[written..], self.at_end);
+                (left, written) = (&left[read..], written + more);
+                if !matches!(result, DecoderResult::Malformed(..)) {
+                    break;
+                }
+                // Whoever looks at the row finds no text there, as in a text that says to be UTF-8.
+                text[written] = NO_TEXT;
+                written += 1;
+            }
             text.truncate(written);
             self.text = Cursor::new(text);
         }

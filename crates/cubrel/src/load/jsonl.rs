@@ -6,8 +6,13 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use indexmap::{IndexMap, IndexSet};
 use serde_json::{Map, Value as Json};
 
+use super::lines::endless;
+
 /// Stands for null: no JSON text is this.
 pub const NULL: &str = "\u{1}null\u{1}";
+
+/// An object is no longer: its values take many times as much memory as their text.
+const MOST_OBJECT: usize = 16 << 20;
 
 /// What the lines of one file say of its columns.
 #[derive(Default)]
@@ -67,19 +72,51 @@ fn each_line(
     let mut text = BufReader::new(text);
     let mut line = Vec::new();
     let mut number = 0;
-    while text.read_until(b'\n', &mut line)? > 0 {
+    while (&mut text).take(MOST_OBJECT as u64 + 1).read_until(b'\n', &mut line)? > 0 {
         number += 1;
+        if line.len() > MOST_OBJECT {
+            return Err(endless(number as u64, MOST_OBJECT));
+        }
         if !line.iter().all(u8::is_ascii_whitespace) {
-            let row = match serde_json::from_slice(&line) {
-                Ok(Json::Object(row)) => Ok(row),
-                Ok(_) => Err("this is not an object".to_string()),
-                Err(e) => Err(e.to_string()),
+            let row = match line.trim_ascii_start().first() {
+                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| row).map_err(|e| e.to_string()),
+                _ => Err("this is not an object".to_string()),
             };
             visit(number, row)?;
         }
         line.clear();
     }
     Ok(())
+}
+
+/// An object in which no name stands twice: which of two values counts, nobody has said.
+struct Row(Map<String, Json>);
+
+impl<'de> serde::Deserialize<'de> for Row {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Row, D::Error> {
+        from.deserialize_any(Fields)
+    }
+}
+
+struct Fields;
+
+impl<'de> serde::de::Visitor<'de> for Fields {
+    type Value = Row;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("an object")
+    }
+
+    fn visit_map<A: serde::de::MapAccess<'de>>(self, mut entries: A) -> Result<Row, A::Error> {
+        let mut row = Map::new();
+        while let Some((name, value)) = entries.next_entry::<String, Json>()? {
+            if row.contains_key(&name) {
+                return Err(serde::de::Error::custom(format!("`{name}` stands twice in the object")));
+            }
+            row.insert(name, value);
+        }
+        Ok(Row(row))
+    }
 }
 
 fn is_text_value(value: &Json) -> bool {

@@ -13,6 +13,14 @@ use super::{LoadError, bytes, quotes};
 /// Bytes of a piece that one thread works on.
 pub const PIECE: usize = 4 << 20;
 
+/// A line is no longer: what has none that ends, such as zeros without end, is not text.
+const MOST_LINE: usize = 64 << 20;
+
+/// What is said of a line that is longer.
+pub fn endless(line: u64, most: usize) -> io::Error {
+    io::Error::other(format!("line {line} is longer than {}", crate::value::units::bytes(most as u64)))
+}
+
 /// Where text comes from.
 #[derive(Clone)]
 pub enum Input {
@@ -169,6 +177,8 @@ impl Current {
         let mut end: Option<usize> = None;
         loop {
             let before = body.len();
+            // A line that does not end is looked through from its beginning, so that each step is as long as all before.
+            let wanted = wanted.max(before).min((MOST_LINE + 1).saturating_sub(before)).max(1);
             body.reserve(wanted);
             let count = (&mut self.reader).take(wanted as u64).read_to_end(&mut body)?;
             self.at_end = count < wanted;
@@ -179,6 +189,9 @@ impl Current {
             end = quotes::scan(&body[from..], dialect, false).end.map(|more| from + more).or(end);
             if end.is_some() || body.len() == before {
                 break;
+            }
+            if body.len() > MOST_LINE {
+                return Err(endless(self.lines + 1, MOST_LINE));
             }
         }
         if !self.at_end

@@ -1,6 +1,6 @@
 //! One table after the other: read, computed columns that need only their own row, load filter, codes.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -451,6 +451,12 @@ impl Loader<'_> {
 
     fn check_names(&self, name: &str, section: &TableSection, there: &[&str]) -> Result<(), LoadError> {
         let mut problems = Vec::new();
+        let mut seen = HashSet::with_capacity(there.len());
+        for twice in there.iter().filter(|column| !seen.insert(**column)) {
+            let message = format!("table `{name}`: two columns of the source are called `{twice}`");
+            let help = "give one of them another name where the source is written";
+            problems.push(Diagnostic::general(Problem::Data, message).help(help));
+        }
         for (column, said) in &section.column {
             let path = format!("table.{name}.column.{column}");
             let known = there.contains(&column.as_str());

@@ -44,7 +44,9 @@ impl ModelSection {
         match (&self.locale, &self.currency) {
             (Some(locale), Some(currency)) => format!("{locale}-u-cu-{}", currency.to_lowercase()),
             (Some(locale), None) => locale.clone(),
-            (None, _) => String::new(),
+            // What is written where no locale is named is written as in English.
+            (None, Some(currency)) => format!("en-u-cu-{}", currency.to_lowercase()),
+            (None, None) => String::new(),
         }
     }
 }

@@ -10,7 +10,7 @@ use crate::formula::ast;
 use crate::formula::check::{self, Settings};
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Computed, MeasureId, Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem, Source};
+use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::formula::typed::Narrow;
 
 /// A role of the model.
@@ -269,39 +269,78 @@ impl Reader<'_> {
         }
     }
 
-    /// Calculated columns are computed over all rows, before anybody asks; roles that deny them are none the wiser.
+    /// Calculated columns are computed over all rows, before anybody asks, and so is what is taken from them; roles that deny
+    /// the one are none the wiser of the other.
     fn totals_past_roles(&mut self, formulas: &Formulas, roles: &[&RoleDef]) {
+        let sections = &self.document.file.table;
+        let mut totals: HashSet<ColumnId> = self.columns_over_all_rows();
+        // What a formula names comes before it.
         for node in &formulas.order {
             let Node::Column(table, column) = node else { continue };
-            let id = self.schema.find_table(table).and_then(|t| self.schema.find_column(t, column));
-            let Some(id) = id else { continue };
+            let Some(own) = self.schema.find_table(table) else { continue };
+            let Some(id) = self.schema.find_column(own, column) else { continue };
+            let parsed = &formulas.parsed[node];
+            if self.schema.column(id).computed != Computed::After {
+                continue;
+            }
+            let Some((span, from)) = self.total_in(own, &parsed.expr, &totals) else { continue };
+            totals.insert(id);
+            let copies = sections.iter().filter(|(_, s)| s.same_as.as_ref() == Some(table));
+            let copies = copies.filter_map(|(copy, _)| self.schema.find_column(self.schema.find_table(copy)?, column));
+            totals.extend(copies);
             if roles.iter().all(|r| r.denied.columns.contains(&id)) {
                 continue;
             }
-            let parsed = &formulas.parsed[node];
-            let mut aggregates = None;
-            parsed.expr.walk(&mut |e| {
-                if matches!(e.kind, ast::ExprKind::Aggregate(_)) && aggregates.is_none() {
-                    aggregates = Some(e.span);
+            let name = self.schema.column_name(id);
+            let message = match from {
+                None => format!("{name} is calculated over all rows, also those that a role hides"),
+                Some(from) => {
+                    let from = self.schema.column_name(from);
+                    format!("{name} takes {from}, which is calculated over all rows, also those that a role hides")
                 }
-            });
-            let is_measure = |e: &ast::Expr| match &e.kind {
-                ast::ExprKind::Name(name) => self.schema.find_measure(&name.text).is_some(),
-                _ => false,
             };
-            parsed.expr.walk(&mut |e| {
-                if is_measure(e) && aggregates.is_none() {
-                    aggregates = Some(e.span);
-                }
-            });
-            if let (Some(span), Computed::After) = (aggregates, self.schema.column(id).computed) {
-                let name = self.schema.column_name(id);
-                let message = format!("{name} is calculated over all rows, also those that a role hides");
-                let help = "a role that must not see such totals needs the column in its `deny`";
-                self.problems
-                    .push(Diagnostic::error(Problem::Surprise, &parsed.source, span, message).help(help).warning());
-            }
+            let help = "a role that must not see such totals needs the column in its `deny`";
+            let problem = Diagnostic::error(Problem::Surprise, &parsed.source, span, message);
+            self.problems.push(problem.help(help).warning());
         }
+    }
+
+    /// The columns of tables that are worked out over all rows.
+    fn columns_over_all_rows(&self) -> HashSet<ColumnId> {
+        let sections = &self.document.file.table;
+        let is_of_all = |name: &String| sections.get(name).is_some_and(|s| s.query.is_some() && s.all_rows);
+        let tables = sections.iter().filter(|(name, s)| is_of_all(name) || s.same_as.as_ref().is_some_and(is_of_all));
+        let tables = tables.filter_map(|(name, _)| self.schema.find_table(name));
+        let columns = |table: TableId| {
+            (0..self.schema.table(table).columns.len() as u32).map(move |index| ColumnId { table, index })
+        };
+        tables.flat_map(columns).collect()
+    }
+
+    /// Where a formula of a table's column looks beyond its row: an aggregate, a measure, or a column that does so itself.
+    fn total_in(&self, own: TableId, expr: &ast::Expr, totals: &HashSet<ColumnId>) -> Option<(Span, Option<ColumnId>)> {
+        let mut found = None;
+        expr.walk(&mut |e| {
+            let column = match &e.kind {
+                ast::ExprKind::Aggregate(_) => None,
+                ast::ExprKind::Name(name) => match self.schema.find_column(own, &name.text) {
+                    Some(column) => Some(column),
+                    None if self.schema.find_measure(&name.text).is_some() => None,
+                    None => return,
+                },
+                ast::ExprKind::Column(table, column) => {
+                    match self.schema.find_table(&table.text).and_then(|t| self.schema.find_column(t, &column.text)) {
+                        Some(column) => Some(column),
+                        None => return,
+                    }
+                }
+                _ => return,
+            };
+            if found.is_none() && column.is_none_or(|c| totals.contains(&c)) {
+                found = Some((e.span, column));
+            }
+        });
+        found
     }
 }
 

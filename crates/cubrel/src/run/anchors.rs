@@ -7,9 +7,9 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::RunError;
 use super::frame::{Held, Members};
 use super::located::{Far, columns_of, in_row};
+use super::{Options, RunError};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::typed::Op;
@@ -41,9 +41,27 @@ pub struct Tables<'a> {
     pub schema: &'a Schema,
     /// The data.
     pub store: &'a Store,
+    /// The limits under which it is looked at.
+    limits: Option<&'a Options>,
 }
 
 impl<'a> Tables<'a> {
+    /// Looked at without limits.
+    pub fn new(schema: &'a Schema, store: &'a Store) -> Tables<'a> {
+        Tables { schema, store, limits: None }
+    }
+
+    /// Looked at under the limits of a run.
+    #[must_use]
+    pub fn limited(self, options: &'a Options) -> Tables<'a> {
+        Tables { limits: Some(options), ..self }
+    }
+
+    /// Whether there is time to go on.
+    fn check(&self) -> Result<(), RunError> {
+        self.limits.map_or(Ok(()), Options::check)
+    }
+
     /// How many rows a table has.
     pub fn rows(&self, table: TableId) -> usize {
         self.store.tables[table.0 as usize].rows
@@ -364,7 +382,7 @@ impl<'a> RowCompiler<'a> {
             })
             .map(|leaf| leaf.map_or(Some(None), |vector| vector.map(Some)))
             .collect::<Option<_>>()?;
-        scalar.eval(&WholeLeaves(leaves), codes).ok()
+        scalar.eval(&WholeLeaves { values: leaves, tables: self.tables }, codes).ok()
     }
 
     fn leaf_over_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<Vector> {
@@ -421,13 +439,22 @@ fn has_free_let(scalar: &Scalar, bound: &mut Vec<crate::formula::typed::LetId>) 
 }
 
 /// Leaves that are whole vectors.
-pub struct WholeLeaves(pub Vec<Option<Vector>>);
+pub struct WholeLeaves<'a> {
+    /// By leaf; none where it is not used.
+    pub values: Vec<Option<Vector>>,
+    /// Where they come from.
+    pub tables: Tables<'a>,
+}
 
-impl Leaves for WholeLeaves {
+impl Leaves for WholeLeaves<'_> {
     type Error = EvalError;
 
+    fn may_go_on(&self) -> bool {
+        self.tables.check().is_ok()
+    }
+
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
-        let Some(Some(vector)) = self.0.get(leaf) else {
+        let Some(Some(vector)) = self.values.get(leaf) else {
             return Ok(Vector::nulls(Type::Null, slots.len()));
         };
         if slots.len() == vector.len() { Ok(vector.clone()) } else { Ok(vector.gather(slots)) }
@@ -599,7 +626,11 @@ impl CompiledRow {
 
     /// The values in the rows at `positions` of a batch.
     pub fn eval(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, RunError> {
-        Ok(self.eval_exact(tables, batch, positions).map_err(|e| self.located(e, tables, batch, positions))?)
+        self.eval_exact(tables, batch, positions).map_err(|e| {
+            // What was broken off is no fault of the formula.
+            let located = |()| self.located(e, tables, batch, positions).into();
+            tables.check().map_or_else(|limit| limit, located)
+        })
     }
 
     /// An error with the values that the expression looks at in its row.
@@ -628,6 +659,10 @@ struct BatchLeaves<'a> {
 
 impl Leaves for BatchLeaves<'_> {
     type Error = EvalError;
+
+    fn may_go_on(&self) -> bool {
+        self.tables.check().is_ok()
+    }
 
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
         let picked: Vec<u32>;

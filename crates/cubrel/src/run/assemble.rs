@@ -65,7 +65,7 @@ impl<'a> Executor<'a> {
     /// An executor for a plan's reads.
     pub fn new(tables: Tables<'a>, reads: &'a [Read], options: &'a Options) -> Executor<'a> {
         Executor {
-            tables,
+            tables: tables.limited(options),
             reads,
             options,
             done: Mutex::default(),
@@ -209,6 +209,10 @@ impl<'a> Executor<'a> {
 
     /// An error of a formula's own with its cell; what went wrong inside of a part says that by itself.
     fn located(&self, e: RunError, scope: &Scope, frame: &Frame) -> RunError {
+        // What was broken off is no fault of the formula.
+        if let Err(limit) = self.options.check() {
+            return limit;
+        }
         match e {
             RunError::Eval(e) if e.at.is_none() => {
                 let at = Some(in_cell(self.tables, scope, frame, e.slot));
@@ -570,6 +574,10 @@ impl<'a, 'e> CellLeaves<'a, 'e> {
 
 impl Leaves for CellLeaves<'_, '_> {
     type Error = RunError;
+
+    fn may_go_on(&self) -> bool {
+        self.executor.options.check().is_ok()
+    }
 
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, RunError> {
         if let Some(cells) = self.shared.borrow().get(&leaf) {

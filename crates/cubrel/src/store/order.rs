@@ -17,8 +17,11 @@ use super::rank::{by_digits, digit};
 
 /// Segments with fewer rows are left in the order of their source.
 const FEWEST_ROWS: usize = 4096;
-/// Rows of the sample.
+/// Rows of the sample, at most,
 const SAMPLE: usize = 1 << 15;
+/// and values in it, so that the sample of a table with thousands of columns has fewer rows, but not fewer than
+const SAMPLED_VALUES: usize = 1 << 22;
+const FEWEST_SAMPLED: usize = 1 << 8;
 /// Bits of a row that it is sorted by; what follows them decides nothing.
 const MOST_BITS: u32 = 128;
 /// The order has to save at least one byte in so many.
@@ -97,14 +100,14 @@ fn promising_order(columns: &[Codes<'_>], sort_by: &SortColumns) -> Option<Vec<u
 /// The columns to sort by, the first to be compared first.
 fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
     let rows = columns[0].0.len();
-    let places = sample(rows);
+    let places = sample(rows, (SAMPLED_VALUES / columns.len()).clamp(FEWEST_SAMPLED, SAMPLE));
     let taken = places.len();
     let sample = |codes: &RowCodes| -> Vec<u64> { places.iter().map(|row| codes.get(*row as usize)).collect() };
     let samples: Vec<Vec<u64>> = columns.iter().map(|(codes, _)| sample(codes)).collect();
     let mut left: Vec<usize> = (0..columns.len()).filter(|c| columns[*c].1.bits() > 0).collect();
     let mut chosen = Vec::new();
     let mut groups = vec![0u32; taken];
-    let mut count = 1.0f64;
+    let (mut count, mut bits) = (1.0f64, 0);
     loop {
         let mut best: Option<(f64, usize, f64, Vec<u32>)> = None;
         for column in &left {
@@ -122,6 +125,10 @@ fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
             return chosen;
         };
         chosen.push(column);
+        bits += u32::from(columns[column].1.bits());
+        if bits >= MOST_BITS {
+            return chosen;
+        }
         left.retain(|c| *c != column);
         (groups, count) = (split, estimate);
     }
@@ -129,9 +136,9 @@ fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
 
 /// Rows of a sample, chosen at random, so that it says the same in whatever order the rows stand; any part of it is a
 /// sample, too. The method is the first steps of Durstenfeld's shuffle (Communications of the ACM 7, 1964).
-fn sample(rows: usize) -> Vec<u32> {
+fn sample(rows: usize, most: usize) -> Vec<u32> {
     let mut places: Vec<u32> = (0..rows as u32).collect();
-    let taken = rows.min(SAMPLE);
+    let taken = rows.min(most);
     let mut state = 0x2545_F491_4F6C_DD1Du64;
     for i in 0..taken {
         // Marsaglia's xorshift (Journal of Statistical Software 8, 2003).

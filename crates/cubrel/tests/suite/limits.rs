@@ -319,3 +319,70 @@ fn measures_that_use_others_twice_are_planned_once_or_refused() {
     assert!(doubled(&shares, 60).unwrap_err().contains("planning this takes more than"));
     assert!(start.elapsed() < Duration::from_secs(30), "it took {:?}", start.elapsed());
 }
+
+/// Nested so deeply, `let`s that each take the one before twice.
+fn doubled(first: &str, times: usize, op: impl Fn(&str) -> String) -> String {
+    let mut text = format!("let t0 = {first}; ");
+    for i in 0..times {
+        text += &format!("let t{} = {}; ", i + 1, op(&format!("t{i}")));
+    }
+    format!("({text}length(t{times}))")
+}
+
+#[test]
+fn texts_that_grow_come_to_an_end() {
+    let vessel = "cast(vessel.id as text)";
+    let formulas = [
+        format!("max(length(lpad({vessel}, 1000000)))"),
+        format!("max(length(lpad({vessel}, 1000000) || lpad({vessel}, 1000000)))"),
+        format!("max({})", doubled(vessel, 50, |t| format!("{t} || {t}"))),
+        format!("max({})", doubled(vessel, 50, |t| format!("concat({t}, {t}, {t})"))),
+        format!("max({})", doubled(&format!("lpad({vessel}, 10, 'a')"), 30, |t| format!("replace({t}, 'a', {t})"))),
+        format!("max(length(replace(lpad({vessel}, 1000000, 'x'), 'x', lpad('', 1000000, 'y'))))"),
+        format!("length(string_agg(lpad({vessel}, 100000), ', ')) "),
+        doubled("string_agg(cast(vessel.id as text), ', ')", 40, |t| format!("upper({t} || {t})")),
+        // Each of these is allowed, and all of them are too much for a batch.
+        format!("max(length({}))", vec![format!("lpad({vessel}, 90000)"); 40].join(" || ")),
+    ];
+    for formula in &formulas {
+        for (places, lines) in [("", 1), (" by vessel.class", 7), (" by sailing.vessel, sailing.route", 3000)] {
+            // The time is there for whoever is slow; nothing here needs it.
+            let limits = Limits { time: Some(Duration::from_secs(60)), ..Limits::default() };
+            let text = format!("grid {formula} as x{places}");
+            let options = QueryOptions { limits, ..QueryOptions::default() };
+            let query = MODEL.query_with(&text, &options).unwrap_or_else(|e| panic!("{formula}: {e}"));
+            let start = Instant::now();
+            match query.run() {
+                Ok(grid) => assert!(grid.lines.len() <= lines * 8, "{text}"),
+                Err(e) => {
+                    let said = e.to_string();
+                    assert!(said.contains("longer than") || said.contains("take more than"), "{text}: {said}");
+                }
+            }
+            assert!(start.elapsed() < Duration::from_secs(30), "{text}: {:?}", start.elapsed());
+        }
+    }
+    // While loading, too.
+    for formula in [doubled("note", 60, |t| format!("{t} || {t}")), "length(lpad(note, 1000000))".into()] {
+        let folder = tempfile::tempdir().unwrap();
+        let rows: String = (0..3000).map(|i| format!("note {i}\n")).collect();
+        std::fs::write(folder.path().join("t.csv"), format!("note\n{rows}")).unwrap();
+        let model = format!("[table.t]\nsource = 't.csv'\n[table.t.column.x]\nformula = \"{formula}\"\n");
+        std::fs::write(folder.path().join("model.toml"), model).unwrap();
+        let said = Model::open(folder.path()).unwrap_err().to_string();
+        assert!(said.contains("longer than") || said.contains("take more than"), "{formula}: {said}");
+    }
+}
+
+#[test]
+fn time_is_looked_at_between_the_parts_of_a_long_formula() {
+    let part = "lpad(cast(vessel.id as text), 4000)";
+    let text = format!("grid max(length({})) as x", vec![part; 60].join(" || "));
+    let limits = Limits { time: Some(Duration::from_millis(20)), ..Limits::default() };
+    let options = QueryOptions { limits, ..QueryOptions::default() };
+    let query = MODEL.query_with(&text, &options).unwrap();
+    let start = Instant::now();
+    let said = query.run().unwrap_err().to_string();
+    assert!(said.contains("the time limit was reached"), "{said}");
+    assert!(start.elapsed() < Duration::from_secs(3), "{:?}", start.elapsed());
+}

@@ -2,6 +2,9 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod common;
+#[path = "../../../../fuzz/inputs.rs"]
+#[allow(dead_code, reason = "the fuzz targets need more of it")]
+mod inputs;
 mod naive;
 
 mod alike;
@@ -9,6 +12,7 @@ mod broken_stores;
 mod building;
 mod columnar;
 mod contexts;
+mod corpus;
 mod differential;
 mod docs;
 mod drafts;

@@ -1,9 +1,11 @@
 //! A query asked in a role gives what it gives on a model that never had the other rows.
 
 use crate::common::{Random, segments, shown};
-use cubrel::insight::timed;
+use cubrel::insight::rival::{self, Contest};
 use cubrel::insight::why::WhyOptions;
+use cubrel::insight::{timed, twins};
 use cubrel::{Model, QueryOptions, Type, Value};
+use serde_json::Value as Json;
 
 /// Rows of `zone` (id, name), `shop` (id, zone, other zone) and `sale` (shop, x).
 #[derive(Clone)]
@@ -209,6 +211,9 @@ fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
             Ok(grid) => format!("{text}\n{:?}", shown(&grid)),
             Err(e) => format!("{text}\n{e}"),
         });
+        if let Ok(batch) = model.query_with(text, options).and_then(|query| query.run()?.to_record_batch()) {
+            told.push(format!("{text}\n{batch:?}"));
+        }
         if let Ok((timed, _)) = timed::timed(model, text, options, 1) {
             let mut reads = Vec::new();
             timed.tree.iter().for_each(|node| counters(node, &mut reads));
@@ -225,9 +230,42 @@ fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
             Err(e) => format!("{text} at {at}\n{e}"),
         });
     }
+    for (measure, with) in CONTESTS {
+        let (measure, with, by) = (measure.to_string(), with.to_string(), "zone.name".to_string());
+        let contest = Contest { measure, with, by, ..Contest::default() };
+        told.push(match rival::compared(model, &contest, options, 1) {
+            Ok(rival) => format!("{contest:?}\n{}", without_times(&serde_json::to_value(rival).unwrap())),
+            Err(e) => format!("{contest:?}\n{e}"),
+        });
+    }
+    told.push(match twins::twins(model, model, &[], options, 1) {
+        Ok(twins) => without_times(&serde_json::to_value(twins).unwrap()),
+        Err(e) => e.to_string(),
+    });
     let sizes = model.asked_as(&options.roles).sizes();
     told.push(serde_json::to_string_pretty(&sizes).unwrap());
     told
+}
+
+/// Formulas that are held against each other.
+const CONTESTS: &[(&str, &str)] = &[
+    ("total", "sum(sale.x) + 0"),
+    ("total", "max(sale.x)"),
+    ("total", "cast(min(zone.name) as int)"),
+    ("count(distinct sale.shop)", "rows(shop)"),
+    ("first_name", "first_nam"),
+];
+
+/// What of a report is no time, in lines.
+fn without_times(report: &Json) -> String {
+    match report {
+        Json::Object(entries) => {
+            let kept = entries.iter().filter(|(key, _)| !key.ends_with("ms") && *key != "speedup");
+            kept.map(|(key, value)| format!("{key}: {}\n", without_times(value))).collect()
+        }
+        Json::Array(values) => values.iter().map(|value| format!("- {}\n", without_times(value))).collect(),
+        value => value.to_string(),
+    }
 }
 
 /// What of a profile is no time.

@@ -258,3 +258,120 @@ fn what_cannot_be_read_is_named() {
         assert!(error.contains(expected), "{file} {more}: {error}");
     }
 }
+
+/// One column of so many files of every kind.
+#[test]
+fn names_that_stand_twice_are_told_whatever_the_source_is() {
+    use arrow_array::{ArrayRef, Int64Array, RecordBatch};
+    use arrow_schema::{DataType, Field, Schema};
+
+    let field = || Field::new("a", DataType::Int64, true);
+    let column = || Arc::new(Int64Array::from(vec![1, 2])) as ArrayRef;
+    let schema = Arc::new(Schema::new(vec![field(), field()]));
+    let batch = RecordBatch::try_new(schema.clone(), vec![column(), column()]).unwrap();
+    let parquet = {
+        let mut bytes = Vec::new();
+        let mut writer = parquet::arrow::ArrowWriter::try_new(&mut bytes, schema.clone(), None).unwrap();
+        writer.write(&batch).unwrap();
+        writer.close().unwrap();
+        bytes
+    };
+    let arrow = {
+        let mut writer = arrow_ipc::writer::StreamWriter::try_new(Vec::new(), &schema).unwrap();
+        writer.write(&batch).unwrap();
+        writer.into_inner().unwrap()
+    };
+    let cases: [(&str, Vec<u8>, &str); 5] = [
+        ("t.csv", b"a,a\n1,2\n".to_vec(), "two columns are called `a`"),
+        ("t.jsonl", b"{\"a\":1,\"a\":2}\n{\"a\":3}\n".to_vec(), "`a` stands twice in the object"),
+        ("t.parquet", parquet, "two columns of the source are called `a`"),
+        ("t.arrow", arrow, "two columns of the source are called `a`"),
+        ("sqlite:t.db?query=select 1 as a, 2 as a", Vec::new(), "two columns are called `a`"),
+    ];
+    for (source, bytes, expected) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        if source.starts_with("sqlite") {
+            drop(rusqlite::Connection::open(folder.path().join("t.db")).unwrap());
+            fs::write(folder.path().join("t.db"), "").unwrap();
+        } else {
+            fs::write(folder.path().join(source), bytes).unwrap();
+        }
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = \"{source}\"\n")).unwrap();
+        let said = Model::open(folder.path()).map(|_| ()).unwrap_err().to_string();
+        assert!(said.contains(expected), "{source}: {said}");
+    }
+    // Names that the model gives count as those of the source.
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), "a,b\n1,2\n").unwrap();
+    fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.csv'\n[table.t.column.b]\nsource_name = 'a'\n")
+        .unwrap();
+    let said = Model::open(folder.path()).map(|_| ()).unwrap_err().to_string();
+    assert!(said.contains("two columns of the source are called `b`"), "{said}");
+}
+
+#[test]
+fn what_is_no_text_in_its_encoding_makes_a_bad_row() {
+    let utf16 = |text: &[u16]| -> Vec<u8> { [0xFEFF].iter().chain(text).flat_map(|unit| unit.to_le_bytes()).collect() };
+    let with = |middle: &[u16]| {
+        let units = |text: &str| text.encode_utf16().collect::<Vec<_>>();
+        utf16(&[units("a,b\nx"), middle.to_vec(), units("y,1\nz,2\n")].concat())
+    };
+    let cases: [(&str, Vec<u8>, &str); 6] = [
+        ("utf-8", b"a,b\nx\xEDy,1\nz,2\n".to_vec(), ""),
+        ("utf-16, a high half alone", with(&[0xD800]), ""),
+        ("utf-16, a low half alone", with(&[0xDC00]), ""),
+        ("shift_jis", b"a,b\nx\xFFy,1\nz,2\n".to_vec(), "csv = { encoding = 'shift_jis' }"),
+        ("euc-jp", b"a,b\nx\xFFy,1\nz,2\n".to_vec(), "csv = { encoding = 'euc-jp' }"),
+        ("gb18030", b"a,b\nx\xFFy,1\nz,2\n".to_vec(), "csv = { encoding = 'gb18030' }"),
+    ];
+    for (what, bytes, said) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join("t.csv"), bytes).unwrap();
+        let model = |more: &str| format!("[table.t]\nsource = 't.csv'\n{said}\n{more}\n");
+        fs::write(folder.path().join("model.toml"), model("")).unwrap();
+        let refused = Model::open(folder.path()).map(|_| ()).unwrap_err().to_string();
+        assert!(refused.contains("1 row cannot be read") && refused.contains("line 2"), "{what}: {refused}");
+        fs::write(folder.path().join("model.toml"), model("max_bad_rows = 1")).unwrap();
+        let model = Model::open(folder.path()).unwrap();
+        let grid = model.query("grid sum(t.b) as b by t.a").unwrap().run().unwrap();
+        let lines: Vec<Vec<String>> =
+            grid.lines.iter().map(|l| l.values.iter().map(ToString::to_string).collect()).collect();
+        assert_eq!(lines, [["z", "2"]], "{what}");
+    }
+}
+
+/// Zeros, or whatever else, without end.
+#[test]
+fn lines_without_end_end_at_a_limit() {
+    let long = |byte: u8, count: usize| vec![byte; count];
+    let packed = |bytes: &[u8]| {
+        let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        std::io::Write::write_all(&mut gz, bytes).unwrap();
+        gz.finish().unwrap()
+    };
+    let header = |rest: Vec<u8>| [b"a,b\n1,2\n".to_vec(), rest].concat();
+    let cases: [(&str, Vec<u8>); 6] = [
+        ("t.csv", long(0, 80 << 20)),
+        ("t.csv", header(long(b'x', 80 << 20))),
+        ("t.csv.gz", packed(&header(long(0, 200 << 20)))),
+        ("t.jsonl", [b"{\"a\":\"".to_vec(), long(b'x', 20 << 20), b"\"}\n".to_vec()].concat()),
+        ("t.jsonl.gz", packed(&long(b'[', 100 << 20))),
+        ("t.csv", header([b"\"".to_vec(), long(b'y', 80 << 20)].concat())),
+    ];
+    for (source, bytes) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join(source), &bytes).unwrap();
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = '{source}'\n")).unwrap();
+        let start = std::time::Instant::now();
+        let said = Model::open(folder.path()).map(|_| ()).unwrap_err().to_string();
+        assert!(said.contains("is longer than"), "{source}, {:?}: {said}", &bytes[..9]);
+        assert!(start.elapsed() < std::time::Duration::from_secs(20), "{source}: {:?}", start.elapsed());
+    }
+    // Long, but not too long: one field of 10 MB.
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), header([long(b'x', 10 << 20), b",3\n".to_vec()].concat())).unwrap();
+    fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't.csv'\n").unwrap();
+    let grid = Model::open(folder.path()).unwrap().query("grid max(length(t.a)) as n, sum(t.b) as b").unwrap().run();
+    let values = grid.unwrap().lines[0].values.clone();
+    assert_eq!(values, [cubrel::Value::Int(10 << 20), cubrel::Value::Int(5)]);
+}

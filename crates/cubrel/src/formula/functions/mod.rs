@@ -8,7 +8,7 @@ mod numbers;
 mod patterns;
 mod text;
 
-pub(crate) use text::like;
+pub(crate) use text::{allowed_length, like};
 
 use crate::value::{Type, Value, Vector};
 

@@ -6,6 +6,15 @@ use crate::value::{Type, Value};
 /// A text function gives at most this many characters; more is an error instead of a machine out of memory.
 const MAX_LENGTH: i64 = 1 << 20;
 
+/// Whether a text may have so many bytes: what grows with every operator comes to an end.
+pub(crate) fn allowed_length(bytes: usize) -> Result<(), String> {
+    // A character takes up to four.
+    if bytes as i64 > 4 * MAX_LENGTH {
+        return Err(format!("a text of {bytes} bytes is longer than the {} allowed", 4 * MAX_LENGTH));
+    }
+    Ok(())
+}
+
 fn text_type(_: &[Argument<'_>]) -> Type {
     Type::Text
 }
@@ -62,11 +71,20 @@ fn replace(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     if from.is_empty() {
         return Ok(args[0].clone());
     }
+    if to.len() > from.len() {
+        let more = t.matches(from).count().saturating_mul(to.len() - from.len());
+        allowed_length(t.len().saturating_add(more))?;
+    }
     Ok(Value::text(t.replace(from, to)))
 }
 
 fn concat(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    Ok(Value::text(args.iter().map(ToString::to_string).collect::<String>()))
+    let mut whole = String::new();
+    for arg in args {
+        whole += &arg.to_string();
+        allowed_length(whole.len())?;
+    }
+    Ok(Value::text(whole))
 }
 
 fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
@@ -79,8 +97,10 @@ fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     if length >= width || fill.is_empty() {
         return Ok(Value::text(t.chars().take(width).collect::<String>()));
     }
-    let padding: String = fill.chars().cycle().take(width - length).collect();
-    Ok(Value::text(padding + t))
+    let (missing, filling) = (width - length, fill.chars().count());
+    let mut padded = fill.repeat(missing / filling);
+    padded.extend(fill.chars().take(missing % filling));
+    Ok(Value::text(padded + t))
 }
 
 /// Whether `text` is like `pattern`: `%` stands for any characters, `_` for one.

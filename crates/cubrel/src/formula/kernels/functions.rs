@@ -2,7 +2,7 @@
 
 use super::super::functions::Function;
 use super::super::scalar::{Scalar, SlotError};
-use super::both_valid;
+use super::{TextRoom, both_valid};
 use crate::value::{Type, Value, Vector, VectorBuilder};
 
 /// Runs a function over whole vectors: at once where it knows how, else row by row.
@@ -20,7 +20,7 @@ pub(super) fn call(
             return Ok(Vector { valid, ..results });
         }
     }
-    let mut builder = VectorBuilder::new(ty, n);
+    let (mut builder, mut room) = (VectorBuilder::new(ty, n), TextRoom::default());
     let mut row: Vec<Value> = Vec::with_capacity(args.len());
     for i in 0..n {
         row.clear();
@@ -30,6 +30,7 @@ pub(super) fn call(
             continue;
         }
         let value = (function.run)(&row, ty).map_err(|message| (i, message))?;
+        room.take(&value).map_err(|message| (i, message))?;
         builder.push(fit(value, ty));
     }
     Ok(builder.finish())

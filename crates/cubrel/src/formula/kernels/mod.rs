@@ -7,7 +7,7 @@ mod functions;
 
 use super::scalar::{Scalar, SlotError};
 use super::typed::Op;
-use crate::value::{Data, Type, Value, Vector, VectorBuilder, date};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, date, units};
 
 pub use cast::cast_value;
 
@@ -26,7 +26,7 @@ pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usi
         Op::ToFloat => Ok(arithmetic::to_float(&vectors[0], args[0].ty)),
         Op::Rescale { from, to } => arithmetic::rescale(&vectors[0], from, to),
         Op::ToTimestamp => Ok(to_timestamp(&vectors[0])),
-        Op::Concat => Ok(concat(vectors, args, n)),
+        Op::Concat => concat(vectors, args, n),
         Op::Like => Ok(like(vectors)),
         Op::In => Ok(compare::member(vectors, args, n)),
         Op::Cast { from, to, lenient } => cast::cast(&vectors[0], from, to, lenient),
@@ -58,13 +58,37 @@ fn to_timestamp(a: &Vector) -> Vector {
     Vector { data: Data::I64(values), valid: a.valid.clone() }
 }
 
-fn concat(vectors: &[Vector], args: &[Scalar], n: usize) -> Vector {
-    let mut builder = VectorBuilder::new(Type::Text, n);
+fn concat(vectors: &[Vector], args: &[Scalar], n: usize) -> Result<Vector, SlotError> {
+    let (mut builder, mut room) = (VectorBuilder::new(Type::Text, n), TextRoom::default());
     for i in 0..n {
         let (a, b) = (vectors[0].get(i, args[0].ty), vectors[1].get(i, args[1].ty));
-        builder.push(if a.is_null() || b.is_null() { Value::Null } else { Value::text(format!("{a}{b}")) });
+        let value = if a.is_null() || b.is_null() { Value::Null } else { Value::text(format!("{a}{b}")) };
+        room.take(&value).map_err(|message| (i, message))?;
+        builder.push(value);
     }
-    builder.finish()
+    Ok(builder.finish())
+}
+
+/// Bytes of texts that one operator may make in one batch: it comes to an end before memory does.
+const MOST_OF_BATCH: usize = 256 << 20;
+
+/// Counts the texts that an operator makes.
+#[derive(Default)]
+struct TextRoom {
+    bytes: usize,
+}
+
+impl TextRoom {
+    /// Whether there is room for a value.
+    fn take(&mut self, value: &Value) -> Result<(), String> {
+        let Value::Text(text) = value else { return Ok(()) };
+        super::functions::allowed_length(text.len())?;
+        self.bytes += text.len();
+        if self.bytes > MOST_OF_BATCH {
+            return Err(format!("the texts of this part take more than {}", units::bytes(MOST_OF_BATCH as u64)));
+        }
+        Ok(())
+    }
 }
 
 fn like(vectors: &[Vector]) -> Vector {

@@ -33,7 +33,7 @@ pub(super) fn why(
         let problem = Diagnostic::general(Problem::Model, format!("{name} is not calculated: it stands in the source"));
         return Err(Error::Problems(vec![problem.help("ask about a cell of a grid, or a column with a formula")]));
     };
-    let tables = Tables { schema, store };
+    let tables = Tables::new(schema, store);
     let (row, count) = find_row(tables, settings, column, at)?;
     let place = format!("table.{}.column.{}.formula", table.name, def.name);
     let source = model.document().formula(format!("column {name}"), &place, text);

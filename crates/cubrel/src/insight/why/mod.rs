@@ -219,7 +219,7 @@ impl Model {
         let source = Source::new("query", text);
         let plan = cell(self.schema(), &settings, &source, &at, options.item.as_deref())?;
         validate::cell(self.schema(), &plan).map_err(Error::Internal)?;
-        let tables = Tables { schema: self.schema(), store };
+        let tables = Tables::new(self.schema(), store);
         let run = options.query.run_options();
         let executor = Executor::new(tables, &plan.reads, &run);
         let frame = cell_frame(&executor, &plan)?;

@@ -8,9 +8,10 @@ mod entries;
 mod exact;
 
 use super::quantiles::{place_of, quantile, quantiles_of_codes, quantiles_of_tallies};
+use crate::formula::functions::allowed_length;
 use crate::formula::typed::AggregateKind;
 use crate::store::Column;
-use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, units};
 
 pub use entries::{Entries, Groups, RunGroups};
 use exact::ExactSums;
@@ -186,6 +187,8 @@ pub(super) fn zeros<T: Clone + Default>(count: usize) -> Vec<T> {
 pub struct Accumulator {
     spec: Spec,
     state: State,
+    /// Bytes of texts that were kept, or were to be.
+    texts: u64,
 }
 
 impl Accumulator {
@@ -220,7 +223,7 @@ impl Accumulator {
             Median | PercentileCont => State::Numbers(vec![Vec::new(); groups]),
             PercentileDisc | StringAgg => State::Collected(vec![Vec::new(); groups]),
         };
-        Accumulator { spec: spec.clone(), state }
+        Accumulator { spec: spec.clone(), state, texts: 0 }
     }
 
     /// Makes room for groups that were not known before.
@@ -357,8 +360,12 @@ impl Accumulator {
             State::DistinctValues(set, _) => {
                 for i in 0..n {
                     let row: Vec<Value> = vectors.iter().zip(&spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
-                    if row.iter().all(|v| !v.is_null()) {
-                        set.insert((entries.group(i) as u32, row));
+                    let bytes: u64 = row.iter().map(text_bytes).sum();
+                    if row.iter().all(|v| !v.is_null())
+                        && self.texts <= MOST_TEXTS
+                        && set.insert((entries.group(i) as u32, row))
+                    {
+                        self.texts += bytes;
                     }
                 }
             }
@@ -376,8 +383,11 @@ impl Accumulator {
             State::Collected(lists) => {
                 for i in valid {
                     let entry = (first.get(i, spec.input), order_values(&vectors[1..], &spec.order, i));
-                    let times = entries.weight(i) as usize;
-                    lists[entries.group(i)].extend(std::iter::repeat_n(entry, times));
+                    let times = entries.weight(i);
+                    self.texts = self.texts.saturating_add(text_bytes(&entry.0).saturating_mul(times));
+                    if self.texts <= MOST_TEXTS {
+                        lists[entries.group(i)].extend(std::iter::repeat_n(entry, times as usize));
+                    }
                 }
             }
             _ => debug_assert!(false, "an aggregate is given values that it does not take"),
@@ -389,6 +399,9 @@ impl Accumulator {
     pub fn merge(&mut self, other: Accumulator, to: Option<&[u32]>) {
         let at = |i: usize| to.map_or(i, |to| to[i] as usize);
         let spec = &self.spec;
+        // Of values that both have seen one is kept; what was too much for one of them is lost.
+        let is_set = matches!(self.state, State::DistinctValues(..)) && other.texts <= MOST_TEXTS;
+        self.texts = if is_set { self.texts } else { self.texts.saturating_add(other.texts) };
         match (&mut self.state, other.state) {
             (State::Count(a), State::Count(b)) => b.into_iter().enumerate().for_each(|(i, n)| a[at(i)] += n),
             (State::SumExact(a), State::SumExact(b)) => match to {
@@ -414,7 +427,12 @@ impl Accumulator {
                 a.extend(b.into_iter().map(|(g, c)| (at(g as usize) as u32, c)));
             }
             (State::DistinctValues(a, _), State::DistinctValues(b, _)) => {
-                a.extend(b.into_iter().map(|(g, v)| (at(g as usize) as u32, v)));
+                for (group, row) in b {
+                    let bytes: u64 = row.iter().map(text_bytes).sum();
+                    if a.insert((at(group as usize) as u32, row)) {
+                        self.texts += bytes;
+                    }
+                }
             }
             (State::SingleCode(a), State::SingleCode(b)) => {
                 for (i, code) in b.into_iter().enumerate().filter(|(_, c)| *c != NONE) {
@@ -455,6 +473,10 @@ impl Accumulator {
     /// When a sum has more than 38 digits.
     pub fn finish(self, seen: &[bool]) -> Result<Vector, String> {
         let spec = self.spec;
+        if self.texts > MOST_TEXTS {
+            let most = units::bytes(MOST_TEXTS);
+            return Err(format!("the texts that this has to keep take more than {most}: filter, or take shorter ones"));
+        }
         let counted = |values: Vec<u64>| {
             let mut values: Vec<i64> = values.into_iter().map(|n| n as i64).collect();
             values.push(0);
@@ -494,7 +516,10 @@ impl Accumulator {
                 Ok(collect(values.into_iter().map(value), spec.ty))
             }
             State::Best(best) => Ok(collect(best.into_iter().map(|b| b.map_or(Value::Null, |(_, v)| v)), spec.ty)),
-            State::Collected(lists) => Ok(collect(lists.into_iter().map(|l| summarize(&spec, l)), spec.ty)),
+            State::Collected(lists) => {
+                let values = lists.into_iter().map(|l| summarize(&spec, l)).collect::<Result<Vec<_>, _>>()?;
+                Ok(collect(values.into_iter(), spec.ty))
+            }
             State::Tallies { counts, per_group } => Ok(quantiles_of_tallies(&spec, &counts, per_group, seen.len() - 1)),
             State::Codes(lists) => Ok(quantiles_of_codes(&spec, lists)),
             State::Numbers(lists) => {
@@ -605,20 +630,29 @@ fn decode(spec: &Spec, mut codes: Vec<u64>) -> Vector {
 }
 
 /// Joined texts, or one of the values of a group in their order.
-fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Value {
+fn summarize(spec: &Spec, mut list: Vec<(Value, Vec<Value>)>) -> Result<Value, String> {
     if list.is_empty() {
-        return Value::Null;
+        return Ok(Value::Null);
     }
     if spec.kind == AggregateKind::StringAgg {
         // Without an order the texts are sorted, so that the result is the same every time.
         list.sort_by(|a, b| compare_order(&a.1, &b.1, &spec.order).then_with(|| a.0.total_cmp(&b.0)));
         let separator = spec.constant.as_ref().and_then(Value::as_text).unwrap_or("");
         let texts: Vec<&str> = list.iter().filter_map(|(v, _)| v.as_text()).collect();
-        return Value::text(texts.join(separator));
+        let bytes = texts.iter().map(|t| t.len() + separator.len()).sum::<usize>();
+        allowed_length(bytes.saturating_sub(separator.len()))?;
+        return Ok(Value::text(texts.join(separator)));
     }
     list.sort_by(|a, b| a.0.total_cmp(&b.0));
     let place = place_of(spec, list.len() as u64).0;
-    list[place as usize].0.clone()
+    Ok(list[place as usize].0.clone())
+}
+
+/// Bytes of texts that one aggregate keeps; there is no telling how long they are.
+const MOST_TEXTS: u64 = 512 << 20;
+
+fn text_bytes(value: &Value) -> u64 {
+    if let Value::Text(text) = value { text.len() as u64 } else { 0 }
 }
 
 /// For each distinct key its group number; used to bring groups of several parts together.

@@ -127,7 +127,7 @@ pub fn run(
     plan: &QueryPlan,
     options: &Options,
 ) -> Result<(Grid, RunProfile), RunError> {
-    let tables = Tables { schema, store };
+    let tables = Tables::new(schema, store);
     let executor = Executor::new(tables, plan.reads(), options);
     let grid = match plan {
         QueryPlan::Grid(plan) => run_grid(&executor, plan)?,

@@ -109,7 +109,7 @@ fn of_null_row(tables: Tables<'_>, row: &RowExpr, outer: Outer<'_>) -> Result<Ve
         })
     });
     let leaves = leaves.map(|l: Result<_, RunError>| l.map(Some)).collect::<Result<_, _>>()?;
-    Ok(row.scalar.eval(&WholeLeaves(leaves), 1)?)
+    Ok(row.scalar.eval(&WholeLeaves { values: leaves, tables }, 1)?)
 }
 
 /// What is left of a filter of which only some columns are kept: rows whose values of these occur in a row that passes.
