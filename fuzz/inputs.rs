@@ -10,8 +10,11 @@ use std::time::Duration;
 use cubrel::load::Silent;
 use cubrel::{Limits, Model, QueryOptions, RefreshOptions, Type, Value};
 
-/// Names of the kinds, as the folders of the corpus have them, and what is done with each.
-pub const KINDS: [(&str, fn(&[u8])); 9] = [
+/// A kind of input: its name, as the folder of the corpus has it, and what is done with its bytes.
+pub type Kind = (&'static str, fn(&[u8]));
+
+/// All kinds.
+pub const KINDS: [Kind; 9] = [
     ("query_text", query_text),
     ("model_file", model_file),
     ("store_file", store_file),

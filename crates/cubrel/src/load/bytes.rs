@@ -8,7 +8,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::value::units;
 
 /// What is unpacked as a whole takes no more than this, unless the file is as large itself.
-const MOST_UNPACKED: u64 = 2 << 30;
+const MOST_UNPACKED: u64 = 1 << 30;
 
 /// The bytes of a file; `.gz` and `.zst` are unpacked.
 ///

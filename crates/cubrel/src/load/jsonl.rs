@@ -12,7 +12,7 @@ use super::lines::endless;
 pub const NULL: &str = "\u{1}null\u{1}";
 
 /// An object is no longer: its values take many times as much memory as their text.
-const MOST_OBJECT: usize = 16 << 20;
+const MOST_OBJECT: usize = 48 << 20;
 
 /// What the lines of one file say of its columns.
 #[derive(Default)]

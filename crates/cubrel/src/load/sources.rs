@@ -121,12 +121,18 @@ pub fn recognise(folder: &Path, source: &str, files: &mut [FileStamp], before: &
 
 const DAY_NANOS: i128 = 86_400 * 1_000_000_000;
 
-/// Fills in the hashes of files that have none yet.
-pub fn fingerprint(folder: &Path, source: &str, files: &mut [FileStamp]) {
-    files.par_iter_mut().filter(|f| f.hash == 0).for_each(|f| {
-        f.hash = hash(source, &folder.join(&f.path)).unwrap_or(0);
-        if is_young(f.modified) {
-            f.modified = 0;
+/// Fills in the hashes of files that have none yet. A file that stands there several times is read once.
+pub fn fingerprint<'f>(folder: &Path, source: &str, files: impl Iterator<Item = &'f mut FileStamp>) {
+    let mut unknown: HashMap<PathBuf, Vec<&mut FileStamp>> = HashMap::new();
+    files.filter(|f| f.hash == 0).for_each(|f| unknown.entry(f.path.clone()).or_default().push(f));
+    unknown.into_par_iter().for_each(|(path, stamps)| {
+        let hash = hash(source, &folder.join(path)).unwrap_or(0);
+        let is_young = stamps.first().is_some_and(|f| is_young(f.modified));
+        for stamp in stamps {
+            stamp.hash = hash;
+            if is_young {
+                stamp.modified = 0;
+            }
         }
     });
 }

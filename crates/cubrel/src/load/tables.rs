@@ -178,7 +178,8 @@ impl Loader<'_> {
             gathered = self.read(name, section, &groups, None)?;
         }
         if !sources::is_server(source) {
-            groups.iter_mut().for_each(|g| sources::fingerprint(&self.document.folder, source, &mut g.files));
+            let files = groups.iter_mut().flat_map(|g| &mut g.files);
+            sources::fingerprint(&self.document.folder, source, files);
         }
         let mut table = partitions::joined(name, groups, gathered, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));

@@ -354,7 +354,7 @@ fn lines_without_end_end_at_a_limit() {
         ("t.csv", long(0, 80 << 20)),
         ("t.csv", header(long(b'x', 80 << 20))),
         ("t.csv.gz", packed(&header(long(0, 200 << 20)))),
-        ("t.jsonl", [b"{\"a\":\"".to_vec(), long(b'x', 20 << 20), b"\"}\n".to_vec()].concat()),
+        ("t.jsonl", [b"{\"a\":\"".to_vec(), long(b'x', 60 << 20), b"\"}\n".to_vec()].concat()),
         ("t.jsonl.gz", packed(&long(b'[', 100 << 20))),
         ("t.csv", header([b"\"".to_vec(), long(b'y', 80 << 20)].concat())),
     ];
