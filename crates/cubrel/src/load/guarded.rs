@@ -23,14 +23,19 @@ pub(super) fn guarded<T, E: From<LoadError>>(
     part: impl FnOnce() -> String,
     work: impl FnOnce() -> Result<T, E>,
 ) -> Result<T, E> {
-    let before = GUARDED.replace(true);
-    let done = catch_unwind(AssertUnwindSafe(work));
-    GUARDED.set(before);
-    done.unwrap_or_else(|panic| {
-        let message = format!("{}: {} cannot be decoded: {}", path.display(), part(), said(&*panic));
+    caught(work).unwrap_or_else(|why| {
+        let message = format!("{}: {} cannot be decoded: {why}", path.display(), part());
         let problem = Diagnostic::general(Problem::Data, message);
         Err(LoadError::from(problem.help("the file is damaged: write it again")).into())
     })
+}
+
+/// Does some work; where it panics, that is what the panic said.
+pub(super) fn caught<T>(work: impl FnOnce() -> T) -> Result<T, String> {
+    let before = GUARDED.replace(true);
+    let done = catch_unwind(AssertUnwindSafe(work));
+    GUARDED.set(before);
+    done.map_err(|panic| said(&*panic).to_string())
 }
 
 fn said(panic: &(dyn Any + Send)) -> &str {

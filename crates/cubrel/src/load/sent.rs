@@ -3,26 +3,32 @@
 use std::io::{self, Cursor, Read, Write};
 use std::sync::mpsc;
 
+use super::guarded::caught;
+
 /// Bytes that are handed on at a time, and how many such pieces may wait.
 const PIECE: usize = 1 << 18;
 const WAITING: usize = 16;
 
-/// What `make` writes, as it is written. It is ended by an error when nobody reads any more.
+/// What `make` writes, as it is written. It is ended by an error when nobody reads any more; and whoever reads is told
+/// when it did not come to its end, whatever the reason.
 pub fn sent(make: impl FnOnce(&mut Sender) -> io::Result<()> + Send + 'static) -> Box<dyn Read + Send> {
     let (send, receive) = mpsc::sync_channel(WAITING);
     std::thread::spawn(move || {
         let mut sender = Sender { send, piece: Vec::with_capacity(PIECE) };
-        if let Err(e) = make(&mut sender).and_then(|()| sender.flush()) {
-            // Whoever does not listen any more does not want to know.
-            let _ = sender.send.send(Err(e));
-        }
+        let made = caught(|| make(&mut sender)).unwrap_or_else(|why| Err(io::Error::other(why)));
+        let last = made.and_then(|()| sender.flush()).map(|()| None);
+        // Whoever does not listen any more does not want to know.
+        let _ = sender.send.send(last);
     });
-    Box::new(Received { receive, piece: Cursor::default() })
+    Box::new(Received { receive, piece: Cursor::default(), at_end: false })
 }
+
+/// A piece, nothing behind the last one, or why there are no more.
+type Sent = io::Result<Option<Vec<u8>>>;
 
 /// Where the text is written to.
 pub struct Sender {
-    send: mpsc::SyncSender<io::Result<Vec<u8>>>,
+    send: mpsc::SyncSender<Sent>,
     piece: Vec<u8>,
 }
 
@@ -37,26 +43,27 @@ impl Write for Sender {
 
     fn flush(&mut self) -> io::Result<()> {
         let piece = std::mem::replace(&mut self.piece, Vec::with_capacity(PIECE));
-        self.send.send(Ok(piece)).map_err(|_| io::ErrorKind::BrokenPipe.into())
+        self.send.send(Ok(Some(piece))).map_err(|_| io::ErrorKind::BrokenPipe.into())
     }
 }
 
 struct Received {
-    receive: mpsc::Receiver<io::Result<Vec<u8>>>,
+    receive: mpsc::Receiver<Sent>,
     piece: Cursor<Vec<u8>>,
+    at_end: bool,
 }
 
 impl Read for Received {
     fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
         loop {
             let count = self.piece.read(to)?;
-            if count > 0 || to.is_empty() {
+            if count > 0 || to.is_empty() || self.at_end {
                 return Ok(count);
             }
-            match self.receive.recv() {
-                Ok(piece) => self.piece = Cursor::new(piece?),
-                // The other side is done.
-                Err(_) => return Ok(0),
+            let broken_off = |_| io::Error::other("it was broken off before its end");
+            match self.receive.recv().map_err(broken_off)?? {
+                Some(piece) => self.piece = Cursor::new(piece),
+                None => self.at_end = true,
             }
         }
     }
@@ -81,6 +88,17 @@ mod tests {
         let mut text = String::new();
         let error = failing.read_to_string(&mut text).map_err(|e| e.to_string());
         assert_eq!(error, Err("gone".into()));
+    }
+
+    #[test]
+    fn what_panics_is_no_end() {
+        let mut text = String::new();
+        let mut reader = sent(|to| {
+            to.write_all(b"a")?;
+            panic!("a part of it cannot be read")
+        });
+        let error = reader.read_to_string(&mut text).map_err(|e| e.to_string());
+        assert_eq!(error, Err("a part of it cannot be read".into()));
     }
 
     #[test]

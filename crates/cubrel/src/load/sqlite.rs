@@ -8,6 +8,7 @@ use rusqlite::{Connection, OpenFlags, Statement};
 
 use super::LoadError;
 use super::database::Wanted;
+use super::guarded::guarded;
 use super::jsonl::{NULL, is_plain};
 use crate::formula::source::{Diagnostic, Problem};
 
@@ -51,10 +52,16 @@ fn prepared<'c>(connection: &'c Connection, path: &Path, query: &str) -> Result<
 /// # Errors
 /// When the database cannot be opened, or the query is wrong.
 pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadError> {
-    let connection = open(path)?;
-    let ends = prepared(&connection, path, query)?.query_row([], |row| Ok((row.get(0)?, row.get(1)?)));
-    let (first, last): (Option<String>, Option<String>) = ends.map_err(|e| failed(path, &e))?;
-    Ok(first.zip(last))
+    guarded(
+        path,
+        || format!("`{query}`"),
+        || {
+            let connection = open(path)?;
+            let ends = prepared(&connection, path, query)?.query_row([], |row| Ok((row.get(0)?, row.get(1)?)));
+            let (first, last): (Option<String>, Option<String>) = ends.map_err(|e| failed(path, &e))?;
+            Ok(first.zip(last))
+        },
+    )
 }
 
 /// Columns whose type the values tell.
@@ -70,6 +77,10 @@ pub struct Types {
 /// # Errors
 /// When the database cannot be opened, the query is wrong, or a value is no text.
 pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
+    guarded(path, || format!("`{query}`"), || looked(path, query))
+}
+
+fn looked(path: &Path, query: &str) -> Result<Types, LoadError> {
     let fail = |e: rusqlite::Error| failed(path, &e);
     let connection = open(path)?;
     let mut statement = prepared(&connection, path, query)?;

@@ -22,6 +22,8 @@ use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 const SMALL_DOMAIN: u64 = 1 << 16;
 /// or at most this many codes for each row.
 const CODES_PER_ROW: u64 = 2;
+/// Something is computed by code where there are at least so many rows for each.
+const ROWS_PER_CODE: u64 = 2;
 
 /// What a row's values hang off.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -261,9 +263,17 @@ impl<'a> RowCompiler<'a> {
         let mut fixed = true;
         scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&row.leaves[leaf], &mut anchors));
         match anchors.as_slice() {
-            [anchor] if fixed && self.tables.is_small(self.table, *anchor) => Some(*anchor),
+            [anchor] if fixed && self.pays_by_code(*anchor) => Some(*anchor),
             _ => None,
         }
+    }
+
+    /// Whether there are so few codes that computing something for each of them is less work than for each row, with a look
+    /// into an array for each row on top.
+    fn pays_by_code(&self, anchor: Anchor) -> bool {
+        let rows = self.tables.rows(self.table) as u64;
+        self.tables.is_small(self.table, anchor)
+            && self.tables.codes_of(self.table, anchor) <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE)
     }
 
     /// Adds the anchors that a leaf hangs off; false when a value from outside is missing.
@@ -511,6 +521,15 @@ impl PairOp {
 }
 
 impl Ints<'_> {
+    /// The number of a code.
+    #[inline]
+    pub fn of(self, code: u64) -> i64 {
+        match self {
+            Ints::ByCode(values) => values[code as usize],
+            Ints::Line { base, step, .. } => base.wrapping_add((code as i64).wrapping_mul(step)),
+        }
+    }
+
     /// The bits that the largest of them takes.
     pub fn bits(self) -> u32 {
         match self {

@@ -75,6 +75,12 @@ impl Segment {
         self.codes.map(start, out, |code| map(base + code));
     }
 
+    /// What `map` gives for the codes of some rows, counted from `start` on; `None` where rows are not reached one by one.
+    pub fn map_some<T>(&self, start: usize, rows: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
+        let Codes::Packed(codes) = &self.codes else { return None };
+        Some(rows.iter().map(|row| map(self.base + codes.get(start + *row as usize))).collect())
+    }
+
     /// How many runs of equal codes there are, where that is known without looking at every row.
     pub fn runs(&self) -> Option<usize> {
         match &self.codes {

@@ -125,7 +125,9 @@ fn code(parts: &[RawColumn]) -> Coded {
     let nulls = valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
     let valid = valid.as_deref();
     let coded = match &first.data {
-        RawData::Ints(_) => ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid),
+        RawData::Ints(_) => {
+            ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid, Use::of(first.ty))
+        }
         RawData::Floats(_) => floats(&parts.iter().filter_map(RawColumn::floats).collect::<Vec<_>>(), valid),
         RawData::Texts { values, indices } if more.is_empty() => texts(values, indices, valid),
         RawData::Texts { .. } => {
@@ -151,7 +153,7 @@ fn validity(parts: &[RawColumn]) -> Option<Vec<bool>> {
 }
 
 /// Codes numbers that are given in parts.
-fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
+fn ints(parts: &[&[i64]], valid: Option<&[bool]>, used: Use) -> Coded {
     let rows = parts.iter().map(|part| part.len()).sum();
     let some: Vec<i64>;
     let some_parts: [&[i64]; 1];
@@ -173,13 +175,13 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>) -> Coded {
         // Finding out which numbers there are tells the place of each.
         let Ranks { numbers, places, .. } = Ranks::of(rows, all().map(ordered));
         let distinct = numbers.len() as u64;
-        if !is_listed(range, distinct, rows, has_nulls) {
+        if !is_listed(range, distinct, rows, has_nulls, used) {
             return by_distance(range, range.codes().saturating_add(1), distinct, parts);
         }
         let encoding = Encoding::Numbers(Numbers::new(numbers.into_iter().map(number).collect()));
         return Coded::of_numbers(encoding, distinct, distinct, RowCodes::Narrow(places));
     }
-    let (encoding, domain, distinct) = choose(range, all, rows, has_nulls);
+    let (encoding, domain, distinct) = choose(range, all, rows, has_nulls, used);
     let mut coded = match encoding {
         Encoding::Numbers(numbers) => {
             let codes = codes_among(&numbers.all(), parts, domain);
@@ -253,25 +255,49 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
     values: impl Fn() -> I,
     rows: usize,
     has_nulls: bool,
+    used: Use,
 ) -> (Encoding, u64, u64) {
     let Range { min, step, .. } = range;
     let codes = range.codes();
     let (distinct, sorted) = distinct_numbers(values(), min, step, codes);
-    if is_listed(range, distinct, rows, has_nulls) {
+    if is_listed(range, distinct, rows, has_nulls, used) {
         let sorted = sorted.unwrap_or_else(|| sorted_numbers(values()));
         return (Encoding::Numbers(Numbers::new(sorted)), distinct, distinct);
     }
     (Encoding::Offset { base: min, step }, codes + 1, distinct)
 }
 
+/// What the numbers of a column are mostly used for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Use {
+    /// They are added up, so that each of them is looked at.
+    Summed,
+    /// They are compared and looked up, for which codes do.
+    Compared,
+}
+
+impl Use {
+    pub(super) fn of(ty: Type) -> Use {
+        if matches!(ty, Type::Decimal { .. } | Type::Float) { Use::Summed } else { Use::Compared }
+    }
+}
+
+/// So many numbers of 8 bytes stay in the caches nearest to a core while they are looked up at random.
+const CACHED_NUMBERS: u64 = 1 << 15;
+/// A longer list of numbers that are added up has to save one byte in so many: a look into it costs several times what
+/// unpacking a distance does (`docs/storage.md` has what was measured).
+const LONG_LIST_SAVES: u64 = 3;
+
 /// Whether a list of the different numbers and places in it take less than distances do.
-fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool) -> bool {
+fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool, used: Use) -> bool {
     let codes = range.codes();
     let bits = |n: u64| u64::from(bits_for(n)) * rows as u64 / 8;
     // Null's code is one more than the largest, and 2^64 codes leave no room for it.
     let offset_bytes = if codes == u64::MAX { u64::MAX } else { bits(codes + u64::from(has_nulls)) };
     let listed = Numbers::bytes_for(distinct as usize, range.max.wrapping_sub(range.min) as u64) as u64;
-    bits(distinct) + listed < offset_bytes
+    let is_long = used == Use::Summed && distinct > CACHED_NUMBERS;
+    let allowed = if is_long { offset_bytes - offset_bytes / LONG_LIST_SAVES } else { offset_bytes };
+    bits(distinct) + listed < allowed
 }
 
 /// The greatest common divisor of all distances; 1 for none.
@@ -375,7 +401,7 @@ fn floats(parts: &[&[f64]], valid: Option<&[bool]>) -> Coded {
         }
         None => parts.iter().map(|part| part.iter().map(|v| float_key(*v)).collect()).collect(),
     };
-    Coded { digits, ..self::ints(&ints.iter().map(Vec::as_slice).collect::<Vec<_>>(), valid) }
+    Coded { digits, ..self::ints(&ints.iter().map(Vec::as_slice).collect::<Vec<_>>(), valid, Use::Summed) }
 }
 
 /// The texts of all parts in one list, and which one each row has.

@@ -6,7 +6,7 @@ use super::codes::Segment;
 use super::column::{Column, Cuts, Encoding};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
-use super::encode::{Range, choose, divisor, float_key, scaled};
+use super::encode::{Range, Use, choose, divisor, float_key, scaled};
 
 impl Column {
     /// The rows of all parts, one after the other, in their segments. All parts have the same type.
@@ -231,7 +231,7 @@ fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
         return assembled(Column::empty(parts[0].ty), encoding, None, 0, 0, segments);
     };
-    let (encoding, domain, distinct) = choose(range, values, rows, has_nulls);
+    let (encoding, domain, distinct) = choose(range, values, rows, has_nulls, Use::of(parts[0].ty));
     let empty = Column::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =

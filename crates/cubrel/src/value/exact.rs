@@ -69,7 +69,8 @@ pub fn to_string(v: i128, scale: u8) -> String {
     format!("{sign}{whole}.{part}")
 }
 
-/// Reads digits with at most one point and a sign into the number and its scale; no exponent, no spaces.
+/// Reads digits with at most one point and a sign into the number and its scale; no exponent, no spaces. Neither has more
+/// than 38 digits.
 pub fn parse(text: &[u8]) -> Option<(i128, u8)> {
     let (negative, digits) = match text.first()? {
         b'-' => (true, &text[1..]),
@@ -88,12 +89,24 @@ pub fn parse(text: &[u8]) -> Option<(i128, u8)> {
             _ => return None,
         }
     }
-    any.then_some((if negative { -value } else { value }, scale))
+    (any && scale <= MAX_DIGITS).then_some((if negative { -value } else { value }, scale))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_number_has_more_digits_than_there_is_room_for() {
+        let zeros = |n: usize| "0".repeat(n);
+        assert_eq!(parse(format!("0.{}1", zeros(37)).as_bytes()), Some((1, 38)));
+        for n in [39, 45, 130, 254, 255, 300] {
+            for text in [format!(".{}", zeros(n)), format!("-0.{}1", zeros(n)), format!("1{}", zeros(n))] {
+                assert_eq!(parse(text.as_bytes()), None, "{n}");
+            }
+        }
+        assert_eq!(parse(format!("{}7", zeros(200)).as_bytes()), Some((7, 0)), "zeros in front are none");
+    }
 
     #[test]
     fn rounding_is_half_away_from_zero() {

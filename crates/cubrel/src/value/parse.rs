@@ -25,9 +25,17 @@ pub fn int(text: &[u8]) -> Option<i64> {
 
 /// A decimal at `scale` that has at most `precision` digits.
 pub fn decimal(text: &[u8], precision: u8, scale: u8) -> Option<i128> {
-    let (v, from) = exact::parse(text)?;
+    let (v, from) = exact::parse(without_far_digits(text, scale)?)?;
     let v = exact::rescale(v, from, scale)?;
     (v.unsigned_abs() < exact::pow10(precision).unsigned_abs()).then_some(v)
+}
+
+/// A number without the digits that decide nothing: rounding half away from zero to `scale` looks at one digit more. `None`
+/// when what is left out is no digit.
+fn without_far_digits(text: &[u8], scale: u8) -> Option<&[u8]> {
+    let decides = |point: usize| (point + 2 + usize::from(scale)).min(text.len());
+    let end = memchr::memchr(b'.', text).map_or(text.len(), decides);
+    text[end..].iter().all(u8::is_ascii_digit).then_some(&text[..end])
 }
 
 /// A finite double, with or without an exponent.

@@ -375,3 +375,21 @@ fn lines_without_end_end_at_a_limit() {
     let values = grid.unwrap().lines[0].values.clone();
     assert_eq!(values, [cubrel::Value::Int(10 << 20), cubrel::Value::Int(5)]);
 }
+
+#[test]
+fn numbers_with_very_many_decimals_are_doubles() {
+    for zeros in [10, 17, 30, 39, 45, 127, 130, 300] {
+        let folder = tempfile::tempdir().unwrap();
+        let text = format!("a,b\n1,0.{0}5\n2,-1.{0}\n3,2\n", "0".repeat(zeros));
+        fs::write(folder.path().join("t.csv"), &text).unwrap();
+        for ty in ["", "type = 'decimal(10,2)'", "type = 'float'", "type = 'text'"] {
+            let model = format!("[table.t]\nsource = 't.csv'\n[table.t.column.b]\n{ty}\n");
+            fs::write(folder.path().join("model.toml"), model).unwrap();
+            let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{zeros} {ty}: {e}"));
+            let sum = if ty.contains("text") { "sum(cast(t.b as float))" } else { "sum(t.b)" };
+            let grid = model.query(&format!("grid {sum} as s")).unwrap().run().unwrap();
+            let sum: f64 = grid.lines[0].values[0].to_string().parse().unwrap();
+            assert!((sum - 1.0).abs() < 1e-9, "{zeros} {ty}: {sum}");
+        }
+    }
+}

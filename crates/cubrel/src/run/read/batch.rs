@@ -12,6 +12,9 @@ use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
 use crate::store::{Column, NO_ROW, Segment, Target};
 
+/// One of so many rows, or fewer, are looked at one by one: reaching for one costs about as much as unpacking three.
+const FEW: usize = 4;
+
 /// Consecutive rows of one segment, whose codes are unpacked when they are asked for.
 pub(crate) struct Batch<'a> {
     tables: Tables<'a>,
@@ -164,6 +167,23 @@ impl<'a> Batch<'a> {
         }
     }
 
+    /// What `map` gives for the code of an anchor in some entries, where these are so few that they are looked at one by
+    /// one: what has not passed costs nothing more.
+    fn map_few<T>(&self, anchor: Anchor, positions: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
+        if self.ends.is_some() || positions.len() * FEW >= self.len {
+            return None;
+        }
+        match anchor {
+            Anchor::Column(index) => self.segment(index).map_some(self.within, positions, map),
+            Anchor::Row | Anchor::Reference(_) => None,
+        }
+    }
+
+    /// Whole numbers by the code of an anchor in some entries, where these are few.
+    pub(super) fn few_ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Option<Vec<i64>> {
+        self.map_few(anchor, positions, |code| ints.of(code))
+    }
+
     /// Whole numbers by the code of an anchor in every entry.
     pub(super) fn ints_of(&self, anchor: Anchor, ints: Ints<'_>, out: &mut [i64]) {
         match ints {
@@ -243,6 +263,10 @@ fn merged(lists: &[&[u32]], len: usize) -> Vec<u32> {
 
 impl BatchCodes for Batch<'_> {
     fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>> {
+        let is_unpacked = self.unpacked.borrow().iter().any(|(a, _)| *a == anchor);
+        if !is_unpacked && let Some(few) = self.map_few(anchor, positions, |code| code as u32) {
+            return Arc::new(few);
+        }
         let codes = self.unpack(anchor);
         if self.is_whole(positions) {
             return codes;
@@ -251,6 +275,9 @@ impl BatchCodes for Batch<'_> {
     }
 
     fn column(&self, _: &Column, index: u32, positions: &[u32]) -> Vec<u64> {
+        if let Some(few) = self.map_few(Anchor::Column(index), positions, |code| code) {
+            return few;
+        }
         let mut codes = vec![0u64; self.entries()];
         self.map(Anchor::Column(index), &mut codes, |code| code);
         if self.is_whole(positions) {
@@ -260,6 +287,9 @@ impl BatchCodes for Batch<'_> {
     }
 
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64> {
+        if let Some(few) = self.few_ints(anchor, ints, positions) {
+            return few;
+        }
         let mut all = vec![0; self.entries()];
         self.ints_of(anchor, ints, &mut all);
         if self.is_whole(positions) {

@@ -25,12 +25,22 @@ impl Prepared<'_> {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
             Feed::Ints(rows, bits) => {
                 let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_ints) else { return Ok(()) };
+                if let Some(few) = batch.few_ints(anchor, ints, positions) {
+                    add_passed(entries, (&few, *bits), to, seen);
+                    return Ok(());
+                }
                 let all = sized(&mut scratch.values, batch.entries());
                 batch.ints_of(anchor, ints, all);
                 add_exact(batch, positions, entries, (all, *bits), to, seen.take());
             }
             Feed::Pair(rows, bits) => {
                 let Some((op, [a, b])) = rows.first().and_then(CompiledRow::as_pair) else { return Ok(()) };
+                let few = batch.few_ints(a.0, a.1, positions).zip(batch.few_ints(b.0, b.1, positions));
+                if let Some((mut few, with)) = few {
+                    op.apply(&mut few, &with);
+                    add_passed(entries, (&few, *bits), to, seen);
+                    return Ok(());
+                }
                 let all = sized(&mut scratch.values, batch.entries());
                 let with = sized(&mut scratch.factors, batch.entries());
                 batch.ints_of(a.0, a.1, all);
@@ -114,6 +124,11 @@ fn add_exact(
         passed = positions.iter().map(|i| all[*i as usize]).collect();
         &passed
     };
+    add_passed(entries, (values, bits), to, seen);
+}
+
+/// Adds the numbers of the entries that pass.
+fn add_passed(entries: Entries<'_>, (values, bits): (&[i64], u32), to: &mut Accumulator, seen: Option<&mut [bool]>) {
     match seen {
         Some(seen) => to.add_and_mark(entries, values, bits, seen),
         None => to.add(entries, &Input::Exact(values, bits)),
