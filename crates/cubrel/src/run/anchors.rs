@@ -7,6 +7,8 @@
 use std::ops::Range;
 use std::sync::Arc;
 
+use rayon::prelude::*;
+
 use super::frame::{Held, Members};
 use super::located::{Far, columns_of, in_row};
 use super::{Options, RunError};
@@ -14,7 +16,7 @@ use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{RowExpr, RowLeaf, Slot};
-use crate::store::{Column, Cuts, Encoding, Lookup, NO_ROW, Store, Target};
+use crate::store::{Column, Cuts, Encoding, Lookup, NO_ROW, Segment, Store, Target};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -125,6 +127,10 @@ impl<'a> Tables<'a> {
     /// The rows that some rows point at.
     fn follow(&self, relationship: RelationshipId, from: &[u32]) -> Vec<u32> {
         let def = self.schema.relationship(relationship);
+        if from.len() > self.rows(def.many) / MANY {
+            let targets = self.targets(relationship);
+            return each(from, |row| targets.get(*row as usize).copied().unwrap_or(NO_ROW));
+        }
         match &self.lookup(relationship).target {
             Target::ByCode(rows) => {
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
@@ -142,6 +148,30 @@ impl<'a> Tables<'a> {
                 from.iter().map(target).collect()
             }
         }
+    }
+
+    /// For every row of the many side the row that it points at: unpacked in the order in which they stand.
+    fn targets(&self, relationship: RelationshipId) -> Vec<u32> {
+        let def = self.schema.relationship(relationship);
+        let mut targets = vec![NO_ROW; self.rows(def.many)];
+        match &self.lookup(relationship).target {
+            Target::ByCode(rows) => {
+                let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
+                let mut left = targets.as_mut_slice();
+                let parts: Vec<(&Segment, &mut [u32])> = key
+                    .segments()
+                    .iter()
+                    .zip(key.cuts().ranges())
+                    .map(|(segment, range)| (segment, left.split_off_mut(..range.len()).unwrap_or_default()))
+                    .collect();
+                parts.into_par_iter().for_each(|(segment, out)| segment.map_rows(0, out, |code| rows[code as usize]));
+            }
+            Target::ByRow(packed) => {
+                let none = self.rows(def.one) as u64;
+                packed.map_rows(0, &mut targets, |target| if target == none { NO_ROW } else { target as u32 });
+            }
+        }
+        targets
     }
 
     /// For each code of the anchor at the start of a path, the row at its end.
@@ -183,8 +213,18 @@ impl<'a> Tables<'a> {
         let code = |row: u32| {
             if row == NO_ROW { null } else { codes[row as usize] }
         };
-        self.rows_by_code(path).into_iter().map(code).collect()
+        each(&self.rows_by_code(path), |row| code(*row))
     }
+}
+
+/// More than one of so many rows are looked at in the order in which they stand.
+const MANY: usize = 4;
+/// So many values are worth a thread.
+const WORTH_A_THREAD: usize = 1 << 16;
+
+/// What `map` makes of each of some values, on all threads where they are many.
+fn each<A: Sync, B: Send>(values: &[A], map: impl Fn(&A) -> B + Sync + Send) -> Vec<B> {
+    values.par_iter().with_min_len(WORTH_A_THREAD).map(map).collect()
 }
 
 /// A row expression made ready for a table: as much of it as possible is an array over an anchor's codes.
