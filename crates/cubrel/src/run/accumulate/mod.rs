@@ -7,7 +7,7 @@ use std::sync::Arc;
 mod entries;
 mod exact;
 
-use super::quantiles::{place_of, quantile, quantiles_of_codes, quantiles_of_tallies};
+use super::quantiles::{place_of, quantiles_of_codes, quantiles_of_numbers, quantiles_of_tallies};
 use crate::formula::functions::allowed_length;
 use crate::formula::typed::AggregateKind;
 use crate::store::Column;
@@ -522,13 +522,7 @@ impl Accumulator {
             }
             State::Tallies { counts, per_group } => Ok(quantiles_of_tallies(&spec, &counts, per_group, seen.len() - 1)),
             State::Codes(lists) => Ok(quantiles_of_codes(&spec, lists)),
-            State::Numbers(lists) => {
-                let quantile = |mut list: Vec<(f64, u32)>| {
-                    list.sort_by(|a, b| a.0.total_cmp(&b.0));
-                    quantile(&spec, list.iter().map(|(_, n)| *n), |i| list[i].0).unwrap_or(f64::NAN)
-                };
-                Ok(floats(lists.into_iter().map(quantile)))
-            }
+            State::Numbers(lists) => Ok(quantiles_of_numbers(&spec, lists)),
         }
     }
 }
