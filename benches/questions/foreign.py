@@ -7,9 +7,9 @@
 The data is written to FOLDER the first time. Both hold it in memory; ours, theirs, ours and so on, medians of warm runs in
 milliseconds. An answer that differs is said so, and fails the run.
 """
-import argparse, csv, io, json, math, pathlib, statistics, subprocess, sys, time, tomllib
+import argparse, json, math, pathlib, statistics, subprocess, sys, time, tomllib
 
-from compare import HERE, near, plain
+from compare import HERE, cubrel, same
 
 TABLES = ["lineitem", "orders", "customer", "part", "supplier", "partsupp", "nation", "region"]
 
@@ -19,23 +19,6 @@ def written(folder, scale, model):
     if not (data / "lineitem.parquet").exists():
         subprocess.run(["tpchgen-cli", "parquet", "-s", str(scale), f"--output-dir={data}"], check=True)
     (folder / "model.toml").write_text(model)
-
-
-def cubrel(args, *words):
-    done = subprocess.run([args.cubrel, *words, "-m", args.folder, "--quiet"], capture_output=True, text=True)
-    if done.returncode != 0:
-        sys.exit(f"cubrel {' '.join(words)}\n{done.stderr}")
-    return done.stdout
-
-
-def same(args, question, db):
-    ours = list(csv.reader(io.StringIO(cubrel(args, "query", question["grid"], "--format", "csv"))))[1:]
-    theirs = db.execute(question["sql"]).fetchall()
-    a, b = (sorted([plain(v) for v in line] for line in lines) for lines in (ours, theirs))
-    if len(a) == len(b) and all(near(x, y) for s, t in zip(a, b) for x, y in zip(s, t)):
-        return True
-    print(f"{question['name']}: answers differ: {len(a)} and {len(b)} lines, {a[:2]} {b[:2]}", file=sys.stderr)
-    return False
 
 
 def in_turn(args, question, db):
@@ -53,7 +36,7 @@ def in_turn(args, question, db):
 
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("folder")
+    parser.add_argument("model", metavar="FOLDER")
     parser.add_argument("--scale", default=1)
     parser.add_argument("--cubrel", default=str(HERE / "../../target/release/cubrel"))
     parser.add_argument("--runs", type=int, default=7)
@@ -62,7 +45,7 @@ def main():
     args = parser.parse_args()
     import duckdb
     asked = tomllib.loads((HERE / "orders.toml").read_text())
-    folder = pathlib.Path(args.folder)
+    folder = pathlib.Path(args.model)
     folder.mkdir(parents=True, exist_ok=True)
     written(folder, args.scale, asked["model"])
     db = duckdb.connect()
