@@ -1,23 +1,26 @@
 //! The command line of cubrel.
 
+mod args;
 mod commands;
 mod demo;
+mod failure;
+mod format;
 mod output;
 
-use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 
-use output::{Format, Output};
+use args::{GENERAL, Global};
+use failure::Failure;
+use format::Format;
+use output::Output;
 
 /// Reads ask for the same large pieces of memory again and again; this one keeps them instead of giving them back.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Over the options that every command has.
-const GENERAL: &str = "General options";
 /// What to try first, after the short help.
 const FIRST: &str = "First things to try:
   cubrel demo ferries                     a model of a ferry company, with a short tour
@@ -41,40 +44,6 @@ struct Cli {
     command: Command,
 }
 
-/// What every command takes.
-#[derive(clap::Args, Debug)]
-#[command(next_help_heading = GENERAL)]
-pub struct Global {
-    /// The model: a folder, or its `model.toml`
-    #[arg(display_order = 101, short, long, global = true, default_value = ".", value_name = "PATH")]
-    model: PathBuf,
-    /// How results are written: table, csv, json, markdown; queries have more
-    #[arg(display_order = 102, long, global = true, value_enum, default_value_t = Format::Table, value_name = "FORM", hide_default_value = true, hide_possible_values = true)]
-    format: Format,
-    /// Write results to this file
-    #[arg(display_order = 103, short, long, global = true, value_name = "FILE")]
-    output: Option<PathBuf>,
-    /// Use colours: auto, always, never
-    #[arg(display_order = 104, long, global = true, value_enum, default_value_t = output::ColorChoice::Auto, value_name = "WHEN", hide_default_value = true, hide_possible_values = true)]
-    color: output::ColorChoice,
-    /// No progress and no messages
-    #[arg(display_order = 105, short, long, global = true)]
-    quiet: bool,
-    /// What to log: error, warn, info, debug, trace
-    #[arg(
-        display_order = 106,
-        long,
-        global = true,
-        default_value = "warn",
-        value_name = "LEVEL",
-        hide_default_value = true
-    )]
-    log: tracing::level_filters::LevelFilter,
-    /// The day that `today()` is, such as 2026-03-01
-    #[arg(display_order = 107, long, global = true, value_name = "DATE", value_parser = parse_day)]
-    today: Option<i32>,
-}
-
 /// The arguments, with the formats that each command has.
 fn command() -> clap::Command {
     Cli::command().mut_subcommands(|sub| {
@@ -86,10 +55,6 @@ fn command() -> clap::Command {
         let arg = arg.default_value("table").hide_default_value(true).hide_possible_values(true).help_heading(GENERAL);
         sub.arg(arg.help(format!("How results are written: {}", names.join(", "))))
     })
-}
-
-fn parse_day(text: &str) -> Result<i32, String> {
-    cubrel::value::date::parse_date(text.as_bytes()).ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
 }
 
 #[derive(Subcommand, Debug)]
@@ -136,7 +101,7 @@ fn main() -> ExitCode {
     }));
     let mut out = Output::new(&cli.global);
     if !Format::OF_TABLES.contains(&cli.global.format) && !matches!(cli.command, Command::Query(_)) {
-        let failure = commands::Failure::Other(
+        let failure = Failure::Other(
             "this command has no such format".into(),
             "`jsonl`, `arrow` and `parquet` are for `query`; others have table, csv, json, markdown".into(),
         );
@@ -144,14 +109,14 @@ fn main() -> ExitCode {
         return ExitCode::from(2);
     }
     let mut result = run(&cli, &mut out);
-    if let Err(commands::Failure::Model(cubrel::Error::Damaged(what))) = &result {
+    if let Err(Failure::Model(cubrel::Error::Damaged(what))) = &result {
         tracing::warn!("the store is made again, it is damaged: {what}");
         result = commands::make_again(&cli.global).and_then(|()| run(&cli, &mut out));
     }
     match result.and_then(|code| out.finish().map(|()| code)) {
         Ok(code) => ExitCode::from(code),
         // Whoever reads our output may stop when it has seen enough.
-        Err(commands::Failure::Write(e)) if e.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(Failure::Write(e)) if e.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
         Err(failure) => {
             output::problems::report(&failure, &cli.global);
             ExitCode::from(2)
@@ -159,7 +124,7 @@ fn main() -> ExitCode {
     }
 }
 
-fn run(cli: &Cli, out: &mut Output) -> commands::Done {
+fn run(cli: &Cli, out: &mut Output) -> failure::Done {
     match &cli.command {
         Command::Demo(args) => commands::demo::run(args, &cli.global, out),
         Command::Draft(args) => commands::draft::run(args, &cli.global, out),

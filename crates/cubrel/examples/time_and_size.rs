@@ -2,7 +2,7 @@
 //!
 //! `cargo run --release -p cubrel --example time_and_size`
 
-use cubrel::insight::timed::{Node, timed};
+use cubrel::insight::profile::{Node, profile};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 fn print(node: &Node, depth: usize) {
@@ -19,7 +19,7 @@ fn main() -> Result<(), cubrel::Error> {
         .measure("share", "passengers / passengers given (without axes)")
         .build()?;
 
-    let (times, _) = timed(&model, "grid passengers, share by booking.route", &QueryOptions::default(), 5)?;
+    let (times, _) = profile(&model, "grid passengers, share by booking.route", &QueryOptions::default(), 5)?;
     println!("warm {} ms", times.warm.median_ms);
     times.tree.iter().for_each(|n| print(n, 1));
     for column in &model.sizes().tables[0].columns {

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
 
 /// Ends what was started with it: queries, explanations, profiles, comparisons, builds and refreshes. Clones end the same
 /// work; it can be cancelled from any thread, and stays cancelled.
@@ -32,5 +33,21 @@ impl Cancel {
     /// Whether the work is to end.
     pub fn is_cancelled(&self) -> bool {
         self.0.load(Ordering::Relaxed)
+    }
+}
+
+/// When work has to end before it is done.
+#[derive(Clone, Debug, Default)]
+pub struct Ending {
+    /// When its time is up.
+    pub deadline: Option<Instant>,
+    /// Ends it from outside.
+    pub cancel: Cancel,
+}
+
+impl Ending {
+    /// Whether it has come.
+    pub fn has_come(&self) -> bool {
+        self.cancel.is_cancelled() || self.deadline.is_some_and(|deadline| Instant::now() > deadline)
     }
 }

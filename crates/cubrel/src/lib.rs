@@ -2,7 +2,7 @@
 //!
 //! A model is opened from a folder with a `model.toml` ([`Model::open`]) or made in code ([`Model::builder`]). It answers
 //! queries ([`Model::query`]) with grids, and says where its bytes ([`Model::sizes`]) and its time
-//! ([`insight::timed::timed`]) go.
+//! ([`insight::profile::timed`]) go.
 //!
 //! What it does not do: change data, or write anything but its own store; it prints nothing.
 //!
@@ -32,6 +32,7 @@ pub mod value;
 
 pub use cancel::Cancel;
 pub use formula::source::{Diagnostic, Severity};
+pub use handle::sizes;
 pub use handle::{Builder, Error, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
 pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine};
 pub use value::{Type, Value};

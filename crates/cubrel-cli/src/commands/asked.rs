@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use cubrel::{Limits, QueryOptions, Value};
 
-use super::Failure;
-use crate::Global;
+use crate::args::Global;
+use crate::failure::Failure;
 
 /// Parameters, roles, user.
 #[derive(clap::Args, Debug)]

@@ -3,11 +3,13 @@
 use cubrel::{Diagnostic, Severity};
 use serde_json::json;
 
-use super::{Done, Failure};
-use crate::Global;
+use crate::args::Global;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
+use crate::output::Output;
 use crate::output::problems::Pen;
-use crate::output::text::{Align, TextTable};
-use crate::output::{Format, Output};
+use crate::output::table::TextTable;
+use crate::output::text::Align;
 
 /// Arguments of `check`.
 #[derive(clap::Args, Debug)]

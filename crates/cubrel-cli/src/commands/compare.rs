@@ -1,17 +1,20 @@
 //! `cubrel compare`
 
+use crate::output::formula_comparison;
 use std::path::{Path, PathBuf};
 
 use cubrel::Model;
-use cubrel::insight::rival::{Contest, compared};
-use cubrel::insight::twins::twins;
+use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
+use cubrel::insight::model_comparison::compare_models;
 use serde_json::json;
 
 use super::asked::Asked;
-use super::{Done, Failure, refresh_options};
-use crate::Global;
+use super::refresh_options;
+use crate::args::Global;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
 use crate::output::progress::Progress;
-use crate::output::{self, Format, Output, rivals, sizes};
+use crate::output::{self, Output, sizes};
 
 /// Arguments of `compare`.
 #[derive(clap::Args, Debug)]
@@ -68,17 +71,17 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 
 fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut Output) -> Done {
     let model = super::open(global)?;
-    let contest = Contest {
+    let contest = FormulaPair {
         measure: measure.into(),
         with: with.into(),
         by: args.by.clone().unwrap_or_default(),
         filter: args.filter.clone().unwrap_or_default(),
     };
-    let rival = compared(&model, &contest, &args.asked.options(global)?, args.runs as usize)?;
+    let rival = compare_formulas(&model, &contest, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(rival))?,
-        Format::Csv => rivals::flat(&contest, &rival).write_csv(out)?,
-        _ => rivals::show(&contest, &rival, out)?,
+        Format::Csv => formula_comparison::flat(&contest, &rival).write_csv(out)?,
+        _ => formula_comparison::show(&contest, &rival, out)?,
     }
     Ok(u8::from(rival.differing > 0))
 }
@@ -95,13 +98,13 @@ fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) ->
     let names = [a.display().to_string(), b.display().to_string()];
     let names = [names[0].as_str(), names[1].as_str()];
     let (a, b) = (opened(a, global)?, opened(b, global)?);
-    let twins = twins(&a, &b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
+    let comparison = compare_models(&a, &b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
-        Format::Json => out.json(&json!(twins))?,
-        Format::Csv => output::twins::flat(&twins).write_csv(out)?,
-        _ => output::twins::show(names, &twins, out)?,
+        Format::Json => out.json(&json!(comparison))?,
+        Format::Csv => output::model_comparison::flat(&comparison).write_csv(out)?,
+        _ => output::model_comparison::show(names, &comparison, out)?,
     }
-    Ok(u8::from(!twins.agree()))
+    Ok(u8::from(!comparison.agree()))
 }
 
 fn weights(a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {

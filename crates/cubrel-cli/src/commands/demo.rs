@@ -2,14 +2,17 @@
 
 use std::path::PathBuf;
 
-use cubrel::insight::timed::Timed;
+use cubrel::insight::profile::Profile;
 use cubrel::{Grid, Model, RefreshReport};
 use serde_json::json;
 
-use super::{Done, Failure, refresh_options};
+use super::refresh_options;
+use crate::args::Global;
+use crate::demo;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
 use crate::output::progress::Progress;
-use crate::output::{Format, Output, grid, sizes, times};
-use crate::{Global, demo};
+use crate::output::{Output, grid, profile, sizes};
 
 /// Arguments of `demo`.
 #[derive(clap::Args, Debug)]
@@ -39,8 +42,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let progress = Progress::new(global);
     let (model, report) = Model::refresh(&args.dir, &refresh_options(global), &progress)?;
     progress.finish();
-    let (timed, result) = cubrel::insight::timed::timed(&model, TOUR, &Default::default(), 5)?;
-    let tour = Tour { args, odd: &odd, report: &report, timed: &timed, grid: &result, model: &model };
+    let (profile, result) = cubrel::insight::advice::profile_with_advice(&model, TOUR, &Default::default(), 5)?;
+    let tour = Tour { args, odd: &odd, report: &report, profile: &profile, grid: &result, model: &model };
     match out.format() {
         Format::Json => out.json(&tour.as_json())?,
         Format::Csv => grid::write_csv(&result, None, out)?,
@@ -54,21 +57,21 @@ struct Tour<'a> {
     args: &'a Args,
     odd: &'a demo::Oddities,
     report: &'a RefreshReport,
-    timed: &'a Timed,
+    profile: &'a Profile,
     grid: &'a Grid,
     model: &'a Model,
 }
 
 impl Tour<'_> {
     fn as_json(&self) -> serde_json::Value {
-        let elapsed = std::time::Duration::from_secs_f64(self.timed.warm.median_ms / 1e3);
+        let elapsed = std::time::Duration::from_secs_f64(self.profile.warm.median_ms / 1e3);
         json!({
             "folder": self.args.dir,
             "bookings": self.args.rows,
             "odd_rows": self.odd,
             "refresh": super::refresh::as_json(self.report),
             "query": grid::as_json(self.grid, elapsed),
-            "time": self.timed,
+            "time": self.profile,
             "size": self.model.sizes(),
         })
     }
@@ -87,7 +90,7 @@ impl Tour<'_> {
         out.heading(&format!("3. A grid: cubrel query '{TOUR}'"))?;
         grid::show(self.grid, &super::query::formats(self.model)?, false, out)?;
         out.heading(&format!("4. Its time: cubrel time '{TOUR}'"))?;
-        times::show(self.timed, out)?;
+        profile::show(self.profile, out)?;
         out.heading("5. Its bytes: cubrel size --flat")?;
         sizes::show_flat(&self.model.sizes(), sizes::Sort::Bytes, Some(8), out)?;
         out.heading("Next")?;

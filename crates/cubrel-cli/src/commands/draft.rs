@@ -6,10 +6,12 @@ use cubrel::insight::draft::draft;
 use cubrel::{Model, RefreshOptions};
 use serde_json::json;
 
-use super::{Done, Failure, refresh};
-use crate::Global;
+use super::refresh;
+use crate::args::Global;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
+use crate::output::Output;
 use crate::output::progress::Progress;
-use crate::output::{Format, Output};
 
 /// Arguments of `draft`.
 #[derive(clap::Args, Debug)]

@@ -4,9 +4,11 @@ use cubrel::formula::functions::{self, AGGREGATES};
 use cubrel::formula::source::{closest, did_you_mean};
 use serde_json::json;
 
-use super::{Done, Failure};
-use crate::output::text::{Align, TextTable};
-use crate::output::{Format, Output};
+use crate::failure::{Done, Failure};
+use crate::format::Format;
+use crate::output::Output;
+use crate::output::table::TextTable;
+use crate::output::text::Align;
 
 /// Arguments of `functions`.
 #[derive(clap::Args, Debug)]

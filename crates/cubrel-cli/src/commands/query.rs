@@ -7,9 +7,10 @@ use cubrel::Model;
 use cubrel::value::format::Formats;
 
 use super::asked::Asked;
-use super::{Done, Failure};
-use crate::Global;
-use crate::output::{Format, Output, grid, problems};
+use crate::args::Global;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
+use crate::output::{Output, grid, problems};
 
 /// Arguments of `query`.
 #[derive(clap::Args, Debug)]

@@ -3,11 +3,14 @@
 use cubrel::{Model, RefreshOptions, RefreshReport};
 use serde_json::json;
 
-use super::{Done, Failure, refresh_options};
-use crate::Global;
+use super::refresh_options;
+use crate::args::Global;
+use crate::failure::{Done, Failure};
+use crate::format::Format;
 use crate::output::progress::Progress;
-use crate::output::text::{Align, TextTable, bytes, count};
-use crate::output::{Format, Output, Tone};
+use crate::output::table::TextTable;
+use crate::output::text::{Align, bytes, count};
+use crate::output::{Output, Tone};
 
 /// Columns that took less are not named.
 const WORTH_SAYING_MS: f64 = 10.0;
@@ -22,7 +25,7 @@ pub struct Args {
     #[arg(long, value_name = "T")]
     table: Vec<String>,
     /// Read only files written since, and parts of databases that reach into it
-    #[arg(long, value_name = "DATE", value_parser = crate::parse_day, conflicts_with = "all")]
+    #[arg(long, value_name = "DATE", value_parser = crate::args::parse_day, conflicts_with = "all")]
     since: Option<i32>,
     /// Read everything, changed or not
     #[arg(long)]

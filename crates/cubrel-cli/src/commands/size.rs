@@ -2,10 +2,11 @@
 
 use serde_json::json;
 
-use super::Done;
-use crate::Global;
+use crate::args::Global;
+use crate::failure::Done;
+use crate::format::Format;
+use crate::output::Output;
 use crate::output::sizes::{self, Sort};
-use crate::output::{Format, Output};
 
 /// Arguments of `size`.
 #[derive(clap::Args, Debug)]

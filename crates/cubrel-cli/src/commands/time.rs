@@ -1,13 +1,15 @@
 //! `cubrel time`
 
-use cubrel::insight::timed::{Timed, measured, timed};
+use cubrel::insight::advice::profile_with_advice;
+use cubrel::insight::profile::{Profile, profile};
 use serde_json::json;
 
-use super::Done;
 use super::asked::Asked;
 use super::query::text_of;
-use crate::Global;
-use crate::output::{Format, Output, times};
+use crate::args::Global;
+use crate::failure::Done;
+use crate::format::Format;
+use crate::output::{Output, profile};
 
 /// Arguments of `time`.
 #[derive(clap::Args, Debug)]
@@ -33,17 +35,17 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let text = text_of(&model, &args.query)?;
     let options = args.asked.options(global)?;
     if !args.each {
-        let (timed, _) = timed(&model, &text, &options, args.runs as usize)?;
+        let (profile, _) = profile_with_advice(&model, &text, &options, args.runs as usize)?;
         match out.format() {
-            Format::Json => out.json(&json!(timed))?,
-            Format::Csv => times::flat(&timed).write_csv(out)?,
-            _ => times::show(&timed, out)?,
+            Format::Json => out.json(&json!(profile))?,
+            Format::Csv => profile::flat(&profile).write_csv(out)?,
+            _ => profile::show(&profile, out)?,
         }
         return Ok(0);
     }
-    let mut all: Vec<(String, Timed)> = Vec::new();
-    for (name, single) in cubrel::insight::timed::items(&text)? {
-        all.push((name, measured(&model, &single, &options, args.runs as usize)?.0));
+    let mut all: Vec<(String, Profile)> = Vec::new();
+    for (name, single) in cubrel::insight::profile::items(&text)? {
+        all.push((name, profile(&model, &single, &options, args.runs as usize)?.0));
     }
     all.sort_by(|a, b| b.1.warm.median_ms.total_cmp(&a.1.warm.median_ms));
     match out.format() {
@@ -52,8 +54,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
                 all.iter().map(|(item, t)| json!({"item": item, "cold": t.cold, "warm": t.warm})).collect();
             out.json(&json!(list))?;
         }
-        Format::Csv => times::each(&all, false).write_csv(out)?,
-        _ => times::each(&all, true).write(out)?,
+        Format::Csv => profile::each(&all, false).write_csv(out)?,
+        _ => profile::each(&all, true).write(out)?,
     }
     Ok(0)
 }

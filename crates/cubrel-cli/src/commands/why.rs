@@ -2,11 +2,12 @@
 
 use cubrel::insight::why::WhyOptions;
 
-use super::Done;
 use super::asked::Asked;
 use super::query::{formats, text_of};
-use crate::Global;
-use crate::output::{Format, Output, why};
+use crate::args::Global;
+use crate::failure::Done;
+use crate::format::Format;
+use crate::output::{Output, why};
 
 /// Arguments of `why`.
 #[derive(clap::Args, Debug)]

@@ -8,9 +8,9 @@ use cubrel::{Grid, GridColumn, GridColumnKind, GridLine, Type, Value};
 use serde_json::{Value as Json, json};
 use unicode_width::UnicodeWidthStr;
 
+use super::sink::{Output, Tone};
 use super::text::{Align, csv_line, cut, pad, visible};
-use super::{Output, Tone};
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 /// What stands for null on an axis.
 const NONE: &str = "(none)";

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::process::{Child, Command, Stdio};
 
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 /// What a shell says when there is no such program.
 const NOT_FOUND: i32 = 127;

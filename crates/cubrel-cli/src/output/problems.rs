@@ -5,8 +5,8 @@ use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use cubrel::{Diagnostic, Severity};
 
 use super::text::{READABLE, visible, wrapped};
-use crate::Global;
-use crate::commands::Failure;
+use crate::args::Global;
+use crate::failure::Failure;
 
 /// Writes a failure to the error stream.
 pub fn report(failure: &Failure, global: &Global) {

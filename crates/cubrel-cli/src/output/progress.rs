@@ -8,7 +8,7 @@ use std::time::Duration;
 use cubrel::load::{Observer, TableReport};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
-use crate::Global;
+use crate::args::Global;
 
 /// How often a bar without counts moves.
 const TICK: Duration = Duration::from_millis(120);

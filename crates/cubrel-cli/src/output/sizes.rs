@@ -2,11 +2,12 @@
 
 use std::cmp::Ordering;
 
-use cubrel::insight::sizes::{ColumnSize, Sizes, TableSize};
+use cubrel::sizes::{ColumnSize, Sizes, TableSize};
 
-use super::text::{Align, TextTable, bar, bytes, count, pad};
-use super::{Output, Tone};
-use crate::commands::Failure;
+use super::sink::{Output, Tone};
+use super::table::TextTable;
+use super::text::{Align, bar, bytes, count, pad};
+use crate::failure::Failure;
 
 /// What the flat list is sorted by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]

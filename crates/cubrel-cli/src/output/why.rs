@@ -7,9 +7,10 @@ use serde_json::{Value as Json, json};
 use unicode_width::UnicodeWidthStr;
 
 use super::grid::json_value;
-use super::text::{Align, TextTable, cut, pad};
-use super::{Output, Tone};
-use crate::commands::Failure;
+use super::sink::{Output, Tone};
+use super::table::TextTable;
+use super::text::{Align, cut, pad};
+use crate::failure::Failure;
 
 /// The shape for scripts.
 pub fn as_json(why: &Why) -> Json {

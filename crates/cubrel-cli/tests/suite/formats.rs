@@ -201,3 +201,26 @@ fn what_goes_to_a_file_is_what_would_be_printed() {
         assert!(!said.contains(&printed), "{format}: nothing twice");
     }
 }
+
+#[test]
+fn an_output_that_takes_nothing_is_an_error_of_every_command() {
+    let binary = env!("CARGO_BIN_EXE_cubrel");
+    let folder = DEMO.path().join("ferries");
+    for args in commands() {
+        for (output, said) in [(">&-", "the standard output is closed"), (">/dev/full", "No space left on device")] {
+            let line = format!("exec \"$0\" \"$@\" {output}");
+            let mut shell = std::process::Command::new("sh");
+            let output = shell.args(["-c", &line, binary]).args(&args).current_dir(&folder).output().unwrap();
+            let error = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert!(output.status.code() == Some(2) && error.contains(said), "{args:?} {line}: {error}");
+        }
+        // What goes to a file needs none, and who wants no output says so.
+        for rest in [">&- -o out.txt", ">/dev/null"] {
+            let line = format!("exec \"$0\" \"$@\" {rest}");
+            let mut shell = std::process::Command::new("sh");
+            shell.args(["-c", &line, binary]).args(&args).current_dir(&folder);
+            let code = shell.stderr(std::process::Stdio::null()).status().unwrap().code();
+            assert!(code == Some(0) || args[0] == "compare" && code == Some(1), "{args:?} {line}: {code:?}");
+        }
+    }
+}

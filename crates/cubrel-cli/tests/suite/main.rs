@@ -5,4 +5,5 @@ mod cli;
 mod crashes;
 mod formats;
 mod questions;
+mod roles;
 mod terminal;

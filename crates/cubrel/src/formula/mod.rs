@@ -9,7 +9,9 @@
 
 pub mod ast;
 pub mod check;
+mod evaluate;
 pub mod functions;
+mod ids;
 mod kernels;
 pub mod lexer;
 pub mod parser;

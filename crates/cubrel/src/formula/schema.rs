@@ -4,31 +4,11 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::ast;
+pub use super::ids::{ColumnId, MeasureId, RelationshipId, TableId};
 use super::source::{Diagnostic, Source};
 use super::typed::Expr;
 use crate::value::Type;
 use crate::value::days::CalendarRules;
-
-/// A table of the schema.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct TableId(pub u32);
-
-/// A column of a table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct ColumnId {
-    /// Its table.
-    pub table: TableId,
-    /// Its place in the table.
-    pub index: u32,
-}
-
-/// A relationship of the schema.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct RelationshipId(pub u32);
-
-/// A measure of the schema.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct MeasureId(pub u32);
 
 /// When a column's values come to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -278,3 +278,13 @@ pub fn closest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) 
 pub fn did_you_mean(near: impl fmt::Display) -> String {
     format!("did you mean `{near}`?")
 }
+
+/// What was meant, or what there is.
+pub fn suggestion(wanted: &str, names: &[&str]) -> String {
+    let names: Vec<&str> = names.iter().copied().filter(|name| !name.is_empty()).collect();
+    match closest(wanted, names.iter().copied()) {
+        Some(near) => did_you_mean(near),
+        None if names.is_empty() => "there are none".into(),
+        None => format!("there are {}", names.join(", ")),
+    }
+}

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::functions::Function;
-use super::schema::{ColumnId, MeasureId, RelationshipId, TableId};
+use super::ids::{ColumnId, MeasureId, RelationshipId, TableId};
 use super::source::Span;
 use crate::value::days::PeriodEdit;
 use crate::value::{Type, Value};

@@ -2,33 +2,23 @@
 
 use std::sync::Arc;
 
-use super::late::Late;
-use super::{Error, Inner, Model, steps};
+use super::error::Error;
+use super::late::{Known, Late};
+use super::model::{Inner, Model};
+use super::steps;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{Computed, Schema};
 use crate::formula::source::{Diagnostic, Severity, Source};
 use crate::load::TableReport;
-use crate::load::tables::LoadedTable;
+use crate::load::loaded::LoadedTable;
 use crate::model::calendar::check_days;
 use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define};
 use crate::model::dependencies::{Formulas, Node};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::store::proof::Damage;
-use crate::store::{Column, Lookup, Store, TableData};
+use crate::store::{Column, Store, TableData};
 use crate::value::Type;
-
-/// Columns that were computed by an earlier run from the same data, and lookups of it.
-#[derive(Default)]
-pub struct Known {
-    /// By table and name.
-    pub columns: Vec<(String, String, Arc<Column>)>,
-    /// By relationship, as far as they are known.
-    pub lookups: Vec<Option<Arc<Lookup>>>,
-    /// What is found to be damaged in the store that all this comes from.
-    pub damage: Arc<Damage>,
-}
 
 /// Puts a model together.
 ///

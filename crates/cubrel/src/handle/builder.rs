@@ -3,14 +3,17 @@
 use arrow_array::RecordBatch;
 use arrow_schema::DataType;
 
-use super::assembled::{Known, assemble};
+use super::assembled::assemble;
+use super::error::Error;
+use super::late::Known;
+use super::model::Model;
 use super::refresh::{clock_day, copied_table, memory_limit};
-use super::{Error, Model};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
 use crate::load::Silent;
-use crate::load::tables::{LoadedTable, Loader};
+use crate::load::loaded::LoadedTable;
+use crate::load::tables::Loader;
 use crate::model::Document;
 use crate::model::dependencies::formulas;
 use crate::model::file::{
@@ -62,6 +65,13 @@ impl Default for Builder {
         let document = Document::in_memory(ModelFile::default());
         let (tables, problems, cancel) = (Vec::new(), Vec::new(), Cancel::default());
         Builder { document, tables, problems, settings, segment_rows: SEGMENT_ROWS, cancel }
+    }
+}
+
+impl Model {
+    /// Begins a model that is made in code.
+    pub fn builder() -> Builder {
+        Builder::default()
     }
 }
 

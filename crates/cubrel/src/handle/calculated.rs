@@ -8,22 +8,22 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::Error;
+use super::error::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::ROW;
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::Expr;
-use crate::load::tables::{stored, to_raw};
+use crate::load::stored::{stored, to_raw};
 use crate::plan::inputs::Inputs;
 use crate::plan::{
     Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, cheaper_assembly, validate,
 };
 use crate::run::Options;
-use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
 use crate::run::read::alike_rows;
+use crate::run::tables::Tables;
 use crate::store::raw::RawColumn;
 use crate::store::{Column, Cuts, SEGMENT_ROWS, Store};
 use crate::value::VectorBuilder;

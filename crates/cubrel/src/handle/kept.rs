@@ -5,16 +5,17 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::assembled::Known;
-use super::{Error, Model};
+use super::error::Error;
+use super::late::Known;
+use super::model::Model;
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::load::TableReport;
 use crate::load::fingerprint::{derived, fingerprint};
-use crate::load::partitions::Partition;
+use crate::load::loaded::Partition;
+use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::sources::{self, FileStamp};
-use crate::load::tables::{LoadedColumn, LoadedTable};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::store::disk::{Stored, StoredTable, generations};

@@ -6,20 +6,33 @@ use std::time::Instant;
 
 use rayon::prelude::*;
 
-use super::assembled::Known;
 use super::calculated::calculated;
-use super::{Error, steps};
+use super::error::Error;
+use super::steps;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
 use crate::formula::source::{Diagnostic, Source};
 use crate::load::ComputedColumn;
-use crate::load::tables::{duplicate_keys, to_raw};
+use crate::load::stored::to_raw;
+use crate::load::tables::duplicate_keys;
 use crate::model::define::Step;
 use crate::plan::query::plan;
 use crate::run::{Options, grid};
+use crate::store::proof::Damage;
 use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, Target};
 use crate::value::VectorBuilder;
+
+/// Columns that were computed by an earlier run from the same data, and lookups of it.
+#[derive(Default)]
+pub struct Known {
+    /// By table and name.
+    pub columns: Vec<(String, String, Arc<Column>)>,
+    /// By relationship, as far as they are known.
+    pub lookups: Vec<Option<Arc<Lookup>>>,
+    /// What is found to be damaged in the store that all this comes from.
+    pub damage: Arc<Damage>,
+}
 
 /// A store whose tables are loaded, on its way to one in which everything is there.
 pub struct Late<'a> {

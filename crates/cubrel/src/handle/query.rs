@@ -2,13 +2,14 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
 
 use arrow_array::builder::{ListBuilder, StringBuilder};
 use arrow_array::{Array, ArrayRef, ListArray, RecordBatch};
 use arrow_schema::{Field, Schema as ArrowSchema};
 
-use super::{Error, Model};
+use super::error::Error;
+use super::model::Model;
+use super::options::{Limits, QueryOptions, not_ended};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
@@ -17,51 +18,6 @@ use crate::plan::{cheaper, validate};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, GridLine, RunProfile};
 use crate::value::{Type, Value, arrow};
-
-/// What a query is asked with.
-#[derive(Clone, Debug, Default)]
-pub struct QueryOptions {
-    /// The values of `$name`.
-    pub parameters: HashMap<String, Vec<Value>>,
-    /// The day that `today()` is; by default the one that the model was opened with.
-    pub today: Option<i32>,
-    /// The roles of who asks; what they let through is united, what one denies is denied. None: everything.
-    pub roles: Vec<String>,
-    /// Who asks: what `user()` gives.
-    pub user: Option<String>,
-    /// When to give up.
-    pub limits: Limits,
-    /// Ends it from outside.
-    pub cancel: Cancel,
-}
-
-impl QueryOptions {
-    /// How runs go under its limits; time counts from now.
-    pub(crate) fn run_options(&self) -> Options {
-        self.limits.options(&self.cancel)
-    }
-}
-
-/// What a query may take; whatever is not said is not limited, but for cells.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Limits {
-    /// How long each run may take.
-    pub time: Option<Duration>,
-    /// How many cells it may have, those inside a `per` included; by default fifty million.
-    pub cells: Option<usize>,
-    /// How many bytes the groups of one read, or the cells of one grid, may take.
-    pub memory: Option<u64>,
-}
-
-impl Limits {
-    /// As a run takes them; time counts from now.
-    fn options(&self, cancel: &Cancel) -> Options {
-        let mut options = Options { max_bytes: self.memory, cancel: cancel.clone(), ..Options::default() };
-        options.deadline = self.time.and_then(|time| Instant::now().checked_add(time));
-        options.max_cells = self.cells.unwrap_or(options.max_cells);
-        options
-    }
-}
 
 /// A query that has been checked and planned; it can be run any number of times.
 #[derive(Clone, Debug)]
@@ -76,6 +32,24 @@ pub struct Query {
 }
 
 impl Model {
+    /// Plans a query.
+    ///
+    /// # Errors
+    /// All problems of its text.
+    pub fn query(&self, text: &str) -> Result<Query, Error> {
+        self.query_with(text, &QueryOptions::default())
+    }
+
+    /// Plans a query with parameters. Problems of a text that is a saved query's are shown in the model's file.
+    ///
+    /// # Errors
+    /// All problems of its text.
+    pub fn query_with(&self, text: &str, options: &QueryOptions) -> Result<Query, Error> {
+        let saved = self.document().file.query.iter().find(|(_, saved)| saved.text == text);
+        let source = saved.map_or_else(|| Source::new("query", text), |(name, _)| self.saved_query(name, text));
+        Query::plan(self, &source, options)
+    }
+
     /// What texts are checked with.
     pub(crate) fn settings_for(&self, options: &QueryOptions) -> Settings {
         let own = &self.inner.settings;
@@ -84,6 +58,7 @@ impl Model {
             today: options.today.unwrap_or(own.today),
             // Who a model was restricted for is who asks it.
             user: own.user.clone().or_else(|| options.user.clone()),
+            ending: options.ending(),
             ..own.clone()
         }
     }
@@ -93,17 +68,16 @@ impl Query {
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
         let model = model.asked_by(options)?;
         let settings = model.settings_for(options);
-        let plan = plan(model.schema(), &settings, source)?;
-        validate::query(model.schema(), &plan).map_err(Error::Internal)?;
-        let cheaper = Arc::new(cheaper(model.schema(), &plan));
-        validate::query(model.schema(), &cheaper).map_err(Error::Internal)?;
-        Ok(Query {
-            model: model.clone(),
-            plan: Arc::new(plan),
-            cheaper,
-            limits: options.limits,
-            cancel: options.cancel.clone(),
-        })
+        let within = |planned: Result<QueryPlan, Error>| {
+            // Whatever is said of a plan that was given up is not what is wrong with it.
+            not_ended(&settings)?;
+            let planned = planned?;
+            validate::query(model.schema(), &planned).map_err(Error::Internal)?;
+            Ok::<_, Error>(Arc::new(planned))
+        };
+        let plan = within(plan(model.schema(), &settings, source).map_err(Error::from))?;
+        let cheaper = within(Ok(cheaper(model.schema(), &plan)))?;
+        Ok(Query { model: model.clone(), plan, cheaper, limits: options.limits, cancel: options.cancel.clone() })
     }
 
     /// The plan that it is run by.

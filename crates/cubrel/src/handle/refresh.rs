@@ -4,16 +4,19 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use super::assembled::{Known, assemble, diagnose};
+use super::assembled::{assemble, diagnose};
+use super::error::Error;
 use super::kept::{self, Kept};
-use super::{Error, Model};
+use super::late::Known;
+use super::model::Model;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
 use crate::load::fingerprint::{derived, fingerprint};
+use crate::load::loaded::LoadedTable;
 use crate::load::sources;
-use crate::load::tables::{LoadedTable, Loader, day_range};
-use crate::load::{Observer, TableReport};
+use crate::load::tables::{Loader, day_range};
+use crate::load::{Observer, Silent, TableReport};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::TableSection;
@@ -64,6 +67,44 @@ pub struct Unmatched {
     pub examples: Vec<String>,
 }
 
+impl Model {
+    /// Opens a model: a folder with a `model.toml`, or that file. Its store is used where it is newer than the sources,
+    /// else the sources are read and the store is written. Where that fails and the model says what it said before, the
+    /// store answers as it is, and [`Model::outdated`] says why.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data. A measure whose formula is wrong is no error: only what uses
+    /// it is, and [`Model::wrong_measures`] lists them.
+    pub fn open(path: impl AsRef<Path>) -> Result<Model, Error> {
+        Model::open_with(path, &RefreshOptions::default(), &Silent).map(|(model, _)| model)
+    }
+
+    /// As [`Model::open`], with options and an observer; the report is there when sources were read.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn open_with(
+        path: impl AsRef<Path>,
+        options: &RefreshOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Model, Option<RefreshReport>), Error> {
+        open(path.as_ref(), options, observer)
+    }
+
+    /// Reads what has changed in the sources and writes the store. Models that are already open are not disturbed, and
+    /// when something is wrong the old store stays.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn refresh(
+        path: impl AsRef<Path>,
+        options: &RefreshOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Model, RefreshReport), Error> {
+        refresh(path.as_ref(), options, observer)
+    }
+}
+
 /// The day on the clock, as a day number.
 pub(super) fn clock_day() -> i32 {
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
@@ -92,7 +133,7 @@ fn read_document(path: &Path) -> Result<(Document, Formulas), Error> {
 }
 
 /// Opens from the store where that is fresh, else refreshes.
-pub(super) fn open(
+fn open(
     path: &Path,
     options: &RefreshOptions,
     observer: &dyn Observer,
@@ -155,11 +196,7 @@ fn last_good(document: &Document, formulas: &Formulas, settings: Settings, why: 
 }
 
 /// Reads what has changed.
-pub(super) fn refresh(
-    path: &Path,
-    options: &RefreshOptions,
-    observer: &dyn Observer,
-) -> Result<(Model, RefreshReport), Error> {
+fn refresh(path: &Path, options: &RefreshOptions, observer: &dyn Observer) -> Result<(Model, RefreshReport), Error> {
     let (document, formulas) = read_document(path)?;
     let lock = kept::lock(&document, false)?;
     let old = Kept::read(&document);
@@ -179,7 +216,7 @@ fn refresh_with(
     if let Some(unknown) = options.tables.iter().find(|t| !document.file.table.contains_key(*t)) {
         let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
         let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));
-        return Err(Error::Problems(vec![problem.help(crate::model::define::suggestion(unknown, &names))]));
+        return Err(Error::Problems(vec![problem.help(crate::formula::source::suggestion(unknown, &names))]));
     }
     let limit = memory_limit(&document)?;
     let settings = settings(&document, options);
@@ -327,7 +364,7 @@ pub(super) fn copied_table(document: &Document, name: &str, first: &str) -> Resu
         None => {
             let firsts = sections.iter().filter(|(_, s)| s.same_as.is_none());
             let names: Vec<&str> = firsts.map(|(n, _)| n.as_str()).collect();
-            let help = crate::model::define::suggestion(first, &names);
+            let help = crate::formula::source::suggestion(first, &names);
             Err(Box::new(problem(format!("there is no table `{first}` to copy")).help(help)))
         }
     }

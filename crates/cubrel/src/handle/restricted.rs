@@ -5,32 +5,31 @@
 //! them in an error. What is denied has no name. Tables that a query works out are worked out anew, from the rows that are
 //! left. Calculated columns keep their values, which were computed over all rows; the checker says so.
 
-use std::collections::{BTreeSet, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::BTreeSet;
+use std::sync::{Arc, PoisonError};
 
-use super::assembled::Known;
-use super::late::Late;
-use super::{Error, Inner, Model, QueryOptions};
+use super::error::Error;
+use super::late::{Known, Late};
+use super::model::{Inner, Model, Restricted};
+use super::options::QueryOptions;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{Computed, RelationshipDef, Schema, TableId};
+use crate::formula::source::suggestion;
 use crate::formula::source::{Diagnostic, Problem, Span};
 use crate::load::TableReport;
 use crate::model::Document;
-use crate::model::define::suggestion;
 use crate::model::roles::{Denied, RoleDef, Rule, rule_filters};
 use crate::plan::Planner;
 use crate::plan::query::base;
 use crate::run::Options;
-use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::grid::{base_frame, outer_values};
 use crate::run::read;
+use crate::run::tables::Tables;
 use crate::store::{Column, Cuts, KeptRows, Lookup, NO_ROW, Store, TableData};
 use crate::value::Type;
 
-/// Restricted models by roles, user and day.
-pub(super) type Cache = Mutex<HashMap<(Vec<String>, Option<String>, i32), Model>>;
 /// Models that are kept; each holds the rows that it sees.
 const KEPT: usize = 16;
 
@@ -159,7 +158,7 @@ impl Restriction<'_> {
             of_measures: Vec::new(),
             roles: Vec::new(),
             damage: inner.damage.clone(),
-            restricted: Cache::default(),
+            restricted: Restricted::default(),
             outdated: None,
             after: Vec::new(),
             schema,

@@ -6,8 +6,8 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::Error;
 use super::calculated::ColumnPlan;
+use super::error::Error;
 use crate::formula::check::Settings;
 use crate::formula::schema::{ColumnId, Computed, RelationshipDef, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};

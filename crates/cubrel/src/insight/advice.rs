@@ -1,12 +1,14 @@
 //! Formulas that give the same and cost less: written in another way, tried on the same cells, and measured. What does not
 //! hold in every cell and total, or is hardly faster, is not shown.
 
+use crate::Grid;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::rival::{Contest, compared};
+use super::formula_comparison::{FormulaPair, compare_formulas};
+use super::profile::{Profile, profile};
 use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, Query, Target};
 use crate::formula::parser;
 use crate::formula::source::{Source, Span};
@@ -25,9 +27,24 @@ const GAIN: f64 = 1.2;
 /// and so many milliseconds less.
 const SAVED_MS: f64 = 0.2;
 
+/// Runs a query once cold and `runs` times warm.
+///
+/// # Errors
+/// When it cannot be planned or run.
+pub fn profile_with_advice(
+    model: &Model,
+    text: &str,
+    query_options: &QueryOptions,
+    runs: usize,
+) -> Result<(Profile, Grid), Error> {
+    let (mut profile, grid) = profile(model, text, query_options, runs)?;
+    profile.advice.extend(faster_formulas(model, text, query_options)?.iter().map(|faster| faster.text()));
+    Ok((profile, grid))
+}
+
 /// A formula that can be written so that it costs less.
 #[derive(Clone, Debug, Serialize)]
-pub struct Proven {
+pub struct FasterFormula {
     /// The measure, or the item as it is written.
     pub formula: String,
     /// What to write instead.
@@ -42,7 +59,7 @@ pub struct Proven {
     pub after_ms: f64,
 }
 
-impl Proven {
+impl FasterFormula {
     /// In a sentence.
     pub fn text(&self) -> String {
         let cells = match self.cells {
@@ -64,7 +81,7 @@ impl Proven {
 ///
 /// # Errors
 /// When the query cannot be planned or run.
-pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<Proven>, Error> {
+pub fn faster_formulas(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<FasterFormula>, Error> {
     let source = Source::new("query", text);
     let (query, problems) = parser::query(&source);
     let Some(query) = query.filter(|q| problems.is_empty() && !q.records && q.measures.is_empty()) else {
@@ -80,13 +97,13 @@ pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<P
                 return Ok(found);
             }
             tried += 1;
-            let contest = Contest {
+            let contest = FormulaPair {
                 measure: formula.clone(),
                 with: instead.clone(),
                 by: targets.join(", "),
                 filter: filter.to_string(),
             };
-            let tried = match compared(model, &contest, options, RUNS) {
+            let tried = match compare_formulas(model, &contest, options, RUNS) {
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
                 // What cannot be computed is no advice.
                 Err(_) => continue,
@@ -95,7 +112,7 @@ pub fn proven(model: &Model, text: &str, options: &QueryOptions) -> Result<Vec<P
             let (before_ms, after_ms) = (tried.measure.warm.median_ms, tried.with.warm.median_ms);
             if tried.differing == 0 && tried.speedup >= GAIN && before_ms - after_ms >= SAVED_MS {
                 let (formula, cells) = (name.clone(), tried.cells);
-                found.push(Proven { formula, instead, why: why.to_string(), cells, before_ms, after_ms });
+                found.push(FasterFormula { formula, instead, why: why.to_string(), cells, before_ms, after_ms });
             }
         }
     }

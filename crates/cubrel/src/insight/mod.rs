@@ -2,9 +2,8 @@
 
 pub mod advice;
 pub mod draft;
-pub mod rival;
-pub mod sizes;
-pub mod suppose;
-pub mod timed;
-pub mod twins;
+pub mod formula_comparison;
+pub mod model_comparison;
+pub mod profile;
+pub mod what_if;
 pub mod why;

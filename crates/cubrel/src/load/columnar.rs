@@ -18,9 +18,10 @@ use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, Parq
 use parquet::basic::Encoding;
 use parquet::file::metadata::ColumnChunkMetaData;
 
+use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::csv::Request;
+use super::failure::Failure;
 use super::guarded::guarded;
-use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::staging::{Part, Staging};
 use super::{LoadError, Observer, bytes};
 use crate::formula::source::{Diagnostic, Problem};
@@ -51,12 +52,12 @@ fn data_problem(path: &Path, error: impl std::fmt::Display) -> LoadError {
 /// When a file cannot be read, has columns of types that cannot be columns, or other columns than the first.
 pub(super) fn read(
     request: &Request<'_>,
-    mut gatherer: Gatherer<'_>,
+    mut assembler: TableAssembler<'_>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let paths: Vec<_> = request.files.iter().map(|(_, f)| request.folder.join(&f.path)).collect();
     let mut schemas = paths.iter().map(|path| Ok::<_, LoadError>((path, open(path)?.schema())));
-    let Some((first, schema)) = schemas.next().transpose()? else { return gatherer.finish() };
+    let Some((first, schema)) = schemas.next().transpose()? else { return assembler.finish() };
     for found in schemas {
         let (path, found): (_, SchemaRef) = found?;
         same_columns(&schema, &found, path, first)?;
@@ -76,8 +77,8 @@ pub(super) fn read(
             current = Some((*partition, open(path)?.pieces(path, stamp.bytes)?));
         }
     };
-    gatherer.take(&mut next, &|piece| take(piece, &fields))?;
-    gatherer.finish()
+    assembler.take(&mut next, &|piece| take(piece, &fields))?;
+    assembler.finish()
 }
 
 /// A column of the source.
@@ -256,7 +257,7 @@ fn column_type(ty: &DataType) -> Option<Type> {
     })
 }
 
-fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
+fn take(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
     let (path, part) = match &piece {
         Piece::RowGroup { path, group, .. } => (*path, format!("row group {}", group + 1)),
         Piece::Batch(_) => return taken(piece, columns),
@@ -264,7 +265,7 @@ fn take(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
     guarded(path, || part, || taken(piece, columns))
 }
 
-fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
+fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
     let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
     let mut part = Part::new(&types, true);
     match piece {
@@ -285,7 +286,7 @@ fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<Taken, Failure> {
         Ok((column.name.clone(), raw))
     };
     let columns = part.columns.into_iter().zip(columns).map(declared).collect::<Result<_, LoadError>>()?;
-    Ok(Taken { columns, bad: part.bad })
+    Ok(PieceColumns { columns, bad: part.bad })
 }
 
 /// The values of a column in the type that the model declares.

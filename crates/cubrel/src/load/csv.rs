@@ -8,15 +8,16 @@ use std::sync::Mutex;
 use ::csv::ReaderBuilder;
 use rayon::prelude::*;
 
+use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::database::Period;
 use super::dialect::{Dialect, Shape};
+use super::failure::Failure;
+use super::field_parser::{FieldParser, Kind, Missing, settled};
 use super::fields::{self, Batch};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
-use super::pieces::{Failure, Gathered, Gatherer, Taken};
 use super::sources::FileStamp;
 use super::staging::{Part, Staging, described};
-use super::way::{Kind, Missing, Way, settled};
 use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
@@ -84,9 +85,9 @@ struct Layout<'a> {
 pub(super) fn read<'g>(
     request: &Request<'_>,
     inputs: &[Input],
-    new: &dyn Fn() -> Gatherer<'g>,
+    new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let mut layout = Layout::of(request, inputs)?;
     let types = layout.types_of_sample()?;
     let bytes: u64 = request.files.iter().map(|(_, f)| f.bytes).sum();
@@ -94,7 +95,7 @@ pub(super) fn read<'g>(
         layout.foretell(&types, new(), bytes)?;
     }
     match layout.gather(&types, new(), observer) {
-        Err(Failure::Odd) => {
+        Err(Failure::TypeMismatch) => {
             let types = layout.types_of_all()?;
             layout.gather(&types, new(), observer)
         }
@@ -268,7 +269,7 @@ impl<'a> Layout<'a> {
     fn misfits(&self, batch: &Batch<'_>) -> HashSet<usize> {
         let declared = self.declared.iter().zip(&self.shapes).enumerate();
         let misfits = declared.filter_map(|(i, (ty, shape))| {
-            let way = Way { kind: Kind::Settled, shape, missing: &self.missing };
+            let way = FieldParser { kind: Kind::Settled, shape, missing: &self.missing };
             Some(Staging::new((*ty)?).extend(batch.column(i), &way))
         });
         misfits.flatten().collect()
@@ -279,7 +280,7 @@ impl<'a> Layout<'a> {
     }
 
     /// Refuses a source of which the first piece says that there is no room for it.
-    fn foretell(&self, types: &[Option<Type>], mut sample: Gatherer<'_>, bytes: u64) -> Result<(), Failure> {
+    fn foretell(&self, types: &[Option<Type>], mut sample: TableAssembler<'_>, bytes: u64) -> Result<(), Failure> {
         let mut lines = self.lines(self.inputs.to_vec());
         let mut first = Some(());
         let mut next = || match first.take() {
@@ -288,7 +289,7 @@ impl<'a> Layout<'a> {
         };
         match sample.take(&mut next, &|piece| self.take(&piece, types)) {
             // What is not as the sample says is found out when everything is read.
-            Err(Failure::Odd) => return Ok(()),
+            Err(Failure::TypeMismatch) => return Ok(()),
             done => done?,
         }
         sample.foretell(lines.taken(), bytes)
@@ -297,9 +298,9 @@ impl<'a> Layout<'a> {
     fn gather(
         &self,
         types: &[Option<Type>],
-        mut gatherer: Gatherer<'_>,
+        mut assembler: TableAssembler<'_>,
         observer: &dyn Observer,
-    ) -> Result<Gathered, Failure> {
+    ) -> Result<EncodedTable, Failure> {
         let mut lines = self.lines(self.inputs.to_vec());
         let table = self.request.table;
         let mut next = || {
@@ -311,15 +312,15 @@ impl<'a> Layout<'a> {
             let partition = |p: &Piece| self.request.files.get(p.input).map_or(0, |(partition, _)| *partition);
             Ok(piece.map(|p| (partition(&p), p)))
         };
-        gatherer.take(&mut next, &|piece| self.take(&piece, types))?;
-        gatherer.finish()
+        assembler.take(&mut next, &|piece| self.take(&piece, types))?;
+        assembler.finish()
     }
 
-    fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<Taken, Failure> {
+    fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<PieceColumns, Failure> {
         let settled: Vec<Type> = types.iter().map(|ty| settled(*ty)).collect();
         let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
-        let ways: Vec<Way<'_>> =
-            kinds.zip(&self.shapes).map(|(kind, shape)| Way { kind, shape, missing: &self.missing }).collect();
+        let ways: Vec<FieldParser<'_>> =
+            kinds.zip(&self.shapes).map(|(kind, shape)| FieldParser { kind, shape, missing: &self.missing }).collect();
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
         let mut part = Part::new(&settled, is_text);
@@ -333,7 +334,7 @@ impl<'a> Layout<'a> {
             Ok(())
         })?;
         let columns = part.columns.into_iter().zip(&self.names).map(|(staging, name)| (name.clone(), staging.raw()));
-        Ok(Taken { columns: columns.collect(), bad: part.bad })
+        Ok(PieceColumns { columns: columns.collect(), bad: part.bad })
     }
 
     /// Takes rows whole or not at all; tells which ones it does not take: where they begin in the piece, and why.
@@ -341,7 +342,7 @@ impl<'a> Layout<'a> {
         &self,
         part: &mut Part,
         batch: &Batch<'_>,
-        ways: &[Way<'_>],
+        ways: &[FieldParser<'_>],
     ) -> Result<Vec<(usize, String)>, Failure> {
         let before = part.rows();
         // By row, the first column that does not fit.
@@ -356,7 +357,7 @@ impl<'a> Layout<'a> {
             return Ok(Vec::new());
         }
         if bad.values().any(|column| self.declared[*column].is_none()) {
-            return Err(Failure::Odd);
+            return Err(Failure::TypeMismatch);
         }
         for (i, (column, way)) in part.columns.iter_mut().zip(ways).enumerate() {
             column.truncate(before);

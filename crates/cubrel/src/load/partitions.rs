@@ -2,39 +2,20 @@
 //! changed.
 
 use rayon::prelude::*;
-use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 use super::TableReport;
+use super::assembler::EncodedTable;
 use super::database::Period;
-use super::pieces::Gathered;
+use super::loaded::{LoadedColumn, LoadedTable, Partition};
 use super::sources::FileStamp;
-use super::staging::BadRows;
-use super::tables::{LoadedColumn, LoadedTable};
+use super::staging::{BadRows, EXAMPLES};
 use crate::formula::schema::Computed;
 use crate::store::Column;
 use crate::value::Type;
 
 /// Small files are put together until they have so many bytes: segments of few rows cost more than they help.
 const GROUP_BYTES: u64 = 32 << 20;
-
-/// Files that were loaded together, and what came of them.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Partition {
-    /// The files.
-    pub files: Vec<FileStamp>,
-    /// Which rows of a database.
-    #[serde(default)]
-    pub period: Option<Period>,
-    /// How many of the table's segments hold its rows.
-    pub segments: usize,
-    /// Rows that could not be read.
-    pub bad_rows: u64,
-    /// Some of them.
-    pub bad_examples: Vec<String>,
-    /// Rows that the load filter left out.
-    pub filtered_rows: u64,
-}
 
 /// Files that are to be loaded together.
 #[derive(Clone, Debug, Default)]
@@ -96,16 +77,16 @@ pub fn periods(files: &[FileStamp], periods: Vec<Period>, before: &[Partition], 
 }
 
 /// Whether what was read has the columns and types of what is kept.
-pub(super) fn fit(gathered: &Gathered, groups: &[Group], before: Option<&LoadedTable>) -> bool {
+pub(super) fn fit(encoded: &EncodedTable, groups: &[Group], before: Option<&LoadedTable>) -> bool {
     let Some(before) = before.filter(|_| groups.iter().any(|g| g.kept.is_some())) else {
         return true;
     };
-    let Some(segment) = gathered.partitions.iter().find_map(|p| p.segments.first()) else {
+    let Some(segment) = encoded.partitions.iter().find_map(|p| p.segments.first()) else {
         return true;
     };
     let old: Vec<(&str, Type)> = before.columns.iter().map(|c| (c.name.as_str(), c.data.ty())).collect();
     let new: Vec<(&str, Type)> =
-        gathered.names.iter().zip(segment).map(|((name, _), data)| (name.as_str(), data.ty())).collect();
+        encoded.names.iter().zip(segment).map(|((name, _), data)| (name.as_str(), data.ty())).collect();
     old == new
 }
 
@@ -113,17 +94,17 @@ pub(super) fn fit(gathered: &Gathered, groups: &[Group], before: Option<&LoadedT
 pub(super) fn joined(
     name: &str,
     groups: Vec<Group>,
-    mut gathered: Gathered,
+    mut encoded: EncodedTable,
     before: Option<&LoadedTable>,
 ) -> LoadedTable {
-    let mut names = std::mem::take(&mut gathered.names);
+    let mut names = std::mem::take(&mut encoded.names);
     if let (Some(before), true) = (before, groups.iter().all(|g| g.kept.is_some())) {
         names = before.columns.iter().map(|c| (c.name.clone(), c.computed)).collect();
     }
     let mut report = TableReport { table: name.to_string(), ..TableReport::default() };
     let mut parts: Vec<Vec<Column>> = names.iter().map(|_| Vec::new()).collect();
     let mut partitions = Vec::new();
-    let mut read = gathered.partitions.into_iter().chain(std::iter::repeat_with(Default::default));
+    let mut read = encoded.partitions.into_iter().chain(std::iter::repeat_with(Default::default));
     for group in groups {
         let own = read.next().unwrap_or_default();
         let partition = match (group.kept, before) {
@@ -157,7 +138,7 @@ pub(super) fn joined(
                 }
             }
         };
-        report.add(&partition);
+        count(&mut report, &partition);
         partitions.push(partition);
     }
     let columns: Vec<Column> = parts.into_par_iter().filter(|p| !p.is_empty()).map(Column::join).collect();
@@ -167,6 +148,15 @@ pub(super) fn joined(
         LoadedColumn { name, data: Arc::new(data), computed }
     });
     LoadedTable { name: name.to_string(), rows, columns: columns.collect(), report, partitions, fingerprint: 0 }
+}
+
+/// Counts what came of a partition.
+fn count(report: &mut TableReport, partition: &Partition) {
+    report.parts += 1;
+    report.bad_rows += partition.bad_rows;
+    report.bad_examples.extend(partition.bad_examples.iter().cloned());
+    report.bad_examples.truncate(EXAMPLES);
+    report.filtered_rows += partition.filtered_rows;
 }
 
 #[cfg(test)]

@@ -1,43 +1,69 @@
 //! The pieces of a source through all threads: whoever is free codes a segment that is full, or reads the next piece.
 
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use rayon::prelude::*;
 
-use super::LoadError;
-use super::pieces::{Failure, Full, Gatherer, Read};
+use super::failure::{Failure, LoadError};
 
 /// Pieces for each thread that may be on their way; some of them wait for one that came earlier.
 const PIECES_AHEAD: usize = 3;
-/// How long a thread that has nothing to do waits before it looks again.
-const PAUSE: Duration = Duration::from_micros(100);
+/// After so long a thread that waits looks whether all has been cancelled: nobody tells it.
+const LOOKED: Duration = Duration::from_millis(10);
 
-/// Gives `gatherer` what `read` makes of all pieces that `next` gives, in their order.
-pub(super) fn run<P: Send>(
-    gatherer: &mut Gatherer<'_>,
+/// What takes the pieces of a source in their order, and gives away segments that are full to whoever is free to code them.
+pub(super) trait Assembler: Send {
+    /// A piece that has been read.
+    type Piece: Send;
+    /// A segment that waits to be coded.
+    type Full: Send;
+    /// A segment that has been coded.
+    type Coded: Send;
+
+    /// Takes the next piece.
+    fn add(&mut self, piece: Result<Self::Piece, Failure>) -> Result<(), Failure>;
+    /// A segment that can be coded now.
+    fn next_full(&mut self) -> Option<Self::Full>;
+    /// Whether segments wait to be coded.
+    fn has_full(&self) -> bool;
+    /// Codes one.
+    fn code(full: Self::Full) -> Self::Coded;
+    /// Takes one back.
+    fn keep(&mut self, coded: Self::Coded) -> Result<(), LoadError>;
+    /// Whether it is to end.
+    fn is_cancelled(&self) -> bool;
+}
+
+/// Gives `assembler` what `read` makes of all pieces that `next` gives, in their order.
+pub(super) fn run<A: Assembler, P: Send>(
+    assembler: &mut A,
     next: &mut (impl FnMut() -> Result<Option<P>, LoadError> + Send),
-    read: &(impl Fn(P) -> Result<Read, Failure> + Sync),
+    read: &(impl Fn(P) -> Result<A::Piece, Failure> + Sync),
 ) -> Result<(), Failure> {
     let threads = rayon::current_num_threads();
     let most = PIECES_AHEAD * threads;
-    let queue = Queue { gatherer, most, given: 0, added: 0, ended: false, early: BTreeMap::new(), failure: None };
+    let queue = Queue { assembler, most, given: 0, added: 0, ended: false, early: BTreeMap::new(), failure: None };
     let (queue, input) = (Mutex::new(queue), Mutex::new((0, next)));
+    let changed = Condvar::new();
     let step = || {
         let job = lock(&queue).job();
         match job {
             Job::Leave => return false,
             Job::Wait => {
+                // Other work of the pool comes first; without any, until somebody has changed something.
                 if rayon::yield_now() != Some(rayon::Yield::Executed) {
-                    std::thread::sleep(PAUSE);
+                    let waiting = lock(&queue);
+                    if waiting.has_to_wait() {
+                        drop(changed.wait_timeout(waiting, LOOKED));
+                    }
                 }
+                return true;
             }
             Job::Code(full) => {
-                let coded = full.coded();
-                let mut queue = lock(&queue);
-                let kept = queue.gatherer.keep(coded);
-                kept.unwrap_or_else(|e| queue.fail(e.into()));
+                let coded = A::code(full);
+                lock(&queue).keep(coded);
             }
             Job::Read => {
                 let (number, piece) = {
@@ -47,11 +73,7 @@ pub(super) fn run<P: Send>(
                 };
                 match piece.transpose() {
                     None => lock(&queue).end(),
-                    Some(Err(e)) => {
-                        let mut queue = lock(&queue);
-                        queue.ended = true;
-                        queue.put(number, Err(e.into()));
-                    }
+                    Some(Err(e)) => lock(&queue).end_with(number, e),
                     Some(Ok(piece)) => {
                         let read = read(piece);
                         lock(&queue).put(number, read);
@@ -59,6 +81,7 @@ pub(super) fn run<P: Send>(
                 }
             }
         }
+        changed.notify_all();
         true
     };
     (0..threads).into_par_iter().with_max_len(1).for_each(|_| while step() {});
@@ -71,8 +94,8 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 }
 
 /// What is on its way.
-struct Queue<'q, 'g> {
-    gatherer: &'q mut Gatherer<'g>,
+struct Queue<'q, A: Assembler> {
+    assembler: &'q mut A,
     /// Pieces that may be.
     most: usize,
     /// Pieces that threads were told to read, and those of them that the table has.
@@ -80,32 +103,31 @@ struct Queue<'q, 'g> {
     added: usize,
     ended: bool,
     /// Pieces that were read before an earlier one was.
-    early: BTreeMap<usize, Result<Read, Failure>>,
+    early: BTreeMap<usize, Result<A::Piece, Failure>>,
     /// Why nothing more is read.
     failure: Option<Failure>,
 }
 
 /// What a thread does next.
-enum Job {
-    Code(Full),
+enum Job<F> {
+    Code(F),
     Read,
     Wait,
     Leave,
 }
 
-impl Queue<'_, '_> {
-    fn job(&mut self) -> Job {
-        if self.gatherer.is_cancelled() {
+impl<A: Assembler> Queue<'_, A> {
+    fn job(&mut self) -> Job<A::Full> {
+        if self.assembler.is_cancelled() {
             self.fail(LoadError::Cancelled.into());
         }
         if self.failure.is_some() {
             return Job::Leave;
         }
-        if let Some(full) = self.gatherer.next_full() {
+        if let Some(full) = self.assembler.next_full() {
             return Job::Code(full);
         }
-        // What is still full waits until it is known how to sort it.
-        if self.given - self.added >= self.most || self.gatherer.has_full() {
+        if self.has_to_wait() {
             return Job::Wait;
         }
         if self.ended {
@@ -115,20 +137,37 @@ impl Queue<'_, '_> {
         Job::Read
     }
 
+    /// Whether enough is on its way. What is still full waits until it is known how to sort it.
+    fn has_to_wait(&self) -> bool {
+        self.failure.is_none() && (self.given - self.added >= self.most || self.assembler.has_full())
+    }
+
+    fn keep(&mut self, coded: A::Coded) {
+        if let Err(e) = self.assembler.keep(coded) {
+            self.fail(e.into());
+        }
+    }
+
+    /// There are no more pieces, and this is why.
+    fn end_with(&mut self, number: usize, why: LoadError) {
+        self.ended = true;
+        self.put(number, Err(why.into()));
+    }
+
     /// There was no piece for who was told to read one.
     fn end(&mut self) {
         self.ended = true;
         self.given -= 1;
     }
 
-    fn put(&mut self, number: usize, read: Result<Read, Failure>) {
+    fn put(&mut self, number: usize, read: Result<A::Piece, Failure>) {
         if self.failure.is_some() {
             return;
         }
         self.early.insert(number, read);
         while let Some(read) = self.early.remove(&self.added) {
             self.added += 1;
-            if let Err(failure) = self.gatherer.add(read) {
+            if let Err(failure) = self.assembler.add(read) {
                 return self.fail(failure);
             }
         }

@@ -8,14 +8,15 @@ use std::sync::atomic::AtomicU64;
 
 use rayon::prelude::*;
 
+use super::assembler::{EncodedTable, TableAssembler};
 use super::csv::{self, Request};
 use super::database::Period;
 use super::dialect::Dialect;
+use super::failure::Failure;
 use super::lines::{Counted, Input, opened};
-use super::pieces::{Failure, Gathered, Gatherer};
+use super::pipe::pipe;
 #[cfg(feature = "postgres")]
 use super::postgres;
-use super::sent::sent;
 use super::sources::is_server;
 use super::staging::BadRows;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
@@ -30,9 +31,9 @@ use crate::value::date::{self, Unit};
 pub(super) fn read<'g>(
     request: &Request<'_>,
     source: &str,
-    new: &dyn Fn() -> Gatherer<'g>,
+    new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     if source.starts_with("sqlite:") {
         return from_sqlite(request, source, new, observer);
     }
@@ -55,7 +56,7 @@ fn inputs(request: &Request<'_>) -> Vec<Input> {
 }
 
 /// A request for text that was made here: nulls are marked, and some types are known.
-fn made<'r>(request: &Request<'r>, made: &'r Made) -> Request<'r> {
+fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
     Request {
         table: request.table,
         folder: request.folder,
@@ -73,14 +74,14 @@ fn made<'r>(request: &Request<'r>, made: &'r Made) -> Request<'r> {
 }
 
 /// What is known of text that was made here.
-struct Made {
+struct GeneratedCsv {
     dialect: Dialect,
     missing: Vec<String>,
     types: HashMap<String, Type>,
 }
 
-impl Made {
-    fn new(request: &Request<'_>, texts: &[String], floats: &[String]) -> Made {
+impl GeneratedCsv {
+    fn new(request: &Request<'_>, texts: &[String], floats: &[String]) -> GeneratedCsv {
         let named = |n: &String| request.renamed.get(n).unwrap_or(n).clone();
         let mut types: HashMap<String, Type> = texts.iter().map(|n| (named(n), Type::Text)).collect();
         types.extend(floats.iter().map(|n| (named(n), Type::Float)));
@@ -89,15 +90,15 @@ impl Made {
         // An empty text is null where the model says so, and here also what the source calls null.
         let mut missing: Vec<String> = request.missing.to_vec();
         missing.push(jsonl::NULL.to_string());
-        Made { dialect: Dialect { delimiter: Some(b','), ..Dialect::default() }, missing, types }
+        GeneratedCsv { dialect: Dialect { delimiter: Some(b','), ..Dialect::default() }, missing, types }
     }
 }
 
 fn from_json_lines<'g>(
     request: &Request<'_>,
-    new: &dyn Fn() -> Gatherer<'g>,
+    new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let files = || request.files.iter().map(|(partition, f)| (*partition, f, request.folder.join(&f.path)));
     let look = |(_, f, path): (usize, &super::sources::FileStamp, PathBuf)| {
         let text = opened(&path, request.dialect, &Arc::default())?;
@@ -116,30 +117,30 @@ fn from_json_lines<'g>(
         let make = move |taken: &Arc<AtomicU64>| {
             let text = opened(&path, &dialect, taken).map_err(|e| io::Error::other(e.to_string()))?;
             let columns = columns.clone();
-            Ok(sent(move |to| jsonl::write(text, &columns, to)))
+            Ok(pipe(move |to| jsonl::write(text, &columns, to)))
         };
         Input::Made(Arc::new(make), f.path.display().to_string())
     };
     let inputs: Vec<Input> = files().map(input).collect();
-    let made_of = Made::new(request, &texts, &[]);
-    let mut gathered = csv::read(&made(request, &made_of), &inputs, new, observer)?;
+    let made_of = GeneratedCsv::new(request, &texts, &[]);
+    let mut encoded = csv::read(&made(request, &made_of), &inputs, new, observer)?;
     for ((partition, ..), seen) in files().zip(seen) {
         let mut own = BadRows::default();
         seen.bad.into_iter().for_each(|line| own.add(line));
-        if let Some(of) = gathered.partitions.get_mut(partition) {
+        if let Some(of) = encoded.partitions.get_mut(partition) {
             own.join(std::mem::take(&mut of.bad));
             of.bad = own;
         }
     }
-    Ok(gathered)
+    Ok(encoded)
 }
 
 fn from_sqlite<'g>(
     request: &Request<'_>,
     source: &str,
-    new: &dyn Fn() -> Gatherer<'g>,
+    new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let wanted = sqlite::parse(source).map_err(LoadError::from)?;
     let (mut texts, mut floats, mut inputs) = (Vec::new(), Vec::new(), Vec::new());
     let path = request.folder.join(&wanted.place);
@@ -151,11 +152,11 @@ fn from_sqlite<'g>(
         let path = path.clone();
         let make = move |_: &Arc<AtomicU64>| {
             let (path, query) = (path.clone(), query.clone());
-            Ok(sent(move |to| sqlite::write(&path, &query, to)))
+            Ok(pipe(move |to| sqlite::write(&path, &query, to)))
         };
         inputs.push(Input::Made(Arc::new(make), wanted.place.clone()));
     }
-    let made_of = Made::new(request, &texts, &floats);
+    let made_of = GeneratedCsv::new(request, &texts, &floats);
     csv::read(&made(request, &made_of), &inputs, new, observer)
 }
 
@@ -163,11 +164,11 @@ fn from_sqlite<'g>(
 fn from_server<'g>(
     request: &Request<'_>,
     source: &str,
-    new: &dyn Fn() -> Gatherer<'g>,
+    new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let wanted = postgres::parse(source).map_err(LoadError::from)?;
-    let mut made_of = Made::new(request, &[], &[]);
+    let mut made_of = GeneratedCsv::new(request, &[], &[]);
     for (name, ty) in postgres::types(&wanted)? {
         let name = request.renamed.get(&name).cloned().unwrap_or(name);
         if let Some(ty) = ty.filter(|_| !request.shapes.contains_key(&name)) {
@@ -179,7 +180,7 @@ fn from_server<'g>(
         let name = wanted.place.clone();
         let make = move |taken: &Arc<AtomicU64>| {
             let (place, query) = (place.clone(), query.clone());
-            let rows = sent(move |to| postgres::copy(&place, &query, to));
+            let rows = pipe(move |to| postgres::copy(&place, &query, to));
             Ok(Box::new(Counted { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
         };
         Input::Made(Arc::new(make), name)
@@ -192,9 +193,9 @@ fn from_server<'g>(
 fn from_server<'g>(
     _: &Request<'_>,
     _: &str,
-    _: &dyn Fn() -> Gatherer<'g>,
+    _: &dyn Fn() -> TableAssembler<'g>,
     _: &dyn Observer,
-) -> Result<Gathered, Failure> {
+) -> Result<EncodedTable, Failure> {
     let problem = Diagnostic::general(Problem::Unsupported, "this library was built without PostgreSQL");
     Err(LoadError::from(problem.help("build it with the feature `postgres`")).into())
 }

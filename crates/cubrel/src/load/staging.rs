@@ -1,8 +1,8 @@
 //! Values on their way from sources to coded columns.
 
+use super::field_parser::{FieldParser, ParsedField};
 use super::interner::Interner;
 use super::numerals::{exact_of, short_decimal, short_float, short_number};
-use super::way::{Said, Way};
 use crate::store::{RawColumn, RawData};
 use crate::value::{Type, date, parse};
 
@@ -117,7 +117,11 @@ impl Staging {
     }
 
     /// Takes fields; tells which ones are not of the type, and have something else in their place.
-    pub(super) fn extend<'f>(&mut self, fields: impl ExactSizeIterator<Item = &'f [u8]>, way: &Way<'_>) -> Vec<usize> {
+    pub(super) fn extend<'f>(
+        &mut self,
+        fields: impl ExactSizeIterator<Item = &'f [u8]>,
+        way: &FieldParser<'_>,
+    ) -> Vec<usize> {
         let before = self.len();
         let mut marks = Marks { before, after: before + fields.len(), valid: &mut self.valid, misfits: Vec::new() };
         if let Some(valid) = marks.valid {
@@ -138,7 +142,7 @@ impl Staging {
             (Values::Texts(texts), _) => {
                 for (row, field) in fields.enumerate() {
                     match way.text(field, self.is_text) {
-                        Said::Value(()) => texts.push(field),
+                        ParsedField::Value(()) => texts.push(field),
                         said => {
                             texts.indices.push(0);
                             marks.mark(row, said);
@@ -260,12 +264,12 @@ impl Marks<'_> {
         &mut self,
         to: &mut Vec<T>,
         fields: impl ExactSizeIterator<Item = &'f [u8]>,
-        read: impl Fn(&[u8]) -> Said<T>,
+        read: impl Fn(&[u8]) -> ParsedField<T>,
     ) {
         to.reserve(fields.len());
         for (row, field) in fields.enumerate() {
             match read(field) {
-                Said::Value(value) => to.push(value),
+                ParsedField::Value(value) => to.push(value),
                 said => {
                     to.push(T::default());
                     self.mark(row, said);
@@ -275,9 +279,9 @@ impl Marks<'_> {
     }
 
     #[inline(never)]
-    fn mark<T>(&mut self, row: usize, said: Said<T>) {
+    fn mark<T>(&mut self, row: usize, said: ParsedField<T>) {
         match said {
-            Said::Null => self.valid.get_or_insert_with(|| vec![true; self.after])[self.before + row] = false,
+            ParsedField::Null => self.valid.get_or_insert_with(|| vec![true; self.after])[self.before + row] = false,
             _ => self.misfits.push(row),
         }
     }
@@ -318,7 +322,7 @@ pub(super) fn described(ty: Type) -> String {
 #[cfg(test)]
 mod tests {
     use super::super::dialect::Shape;
-    use super::super::way::{Kind, Missing};
+    use super::super::field_parser::{Kind, Missing};
     use super::*;
 
     #[test]
@@ -331,7 +335,7 @@ mod tests {
             (Type::Text, vec!["", "x", "non", "none"], vec![], vec![0, 3]),
             (Type::Float, vec!["1.5", "none", "inf"], vec![2], vec![1]),
         ] {
-            let way = Way { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
+            let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
             let mut column = Staging::new(ty);
             for round in 0..3 {
                 let found = column.extend(fields.iter().map(|f| f.as_bytes()), &way);

@@ -1,101 +1,32 @@
 //! One table after the other: read, computed columns that need only their own row, load filter, codes.
 
+use crate::load::loaded::LoadedColumn;
+use crate::load::loaded::LoadedTable;
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
 use std::time::Instant;
 
 use rayon::prelude::*;
 
+use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
 use super::csv::Request;
 use super::database::Period;
 use super::dialect::{DatePattern, Dialect, Shape};
+use super::failure::Failure;
 use super::fingerprint::fingerprint;
-use super::own_row::{Filter, OwnColumn, OwnRow};
-use super::partitions::{self, Group, Partition};
-use super::pieces::{self, Failure, Gathered, Gatherer, Room};
+use super::partitions::{self, Group};
 use super::read;
+use super::row_transform::{Filter, OwnColumn, RowTransform};
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
-use crate::formula::scalar::EvalError;
-use crate::formula::schema::Computed;
-use crate::formula::source::{Diagnostic, Problem, Source};
-use crate::formula::typed::{Expr, Kind, Op};
+use crate::formula::source::{Diagnostic, Problem};
 use crate::model::calendar;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::TableSection;
 use crate::store::{Column, RawColumn, Segment};
-use crate::value::{Type, Value, Vector, date, exact, units};
-
-/// A loaded table.
-#[derive(Clone, Debug)]
-pub struct LoadedTable {
-    /// Its name.
-    pub name: String,
-    /// How many rows.
-    pub rows: usize,
-    /// Its columns: those of the source, then those computed while loading.
-    pub columns: Vec<LoadedColumn>,
-    /// How loading went.
-    pub report: TableReport,
-    /// The files that it was read from, in groups.
-    pub partitions: Vec<Partition>,
-    /// Changes when the model says something else about how to load it.
-    pub fingerprint: u64,
-}
-
-/// A loaded column.
-#[derive(Clone, Debug)]
-pub struct LoadedColumn {
-    /// Its name.
-    pub name: String,
-    /// Its values.
-    pub data: Arc<Column>,
-    /// When they came to be.
-    pub computed: Computed,
-}
-
-impl LoadedTable {
-    /// A table that its query works out when all others are there.
-    pub fn by_query(name: &str) -> LoadedTable {
-        LoadedTable {
-            name: name.to_string(),
-            rows: 0,
-            columns: Vec::new(),
-            report: TableReport { table: name.to_string(), origin: "query".into(), ..TableReport::default() },
-            partitions: Vec::new(),
-            fingerprint: 0,
-        }
-    }
-
-    /// Bytes that its columns take.
-    pub fn bytes(&self) -> u64 {
-        self.columns.iter().map(|c| c.data.heap_bytes()).map(|(codes, dictionary)| (codes + dictionary) as u64).sum()
-    }
-
-    /// The types of its columns.
-    fn types(&self) -> HashMap<String, Type> {
-        self.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect()
-    }
-
-    /// Columns that have another type than before.
-    fn changed_types(&self, before: &HashMap<String, Type>) -> Vec<String> {
-        let changed = self.columns.iter().filter_map(|c| {
-            let (old, new) = (before.get(&c.name)?, c.data.ty());
-            (*old != new).then(|| format!("{}.{} was {old} and is {new} now", self.name, c.name))
-        });
-        changed.collect()
-    }
-
-    /// A copy of it, by another name.
-    pub fn copied(&self, name: &str) -> LoadedTable {
-        let base = TableReport { origin: "shared".into(), read: false, ..self.report.clone() };
-        let report = TableReport { table: name.to_string(), source_bytes: 0, ..base };
-        LoadedTable { name: name.to_string(), partitions: Vec::new(), fingerprint: 0, report, ..self.clone() }
-    }
-}
+use crate::value::{Type, Value, date, exact, units};
 
 /// Loads tables of a model.
 #[derive(Clone, Copy)]
@@ -170,18 +101,18 @@ impl Loader<'_> {
         let mut groups = self.groups(name, section, &files, before)?;
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
-        let mut gathered = self.read(name, section, &groups, before)?;
-        if !partitions::fit(&gathered, &groups, before) {
+        let mut encoded = self.read(name, section, &groups, before)?;
+        if !partitions::fit(&encoded, &groups, before) {
             // What is new has other columns or types than what was there, so that all of it has to be read.
             groups.iter_mut().for_each(|g| g.kept = None);
             self.observer.table(name, unread(&groups));
-            gathered = self.read(name, section, &groups, None)?;
+            encoded = self.read(name, section, &groups, None)?;
         }
         if !sources::is_server(source) {
             let files = groups.iter_mut().flat_map(|g| &mut g.files);
             sources::fingerprint(&self.document.folder, source, files);
         }
-        let mut table = partitions::joined(name, groups, gathered, before);
+        let mut table = partitions::joined(name, groups, encoded, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
         self.check(name, section, &table)?;
@@ -227,7 +158,7 @@ impl Loader<'_> {
         section: &TableSection,
         groups: &[Group],
         before: Option<&LoadedTable>,
-    ) -> Result<Gathered, LoadError> {
+    ) -> Result<EncodedTable, LoadError> {
         let files: Vec<(usize, FileStamp)> = groups
             .iter()
             .enumerate()
@@ -235,7 +166,7 @@ impl Loader<'_> {
             .flat_map(|(i, g)| g.files.iter().map(move |f| (i, f.clone())))
             .collect();
         if files.is_empty() {
-            return Ok(Gathered::default());
+            return Ok(EncodedTable::default());
         }
         let periods: Vec<Option<Period>> =
             groups.iter().filter(|g| g.kept.is_none()).flat_map(|g| g.files.iter().map(|_| g.period)).collect();
@@ -281,19 +212,19 @@ impl Loader<'_> {
         };
         let own = self.own_row(name, section)?;
         let room = self.room(name);
-        match read::read(&request, source, &|| Gatherer::new(&own, &room), self.observer) {
-            Ok(gathered) => Ok(gathered),
+        match read::read(&request, source, &|| TableAssembler::new(&own, &room), self.observer) {
+            Ok(encoded) => Ok(encoded),
             Err(Failure::Load(e)) => Err(e),
             // Both are turned to problems where they are met.
-            Err(Failure::Row(..) | Failure::Odd) => {
+            Err(Failure::Row(..) | Failure::TypeMismatch) => {
                 let message = format!("table `{name}`: the source gives other values every time it is read");
                 Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
             }
         }
     }
 
-    fn room<'s>(&'s self, table: &'s str) -> Room<'s> {
-        Room {
+    fn room<'s>(&'s self, table: &'s str) -> MemoryBudget<'s> {
+        MemoryBudget {
             table,
             bytes: self.memory,
             segment_rows: self.segment_rows,
@@ -303,13 +234,13 @@ impl Loader<'_> {
     }
 
     /// What is computed of each row of a table.
-    fn own_row<'s>(&'s self, name: &'s str, section: &'s TableSection) -> Result<OwnRow<'s>, LoadError> {
+    fn own_row<'s>(&'s self, name: &'s str, section: &'s TableSection) -> Result<RowTransform<'s>, LoadError> {
         let column = |(column, formula): (&'s str, &'s ParsedFormula)| {
             let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
             let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
             Ok(OwnColumn { name: column, formula, ty })
         };
-        Ok(OwnRow {
+        Ok(RowTransform {
             table: name,
             columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
             filter: section.filter.as_deref().map(|text| Filter::parse(self.document, name, text)).transpose()?,
@@ -436,8 +367,8 @@ impl Loader<'_> {
         columns: Vec<(String, RawColumn)>,
     ) -> Result<LoadedTable, LoadError> {
         let own = self.own_row(name, section)?;
-        let gathered = pieces::of_columns(&own, &self.room(name), columns)?;
-        let table = partitions::joined(name, vec![Group::default()], gathered, None);
+        let encoded = assembler::of_columns(&own, &self.room(name), columns)?;
+        let table = partitions::joined(name, vec![Group::default()], encoded, None);
         self.check(name, section, &table)?;
         Ok(table)
     }
@@ -474,7 +405,7 @@ impl Loader<'_> {
                 problems.push(
                     self.document
                         .problem(Problem::UnknownName, &path, message)
-                        .help(crate::model::define::suggestion(wanted, there)),
+                        .help(crate::formula::source::suggestion(wanted, there)),
                 );
             }
         }
@@ -542,36 +473,6 @@ fn check_display_orders(table: &str, section: &TableSection, columns: &[LoadedCo
         }
     }
     Ok(())
-}
-
-/// An expression as the values of a column: of the declared type, if there is one.
-pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
-    let Some(ty) = ty.filter(|ty| *ty != expr.ty) else {
-        return expr;
-    };
-    let (from, span) = (expr.ty, expr.span);
-    Expr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
-}
-
-/// Values as a column, or the first that does not fit 64 bits; `row_of` gives the number of the row that a value is of.
-pub fn to_raw(
-    vector: Vector,
-    ty: Type,
-    (column, row_of): (&str, &dyn Fn(usize) -> usize),
-    source: &Arc<Source>,
-) -> Result<RawColumn, Diagnostic> {
-    let whole = crate::formula::source::Span::new(0, source.text.len());
-    RawColumn::from_vector(vector, ty).map_err(|(row, v)| {
-        let (row, value) = (row_of(row) + 1, exact::to_string(v, ty.scale()));
-        let message = format!("{column} in row {row}: {value} does not fit a column");
-        Diagnostic::error(Problem::Data, source, whole, message).help("round it, or set `type = \"float\"`")
-    })
-}
-
-/// A failed computation as a problem that names formula and row.
-pub fn eval_problem(e: &EvalError, first_row: usize, table: &str) -> Diagnostic {
-    let message = format!("row {} of {table}: {}", first_row + e.slot + 1, e.message);
-    Diagnostic::error(Problem::Data, &e.place.source, e.place.span, message)
 }
 
 /// The smallest and largest value of a date column.

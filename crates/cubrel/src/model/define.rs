@@ -1,5 +1,6 @@
 //! The schema of a model, and everything that is wrong with it.
 
+use crate::formula::source::suggestion;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -16,7 +17,7 @@ use crate::formula::schema::{
     ColumnDef, ColumnId, Computed, LensDef, MeasureDef, MeasureId, ReadingDef, RelationshipDef, RelationshipId, Schema,
     TableDef, TableId,
 };
-use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest, did_you_mean};
+use crate::formula::source::{Diagnostic, Problem, Severity, Source};
 use crate::formula::typed::Expr;
 use crate::value::days::CalendarRules;
 use crate::value::{Type, exact, format};
@@ -767,15 +768,5 @@ pub fn stored_type(natural: Type) -> Type {
         Type::Null => Type::Int,
         Type::Decimal { scale, .. } => Type::Decimal { precision: exact::STORED_DIGITS.max(scale), scale },
         other => other,
-    }
-}
-
-/// What was meant, or what there is.
-pub fn suggestion(wanted: &str, names: &[&str]) -> String {
-    let names: Vec<&str> = names.iter().copied().filter(|name| !name.is_empty()).collect();
-    match closest(wanted, names.iter().copied()) {
-        Some(near) => did_you_mean(near),
-        None if names.is_empty() => "there are none".into(),
-        None => format!("there are {}", names.join(", ")),
     }
 }

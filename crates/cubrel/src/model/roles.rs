@@ -104,7 +104,7 @@ impl Reader<'_> {
                 Some(id) => rows.extend(self.rule(name, id, text)),
                 None => {
                     let tables: Vec<&str> = self.schema.tables.iter().map(|t| t.name.as_str()).collect();
-                    let help = super::define::suggestion(table, &tables);
+                    let help = crate::formula::source::suggestion(table, &tables);
                     let problem =
                         self.document.problem(Problem::UnknownName, &path, format!("there is no table `{table}`"));
                     self.problems.push(problem.help(help));

@@ -2,8 +2,9 @@
 //! (language reference, section 6).
 
 use super::lower::Planner;
+use super::rows::Slot;
 use super::scope::{Filter, Key, Scope};
-use super::{Bridge, Read, Slot};
+use super::tree::{Bridge, Read};
 use crate::formula::schema::{RelationshipId, TableId};
 
 /// The filters and dimensions of a scope that reach a table.

@@ -6,7 +6,9 @@ use std::hash::{BuildHasher, Hash};
 
 use foldhash::fast::FixedState;
 
-use super::{FilterTest, Key, Read, ReadAggregate, Slot};
+use super::rows::Slot;
+use super::scope::{FilterTest, Key};
+use super::tree::{Read, ReadAggregate};
 use crate::formula::schema::{Detours, RelationshipId, TableId};
 
 /// The rows that a read goes through.

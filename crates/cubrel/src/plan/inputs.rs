@@ -3,8 +3,10 @@
 use std::collections::BTreeSet;
 
 use super::query::{Axis, QueryPlan};
+use super::rows::{Predicate, RowExpr, RowLeaf};
+use super::scope::{FilterTest, Key};
+use super::tree::{Assembly, Bound, Bridge, Domain, Leaf, Read, ReadRef};
 use super::walk::{self, Visit};
-use super::{Assembly, Bound, Bridge, Domain, FilterTest, Key, Leaf, Predicate, Read, ReadRef, RowExpr, RowLeaf};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 
 /// Columns, relationships and tables of a schema.

@@ -1,15 +1,18 @@
 //! Typed expressions to assemblies and reads.
 
+use crate::plan::rows::intern_leaf;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::identity::Reads;
+use super::rows::{Predicate, RowExpr, RowLeaf, Slot};
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
-use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
-use super::{
-    Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, Predicate, RankLeaf, Read, ReadAggregate,
-    ReadRef, RowExpr, RowLeaf, SetLeaf, Slot,
+use super::tree::{
+    Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read, ReadAggregate, ReadRef,
+    SetLeaf,
 };
+use super::uses::{aggregated_tables, is_captured, is_null_without_rows, references};
+use crate::cancel::Ending;
 use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
@@ -26,10 +29,16 @@ pub struct Planner<'a> {
     next_slot: u32,
     /// How many assemblies there are so far.
     assemblies: usize,
+    /// When to end.
+    ending: Ending,
+    /// Whether it has ended so.
+    ended: bool,
 }
 
 /// Assemblies of one plan.
 const MAX_ASSEMBLIES: usize = 20_000;
+/// After so many of them it is looked whether to go on.
+const LOOKED: usize = 16;
 
 /// The leaves of an assembly; a measure that is named several times is one of them.
 #[derive(Default)]
@@ -149,16 +158,30 @@ fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Opti
 impl<'a> Planner<'a> {
     /// A planner for formulas over a schema.
     pub fn new(schema: &'a Schema) -> Planner<'a> {
-        Planner { schema, reads: Reads::default(), next_slot: 0, assemblies: 0 }
+        Planner {
+            schema,
+            reads: Reads::default(),
+            next_slot: 0,
+            assemblies: 0,
+            ending: Ending::default(),
+            ended: false,
+        }
     }
 
-    pub(super) fn schema(&self) -> &Schema {
+    /// The same, which ends where whoever asked wants it to; the plan is not whole then, and refused.
+    pub fn until(mut self, ending: &Ending) -> Planner<'a> {
+        self.ending = ending.clone();
+        self
+    }
+
+    pub(super) fn schema(&self) -> &'a Schema {
         self.schema
     }
 
-    /// Whether formulas that use each other under many different filters have made the plan too large to go on.
+    /// Whether formulas that use each other under many different filters have made the plan too large to go on, or it
+    /// has taken too long.
     fn is_too_large(&self) -> bool {
-        self.assemblies > MAX_ASSEMBLIES
+        self.ended || self.assemblies > MAX_ASSEMBLIES
     }
 
     /// What is told of such a plan.
@@ -186,6 +209,7 @@ impl<'a> Planner<'a> {
     /// Plans an expression for all cells of a scope.
     pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
         self.assemblies += 1;
+        self.ended = self.ended || (self.assemblies.is_multiple_of(LOOKED) && self.ending.has_come());
         let mut leaves = LeafList::default();
         let scalar = self.lower(expr, scope, env, &mut leaves);
         Assembly { label: label.to_string(), scalar, leaves: leaves.list, scope: Arc::new(scope.clone()) }
@@ -712,13 +736,6 @@ impl<'a> Planner<'a> {
         };
         self.row_aggregate(column.table, &aggregate, ty, scope, env)
     }
-}
-
-pub(super) fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {
-    leaves.iter().position(|l| *l == leaf).unwrap_or_else(|| {
-        leaves.push(leaf);
-        leaves.len() - 1
-    })
 }
 
 fn outer_slots(row: &RowExpr) -> Vec<Slot> {

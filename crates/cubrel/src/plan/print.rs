@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 use std::fmt::Write;
 
-use super::{Filter, FilterTest, Key, Read, ReadAggregate, RowExpr, RowLeaf, Slot};
+use super::rows::{RowExpr, RowLeaf, Slot};
+use super::scope::{Filter, FilterTest, Key};
+use super::tree::{Read, ReadAggregate};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema};
 use crate::formula::typed::{AggregateKind, Op};

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Predicate, Slot};
+use super::rows::{Predicate, Slot};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, Schema, TableId};
 use crate::formula::typed::{Edit, EditTarget};
 

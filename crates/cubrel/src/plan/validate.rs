@@ -5,9 +5,11 @@
 //! before it is run, and in debug builds after each pass as well.
 
 use super::query::{CellPlan, GridPart, QueryPlan};
-use super::{
-    Assembly, Bound, Bridge, ByValue, Domain, FilterTest, Fold, Key, Leaf, OverDays, PeriodLeaf, Predicate, RankLeaf,
-    Read, ReadAggregate, ReadRef, RollUp, RowExpr, RowLeaf, Scope, SetLeaf, Slot,
+use super::rows::{Predicate, RowExpr, RowLeaf, Slot};
+use super::scope::{FilterTest, Key, Scope};
+use super::tree::{
+    Assembly, Bound, Bridge, ByValue, Domain, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read, ReadAggregate, ReadRef,
+    RollUp, SetLeaf,
 };
 use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};

@@ -1,7 +1,9 @@
 //! The leaves of a plan, wherever they stand.
 
 use super::query::{GridPart, QueryPlan};
-use super::{Assembly, Bound, Domain, Key, Leaf, ReadRef, Slot};
+use super::rows::Slot;
+use super::scope::Key;
+use super::tree::{Assembly, Bound, Domain, Leaf, ReadRef};
 
 /// What is done on the way.
 pub(super) trait Visit {

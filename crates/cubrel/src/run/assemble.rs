@@ -2,201 +2,63 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::accumulate::{Accumulator, Groups, Input, Spec};
-use super::anchors::{CompiledRow, Tables};
-use super::by_value::Running;
-use super::current::CurrentColumn;
-use super::domain::{Expanded, Support, expand};
-use super::frame::{Frame, Held, KeyColumn, KeyKind, gathered};
+use super::by_value::CellReads;
+use super::cells::{Cells, Support};
+use super::current::CurrentRows;
+use super::domain::{Expanded, expand};
+use super::frame::{Frame, Held, KeyColumn, KeyKind};
 use super::located::in_cell;
-use super::read::{self, ReadResult, ReadStats};
+use super::reads::{PlanReads, ReadProfile, kept};
+use super::sets::Candidates;
+use super::tables::Tables;
 use super::{Options, RunError, periods, sets};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
-use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, ReadRef, Scope};
-use crate::value::{Data, Type, Value, Vector, VectorBuilder, units};
+use crate::plan::{Assembly, Bound, Fold, Leaf, RankLeaf, Read, Scope};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
-/// Values of cells, and whether an aggregate read a row for them.
-pub struct Cells {
-    /// The values.
-    pub values: Vector,
-    /// For each cell, whether a row was read.
-    pub read: Vec<bool>,
-}
-
-/// How one read of a plan went.
-#[derive(Clone, Debug, Default)]
-pub struct ReadProfile {
-    /// How often it was done: more than once only for values from outside.
-    pub times: u64,
-    /// How long it took in all.
-    pub elapsed: Duration,
-    /// What it went through, summed.
-    pub stats: ReadStats,
-    /// How often it was put together from the groups of another read instead.
-    pub rolled_up: u64,
-}
-
-/// What a cell takes at least: codes on two axes, its place in a read, a value, and a line.
-const CELL_BYTES: u64 = 64;
-
-/// Results by read and by values from outside.
-type Done = HashMap<(usize, Vec<Held>), Arc<ReadResult>>;
-/// The place of a result, the number of an aggregate, and whether groups come together from the last on.
-type RunningKey = (usize, usize, bool);
-/// Cells, and the result of a read that is for them.
-pub type ForCells = (Vec<u32>, Arc<ReadResult>);
-
-/// Evaluates the assemblies of one plan; every read is done once.
+/// Evaluates the assemblies of one plan.
 pub struct Executor<'a> {
-    tables: Tables<'a>,
-    reads: &'a [Read],
-    options: &'a Options,
-    done: Mutex<Done>,
-    profile: Mutex<Vec<ReadProfile>>,
+    reads: CellReads<'a>,
+    current: CurrentRows<'a>,
     parts: Mutex<HashMap<usize, Duration>>,
-    running: Mutex<HashMap<RunningKey, Arc<Running>>>,
-    columns: Mutex<HashMap<CurrentColumn, Arc<CompiledRow>>>,
 }
 
 impl<'a> Executor<'a> {
     /// An executor for a plan's reads.
     pub fn new(tables: Tables<'a>, reads: &'a [Read], options: &'a Options) -> Executor<'a> {
-        Executor {
-            tables: tables.limited(options),
-            reads,
-            options,
-            done: Mutex::default(),
-            profile: Mutex::new(vec![ReadProfile::default(); reads.len()]),
-            parts: Mutex::default(),
-            running: Mutex::default(),
-            columns: Mutex::default(),
-        }
+        let reads = PlanReads::new(tables, reads, options);
+        let current = CurrentRows::new(reads.tables(), options);
+        Executor { reads: CellReads::new(reads), current, parts: Mutex::default() }
+    }
+
+    /// The reads of the plan.
+    pub fn reads(&self) -> &PlanReads<'a> {
+        self.reads.reads()
     }
 
     /// The data.
     pub fn tables(&self) -> Tables<'a> {
-        self.tables
-    }
-
-    /// A read of the plan.
-    pub fn read_plan(&self, read: usize) -> &Read {
-        &self.reads[read]
+        self.reads().tables()
     }
 
     /// How to run.
-    pub fn options(&self) -> &Options {
-        self.options
+    pub fn options(&self) -> &'a Options {
+        self.reads().options()
     }
 
-    /// How each read went.
+    /// How each read went, and how long each part of a formula took.
     pub fn into_profile(self) -> (Vec<ReadProfile>, HashMap<usize, Duration>) {
-        let reads = self.profile.into_inner().unwrap_or_else(PoisonError::into_inner);
-        (reads, self.parts.into_inner().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    /// # Errors
-    /// When there are more cells than the limit.
-    pub fn check_cells(&self, cells: usize) -> Result<(), RunError> {
-        self.options.check()?;
-        let most = self.options.max_cells;
-        if cells > most {
-            return Err(RunError::Limit(format!(
-                "this needs {cells} cells, more than the limit of {most}: filter, or use fewer axes"
-            )));
-        }
-        self.options.check_bytes(cells as u64 * CELL_BYTES, || format!("{} cells", units::count(cells as u64)))
-    }
-
-    /// The result of a read for given values from outside.
-    pub(super) fn result(&self, read: usize, outer: &[(Held, Type)]) -> Result<Arc<ReadResult>, RunError> {
-        let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());
-        if let Some(result) = kept(&self.done).get(&key) {
-            return Ok(result.clone());
-        }
-        let plan = &self.reads[read];
-        let start = Instant::now();
-        if let Some(result) = self.rolled_up(plan, &key.1)? {
-            self.record(read, start.elapsed(), result.stats, true);
-            kept(&self.done).insert(key, result.clone());
-            return Ok(result);
-        }
-        let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
-        let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
-        self.record(read, start.elapsed(), result.stats, false);
-        kept(&self.done).insert(key, result.clone());
-        Ok(result)
-    }
-
-    /// How often a read has been done, for different values from outside.
-    pub(super) fn times_done(&self, read: usize) -> u64 {
-        kept(&self.profile)[read].times
-    }
-
-    pub(super) fn known_running(&self, key: RunningKey) -> Option<Arc<Running>> {
-        kept(&self.running).get(&key).cloned()
-    }
-
-    pub(super) fn keep_running(&self, key: RunningKey, running: Arc<Running>) {
-        kept(&self.running).insert(key, running);
-    }
-
-    pub(super) fn known_column(&self, column: &CurrentColumn) -> Option<Arc<CompiledRow>> {
-        kept(&self.columns).get(column).cloned()
-    }
-
-    pub(super) fn keep_column(&self, column: CurrentColumn, compiled: Arc<CompiledRow>) {
-        kept(&self.columns).insert(column, compiled);
-    }
-
-    /// The result of a read put together from that of a finer one, where that has been done and has few groups.
-    fn rolled_up(&self, plan: &Read, outer: &[Held]) -> Result<Option<Arc<ReadResult>>, RunError> {
-        for finer in &plan.finer {
-            let done = kept(&self.done);
-            let Some(groups) = done.get(&(finer.read, outer.to_vec())).cloned() else { continue };
-            drop(done);
-            if let Some(result) = read::rolled_up(self.tables, plan, finer, &groups)? {
-                return Ok(Some(Arc::new(result)));
-            }
-        }
-        Ok(None)
-    }
-
-    fn record(&self, read: usize, elapsed: Duration, stats: ReadStats, rolled_up: bool) {
-        let mut profile = kept(&self.profile);
-        let entry = &mut profile[read];
-        entry.times += 1;
-        entry.rolled_up += u64::from(rolled_up);
-        entry.elapsed += elapsed;
-        entry.stats.rows += stats.rows;
-        entry.stats.add(stats);
-    }
-
-    /// The results that a read has for the cells of a frame: one, or one for each combination of values from outside;
-    /// with the cells that each is for.
-    pub fn results(&self, read: &ReadRef, frame: &Frame) -> Result<Vec<ForCells>, RunError> {
-        if read.outer.is_empty() {
-            let all = (0..frame.cells as u32).collect();
-            return Ok(vec![(all, self.result(read.read, &[])?)]);
-        }
-        let (classes, places) = frame.project(&read.outer);
-        let mut cells: Vec<Vec<u32>> = vec![Vec::new(); classes.cells];
-        places.iter().enumerate().for_each(|(cell, class)| cells[*class as usize].push(cell as u32));
-        cells
-            .into_iter()
-            .enumerate()
-            .map(|(class, cells)| {
-                let outer: Vec<(Held, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
-                Ok((cells, self.result(read.read, &outer)?))
-            })
-            .collect()
+        let parts = self.parts.into_inner().unwrap_or_else(PoisonError::into_inner);
+        (self.reads.into_reads().into_profile(), parts)
     }
 
     /// Evaluates an assembly in every cell.
     pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
-        self.options.check()?;
+        self.options().check()?;
         let start = Instant::now();
         let leaves = CellLeaves::new(self, assembly, frame);
         let values = assembly.scalar.eval(&leaves, frame.cells).map_err(|e| self.located(e, &assembly.scope, frame))?;
@@ -210,12 +72,12 @@ impl<'a> Executor<'a> {
     /// An error of a formula's own with its cell; what went wrong inside of a part says that by itself.
     fn located(&self, e: RunError, scope: &Scope, frame: &Frame) -> RunError {
         // What was broken off is no fault of the formula.
-        if let Err(limit) = self.options.check() {
+        if let Err(limit) = self.options().check() {
             return limit;
         }
         match e {
             RunError::Eval(e) if e.at.is_none() => {
-                let at = Some(in_cell(self.tables, scope, frame, e.slot));
+                let at = Some(in_cell(self.tables(), scope, frame, e.slot));
                 RunError::Eval(Box::new(EvalError { at, ..*e }))
             }
             other => other,
@@ -234,11 +96,11 @@ impl<'a> Executor<'a> {
     fn leaf(&self, leaf: &Leaf, frame: &Frame) -> Result<Cells, RunError> {
         let silent = |values: Vector| Cells { read: vec![false; values.len()], values };
         match leaf {
-            Leaf::Read(read, aggregate) => self.read_leaf(read, *aggregate, frame),
+            Leaf::Read(read, aggregate) => self.reads.of(read, *aggregate, frame),
             Leaf::Part(body) => self.eval(body, frame),
-            Leaf::Dim(dim) => Ok(silent(self.dim_values(&frame.dims[*dim]))),
+            Leaf::Dim(dim) => Ok(silent(values_of(self.tables(), &frame.dims[*dim]))),
             Leaf::Current { dim, table, column, path } => {
-                Ok(silent(self.current(&frame.dims[*dim], *table, *column, path)?))
+                Ok(silent(self.current.column(&frame.dims[*dim], *table, *column, path)?))
             }
             Leaf::Bind { values, body } => {
                 let mut read = vec![false; frame.cells];
@@ -261,10 +123,10 @@ impl<'a> Executor<'a> {
             Leaf::Fold(fold) => self.fold(fold, frame),
             Leaf::Rank(rank) => self.rank(rank, frame),
             Leaf::Period(period) => {
-                let days = periods::days(self, period, frame)?;
+                let days = periods::days(self.reads(), period, frame)?;
                 self.eval(&period.body, &frame.with([days]))
             }
-            Leaf::OverDays(over) => periods::over_days(self, over, frame),
+            Leaf::OverDays(over) => periods::over_days(&self.reads, over, frame),
             Leaf::Member(of, dim) => {
                 let cells = self.eval(of, frame)?;
                 let mut values = VectorBuilder::new(Type::Bool, frame.cells);
@@ -288,60 +150,29 @@ impl<'a> Executor<'a> {
     pub fn bound(&self, bound: &Bound, frame: &Frame) -> Result<(KeyColumn, Vec<bool>), RunError> {
         match bound {
             Bound::Value(value) => {
-                if let (ScalarKind::Leaf(leaf), true) = (&value.scalar.kind, self.options.hoist)
+                if let (ScalarKind::Leaf(leaf), true) = (&value.scalar.kind, self.options().hoist)
                     && let Leaf::Current { dim, table, column, path } = &value.leaves[*leaf]
                 {
-                    let held = self.current_held(&frame.dims[*dim], *table, *column, path);
+                    let held = self.current.held(&frame.dims[*dim], *table, *column, path);
                     return Ok((held, vec![false; frame.cells]));
                 }
                 let cells = self.eval(value, frame)?;
                 Ok((KeyColumn::of_values(&cells.values, value.scalar.ty), cells.read))
             }
-            Bound::Set(set) => Ok((sets::chosen(self, set, frame)?, vec![false; frame.cells])),
-        }
-    }
-
-    fn dim_values(&self, dim: &KeyColumn) -> Vector {
-        match &dim.kind {
-            KeyKind::Column(column) => self.tables.column(*column).vector_of(&dim.codes),
-            KeyKind::Row => Vector::new(Data::I64(dim.codes.iter().map(|c| *c as i64).collect())),
-            KeyKind::Values(pool) => {
-                let mut builder = VectorBuilder::new(pool.ty, dim.codes.len());
-                dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].value()));
-                builder.finish()
+            Bound::Set(set) => {
+                let (outer, places) = frame.project(&set.keep);
+                let expanded = expand(self.reads(), &set.domain, &outer, &[], || Ok(None))?;
+                let figures = self.eval(&set.figure, &expanded.frame)?;
+                let candidates = Candidates { outer, places, expanded, figures };
+                Ok((sets::chosen(self.tables(), set, &candidates), vec![false; frame.cells]))
             }
         }
-    }
-
-    pub(super) fn read_leaf(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
-        if read.outer.is_empty() {
-            return Ok(of_groups(&*self.result(read.read, &[])?, read, aggregate, frame));
-        }
-        if let Some(cells) = self.by_value(read, aggregate, frame)? {
-            return Ok(cells);
-        }
-        let results = self.results(read, frame)?;
-        if let [(_, result)] = results.as_slice() {
-            return Ok(of_groups(result, read, aggregate, frame));
-        }
-        let ty = self.reads[read.read].aggregates[aggregate].ty;
-        let mut values = vec![Value::Null; frame.cells];
-        let mut seen = vec![false; frame.cells];
-        for (cells, result) in results {
-            let groups = result.find(&frame.select(&cells), &read.dims);
-            for (cell, group) in cells.iter().zip(groups.iter()) {
-                values[*cell as usize] = result.columns[aggregate].get(*group as usize, ty);
-                seen[*cell as usize] = result.seen[*group as usize];
-            }
-        }
-        let mut builder = VectorBuilder::new(ty, frame.cells);
-        values.into_iter().for_each(|v| builder.push(v));
-        Ok(Cells { values: builder.finish(), read: seen })
     }
 
     fn fold(&self, fold: &Fold, frame: &Frame) -> Result<Cells, RunError> {
-        let expanded =
-            expand(self, &fold.domain, frame, &[], || if fold.sparse { self.supports(&fold.args) } else { Ok(None) })?;
+        let expanded = expand(self.reads(), &fold.domain, frame, &[], || {
+            if fold.sparse { self.supports(&fold.args) } else { Ok(None) }
+        })?;
         let Expanded { frame: mut inner, mut parents } = expanded;
         if let Some(filter) = &fold.filter {
             let truths = self.eval(filter, &inner)?.values.truths();
@@ -382,7 +213,7 @@ impl<'a> Executor<'a> {
         let mine = self.eval(&rank.mine, frame)?;
         let single = rank.single.as_ref().map(|leaf| self.leaf(leaf, frame)).transpose()?;
         let (outer, places) = frame.project(&rank.keep);
-        let expanded = expand(self, &rank.domain, &outer, &[], || Ok(None))?;
+        let expanded = expand(self.reads(), &rank.domain, &outer, &[], || Ok(None))?;
         let figures = self.eval(&rank.figure, &expanded.frame)?;
         let ty = rank.figure.scalar.ty;
         let mut sorted: Vec<Vec<Value>> = vec![Vec::new(); outer.cells];
@@ -429,7 +260,7 @@ impl<'a> Executor<'a> {
     fn support(&self, leaf: &Leaf) -> Result<Option<Vec<Support>>, RunError> {
         match leaf {
             Leaf::Read(read, _) if read.outer.is_empty() => {
-                let result = self.result(read.read, &[])?;
+                let result = self.reads().result(read.read, &[])?;
                 if !result.seen.contains(&true) {
                     return Ok(Some(Vec::new()));
                 }
@@ -475,21 +306,22 @@ impl<'a> Executor<'a> {
             Leaf::Rank(rank) => self.supports(std::slice::from_ref(&rank.mine)),
             Leaf::Member(of, _) => self.supports(std::slice::from_ref(&**of)),
             Leaf::Period(period) => self.supports(std::slice::from_ref(&period.body)),
-            Leaf::OverDays(over) => periods::support(self, over),
+            Leaf::OverDays(over) => periods::support(self.reads(), over),
         }
     }
 }
 
-/// What is kept under a lock. Nothing that panics while it holds one leaves half of a change behind.
-fn kept<T>(kept: &Mutex<T>) -> MutexGuard<'_, T> {
-    kept.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// An aggregate of one result in every cell.
-fn of_groups(result: &ReadResult, read: &ReadRef, aggregate: usize, frame: &Frame) -> Cells {
-    let groups = result.find(frame, &read.dims);
-    let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
-    Cells { values: result.columns[aggregate].gather(&groups), read: seen }
+/// The values of a dimension.
+fn values_of(tables: Tables<'_>, dim: &KeyColumn) -> Vector {
+    match &dim.kind {
+        KeyKind::Column(column) => tables.column(*column).vector_of(&dim.codes),
+        KeyKind::Row => Vector::new(Data::I64(dim.codes.iter().map(|c| *c as i64).collect())),
+        KeyKind::Values(pool) => {
+            let mut builder = VectorBuilder::new(pool.ty, dim.codes.len());
+            dim.codes.iter().for_each(|c| builder.push(pool.values[*c as usize].value()));
+            builder.finish()
+        }
+    }
 }
 
 /// Several aggregates of one read support the same cells.
@@ -498,22 +330,6 @@ fn add_new(all: &mut Vec<Support>, more: Vec<Support>) {
         if !all.contains(&support) {
             all.push(support);
         }
-    }
-}
-
-impl Support {
-    /// Drops dimensions that the outer scope does not have.
-    pub(super) fn keep_below(&mut self, dims: usize) {
-        let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i] < dims).collect();
-        if places.len() == self.dims.len() {
-            return;
-        }
-        let rows = self.keys.first().map_or(1, |codes| codes.len());
-        let slices: Vec<&[u64]> = places.iter().map(|p| self.keys[*p].as_slice()).collect();
-        let (_, first) = super::frame::distinct(&slices, rows);
-        let keys = slices.iter().map(|codes| gathered(codes, &first)).collect();
-        self.dims = places.iter().map(|p| self.dims[*p]).collect();
-        self.keys = keys;
     }
 }
 
@@ -538,13 +354,6 @@ pub fn reads_rows(assembly: &Assembly) -> bool {
         Leaf::Period(period) => reads_rows(&period.body),
         Leaf::OverDays(_) => true,
     })
-}
-
-fn value_of(dim: &KeyColumn, cell: usize) -> (Held, Type) {
-    match &dim.kind {
-        KeyKind::Values(pool) => (pool.values[dim.codes[cell] as usize].clone(), pool.ty),
-        KeyKind::Column(_) | KeyKind::Row => (Held::Value(Value::Null), Type::Null),
-    }
 }
 
 struct CellLeaves<'a, 'e> {
@@ -576,7 +385,7 @@ impl Leaves for CellLeaves<'_, '_> {
     type Error = RunError;
 
     fn may_go_on(&self) -> bool {
-        self.executor.options.check().is_ok()
+        self.executor.options().check().is_ok()
     }
 
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, RunError> {

@@ -5,12 +5,14 @@
 //! through in their order once, and at each stands what came together until there.
 
 use std::cmp::Ordering;
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 
 use super::RunError;
-use super::assemble::{Cells, Executor};
+use super::cells::Cells;
 use super::frame::{Codes, Frame, Held, KeyColumn, KeyKind, Pool, distinct};
 use super::read::ReadResult;
+use super::reads::{PlanReads, kept};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::plan::{ByValue, Key, ReadAggregate, ReadRef};
 use crate::store::Column;
@@ -25,18 +27,70 @@ const FEWEST_ROWS: u64 = 4096;
 
 /// What came together up to each group, for one aggregate of a grouped read.
 #[derive(Debug)]
-pub(super) struct Running {
+struct Running {
     /// Key by key, the codes of the groups that have rows, in order; the last key is the column.
     codes: Vec<Codes>,
     /// What came together at each, and after them the result over no rows.
     values: Vector,
 }
 
-impl Executor<'_> {
+/// The place of a result, the number of an aggregate, and whether groups come together from the last on.
+type RunningKey = (usize, usize, bool);
+
+/// What reads have for cells.
+pub struct CellReads<'a> {
+    reads: PlanReads<'a>,
+    running: Mutex<HashMap<RunningKey, Arc<Running>>>,
+}
+
+impl<'a> CellReads<'a> {
+    pub(super) fn new(reads: PlanReads<'a>) -> CellReads<'a> {
+        CellReads { reads, running: Mutex::default() }
+    }
+
+    /// The reads by themselves.
+    pub fn reads(&self) -> &PlanReads<'a> {
+        &self.reads
+    }
+
+    pub(super) fn into_reads(self) -> PlanReads<'a> {
+        self.reads
+    }
+
+    /// An aggregate of a read in every cell.
+    ///
+    /// # Errors
+    /// As for the read.
+    pub(super) fn of(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
+        if read.outer.is_empty() {
+            return Ok(of_groups(&*self.reads.result(read.read, &[])?, read, aggregate, frame));
+        }
+        if let Some(cells) = self.by_value(read, aggregate, frame)? {
+            return Ok(cells);
+        }
+        let results = self.reads.results(read, frame)?;
+        if let [(_, result)] = results.as_slice() {
+            return Ok(of_groups(result, read, aggregate, frame));
+        }
+        let ty = self.reads.read_plan(read.read).aggregates[aggregate].ty;
+        let mut values = vec![Value::Null; frame.cells];
+        let mut seen = vec![false; frame.cells];
+        for (cells, result) in results {
+            let groups = result.find(&frame.select(&cells), &read.dims);
+            for (cell, group) in cells.iter().zip(groups.iter()) {
+                values[*cell as usize] = result.columns[aggregate].get(*group as usize, ty);
+                seen[*cell as usize] = result.seen[*group as usize];
+            }
+        }
+        let mut builder = VectorBuilder::new(ty, frame.cells);
+        values.into_iter().for_each(|v| builder.push(v));
+        Ok(Cells { values: builder.finish(), read: seen })
+    }
+
     /// An aggregate in every cell, from a read that is grouped by what is compared; `None` where there is none, or where
     /// it does not pay.
-    pub(super) fn by_value(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Option<Cells>, RunError> {
-        let Some(by) = self.read_plan(read.read).by_value else { return Ok(None) };
+    fn by_value(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Option<Cells>, RunError> {
+        let Some(by) = self.reads.read_plan(read.read).by_value else { return Ok(None) };
         let dim = read.outer[by.outer];
         let KeyKind::Values(pool) = &frame.dims[dim].kind else { return Ok(None) };
         if !self.pays(read.read, by, &frame.dims[dim].codes) {
@@ -52,11 +106,11 @@ impl Executor<'_> {
 
     /// Whether grouping costs less than comparing with each value, those that have been compared with counted.
     fn pays(&self, read: usize, by: ByValue, places: &[u64]) -> bool {
-        let table = self.read_plan(by.read).table;
-        let rows = (self.tables().rows(table) as u64).max(FEWEST_ROWS);
-        let groups = self.tables().column(by.column).domain();
+        let table = self.reads.read_plan(by.read).table;
+        let rows = (self.reads.tables().rows(table) as u64).max(FEWEST_ROWS);
+        let groups = self.reads.tables().column(by.column).domain();
         let least = FEW_VALUES + ROWS_PER_GROUP.saturating_mul(groups) / rows;
-        distinct(&[places], places.len()).1.len() as u64 + self.times_done(read) >= least
+        distinct(&[places], places.len()).1.len() as u64 + self.reads.times_done(read) >= least
     }
 
     fn of_equal(
@@ -68,7 +122,7 @@ impl Executor<'_> {
         aggregate: usize,
         frame: &Frame,
     ) -> Result<Cells, RunError> {
-        let column = self.tables().column(by.column);
+        let column = self.reads.tables().column(by.column);
         // Nothing is equal to null, and nothing to a value that does not occur.
         let code = |held: &Held| Some(held.value()).filter(|v| !v.is_null()).and_then(|v| column.code_of(&v));
         let code_of: Vec<Option<u64>> = pool.values.iter().map(code).collect();
@@ -77,16 +131,16 @@ impl Executor<'_> {
         if codes.iter().all(Option::is_some) {
             let codes: Vec<u64> = codes.into_iter().flatten().collect();
             let with = frame.with([KeyColumn::of_codes(codes, Key::Column(by.column))]);
-            return self.read_leaf(&grouped, aggregate, &with);
+            return self.of(&grouped, aggregate, &with);
         }
         let known: Vec<u32> = (0..frame.cells as u32).filter(|cell| codes[*cell as usize].is_some()).collect();
         let some: Vec<u64> = codes.into_iter().flatten().collect();
-        let plan = &self.read_plan(by.read).aggregates[aggregate];
+        let plan = &self.reads.read_plan(by.read).aggregates[aggregate];
         if known.is_empty() {
             return Ok(spread(frame.cells, Vec::new(), plan));
         }
         let with = frame.select(&known).with([KeyColumn::of_codes(some, Key::Column(by.column))]);
-        let found = self.read_leaf(&grouped, aggregate, &with)?;
+        let found = self.of(&grouped, aggregate, &with)?;
         Ok(spread(frame.cells, vec![(known, found)], plan))
     }
 
@@ -99,11 +153,11 @@ impl Executor<'_> {
         aggregate: usize,
         frame: &Frame,
     ) -> Result<Option<Cells>, RunError> {
-        let column = self.tables().column(by.column);
+        let column = self.reads.tables().column(by.column);
         let bounds: Vec<Option<u64>> = pool.values.iter().map(|held| bound(column, by, &held.value())).collect();
-        let plan = &self.read_plan(by.read).aggregates[aggregate];
+        let plan = &self.reads.read_plan(by.read).aggregates[aggregate];
         let mut parts = Vec::new();
-        for (cells, result) in self.results(grouped, frame)? {
+        for (cells, result) in self.reads.results(grouped, frame)? {
             let Some(running) = self.running(&result, by, aggregate) else { return Ok(None) };
             let of_cells = frame.select(&cells);
             let keys: Vec<&[u64]> = grouped.dims.iter().map(|dim| of_cells.dims[*dim].codes.as_slice()).collect();
@@ -130,15 +184,22 @@ impl Executor<'_> {
         let descends = matches!(by.op, Op::Gt | Op::Ge);
         // Results are kept as long as the executor, so that each has a place of its own.
         let key = (Arc::as_ptr(result) as usize, aggregate, descends);
-        if let Some(running) = self.known_running(key) {
+        if let Some(running) = kept(&self.running).get(&key).cloned() {
             return Some(running);
         }
-        let plan = &self.read_plan(by.read).aggregates[aggregate];
-        let null = self.tables().column(by.column).null_code();
+        let plan = &self.reads.read_plan(by.read).aggregates[aggregate];
+        let null = self.reads.tables().column(by.column).null_code();
         let running = Arc::new(Running::new(result, aggregate, plan, null, descends)?);
-        self.keep_running(key, running.clone());
+        kept(&self.running).insert(key, running.clone());
         Some(running)
     }
+}
+
+/// An aggregate of one result in every cell.
+fn of_groups(result: &ReadResult, read: &ReadRef, aggregate: usize, frame: &Frame) -> Cells {
+    let groups = result.find(frame, &read.dims);
+    let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
+    Cells { values: result.columns[aggregate].gather(&groups), read: seen }
 }
 
 /// Cells put together from those of several parts; those of none have no rows.

@@ -1,7 +1,7 @@
 //! Where something cannot be computed, in words: by the values of the row, or by the place of the cell.
 
-use super::anchors::Tables;
 use super::frame::{Frame, KeyColumn};
+use super::tables::Tables;
 use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::formula::words::quote_name;
 use crate::plan::{Dim, Key, RowExpr, RowLeaf, Scope};

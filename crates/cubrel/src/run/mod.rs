@@ -1,21 +1,23 @@
 //! Plans to results: reads over the store, assembly, grids.
 //!
 //! * [`frame`]: many cells at once
-//! * [`anchors`]: arrays over the codes of a key
+//! * [`tables`]: the data, and what a row's values hang off; [`compiled`]: expressions over rows, made ready
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
+//! * `cells`: values of many cells; `reads`: the reads of a plan, each done once; `by_value`: those for many values
+//! * `current`: columns of bound rows
 //! * `first`: the first of many
 //! * `located`: where something cannot be computed, in words
 //! * `periods`: days under period edits, and aggregates over them
-//! * `quantiles`: medians and percentiles
 //! * `sets`: what `top` and `bottom` choose
 //! * [`grid`]: lines, order, limits, totals
 
 pub mod accumulate;
-pub mod anchors;
 pub mod assemble;
 mod by_value;
+mod cells;
+pub mod compiled;
 mod current;
 pub mod domain;
 mod first;
@@ -23,9 +25,10 @@ pub mod frame;
 pub mod grid;
 mod located;
 pub(crate) mod periods;
-mod quantiles;
 pub mod read;
+mod reads;
 mod sets;
+pub mod tables;
 
 use std::time::Instant;
 

@@ -3,10 +3,11 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::assemble::{Cells, Executor};
-use super::domain::Support;
+use super::by_value::CellReads;
+use super::cells::{Cells, Support};
 use super::frame::{Frame, Held, KeyColumn, Members, distinct};
 use super::read::ReadResult;
+use super::reads::PlanReads;
 use super::{Options, RunError};
 use crate::formula::schema::ColumnId;
 use crate::formula::typed::AggregateKind;
@@ -20,12 +21,12 @@ const MOST_GROUPS: u128 = 1 << 22;
 const MOST_SETS: usize = 64;
 
 /// The days that a period edit leaves in each cell, as a dimension.
-pub(crate) fn days(executor: &Executor<'_>, leaf: &PeriodLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
+pub(crate) fn days(reads: &PlanReads<'_>, leaf: &PeriodLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
     let (calendar, date) = (leaf.period.calendar, leaf.period.date);
-    let rules = executor.tables().schema.table(calendar).rules;
-    let visible = visible_days(executor, &leaf.visible, date, frame)?;
-    let with_rows = leaf.with_rows.as_ref().map(|r| visible_days(executor, r, date, frame)).transpose()?;
-    let (first, last) = bounds(executor, date);
+    let rules = reads.tables().schema.table(calendar).rules;
+    let visible = visible_days(reads, &leaf.visible, date, frame)?;
+    let with_rows = leaf.with_rows.as_ref().map(|r| visible_days(reads, r, date, frame)).transpose()?;
+    let (first, last) = bounds(reads, date);
     let mut known: HashMap<DaySet, Held> = HashMap::new();
     let cells = (0..frame.cells).map(|cell| {
         let seen = match &with_rows {
@@ -48,8 +49,8 @@ fn common(a: &DaySet, b: &DaySet) -> DaySet {
 }
 
 /// The first and last day of a calendar.
-fn bounds(executor: &Executor<'_>, date: ColumnId) -> (i32, i32) {
-    let column = executor.tables().column(date);
+fn bounds(reads: &PlanReads<'_>, date: ColumnId) -> (i32, i32) {
+    let column = reads.tables().column(date);
     let days = column.codes().into_iter().filter_map(|code| match column.value_of(code) {
         Value::Date(day) => Some(day),
         _ => None,
@@ -58,12 +59,7 @@ fn bounds(executor: &Executor<'_>, date: ColumnId) -> (i32, i32) {
 }
 
 /// For each cell the days that a read by date brings for it.
-fn visible_days(
-    executor: &Executor<'_>,
-    read: &ReadRef,
-    date: ColumnId,
-    frame: &Frame,
-) -> Result<Vec<DaySet>, RunError> {
+fn visible_days(reads: &PlanReads<'_>, read: &ReadRef, date: ColumnId, frame: &Frame) -> Result<Vec<DaySet>, RunError> {
     let outer_dims = frame.dims.len();
     let mut looked_at: Vec<usize> = read.dims.iter().chain(&read.outer).copied().filter(|d| *d < outer_dims).collect();
     looked_at.sort_unstable();
@@ -72,8 +68,8 @@ fn visible_days(
     let (class_of, first) = distinct(&columns, frame.cells);
     let representatives = frame.select(&first);
     let mut days = vec![DaySet::default(); first.len()];
-    let column = executor.tables().column(date);
-    for (classes, result) in executor.results(read, &representatives)? {
+    let column = reads.tables().column(date);
+    for (classes, result) in reads.results(read, &representatives)? {
         let mut by_key: HashMap<u128, Vec<i32>> = HashMap::new();
         let keys = KeysBeside::new(&result, read, outer_dims);
         for (_, key, code) in keys.present(&result) {
@@ -130,25 +126,25 @@ impl KeysBeside {
 }
 
 /// An aggregate over the days of each cell.
-pub(super) fn over_days(executor: &Executor<'_>, leaf: &OverDays, frame: &Frame) -> Result<Cells, RunError> {
-    let dim = &frame.dims[leaf.days];
+pub(super) fn over_days(cells: &CellReads<'_>, leaf: &OverDays, frame: &Frame) -> Result<Cells, RunError> {
+    let (reads, dim) = (cells.reads(), &frame.dims[leaf.days]);
     let mut sets: Vec<u64> = dim.codes.to_vec();
     sets.sort_unstable();
     sets.dedup();
-    if !is_by_day(executor, leaf, sets.len()) {
-        return executor.read_leaf(&leaf.by_set, leaf.aggregate, frame);
+    if !is_by_day(reads, leaf, sets.len()) {
+        return cells.of(&leaf.by_set, leaf.aggregate, frame);
     }
-    let date = executor.read_plan(leaf.by_day.read).keys.last().copied();
+    let date = reads.read_plan(leaf.by_day.read).keys.last().copied();
     let mut values = vec![Value::Null; frame.cells];
     let mut read = vec![false; frame.cells];
-    for (cells, result) in executor.results(&leaf.by_day, frame)? {
-        let timeline = Timeline::new(executor, leaf, &result, date)?;
+    for (cells, result) in reads.results(&leaf.by_day, frame)? {
+        let timeline = Timeline::new(reads, leaf, &result, date)?;
         for cell in cells {
             let days = dim.held(cell as usize).and_then(Held::members).and_then(Members::days);
             let key = timeline.keys.of_cell(frame, cell as usize);
             let (value, seen) = timeline.value(key, days.unwrap_or(&DaySet::default()));
             values[cell as usize] = value.map_err(|message| {
-                let aggregate = &executor.read_plan(leaf.by_day.read).aggregates[leaf.parts[0]];
+                let aggregate = &reads.read_plan(leaf.by_day.read).aggregates[leaf.parts[0]];
                 RunError::in_argument(message, aggregate.args.first().map(|a| &a.scalar))
             })?;
             read[cell as usize] = seen;
@@ -160,21 +156,21 @@ pub(super) fn over_days(executor: &Executor<'_>, leaf: &OverDays, frame: &Frame)
 }
 
 /// Whether one read by day is better than one for each set of days.
-fn is_by_day(executor: &Executor<'_>, leaf: &OverDays, sets: usize) -> bool {
-    let options: &Options = executor.options();
-    let read = executor.read_plan(leaf.by_day.read);
-    let groups = super::read::room(executor.tables(), read);
+fn is_by_day(reads: &PlanReads<'_>, leaf: &OverDays, sets: usize) -> bool {
+    let options: &Options = reads.options();
+    let read = reads.read_plan(leaf.by_day.read);
+    let groups = super::read::room(reads.tables(), read);
     !options.days_by_set && sets > 1 && (groups.is_some_and(|g| g <= MOST_GROUPS) || sets > MOST_SETS)
 }
 
 /// Whether rows can be read for a cell, whatever its days are.
-pub(super) fn support(executor: &Executor<'_>, leaf: &OverDays) -> Result<Option<Vec<Support>>, RunError> {
-    let read = executor.read_plan(leaf.by_day.read);
-    let few = super::read::room(executor.tables(), read).is_some_and(|g| g <= MOST_GROUPS);
-    if !leaf.by_day.outer.is_empty() || !few || executor.options().days_by_set {
+pub(super) fn support(reads: &PlanReads<'_>, leaf: &OverDays) -> Result<Option<Vec<Support>>, RunError> {
+    let read = reads.read_plan(leaf.by_day.read);
+    let few = super::read::room(reads.tables(), read).is_some_and(|g| g <= MOST_GROUPS);
+    if !leaf.by_day.outer.is_empty() || !few || reads.options().days_by_set {
         return Ok(None);
     }
-    let result = executor.result(leaf.by_day.read, &[])?;
+    let result = reads.result(leaf.by_day.read, &[])?;
     if !result.seen.contains(&true) {
         return Ok(Some(Vec::new()));
     }
@@ -199,7 +195,7 @@ struct Timeline {
 
 impl Timeline {
     fn new(
-        executor: &Executor<'_>,
+        reads: &PlanReads<'_>,
         leaf: &OverDays,
         result: &ReadResult,
         date: Option<crate::plan::Key>,
@@ -208,7 +204,7 @@ impl Timeline {
         let Some(crate::plan::Key::Column(date)) = date else {
             return Err(RunError::Limit("a read by day has no day".into()));
         };
-        let column = executor.tables().column(date);
+        let column = reads.tables().column(date);
         let mut groups: Vec<(u128, i32, u32)> = keys
             .present(result)
             .into_iter()
@@ -222,7 +218,7 @@ impl Timeline {
         for (i, (key, ..)) in groups.iter().enumerate() {
             ranges.entry(*key).or_insert((i, i)).1 = i + 1;
         }
-        let plan = executor.read_plan(leaf.by_day.read);
+        let plan = reads.read_plan(leaf.by_day.read);
         let parts: Vec<Vec<Value>> = leaf
             .parts
             .iter()

@@ -2,20 +2,27 @@
 
 use std::sync::Arc;
 
-use super::RunError;
-use super::assemble::Executor;
-use super::domain::expand;
+use super::cells::Cells;
+use super::domain::Expanded;
 use super::frame::{Frame, Held, KeyColumn, Members};
+use super::tables::Tables;
 use crate::plan::SetLeaf;
 use crate::value::{Type, Value};
 
+/// The candidates of a set: the cells outside that tell them apart, with the place of each cell among them; what each of
+/// them goes through, and its figure there.
+pub(super) struct Candidates {
+    pub(super) outer: Frame,
+    pub(super) places: Vec<u32>,
+    pub(super) expanded: Expanded,
+    pub(super) figures: Cells,
+}
+
 /// The set that holds in each cell.
-pub(super) fn chosen(executor: &Executor<'_>, set: &SetLeaf, frame: &Frame) -> Result<KeyColumn, RunError> {
-    let (outer, places) = frame.project(&set.keep);
-    let expanded = expand(executor, &set.domain, &outer, &[], || Ok(None))?;
-    let figures = executor.eval(&set.figure, &expanded.frame)?;
+pub(super) fn chosen(tables: Tables<'_>, set: &SetLeaf, of: &Candidates) -> KeyColumn {
+    let Candidates { outer, places, expanded, figures } = of;
     let codes = &expanded.frame.dims[outer.dims.len()].codes;
-    let column = executor.tables().column(set.column);
+    let column = tables.column(set.column);
     let mut candidates: Vec<Vec<(Value, u64)>> = vec![Vec::new(); outer.cells];
     for (i, parent) in expanded.parents.iter().enumerate() {
         let figure = figures.values.get(i, set.figure.scalar.ty);
@@ -32,7 +39,7 @@ pub(super) fn chosen(executor: &Executor<'_>, set: &SetLeaf, frame: &Frame) -> R
             Held::Members(Arc::new(Members::Values(values)))
         })
         .collect();
-    Ok(KeyColumn::of_held(places.iter().map(|p| sets[*p as usize].clone()), Type::Null))
+    KeyColumn::of_held(places.iter().map(|p| sets[*p as usize].clone()), Type::Null)
 }
 
 /// The codes of the best figures; those equal to the last one that fits are kept, too.

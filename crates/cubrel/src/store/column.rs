@@ -9,8 +9,7 @@ use std::sync::Arc;
 use super::codes::Segment;
 use super::deferred::Deferred;
 use super::dictionary::TextDictionary;
-use super::encode::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
-use super::lookup::NO_ROW;
+use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
 use super::proof::Proof;
 use super::raw::{RawColumn, RawData};
@@ -18,6 +17,9 @@ use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
 const NEAR: usize = 8;
+
+/// No row: the key finds nothing, or is null.
+pub const NO_ROW: u32 = u32::MAX;
 
 /// Rows of a segment, at most.
 pub const SEGMENT_ROWS: usize = 1 << 20;

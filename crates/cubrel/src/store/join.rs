@@ -6,7 +6,8 @@ use super::codes::Segment;
 use super::column::{Column, Cuts, Encoding};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
-use super::encode::{Range, Use, choose, divisor, float_key, scaled};
+use super::encode::{Range, Use, choose, divisor};
+use super::floats::{float_key, scaled};
 
 impl Column {
     /// The rows of all parts, one after the other, in their segments. All parts have the same type.

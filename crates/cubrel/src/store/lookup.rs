@@ -8,13 +8,11 @@ use rayon::prelude::*;
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
 use super::codes::Segment;
-use super::column::{Column, Encoding};
+use super::column::{Column, Encoding, NO_ROW};
 use super::deferred::Deferred;
 use super::proof::Proof;
 use crate::value::Value;
 
-/// No row: the key finds nothing, or is null.
-pub const NO_ROW: u32 = u32::MAX;
 /// A key whose codes are at most this many times the rows gets an array over its codes.
 const CODES_PER_ROW: u64 = 2;
 

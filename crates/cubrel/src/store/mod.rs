@@ -22,6 +22,7 @@ pub mod dictionary;
 pub mod disk;
 pub mod divide;
 pub mod encode;
+mod floats;
 pub mod forms;
 pub mod join;
 pub mod lookup;
@@ -37,9 +38,9 @@ use std::sync::Arc;
 
 pub use bits::PackedInts;
 pub use codes::{Codes, Segment};
-pub use column::{Column, Cuts, Encoding, SEGMENT_ROWS};
+pub use column::{Column, Cuts, Encoding, NO_ROW, SEGMENT_ROWS};
 pub use cut::KeptRows;
-pub use lookup::{Lookup, NO_ROW, Target};
+pub use lookup::{Lookup, Target};
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;
 

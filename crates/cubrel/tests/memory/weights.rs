@@ -10,8 +10,8 @@ use std::path::Path;
 use std::sync::atomic::Ordering;
 
 use counting::{Counting, IN_USE};
-use cubrel::insight::sizes::Sizes;
 use cubrel::load::Silent;
+use cubrel::sizes::Sizes;
 use cubrel::{Model, RefreshOptions};
 use tempfile::TempDir;
 

@@ -3,9 +3,9 @@ use std::sync::LazyLock;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use cubrel::insight::rival::Contest;
+use cubrel::insight::formula_comparison::FormulaPair;
 use cubrel::insight::why::WhyOptions;
-use cubrel::insight::{advice, rival, timed, twins};
+use cubrel::insight::{advice, formula_comparison, model_comparison, profile};
 use cubrel::load::{Observer, Silent, TableReport};
 use cubrel::run::read::ReadStats;
 use cubrel::run::{Options, Runs};
@@ -31,7 +31,7 @@ fn builder() -> Builder {
 
 fn refused(text: &str, limits: Limits) -> String {
     let options = QueryOptions { limits, ..QueryOptions::default() };
-    MODEL.query_with(text, &options).unwrap().run().unwrap_err().to_string()
+    MODEL.query_with(text, &options).and_then(|query| query.run()).unwrap_err().to_string()
 }
 
 #[test]
@@ -96,18 +96,18 @@ const ROADS: &[Road] = &[
         let why = WhyOptions { query: options.clone(), rows: 3, ..WhyOptions::default() };
         MODEL.why(&format!("grid {x} as x"), "", &why).map(drop)
     }),
-    ("profile", |options, x| timed::timed(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
-    ("profile of each item", |options, x| timed::measured(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
+    ("profile", |options, x| advice::profile_with_advice(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
+    ("profile of each item", |options, x| profile::profile(&MODEL, &format!("grid {x} as x"), options, 1).map(drop)),
     ("two formulas", |options, x| {
-        let contest = Contest { measure: format!("{x} + 0"), with: x.into(), ..Contest::default() };
-        rival::compared(&MODEL, &contest, options, 1).map(drop)
+        let contest = FormulaPair { measure: format!("{x} + 0"), with: x.into(), ..FormulaPair::default() };
+        formula_comparison::compare_formulas(&MODEL, &contest, options, 1).map(drop)
     }),
     ("two models", |options, x| {
         let only = [if x == ENDLESS { "endless" } else { "fuel" }.to_string()];
-        twins::twins(&MODEL, &MODEL, &only, options, 1).map(drop)
+        model_comparison::compare_models(&MODEL, &MODEL, &only, options, 1).map(drop)
     }),
     ("cheaper formulas", |options, x| {
-        advice::proven(&MODEL, &format!("grid if(fuel = 0, null, ({x}) / fuel) as x"), options).map(drop)
+        advice::faster_formulas(&MODEL, &format!("grid if(fuel = 0, null, ({x}) / fuel) as x"), options).map(drop)
     }),
 ];
 
@@ -320,6 +320,36 @@ fn measures_that_use_others_twice_are_planned_once_or_refused() {
     assert!(start.elapsed() < Duration::from_secs(30), "it took {:?}", start.elapsed());
 }
 
+#[test]
+fn planning_ends_when_time_is_up_and_when_it_is_cancelled() {
+    let mut text = "measure m0 = rows(sailing); ".to_string();
+    let shares = |i: usize| format!("m{i} + m{i} given (without all) + m{i} given (without vessel)");
+    (1..=60).for_each(|i| text += &format!("measure m{i} = {}; ", shares(i - 1)));
+    text += "grid m60 by vessel.class";
+    type Planning = fn(&QueryOptions, &str) -> Option<Error>;
+    let roads: [(&str, Planning); 2] = [
+        ("query", |options, text| MODEL.query_with(text, options).err()),
+        ("why", |options, text| {
+            let why = WhyOptions { query: options.clone(), ..WhyOptions::default() };
+            MODEL.why(text, "vessel.class = 1", &why).err()
+        }),
+    ];
+    for (road, ask) in roads {
+        let start = Instant::now();
+        let whole = ask(&QueryOptions::default(), &text).unwrap().to_string();
+        assert!(whole.contains("planning this takes more than"), "{road}: {whole}");
+        let whole = start.elapsed();
+        let limits = Limits { time: Some(Duration::from_millis(1)), ..Limits::default() };
+        let start = Instant::now();
+        let said = ask(&QueryOptions { limits, ..QueryOptions::default() }, &text).unwrap().to_string();
+        assert!(said.contains("the time limit was reached"), "{road}: {said}");
+        assert!(start.elapsed() < whole / 2, "{road}: {:?} of {whole:?}", start.elapsed());
+        let options = QueryOptions::default();
+        options.cancel.cancel();
+        assert!(matches!(ask(&options, &text), Some(Error::Cancelled)), "{road}");
+    }
+}
+
 /// Nested so deeply, `let`s that each take the one before twice.
 fn doubled(first: &str, times: usize, op: impl Fn(&str) -> String) -> String {
     let mut text = format!("let t0 = {first}; ");
@@ -380,9 +410,8 @@ fn time_is_looked_at_between_the_parts_of_a_long_formula() {
     let text = format!("grid max(length({})) as x", vec![part; 60].join(" || "));
     let limits = Limits { time: Some(Duration::from_millis(20)), ..Limits::default() };
     let options = QueryOptions { limits, ..QueryOptions::default() };
-    let query = MODEL.query_with(&text, &options).unwrap();
     let start = Instant::now();
-    let said = query.run().unwrap_err().to_string();
+    let said = MODEL.query_with(&text, &options).and_then(|query| query.run()).unwrap_err().to_string();
     assert!(said.contains("the time limit was reached"), "{said}");
     assert!(start.elapsed() < Duration::from_secs(3), "{:?}", start.elapsed());
 }

@@ -5,7 +5,8 @@ use std::path::Path;
 
 use cubrel::formula::check::Settings;
 use cubrel::load::infer::Guess;
-use cubrel::load::tables::{LoadedTable, Loader};
+use cubrel::load::loaded::LoadedTable;
+use cubrel::load::tables::Loader;
 use cubrel::load::{LoadError, Silent};
 use cubrel::model::Document;
 use cubrel::model::dependencies::formulas;

@@ -1,9 +1,9 @@
 //! A query asked in a role gives what it gives on a model that never had the other rows.
 
 use crate::common::{Random, segments, shown};
-use cubrel::insight::rival::{self, Contest};
+use cubrel::insight::formula_comparison::{self, FormulaPair};
 use cubrel::insight::why::WhyOptions;
-use cubrel::insight::{timed, twins};
+use cubrel::insight::{advice, model_comparison, profile};
 use cubrel::{Model, QueryOptions, Type, Value};
 use serde_json::Value as Json;
 
@@ -214,9 +214,9 @@ fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
         if let Ok(batch) = model.query_with(text, options).and_then(|query| query.run()?.to_record_batch()) {
             told.push(format!("{text}\n{batch:?}"));
         }
-        if let Ok((timed, _)) = timed::timed(model, text, options, 1) {
+        if let Ok((profile, _)) = advice::profile_with_advice(model, text, options, 1) {
             let mut reads = Vec::new();
-            timed.tree.iter().for_each(|node| counters(node, &mut reads));
+            profile.tree.iter().for_each(|node| counters(node, &mut reads));
             told.push(format!("{text}\n{}", reads.join("\n")));
         }
     }
@@ -232,14 +232,14 @@ fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
     }
     for (measure, with) in CONTESTS {
         let (measure, with, by) = (measure.to_string(), with.to_string(), "zone.name".to_string());
-        let contest = Contest { measure, with, by, ..Contest::default() };
-        told.push(match rival::compared(model, &contest, options, 1) {
+        let contest = FormulaPair { measure, with, by, ..FormulaPair::default() };
+        told.push(match formula_comparison::compare_formulas(model, &contest, options, 1) {
             Ok(rival) => format!("{contest:?}\n{}", without_times(&serde_json::to_value(rival).unwrap())),
             Err(e) => format!("{contest:?}\n{e}"),
         });
     }
-    told.push(match twins::twins(model, model, &[], options, 1) {
-        Ok(twins) => without_times(&serde_json::to_value(twins).unwrap()),
+    told.push(match model_comparison::compare_models(model, model, &[], options, 1) {
+        Ok(comparison) => without_times(&serde_json::to_value(comparison).unwrap()),
         Err(e) => e.to_string(),
     });
     let sizes = model.asked_as(&options.roles).sizes();
@@ -269,7 +269,7 @@ fn without_times(report: &Json) -> String {
 }
 
 /// What of a profile is no time.
-fn counters(node: &timed::Node, found: &mut Vec<String>) {
+fn counters(node: &profile::Node, found: &mut Vec<String>) {
     if let Some(read) = &node.read {
         let counted = (read.rows, read.rows_read, read.segments_skipped, read.bytes_read, read.groups);
         found.push(format!("{} by {:?}: {counted:?}", read.table, read.group_by));
@@ -305,6 +305,39 @@ fn nothing_on_any_road_tells_of_rows_and_columns_that_a_role_has_not() {
             }
         }
     }
+}
+
+/// Keys that are denied: nothing that is told depends on what they are.
+#[test]
+fn what_a_denied_key_is_cannot_be_told_from_anything() {
+    const DENY: &str = "[role.r0]\ndeny = ['zone.id', 'shop.id', 'shop.zone', 'shop.other', 'sale.shop']\n";
+    let moved = |rows: &Rows| {
+        let by = |row: &[Value], keys: &[usize]| {
+            let moved = |(i, v): (usize, &Value)| match v {
+                Value::Int(v) if keys.contains(&i) => Value::Int(v + 100),
+                v => v.clone(),
+            };
+            row.iter().enumerate().map(moved).collect::<Vec<Value>>()
+        };
+        let all = |list: &[Vec<Value>], keys: &[usize]| list.iter().map(|row| by(row, keys)).collect();
+        Rows { zone: all(&rows.zone, &[0]), shop: all(&rows.shop, &[0, 1, 2]), sale: all(&rows.sale, &[0]) }
+    };
+    let options = asked_in(&[("", "")]);
+    let mut answered = 0;
+    for seed in 0..100 {
+        let (rows, ..) = case(seed);
+        let (here, there) = (model_with(&rows, &[], DENY, true), model_with(&moved(&rows), &[], DENY, true));
+        let found = everything(&here, &options);
+        for (found, expected) in found.iter().zip(&everything(&there, &options)) {
+            assert_eq!(found, expected, "seed {seed}");
+        }
+        let keys = |text: &&String| ["zone.id", "shop.id", "sale.shop"].iter().any(|k| text.contains(k));
+        // What asks for a key is refused, as if there were none; the rest is answered over its relationships.
+        let by_name = &found.iter().find(|text| text.starts_with("grid total by zone.name totals")).unwrap();
+        assert!(!keys(by_name), "{by_name}");
+        answered += usize::from(by_name.lines().count() > 1);
+    }
+    assert_eq!(answered, 100);
 }
 
 #[test]

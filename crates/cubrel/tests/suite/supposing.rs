@@ -2,8 +2,8 @@
 use std::fmt::Write as _;
 use std::fs;
 
-use cubrel::insight::sizes::{ColumnSize, Sizes};
 use cubrel::load::Silent;
+use cubrel::sizes::{ColumnSize, Sizes};
 use cubrel::{Model, RefreshOptions, Type, Value};
 use tempfile::TempDir;
 

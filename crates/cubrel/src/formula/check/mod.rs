@@ -24,6 +24,7 @@ use super::ast;
 use super::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use super::source::{Diagnostic, Problem, Source, Span};
 use super::typed::{Expr, Kind, LetId, Narrow, ProviderId};
+use crate::cancel::Ending;
 use crate::value::{Type, Value};
 
 /// What a formula is checked against besides the schema.
@@ -39,6 +40,8 @@ pub struct Settings {
     pub user: Option<String>,
     /// What `shown` stands for, in the formula of a reading.
     pub shown: Option<MeasureId>,
+    /// When planning has to end.
+    pub ending: Ending,
 }
 
 /// A problem has been reported; there is no tree to go on with.

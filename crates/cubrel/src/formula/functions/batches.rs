@@ -2,7 +2,6 @@
 //!
 //! Only the common kinds of arguments are covered; whatever else comes is left to the rows.
 
-use super::numbers::round_float;
 use crate::value::date::DAY_MICROS;
 use crate::value::exact::{self, bits_of};
 use crate::value::{Data, Type, Vector};
@@ -141,6 +140,17 @@ pub(super) fn days_between(vectors: &[Vector], types: &[Type]) -> Option<Vector>
         (of_a, of_b) => a.iter().zip(b).map(|(a, b)| b.div_euclid(of_b) - a.div_euclid(of_a)).collect(),
     };
     Some(Vector::new(Data::I64(days)))
+}
+
+/// A double with so many digits after the point (negative: zeros before it).
+pub(super) fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> f64 {
+    let factor = 10f64.powi(digits as i32);
+    let scaled = x * factor;
+    // Beyond what a double resolves there is nothing to round, and beyond what it holds nothing is left.
+    if !scaled.is_finite() || factor == 0.0 {
+        return if factor == 0.0 { 0.0 } else { x };
+    }
+    round(scaled) / factor
 }
 
 #[cfg(test)]

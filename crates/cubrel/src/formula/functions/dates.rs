@@ -3,7 +3,7 @@
 use jiff::civil::Date;
 
 use super::batches;
-use super::{Argument, Function, FunctionError, Parameter};
+use super::entry::{Argument, Function, FunctionError, Parameter};
 use crate::value::date::{self, DAY_MICROS, Unit};
 use crate::value::{Type, Value};
 

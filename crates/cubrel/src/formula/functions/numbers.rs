@@ -1,7 +1,7 @@
 //! Functions of numbers.
 
-use super::batches::{self, Cut};
-use super::{Argument, Function, FunctionError, Parameter};
+use super::batches::{self, Cut, round_float};
+use super::entry::{Argument, Function, FunctionError, Parameter};
 use crate::value::{Type, Value, exact};
 
 fn first_type(args: &[Argument<'_>]) -> Type {
@@ -97,16 +97,6 @@ fn digits_argument(args: &[Value]) -> i64 {
         Some(Value::Int(n)) => (*n).clamp(-400, 400),
         _ => 0,
     }
-}
-
-pub(super) fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> f64 {
-    let factor = 10f64.powi(digits as i32);
-    let scaled = x * factor;
-    // Beyond what a double resolves there is nothing to round, and beyond what it holds nothing is left.
-    if !scaled.is_finite() || factor == 0.0 {
-        return if factor == 0.0 { 0.0 } else { x };
-    }
-    round(scaled) / factor
 }
 
 fn round(args: &[Value], ty: Type) -> Result<Value, FunctionError> {

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use super::{Function, FunctionError, Parameter};
+use super::entry::{Function, FunctionError, Parameter};
 use crate::value::format::{Formats, check_pattern};
 use crate::value::{Type, Value};
 

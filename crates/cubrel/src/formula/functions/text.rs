@@ -1,6 +1,6 @@
 //! Functions of text. Positions count characters (Unicode scalar values) from 1.
 
-use super::{Argument, Function, FunctionError, Parameter};
+use super::entry::{Argument, Function, FunctionError, Parameter};
 use crate::value::{Type, Value};
 
 /// A text function gives at most this many characters; more is an error instead of a machine out of memory.

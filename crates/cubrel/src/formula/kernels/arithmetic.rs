@@ -1,7 +1,7 @@
 //! Computing with numbers: exact ones in 64 bits, and again in 128 where that overflows.
 
 use super::super::scalar::SlotError;
-use super::both_valid;
+use super::shared::both_valid;
 use crate::value::{Data, Type, Vector, exact};
 
 pub(super) fn add(vectors: &[Vector]) -> Result<Vector, SlotError> {

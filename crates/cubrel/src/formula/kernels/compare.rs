@@ -2,7 +2,7 @@
 
 use super::super::scalar::{Scalar, ScalarKind};
 use super::super::typed::Op;
-use super::both_valid;
+use super::shared::both_valid;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// `=`, `<>`, `<`, `<=`, `>` and `>=`.

@@ -2,7 +2,7 @@
 
 use super::super::functions::Function;
 use super::super::scalar::{Scalar, SlotError};
-use super::{TextRoom, both_valid};
+use super::shared::{TextRoom, both_valid};
 use crate::value::{Type, Value, Vector, VectorBuilder};
 
 /// Runs a function over whole vectors: at once where it knows how, else row by row.

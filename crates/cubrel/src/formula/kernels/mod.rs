@@ -4,10 +4,13 @@ mod arithmetic;
 mod cast;
 mod compare;
 mod functions;
+mod shared;
 
 use super::scalar::{Scalar, SlotError};
 use super::typed::Op;
-use crate::value::{Data, Type, Value, Vector, VectorBuilder, date, units};
+use crate::formula::kernels::shared::TextRoom;
+use crate::formula::kernels::shared::both_valid;
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, date};
 
 pub use cast::cast_value;
 
@@ -31,15 +34,6 @@ pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usi
         Op::In => Ok(compare::member(vectors, args, n)),
         Op::Cast { from, to, lenient } => cast::cast(&vectors[0], from, to, lenient),
         Op::Function(function) => functions::call(function, vectors, args, ty, n),
-    }
-}
-
-/// Both valid, slot by slot.
-fn both_valid(a: Option<&[bool]>, b: Option<&[bool]>) -> Option<Vec<bool>> {
-    match (a, b) {
-        (None, None) => None,
-        (Some(v), None) | (None, Some(v)) => Some(v.to_vec()),
-        (Some(x), Some(y)) => Some(x.iter().zip(y).map(|(x, y)| *x && *y).collect()),
     }
 }
 
@@ -67,28 +61,6 @@ fn concat(vectors: &[Vector], args: &[Scalar], n: usize) -> Result<Vector, SlotE
         builder.push(value);
     }
     Ok(builder.finish())
-}
-
-/// Bytes of texts that one operator may make in one batch: it comes to an end before memory does.
-const MOST_OF_BATCH: usize = 256 << 20;
-
-/// Counts the texts that an operator makes.
-#[derive(Default)]
-struct TextRoom {
-    bytes: usize,
-}
-
-impl TextRoom {
-    /// Whether there is room for a value.
-    fn take(&mut self, value: &Value) -> Result<(), String> {
-        let Value::Text(text) = value else { return Ok(()) };
-        super::functions::allowed_length(text.len())?;
-        self.bytes += text.len();
-        if self.bytes > MOST_OF_BATCH {
-            return Err(format!("the texts of this part take more than {}", units::bytes(MOST_OF_BATCH as u64)));
-        }
-        Ok(())
-    }
 }
 
 fn like(vectors: &[Vector]) -> Vector {

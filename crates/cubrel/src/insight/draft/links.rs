@@ -2,8 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::{Table, counted};
-use crate::load::tables::LoadedColumn;
+use super::table::{Table, counted};
+use crate::load::loaded::LoadedColumn;
 use crate::store::Column;
 use crate::value::{Type, Value, units};
 

@@ -8,6 +8,7 @@
 
 mod links;
 mod reading;
+mod table;
 mod writing;
 
 use std::collections::{BTreeMap, HashSet};
@@ -15,11 +16,10 @@ use std::path::{Component, Path, PathBuf};
 
 use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::load::tables::LoadedTable;
 use crate::load::{Observer, bytes};
-use crate::model::file::TableSection;
 use links::{is_one, key_of, links, place};
 use reading::{identifiers, load};
+use table::{counted, table_name};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.
@@ -31,15 +31,6 @@ pub struct Draft {
     pub toml: String,
     /// What was found, for people.
     pub findings: Vec<String>,
-}
-
-/// A table on its way into the draft.
-struct Table {
-    name: String,
-    section: TableSection,
-    loaded: LoadedTable,
-    notes: Vec<String>,
-    key: Option<String>,
 }
 
 /// Drafts a model for a folder from files and folders of files.
@@ -128,20 +119,6 @@ fn stem(path: &Path) -> String {
 fn base(stem: &str) -> &str {
     let cut = stem.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '-' | '_' | ' '));
     if cut.is_empty() { stem } else { cut }
-}
-
-/// A name that formulas can use without quotes.
-fn table_name(text: &str) -> String {
-    let lower = text.to_lowercase();
-    let plain =
-        lower.split(|c: char| !c.is_alphanumeric()).filter(|part| !part.is_empty()).collect::<Vec<_>>().join("_");
-    if plain.is_empty() || plain.starts_with(|c: char| c.is_ascii_digit()) { format!("t_{plain}") } else { plain }
-}
-
-/// So many of something.
-fn counted(count: u64, what: &str) -> String {
-    let number = crate::value::units::count(count);
-    if count == 1 { format!("{number} {what}") } else { format!("{number} {what}s") }
 }
 
 /// A path as a model in a folder names it: from there on, and through the folders above where that is short.

@@ -2,13 +2,14 @@
 
 use std::path::Path;
 
-use super::{Table, counted};
+use super::table::{Table, counted};
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::load::dialect::{DatePattern, Shape};
 use crate::load::infer::is_code;
-use crate::load::tables::{LoadedColumn, LoadedTable, Loader};
+use crate::load::loaded::{LoadedColumn, LoadedTable};
+use crate::load::tables::Loader;
 use crate::load::{NO_UTF8, Observer};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;

@@ -5,9 +5,9 @@ use std::fmt::Write;
 use std::path::Path;
 
 use super::links::{KEY_WORDS, Link, is_one, names_key, place, words};
-use super::{Table, counted, table_name};
+use super::table::{Table, counted, table_name};
 use crate::formula::words::quote_name;
-use crate::load::tables::LoadedColumn;
+use crate::load::loaded::LoadedColumn;
 use crate::model::file::ColumnSection;
 use crate::store::Column;
 use crate::value::Type;

@@ -2,16 +2,17 @@
 
 use std::sync::Arc;
 
-use super::{Explained, Why, WhyOptions};
+use super::answer::{Why, WhyOptions};
+use super::explained::{Explained, code_of, literal};
 use crate::formula::check::{self, ROW, Settings};
 use crate::formula::parser;
 use crate::formula::schema::ColumnId;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::plan::query::{coerced, equality};
 use crate::plan::{Dim, Environment, Key, Origin, Planner, Scope};
-use crate::run::anchors::Tables;
 use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
+use crate::run::tables::Tables;
 use crate::store::Store;
 use crate::value::Value;
 use crate::{Error, Model};
@@ -63,7 +64,7 @@ pub(super) fn why(
     if count > 1 {
         notes.push(format!("{count} rows are meant; this is the first of them"));
     }
-    notes.push(format!("stored: {}", super::context::literal(&stored)));
+    notes.push(format!("stored: {}", literal(&stored)));
     let (left, rows) = (explained.tables_left(&assembly, &frame)?, explained.rows_behind(&assembly, &frame)?);
     run.check()?;
     Ok(Why {
@@ -116,7 +117,7 @@ fn find_row(
             .ok_or_else(|| fail(format!("{} is {ty}, this is {value}", tables.schema.column_name(found))))?;
         wanted.push((found, value));
     }
-    let codes = wanted.iter().map(|(c, v)| super::code_of(tables, *c, v).map(|code| (*c, code)));
+    let codes = wanted.iter().map(|(c, v)| code_of(tables, *c, v).map(|code| (*c, code)));
     let codes = codes.collect::<Result<Vec<_>, Error>>()?;
     let columns: Vec<(Vec<u64>, u64)> = codes.into_iter().map(|(c, code)| (tables.column(c).codes(), code)).collect();
     let matches = |row: &usize| columns.iter().all(|(codes, code)| codes[*row] == *code);

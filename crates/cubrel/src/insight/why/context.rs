@@ -1,27 +1,17 @@
 //! Filters in words, and the rows that they leave in each table.
 
+use crate::insight::why::explained::literal;
 use std::collections::BTreeMap;
 
-use super::{Explained, WhyFilter, WhyTable, written};
+use super::answer::{WhyFilter, WhyTable};
+use super::explained::{Explained, written};
 use crate::Error;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
-use crate::formula::words::quote_text;
 use crate::plan::{Assembly, Filter, FilterTest, Key, Leaf, Origin, Planner, Scope};
 use crate::run::frame::{Frame, KeyKind, Members};
 use crate::run::read;
 use crate::value::days::DaySet;
 use crate::value::{Value, date};
-
-/// A value as it is written in formulas.
-pub(super) fn literal(value: &Value) -> String {
-    match value {
-        Value::Text(text) => quote_text(text),
-        Value::Date(_) => format!("date '{value}'"),
-        Value::Timestamp(_) => format!("timestamp '{value}'"),
-        Value::Null => "null".into(),
-        _ => value.to_string(),
-    }
-}
 
 fn origin(origin: Origin) -> &'static str {
     match origin {
@@ -125,8 +115,8 @@ impl Explained<'_> {
     fn fact_tables(&self, assembly: &Assembly, found: &mut Vec<TableId>) {
         for leaf in &assembly.leaves {
             let table = match leaf {
-                Leaf::Read(read, _) => Some(self.executor.read_plan(read.read).table),
-                Leaf::OverDays(over) => Some(self.executor.read_plan(over.by_set.read).table),
+                Leaf::Read(read, _) => Some(self.executor.reads().read_plan(read.read).table),
+                Leaf::OverDays(over) => Some(self.executor.reads().read_plan(over.by_set.read).table),
                 Leaf::Part(body) | Leaf::Project { body, .. } | Leaf::Bind { body, .. } => {
                     self.fact_tables(body, found);
                     None

@@ -1,12 +1,13 @@
 //! The rows behind a number, and the plain aggregate over them.
 
-use super::{Explained, WhyRows, written};
+use super::answer::WhyRows;
+use super::explained::{Explained, written};
 use crate::Error;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
-use crate::run::anchors::{CompiledRow, RowCompiler};
+use crate::run::compiled::{CompiledRow, RowCompiler};
 use crate::run::frame::{Frame, Held};
 use crate::run::read::{self, Batch};
 use crate::value::{Type, Value, exact};
@@ -19,14 +20,14 @@ const NEAR: u32 = 4096;
 impl Explained<'_> {
     /// The rows that a read has for the one cell of a frame.
     pub(super) fn rows_read(&self, reference: &ReadRef, frame: &Frame) -> Result<Vec<u32>, Error> {
-        let plan = self.executor.read_plan(reference.read);
+        let plan = self.executor.reads().read_plan(reference.read);
         let outer = self.outer_of(reference, frame);
         let codes: Vec<u64> = reference.dims.iter().map(|d| frame.dims[*d].codes[0]).collect();
         Ok(read::rows_of_group(self.executor.tables(), plan, &outer, self.executor.options(), &codes)?)
     }
 
     fn outer_of(&self, reference: &ReadRef, frame: &Frame) -> Vec<(crate::plan::Slot, Held, Type)> {
-        let plan = self.executor.read_plan(reference.read);
+        let plan = self.executor.reads().read_plan(reference.read);
         let held = plan.outer.iter().zip(&reference.outer).filter_map(|(slot, dim)| {
             let ty = match &frame.dims[*dim].kind {
                 crate::run::frame::KeyKind::Values(pool) => pool.ty,
@@ -66,7 +67,7 @@ impl Explained<'_> {
                 Leaf::Part(body) => self.behind(body, frame, found)?,
                 Leaf::Project { keep, body } => self.behind(body, &frame.project(keep).0, found)?,
                 Leaf::Period(period) => {
-                    let days = crate::run::periods::days(self.executor, period, frame)?;
+                    let days = crate::run::periods::days(self.executor.reads(), period, frame)?;
                     self.behind(&period.body, &frame.with([days]), found)?;
                 }
                 Leaf::Bind { values, body } => {
@@ -97,7 +98,7 @@ impl Explained<'_> {
     }
 
     fn rows_of(&self, of: String, reference: &ReadRef, aggregate: usize, frame: &Frame) -> Result<WhyRows, Error> {
-        let plan = self.executor.read_plan(reference.read);
+        let plan = self.executor.reads().read_plan(reference.read);
         let aggregate = &plan.aggregates[aggregate];
         let rows = self.rows_read(reference, frame)?;
         let tables = self.executor.tables();

@@ -1,6 +1,7 @@
 //! A formula as a tree, with the value of each part in its own context.
 
-use super::{Explained, WhyFilter, WhyKind, WhyPart, written};
+use super::answer::{WhyFilter, WhyKind, WhyPart};
+use super::explained::{Explained, written};
 use crate::Error;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::typed::{LetId, Op};
@@ -166,7 +167,7 @@ impl Explained<'_> {
                     _ => return Ok(part),
                 };
                 let rows = self.rows_read(read, frame)?.len() as u64;
-                let table = self.executor.read_plan(read.read).table;
+                let table = self.executor.reads().read_plan(read.read).table;
                 let all = self.executor.tables().rows(table) as u64;
                 part.read = Some((self.schema.table(table).name.clone(), rows, all));
                 Ok(part)
@@ -191,7 +192,7 @@ impl Explained<'_> {
             Leaf::Rank(rank) => {
                 let mut part = self.plain(scalar, WhyKind::Per, Some(value()?));
                 let (outer, _) = frame.project(&rank.keep);
-                let all = expand(self.executor, &rank.domain, &outer, &[], || Ok(None))?;
+                let all = expand(self.executor.reads(), &rank.domain, &outer, &[], || Ok(None))?;
                 let figures = self.executor.eval(&rank.figure, &all.frame)?;
                 let count = (0..all.frame.cells).filter(|i| figures.values.is_valid(*i)).count();
                 part.note = Some(format!("of {count} values that have a figure"));
@@ -256,7 +257,7 @@ impl Explained<'_> {
         match leaf {
             Leaf::Project { keep, body } => Ok((body, frame.project(keep).0)),
             Leaf::Period(period) => {
-                let inner = frame.with([periods::days(self.executor, period, frame)?]);
+                let inner = frame.with([periods::days(self.executor.reads(), period, frame)?]);
                 match period.body.leaves.as_slice() {
                     [next @ (Leaf::Project { .. } | Leaf::Period(_))] => self.edited(next, &inner),
                     _ => Ok((&period.body, inner)),
@@ -268,7 +269,7 @@ impl Explained<'_> {
 
     fn fold(&self, fold: &Fold, scalar: &Scalar, frame: &Frame, value: Value) -> Result<WhyPart, Error> {
         let mut part = self.plain(scalar, WhyKind::Per, Some(value));
-        let all = expand(self.executor, &fold.domain, frame, &[], || {
+        let all = expand(self.executor.reads(), &fold.domain, frame, &[], || {
             if fold.sparse { self.executor.supports(&fold.args) } else { Ok(None) }
         })?;
         let mut kept: Vec<u32> = (0..all.frame.cells as u32).collect();

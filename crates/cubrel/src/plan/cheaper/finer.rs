@@ -1,6 +1,6 @@
 //! Reads that can be put together from the groups of another one: a total from its lines, a month from its days.
 
-use super::super::{Read, ReadAggregate, RollUp};
+use super::super::tree::{Read, ReadAggregate, RollUp};
 use crate::formula::typed::AggregateKind;
 use crate::value::Type;
 

@@ -12,9 +12,9 @@ mod row_wise;
 use std::collections::HashMap;
 
 use super::query::QueryPlan;
+use super::tree::{Assembly, Read, ReadRef};
 use super::validate;
 use super::walk::{self, Each, Visit};
-use super::{Assembly, Read, ReadRef};
 use crate::formula::schema::Schema;
 
 /// A pass over the leaves and the reads of a plan.

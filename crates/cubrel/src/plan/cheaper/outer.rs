@@ -2,7 +2,9 @@
 //! by the column instead holds the answers for all of them: for `=` those of one group, for `<`, `<=`, `>` and `>=` those
 //! of the groups up to one, where aggregates of several groups can be put together.
 
-use super::super::{ByValue, Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf, Slot};
+use super::super::rows::{Predicate, RowExpr, RowLeaf, Slot};
+use super::super::scope::{Filter, FilterTest, Key};
+use super::super::tree::{ByValue, Read, ReadAggregate};
 use super::finer;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Schema};

@@ -3,10 +3,9 @@
 
 use std::sync::Arc;
 
-use super::super::{
-    Assembly, Filter, FilterTest, Fold, Key, Leaf, Origin, Predicate, Read, ReadAggregate, ReadRef, RowExpr, RowLeaf,
-    intern_leaf,
-};
+use super::super::rows::{Predicate, RowExpr, RowLeaf, intern_leaf};
+use super::super::scope::{Filter, FilterTest, Key, Origin};
+use super::super::tree::{Assembly, Fold, Leaf, Read, ReadAggregate, ReadRef};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::TableId;
 use crate::formula::typed::AggregateKind;

@@ -2,14 +2,16 @@
 
 use std::sync::Arc;
 
-use super::checked::QueryPlanner;
-use super::{Axis, PlannedItem, layout};
+use super::layout;
+use super::planner::QueryPlanner;
+use super::plans::{Axis, PlannedItem};
 use crate::formula::ast::{self, BinaryOp, ExprKind};
 use crate::formula::check::{self, Settings};
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest, did_you_mean};
-use crate::plan::{Assembly, Bound, Read, Slot};
+use crate::plan::rows::Slot;
+use crate::plan::tree::{Assembly, Bound, Read};
 use crate::value::{Type, Value, exact, parse};
 
 /// One item of one cell.
@@ -63,7 +65,7 @@ pub fn cell(
         None => 0,
         Some(name) => checked.items.iter().position(|i| i.name == name).ok_or_else(|| {
             let names: Vec<&str> = checked.items.iter().map(|i| i.name.as_str()).collect();
-            let help = crate::model::define::suggestion(name, &names);
+            let help = crate::formula::source::suggestion(name, &names);
             vec![Diagnostic::general(Problem::UnknownName, format!("the grid has no item `{name}`")).help(help)]
         })?,
     };
@@ -94,7 +96,7 @@ pub fn cell(
         .collect();
     let expr = exprs[index].clone();
     let columns: Vec<(usize, ColumnId)> = at.iter().map(|(axis, column, _)| (*axis, *column)).collect();
-    let planned = layout::cell(&planner.schema, source, &checked, &columns, &expr, index)?;
+    let planned = layout::cell(planner.planner(), source, &checked, &columns, &expr, index)?;
     Ok(CellPlan {
         reads: planned.reads,
         outer: planned.outer,

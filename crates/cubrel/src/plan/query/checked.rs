@@ -1,80 +1,35 @@
 //! Names of a query resolved, its parts typed.
 
+use crate::plan::query::QueryPlanner;
+use crate::plan::query::resolved::CheckedGrid;
+use crate::plan::query::resolved::CheckedRecords;
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
-use super::lenses::{Chosen, Lenses};
-use super::{Axis, PlannedItem, QueryPlan, layout};
+use super::layout;
+use super::lenses::Lenses;
+use super::plans::{Axis, PlannedItem, QueryPlan};
 use crate::formula::ast::{self, Target};
-use crate::formula::check::{self, Settings, arrivals, surprises};
-use crate::formula::schema::{ColumnId, MeasureDef, MeasureId, Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span, closest, did_you_mean};
+use crate::formula::check::{self, arrivals, surprises};
+use crate::formula::schema::{ColumnId, Schema, TableId};
+use crate::formula::source::{Diagnostic, Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{Expr, Kind, Narrow};
 use crate::formula::words::quote_name;
 use crate::value::Type;
 use crate::value::format;
 
-/// Resolves one query.
-pub(super) struct QueryPlanner<'a> {
-    pub(super) schema: Schema,
-    pub(super) settings: &'a Settings,
-    pub(super) source: &'a Arc<Source>,
-    problems: Vec<Diagnostic>,
-}
-
-/// A grid whose names are resolved.
-pub(super) struct CheckedGrid {
-    pub(super) rows: Vec<Axis>,
-    pub(super) columns: Vec<Axis>,
-    pub(super) items: Vec<PlannedItem>,
-    /// The items in each combination of readings that shows.
-    pub(super) shown: Vec<(Chosen, Vec<Expr>)>,
-    pub(super) filters: Vec<Narrow>,
-    pub(super) having: Option<Expr>,
-    pub(super) order: Vec<(Expr, bool)>,
-    pub(super) limit: Option<(usize, Vec<usize>)>,
-    pub(super) others: bool,
-    pub(super) warnings: Vec<Diagnostic>,
-}
-
-/// `records` whose names are resolved.
-pub(super) struct CheckedRecords {
-    pub(super) table: TableId,
-    pub(super) items: Vec<(PlannedItem, Expr)>,
-    pub(super) filters: Vec<Narrow>,
-    pub(super) order: Vec<(Expr, bool)>,
-    pub(super) limit: Option<usize>,
-}
-
-impl<'a> QueryPlanner<'a> {
-    pub(super) fn new(schema: &Schema, settings: &'a Settings, source: &'a Arc<Source>) -> QueryPlanner<'a> {
-        QueryPlanner { schema: schema.clone(), settings, source, problems: Vec::new() }
-    }
-
-    pub(super) fn report(&mut self, problem: Problem, span: Span, message: impl Into<String>, help: impl Into<String>) {
-        self.problems.push(Diagnostic::error(problem, self.source, span, message).help(help));
-    }
-
-    pub(super) fn add(&mut self, problems: Vec<Diagnostic>) {
-        self.problems.extend(problems);
-    }
-
-    fn failed(&self) -> bool {
-        self.problems.iter().any(|p| p.severity == Severity::Error)
-    }
-
+impl QueryPlanner<'_> {
     pub(super) fn plan(mut self, query: &ast::Query) -> Result<QueryPlan, Vec<Diagnostic>> {
         if query.records {
             self.local_measures(&query.measures);
             return match self.records(query) {
                 Some(checked) if !self.failed() => {
-                    Ok(QueryPlan::Records(Box::new(layout::records(&self.schema, self.source, checked)?)))
+                    Ok(QueryPlan::Records(Box::new(layout::records(self.planner(), self.source, checked)?)))
                 }
                 _ => Err(self.problems),
             };
         }
         let checked = self.checked_grid(query)?;
-        Ok(QueryPlan::Grid(Box::new(layout::grid(&self.schema, self.source, query, checked)?)))
+        Ok(QueryPlan::Grid(Box::new(layout::grid(self.planner(), self.source, query, checked)?)))
     }
 
     /// A grid, checked.
@@ -87,40 +42,6 @@ impl<'a> QueryPlanner<'a> {
             Some(checked) if !self.failed() => Ok(checked),
             _ => Err(std::mem::take(&mut self.problems)),
         }
-    }
-
-    fn local_measures(&mut self, measures: &[(ast::Name, ast::Expr)]) {
-        for (name, body) in measures {
-            if self.schema.find_measure(&name.text).is_some() {
-                self.report(
-                    Problem::Duplicate,
-                    name.span,
-                    format!("there is already a measure `{}`", name.text),
-                    "give the measure of this query another name",
-                );
-                continue;
-            }
-            let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, body);
-            self.problems.extend(problems);
-            let source = self.source.clone();
-            self.add_measure(name.text.clone(), source, expr);
-        }
-    }
-
-    /// A measure that only this query knows.
-    pub(super) fn add_measure(&mut self, name: String, source: Arc<Source>, expr: Option<Expr>) -> MeasureId {
-        self.schema.measures.push(MeasureDef {
-            name,
-            label: None,
-            format: None,
-            hidden: false,
-            group: None,
-            note: None,
-            source,
-            expr: expr.map(Arc::new),
-            wrong: None,
-        });
-        MeasureId(self.schema.measures.len() as u32 - 1)
     }
 
     // ---- grids

@@ -3,18 +3,18 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::checked::{CheckedGrid, CheckedRecords};
-use super::lenses::Chosen;
-use super::{Axis, GridPart, GridPlan, Judge, Others, RecordsPlan};
+use super::plans::{Axis, GridPart, GridPlan, Judge, Others, RecordsPlan};
+use super::resolved::{CheckedGrid, CheckedRecords, Chosen};
 use crate::formula::ast;
 use crate::formula::check::ROW;
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Source};
 use crate::formula::typed::{Expr, LetId, Narrow};
 use crate::plan::lower::{Environment, Planner, chains};
+use crate::plan::rows::Slot;
 use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+use crate::plan::tree::{Bound, Domain};
 use crate::plan::uses::{aggregated_tables, both_ways_of};
-use crate::plan::{Bound, Domain, Slot};
 
 /// What stands around all cells: the `where`, with the values that it takes from outside.
 pub(crate) struct Base {
@@ -48,12 +48,12 @@ type Planned<T> = Result<T, Vec<Diagnostic>>;
 
 /// Plans a grid.
 pub(super) fn grid(
-    schema: &Schema,
+    mut planner: Planner<'_>,
     source: &Arc<Source>,
     query: &ast::Query,
     checked: CheckedGrid,
 ) -> Planned<GridPlan> {
-    let mut planner = Planner::new(schema);
+    let schema = planner.schema();
     let base = base(&mut planner, source, &checked.filters);
     let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
     let row_axes = checked.rows.len();
@@ -108,14 +108,14 @@ pub(super) struct PlannedCell {
 
 /// Plans one item at some of the axes, by number and column.
 pub(super) fn cell(
-    schema: &Schema,
+    mut planner: Planner<'_>,
     source: &Arc<Source>,
     checked: &CheckedGrid,
     columns: &[(usize, ColumnId)],
     expr: &Expr,
     item: usize,
 ) -> Planned<PlannedCell> {
-    let mut planner = Planner::new(schema);
+    let schema = planner.schema();
     let base = base(&mut planner, source, &checked.filters);
     let axes: Vec<Axis> = checked.rows.iter().chain(&checked.columns).copied().collect();
     let row_axes = checked.rows.len();
@@ -126,8 +126,7 @@ pub(super) fn cell(
 }
 
 /// Plans `records`: a scope whose dimension is the row.
-pub(super) fn records(schema: &Schema, source: &Arc<Source>, checked: CheckedRecords) -> Planned<RecordsPlan> {
-    let mut planner = Planner::new(schema);
+pub(super) fn records(mut planner: Planner<'_>, source: &Arc<Source>, checked: CheckedRecords) -> Planned<RecordsPlan> {
     let base = base(&mut planner, source, &checked.filters);
     let (rows, _) = planner.read(checked.table, &base.scope, None);
     let mut scope = base.scope.clone();

@@ -1,7 +1,8 @@
 //! Which readings of lenses a query shows, and what an item is in each (language reference, section 10).
 
-use super::checked::QueryPlanner;
-use super::{Axis, PlannedItem};
+use super::planner::QueryPlanner;
+use super::plans::{Axis, PlannedItem};
+use super::resolved::{Chosen, Seen};
 use crate::formula::ast;
 use crate::formula::check;
 use crate::formula::scalar::{self, EvalError, Leaves};
@@ -9,12 +10,6 @@ use crate::formula::schema::MeasureId;
 use crate::formula::source::{Diagnostic, Problem, Span};
 use crate::formula::typed::{Expr, Kind};
 use crate::value::{Type, Value, Vector};
-
-/// A reading for each lens of a query, by its place in the lens.
-pub(super) type Chosen = Vec<(usize, u64)>;
-
-/// The items in each combination of readings.
-pub(super) type Seen = Vec<(Chosen, Vec<Expr>)>;
 
 /// The lenses of a query, the one that is applied first in front.
 pub(super) struct Lenses {

@@ -1,6 +1,7 @@
 //! Exact sums and means.
 
-use super::{Entries, Groups, Spec, floats, zeros};
+use super::entries::{Entries, Groups};
+use super::spec::{Spec, floats, zeros};
 use crate::formula::typed::AggregateKind;
 use crate::value::exact::{self, bits_of};
 use crate::value::{Data, Vector};
@@ -199,7 +200,7 @@ pub(super) fn finish(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vect
 
 #[cfg(test)]
 mod tests {
-    use super::super::RunGroups;
+    use super::super::entries::RunGroups;
     use super::*;
 
     #[test]

@@ -2,54 +2,22 @@
 
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
 
 mod entries;
 mod exact;
+mod quantiles;
+mod spec;
 
-use super::quantiles::{place_of, quantiles_of_codes, quantiles_of_numbers, quantiles_of_tallies};
 use crate::formula::functions::allowed_length;
 use crate::formula::typed::AggregateKind;
-use crate::store::Column;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, units};
+use quantiles::{place_of, quantiles_of_codes, quantiles_of_numbers, quantiles_of_tallies};
 
 pub use entries::{Entries, Groups, RunGroups};
 use exact::ExactSums;
-
-/// What an aggregate is, apart from where its values come from.
-#[derive(Clone, Debug)]
-pub struct Spec {
-    /// Which one.
-    pub kind: AggregateKind,
-    /// The type of its first argument.
-    pub input: Type,
-    /// The types of all arguments.
-    pub inputs: Vec<Type>,
-    /// For each part of the order its type, and whether it descends.
-    pub order: Vec<(Type, bool)>,
-    /// A constant argument.
-    pub constant: Option<Value>,
-    /// The type of the result.
-    pub ty: Type,
-    /// The column whose codes are fed in place of values.
-    pub coded: Option<Arc<Column>>,
-    /// Whether an argument can be null; if not, a sum has a value wherever a row was seen.
-    pub nullable: bool,
-}
-
-impl Spec {
-    /// What one group takes at least.
-    pub fn bytes_per_group(&self) -> u64 {
-        use AggregateKind::*;
-        match self.kind {
-            Rows | Count => 8,
-            Sum | Avg => 16,
-            CountDistinct => self.coded.as_ref().map_or(16, |c| (c.domain() / 8).min(16)),
-            Min | Max | Single if self.coded.is_some() => 8,
-            _ => 32,
-        }
-    }
-}
+pub use spec::Spec;
+use spec::floats;
+pub(super) use spec::zeros;
 
 /// One batch for an aggregate.
 pub enum Input<'a> {
@@ -173,13 +141,6 @@ impl Moments {
         self.mean += distance * other.count / count;
         self.count = count;
     }
-}
-
-/// Zeros, and room for one more at the end: the result over no rows.
-pub(super) fn zeros<T: Clone + Default>(count: usize) -> Vec<T> {
-    let mut zeros = vec![T::default(); count + 1];
-    zeros.truncate(count);
-    zeros
 }
 
 /// An aggregate over all groups of a read or fold.
@@ -585,13 +546,6 @@ fn tally(groups: impl Iterator<Item = u32>, count: usize) -> Vec<u64> {
     let mut counts = vec![0; count];
     groups.for_each(|g| counts[g as usize] += 1);
     counts
-}
-
-/// Doubles with null for what is not a number, then null.
-pub(super) fn floats(values: impl Iterator<Item = f64>) -> Vector {
-    let values: Vec<f64> = values.chain(std::iter::once(f64::NAN)).collect();
-    let valid = values.iter().map(|v| v.is_finite()).collect();
-    Vector::with_validity(Data::F64(values), valid)
 }
 
 fn collect(values: impl Iterator<Item = Value>, ty: Type) -> Vector {

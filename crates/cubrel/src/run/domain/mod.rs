@@ -5,45 +5,21 @@
 //! and the only way where combinations are many and data is thin.
 //!
 //! * `combinations`: combinations of codes, numbered
+//! * `groups`: those of each part of a domain, by classes of outer cells
 //! * `sparse`: the ones that reads brought
 
 mod combinations;
+mod groups;
 mod sparse;
 
 use super::RunError;
-use super::assemble::Executor;
-use super::frame::{Codes, Frame, KeyColumn, distinct, gathered};
+use super::cells::Support;
+use super::frame::{Frame, KeyColumn};
 use super::read;
+use super::reads::PlanReads;
 use crate::formula::schema::{RelationshipId, TableId};
-use crate::plan::{Domain, DomainGroup, Key, ReadRef};
-use combinations::Combinations;
-
-/// Groups that a read brought: codes by dimension of the inner scope.
-#[derive(PartialEq, Eq)]
-pub struct Support {
-    /// Which dimensions.
-    pub dims: Vec<usize>,
-    /// Their codes, dimension by dimension.
-    pub keys: Vec<Codes>,
-}
-
-impl Support {
-    fn rows(&self) -> usize {
-        self.keys.first().map_or(1, |codes| codes.len())
-    }
-}
-
-/// The combinations of one group of a domain, for each class of outer cells.
-struct GroupCells {
-    /// For each outer cell its class.
-    class_of: Vec<u32>,
-    /// For each class its combinations.
-    lists: Vec<Vec<u32>>,
-    /// The combinations, each by code of the group's keys.
-    combinations: Combinations,
-    /// For each key the code of null.
-    nulls: Vec<u64>,
-}
+use crate::plan::Domain;
+use groups::{Cells, GroupCells, each_product, push, shared};
 
 /// Outer cells multiplied with the combinations of a domain: the inner cells, and the outer cell of each.
 pub struct Expanded {
@@ -57,7 +33,7 @@ pub struct Expanded {
 /// can be said and all combinations are needed. `null_group` tells for each group whether the null combination belongs
 /// to it for all cells, where that does not depend on reads.
 pub fn expand(
-    executor: &Executor<'_>,
+    reads: &PlanReads<'_>,
     domain: &Domain,
     outer: &Frame,
     null_group: &[bool],
@@ -66,223 +42,41 @@ pub fn expand(
     let mut groups: Vec<GroupCells> = Vec::new();
     for (i, group) in domain.groups.iter().enumerate() {
         let with_null = null_group.get(i).copied().unwrap_or(false);
-        groups.push(GroupCells::new(executor, domain, group, outer, with_null)?);
+        groups.push(GroupCells::new(reads, domain, group, outer, with_null)?);
     }
     let dense: usize = (0..outer.cells)
         .map(|cell| groups.iter().map(|g| g.list(cell).len()).fold(1usize, usize::saturating_mul))
         .fold(0, usize::saturating_add);
-    let support = if dense > executor.options().sparse_above { support()? } else { None };
+    let support = if dense > reads.options().sparse_above { support()? } else { None };
     let (parents, keys) = match support {
-        Some(support) => sparse::cells(executor, domain, outer, &mut groups, &support)?,
+        Some(support) => sparse::cells(reads, domain, outer, &mut groups, &support)?,
         None => {
-            executor.check_cells(dense)?;
+            reads.check_cells(dense)?;
             shared(densely(domain, outer, &groups))
         }
     };
-    executor.check_cells(parents.len())?;
+    reads.check_cells(parents.len())?;
     let new_dims = keys.into_iter().zip(&domain.keys).map(|(codes, key)| KeyColumn::of_codes(codes, *key));
     let frame = outer.select(&parents).with(new_dims);
     Ok(Expanded { frame, parents })
 }
 
-impl GroupCells {
-    fn new(
-        executor: &Executor<'_>,
-        domain: &Domain,
-        group: &DomainGroup,
-        outer: &Frame,
-        with_null: bool,
-    ) -> Result<GroupCells, RunError> {
-        let (class_of, first) = classes(outer, domain, group);
-        let key = |k: &usize| domain.keys[*k];
-        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(executor, key(k))).collect();
-        let mut cells = GroupCells {
-            class_of,
-            lists: vec![Vec::new(); first.len()],
-            // Null has the last code of every key.
-            combinations: Combinations::new(nulls.iter().map(|n| n + 1).collect()),
-            nulls,
-        };
-        // Outer cells of one class agree in everything that the reads depend on.
-        let representatives = outer.select(&first);
-        cells.take(executor, domain, group, &group.read, &representatives, false)?;
-        for (read, path) in &group.null_reads {
-            if path.is_empty() || may_miss(executor, path) {
-                cells.take(executor, domain, group, read, &representatives, true)?;
-            }
-        }
-        if with_null {
-            let number = cells.null_number();
-            for list in &mut cells.lists {
-                if !list.contains(&number) {
-                    list.push(number);
-                }
-            }
-        }
-        Ok(cells)
-    }
-
-    fn list(&self, cell: usize) -> &[u32] {
-        &self.lists[self.class_of[cell] as usize]
-    }
-
-    fn null_number(&mut self) -> u32 {
-        let nulls = self.nulls.iter().map(|n| Codes::new(vec![*n])).collect();
-        self.combinations.numbers(nulls, 1, false)[0]
-    }
-
-    /// Adds the combinations that a read brings to the classes of outer cells that it brings them for; of reads over
-    /// other tables only the combination of nulls.
-    fn take(
-        &mut self,
-        executor: &Executor<'_>,
-        domain: &Domain,
-        group: &DomainGroup,
-        read: &ReadRef,
-        representatives: &Frame,
-        only_null: bool,
-    ) -> Result<(), RunError> {
-        let outer_places: Vec<usize> = (0..read.dims.len()).filter(|k| read.dims[*k] < domain.outer_dims).collect();
-        let key_place = |key: &usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
-        let key_places: Vec<Option<usize>> = group.keys.iter().map(key_place).collect();
-        for (classes, result) in executor.results(read, representatives)? {
-            let mut columns = result.present().codes.clone();
-            let mut rows = result.present_count();
-            if only_null {
-                let is_null = |row: &u32| {
-                    let null = |(place, null): (&Option<usize>, &u64)| {
-                        place.is_none_or(|p| columns[p][*row as usize] == *null)
-                    };
-                    key_places.iter().zip(&self.nulls).all(null)
-                };
-                let kept: Vec<u32> = (0..rows as u32).filter(is_null).collect();
-                columns.iter_mut().for_each(|c| *c = gathered(c, &kept));
-                rows = kept.len();
-            }
-            let outer: Vec<Codes> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
-            let codes = key_places.iter().zip(&self.nulls).map(|(place, null)| match place {
-                Some(place) => std::mem::take(&mut columns[*place]),
-                None => Codes::new(vec![*null; rows]),
-            });
-            let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
-            if outer.is_empty() && !only_null {
-                match classes.as_slice() {
-                    [class] if self.lists[*class as usize].is_empty() => self.lists[*class as usize] = numbers,
-                    several => several.iter().for_each(|c| self.lists[*c as usize].extend_from_slice(&numbers)),
-                }
-                continue;
-            }
-            let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
-            let classes = Outside::new(representatives, &dims, classes, &outer, rows);
-            self.give(&classes, &numbers, only_null);
-        }
-        Ok(())
-    }
-
-    fn give(&mut self, classes: &Outside, numbers: &[u32], once: bool) {
-        for (row, number) in numbers.iter().enumerate() {
-            for class in classes.of(row) {
-                let list = &mut self.lists[*class as usize];
-                if !once || !list.contains(number) {
-                    list.push(*number);
-                }
-            }
-        }
-    }
-}
-
-/// For each row of a read's result the outer cells that it is for: those that agree with it in the dimensions that both have.
-struct Outside {
-    /// The outer cells, those that agree with each other side by side.
-    cells: Vec<u32>,
-    /// For each row, which of them.
-    of_row: Vec<(u32, u32)>,
-}
-
-impl Outside {
-    /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
-    fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
-        if dims.is_empty() {
-            let all = (0, cells.len() as u32);
-            return Outside { cells, of_row: vec![all; rows] };
-        }
-        let of_cells = dims.iter().map(|d| gathered(&frame.dims[*d].codes, &cells));
-        let of_cells: Vec<Codes> = of_cells.collect();
-        let largest = |(a, b): (&Codes, &Codes)| a.iter().chain(b.iter()).max().copied().unwrap_or(0) + 1;
-        let mut known = Combinations::new(of_cells.iter().zip(columns).map(largest).collect());
-        let numbers = known.numbers(of_cells, cells.len(), false);
-        let mut order: Vec<u32> = (0..cells.len() as u32).collect();
-        order.sort_by_key(|i| numbers[*i as usize]);
-        let mut ranges: Vec<(u32, u32)> = vec![(0, 0); known.len()];
-        for (place, i) in order.iter().enumerate().rev() {
-            let range = &mut ranges[numbers[*i as usize] as usize];
-            *range = (place as u32, range.1.max(place as u32 + 1));
-        }
-        cells = order.iter().map(|i| cells[*i as usize]).collect();
-        let slices: Vec<&[u64]> = columns.iter().map(|codes| codes.as_slice()).collect();
-        let range = |number: u32| ranges.get(number as usize).copied().unwrap_or_default();
-        let of_row = known.find(&slices, rows).into_iter().map(range).collect();
-        Outside { cells, of_row }
-    }
-
-    fn of(&self, row: usize) -> &[u32] {
-        let (start, end) = self.of_row[row];
-        &self.cells[start as usize..end as usize]
-    }
-}
-
-/// Outer cells that differ only in what a group's reads do not look at are one class.
-fn classes(outer: &Frame, domain: &Domain, group: &DomainGroup) -> (Vec<u32>, Vec<u32>) {
-    let mut dims: Vec<usize> = std::iter::once(&group.read)
-        .chain(group.null_reads.iter().map(|(r, _)| r))
-        .flat_map(|r| r.dims.iter().chain(&r.outer))
-        .copied()
-        .filter(|d| *d < domain.outer_dims)
-        .collect();
-    dims.sort_unstable();
-    dims.dedup();
-    let columns: Vec<&[u64]> = dims.iter().map(|d| outer.dims[*d].codes.as_slice()).collect();
-    distinct(&columns, outer.cells)
-}
-
-fn null_code(executor: &Executor<'_>, key: Key) -> u64 {
-    let tables = executor.tables();
-    match key {
-        Key::Column(column) => tables.column(column).null_code(),
-        Key::Row(table) => tables.rows(table) as u64,
-        Key::Value(_) => 0,
-    }
-}
-
-/// Whether some row at the start of a path finds nothing at its end.
-fn may_miss(executor: &Executor<'_>, path: &[RelationshipId]) -> bool {
-    path.iter().any(|r| executor.tables().lookup(*r).unmatched_rows > 0)
-}
-
 /// Whether some row of some table finds nothing in `table`, by any path, spare ones included, or stands under null because nothing points at it and a relationship filters both ways.
-pub fn is_missed(executor: &Executor<'_>, table: TableId, both_ways: &[RelationshipId]) -> bool {
-    let tables = executor.tables();
+pub fn is_missed(reads: &PlanReads<'_>, table: TableId, both_ways: &[RelationshipId]) -> bool {
+    let tables = reads.tables();
     (0..tables.schema.relationships.len() as u32).map(RelationshipId).any(|id| {
         let r = tables.schema.relationship(id);
-        let misses = tables.lookup(id).unmatched_rows > 0 && leads_to(executor, r.one, table, 0);
-        let comes_back = (r.both_ways || both_ways.contains(&id)) && leads_to(executor, r.many, table, 0);
+        let misses = tables.lookup(id).unmatched_rows > 0 && leads_to(reads, r.one, table, 0);
+        let comes_back = (r.both_ways || both_ways.contains(&id)) && leads_to(reads, r.many, table, 0);
         misses || comes_back && read::pointed_at(tables, id, r.one).len() < tables.rows(r.one)
     })
 }
 
-fn leads_to(executor: &Executor<'_>, from: TableId, to: TableId, depth: usize) -> bool {
-    let schema = executor.tables().schema;
+fn leads_to(reads: &PlanReads<'_>, from: TableId, to: TableId, depth: usize) -> bool {
+    let schema = reads.tables().schema;
     from == to
         || depth <= schema.tables.len()
-            && schema.relationships.iter().any(|r| r.many == from && leads_to(executor, r.one, to, depth + 1))
-}
-
-/// Parents, and the codes of each key.
-type Cells = (Vec<u32>, Vec<Vec<u64>>);
-
-/// Cells whose codes can be shared.
-fn shared((parents, keys): Cells) -> (Vec<u32>, Vec<Codes>) {
-    (parents, keys.into_iter().map(Codes::new).collect())
+            && schema.relationships.iter().any(|r| r.many == from && leads_to(reads, r.one, to, depth + 1))
 }
 
 fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
@@ -292,28 +86,4 @@ fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
         each_product(&lists, &mut |chosen| push(&mut cells, domain, groups, cell as u32, chosen));
     }
     cells
-}
-
-fn push(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
-    cells.0.push(cell);
-    for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {
-        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[*key].push(codes[*number as usize]);
-        }
-    }
-}
-
-/// Calls `visit` with every choice of one member from each list.
-fn each_product(lists: &[&[u32]], visit: &mut dyn FnMut(&[u32])) {
-    fn go(lists: &[&[u32]], chosen: &mut Vec<u32>, visit: &mut dyn FnMut(&[u32])) {
-        let Some((list, rest)) = lists.split_first() else {
-            return visit(chosen);
-        };
-        for member in *list {
-            chosen.push(*member);
-            go(rest, chosen, visit);
-            chosen.pop();
-        }
-    }
-    go(lists, &mut Vec::with_capacity(lists.len()), visit);
 }

@@ -3,18 +3,19 @@
 use std::collections::{HashMap, HashSet};
 
 use super::combinations::{NO_COMBINATION, packed};
-use super::{Cells, GroupCells, Outside, Support, each_product, push, shared};
+use super::groups::{Cells, GroupCells, Outside, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
-use crate::run::assemble::Executor;
+use crate::run::cells::Support;
 use crate::run::frame::{Codes, Frame, distinct};
+use crate::run::reads::PlanReads;
 
 /// Rows of a support between two looks at the limit of cells.
 const ROWS_BETWEEN_CHECKS: usize = 4096;
 
 /// The cells that some support has a row for.
 pub(super) fn cells(
-    executor: &Executor<'_>,
+    reads: &PlanReads<'_>,
     domain: &Domain,
     outer: &Frame,
     groups: &mut [GroupCells],
@@ -35,12 +36,12 @@ pub(super) fn cells(
         });
         let matching: Vec<Matching> = matching.collect();
         if all_for_one && support.has_no(domain.outer_dims) {
-            executor.check_cells(cells.0.len())?;
+            reads.check_cells(cells.0.len())?;
             if take_all(domain, groups, support, &matching, &mut cells) {
                 continue;
             }
         }
-        take(executor, domain, outer, groups, &members, support, &matching, &mut cells)?;
+        take(reads, domain, outer, groups, &members, support, &matching, &mut cells)?;
     }
     // Rows of one support bring every combination once; of several, one may have been brought before.
     if supports.len() > 1 {
@@ -178,13 +179,6 @@ impl Matching {
     }
 }
 
-impl Support {
-    /// Whether it says nothing of the first so many dimensions.
-    fn has_no(&self, dims: usize) -> bool {
-        self.dims.iter().all(|d| *d >= dims)
-    }
-}
-
 /// For one outer cell and a support that has a code for every key: column by column. False where it has not.
 fn take_all(
     domain: &Domain,
@@ -211,7 +205,7 @@ fn take_all(
 
 #[allow(clippy::too_many_arguments, reason = "one step of a loop, with the loop's state")]
 fn take(
-    executor: &Executor<'_>,
+    reads: &PlanReads<'_>,
     domain: &Domain,
     outer: &Frame,
     groups: &[GroupCells],
@@ -225,7 +219,7 @@ fn take(
     let columns: Vec<Codes> = places.iter().map(|p| support.keys[*p].clone()).collect();
     let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
     if let ([Matching::One(numbers)], [group], [members]) = (matching, groups, members) {
-        return take_one(executor, &domain.groups[0].keys, (group, members), &outside, numbers, cells);
+        return take_one(reads, &domain.groups[0].keys, (group, members), &outside, numbers, cells);
     }
     let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
     for row in 0..support.rows() {
@@ -241,7 +235,7 @@ fn take(
             }
         }
         if row % ROWS_BETWEEN_CHECKS == 0 {
-            executor.check_cells(cells.0.len())?;
+            reads.check_cells(cells.0.len())?;
         }
     }
     Ok(())
@@ -249,7 +243,7 @@ fn take(
 
 /// One group, of which each row of the support says the combination: cells first, then their codes key by key.
 fn take_one(
-    executor: &Executor<'_>,
+    reads: &PlanReads<'_>,
     keys: &[usize],
     (group, members): (&GroupCells, &Members),
     outside: &Outside,
@@ -264,7 +258,7 @@ fn take_one(
             taken.push(*number);
         }
         if row % ROWS_BETWEEN_CHECKS == 0 {
-            executor.check_cells(cells.0.len())?;
+            reads.check_cells(cells.0.len())?;
         }
     }
     for (key, codes) in keys.iter().zip(&group.combinations.columns) {

@@ -5,10 +5,10 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::super::RunError;
-use super::super::anchors::Tables;
 use super::super::assemble::Executor;
 use super::super::first::First;
 use super::super::frame::{Codes, Frame, KeyColumn, KeyKind, distinct, gathered};
+use super::super::tables::Tables;
 use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;

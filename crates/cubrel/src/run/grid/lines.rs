@@ -1,8 +1,9 @@
 //! The cells of a grid that show, line by line: codes on the axes, values of the items.
 
 use super::super::RunError;
-use super::super::anchors::Outer;
-use super::super::assemble::{Cells, Executor};
+use super::super::assemble::Executor;
+use super::super::cells::Cells;
+use super::super::compiled::Outer;
 use super::super::domain::{expand, is_missed};
 use super::super::frame::{Codes, Frame, Held, KeyKind};
 use super::super::read::null_passes;
@@ -66,7 +67,7 @@ pub(super) fn null_groups(
     let mut with_null = Vec::new();
     for (group, filters) in part.domain.groups.iter().zip(&part.null_filters) {
         let table = plan.reads[group.read.read].table;
-        let mut null = !group.keys.is_empty() && is_missed(executor, table, &plan.both_ways);
+        let mut null = !group.keys.is_empty() && is_missed(executor.reads(), table, &plan.both_ways);
         for filter in filters {
             null = null && null_passes(executor.tables(), filter, outer, executor.options())?;
         }
@@ -106,7 +107,7 @@ impl Lines {
         let outer = outer_values(base, &plan.outer);
         let with_null = null_groups(executor, plan, part, &outer)?;
         let alone = part.axes.is_empty() && part.readings.is_empty();
-        let expanded = expand(executor, &part.domain, base, &with_null, || {
+        let expanded = expand(executor.reads(), &part.domain, base, &with_null, || {
             // Without axes there is one line, whatever is in it.
             if plan.with_empty || alone { Ok(None) } else { executor.supports(&part.items) }
         })?;

@@ -45,7 +45,7 @@ pub(super) fn evaluate(
     let keys: Vec<&Vec<u64>> = groups.keys().collect();
     for part in &others.parts {
         let with_null = null_groups(executor, plan, part, &held)?;
-        let expanded = expand(executor, &part.domain, &outer, &with_null, || Ok(None))?;
+        let expanded = expand(executor.reads(), &part.domain, &outer, &with_null, || Ok(None))?;
         let fixed = |axis: usize, cell: usize| {
             if others.rest.contains(&axis) {
                 return OTHERS;

@@ -6,7 +6,7 @@ use super::super::assemble::Executor;
 use super::super::frame::{Frame, KeyColumn};
 use super::super::{RunError, read};
 use super::lines::{base_frame, outer_values};
-use super::{Grid, GridColumnKind, GridLine, item_column};
+use super::result::{Grid, GridColumnKind, GridLine, item_column};
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;
 use crate::plan::query::RecordsPlan;
@@ -29,7 +29,7 @@ pub(super) fn run(executor: &Executor<'_>, plan: &RecordsPlan) -> Result<Grid, R
         rows = ordered(executor, plan, &base, &rows)?;
         rows.truncate(limit);
     }
-    executor.check_cells(rows.len().saturating_mul(plan.items.len()))?;
+    executor.reads().check_cells(rows.len().saturating_mul(plan.items.len()))?;
     let frame = frame(plan, &base, &rows);
     let mut columns = Vec::new();
     for (item, assembly) in &plan.items {

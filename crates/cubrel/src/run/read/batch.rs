@@ -6,12 +6,17 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::super::anchors::{Anchor, BatchCodes, Ints, Tables};
-use super::prepare::LooseKey;
+use super::super::compiled::{BatchCodes, Ints};
+use super::super::tables::{Anchor, Tables};
+use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
 use crate::store::{Column, NO_ROW, Segment, Target};
 
+/// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
+pub(super) const BATCH: usize = 4096;
+/// Rows of a batch in which rows that are alike are taken together.
+pub(super) const RUN_BATCH: usize = 1 << 15;
 /// One of so many rows, or fewer, are looked at one by one: reaching for one costs about as much as unpacking three.
 const FEW: usize = 4;
 
@@ -229,7 +234,7 @@ impl<'a> Batch<'a> {
     }
 
     /// The codes of a key that has too many for an array.
-    pub(super) fn key_codes(&self, loose: &LooseKey, positions: &[u32]) -> Vec<u64> {
+    pub(super) fn key_codes(&self, loose: &UnindexedKey, positions: &[u32]) -> Vec<u64> {
         if let (Key::Column(column), true) = (loose.key, loose.path.is_empty()) {
             return self.column(self.tables.column(column), column.index, positions);
         }

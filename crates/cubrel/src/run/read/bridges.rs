@@ -3,10 +3,12 @@
 
 use std::collections::HashSet;
 
-use super::super::anchors::{Outer, Tables};
+use super::super::compiled::Outer;
+use super::super::tables::Tables;
 use super::super::{Options, RunError};
 use super::batch::Batch;
 use super::filters::null_passes;
+use super::result::ReadResult;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Bridge, Key, Read};
 use crate::store::NO_ROW;
@@ -23,17 +25,16 @@ pub(super) struct PairsOf {
 }
 
 impl PairsOf {
-    /// Does the read of the many side.
+    /// From the read of the many side.
     pub(super) fn new(
         tables: Tables<'_>,
-        bridge: &Bridge,
+        (bridge, result): (&Bridge, &ReadResult),
         strides: &[u128],
         outer: Outer<'_>,
         options: &Options,
     ) -> Result<PairsOf, RunError> {
         let one = tables.schema.relationship(bridge.relationship).one;
         let rows = tables.rows(one);
-        let result = super::run(tables, &bridge.pairs, outer, options)?;
         let columns = &result.present().codes;
         let strides: Vec<u128> = bridge.keys.iter().map(|k| strides[*k]).collect();
         let count = columns.first().map_or(0, |c| c.len());

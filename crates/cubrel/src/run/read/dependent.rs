@@ -1,7 +1,7 @@
 //! Keys that follow from another one: a customer's island from the customer. Groups are numbered without them, so that
 //! a list with many details of one thing has as many groups as there are things.
 
-use super::super::anchors::Tables;
+use super::super::tables::Tables;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Key, Read};
 use crate::store::NO_ROW;

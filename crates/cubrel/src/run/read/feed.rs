@@ -3,7 +3,7 @@
 use super::super::RunError;
 use super::super::Runs;
 use super::super::accumulate::{Accumulator, Entries, Input};
-use super::super::anchors::{BatchCodes, CompiledRow};
+use super::super::compiled::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
 use super::parts::{Scratch, To, sized};

@@ -2,11 +2,11 @@
 
 use std::collections::HashSet;
 
-use super::super::anchors::{Outer, RowCompiler, Tables, WholeLeaves, membership};
+use super::super::compiled::{Outer, RowCompiler, WholeLeaves, membership};
 use super::super::frame::{Held, Members};
+use super::super::tables::Tables;
 use super::super::{Options, RunError};
-use super::BATCH;
-use super::batch::Batch;
+use super::batch::{BATCH, Batch};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
 use crate::value::{Type, Vector};

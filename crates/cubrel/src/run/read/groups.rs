@@ -1,11 +1,12 @@
 //! Which entries of a batch pass, and the numbers of their groups: places in an array, or by hash.
 
 use super::super::accumulate::RunGroups;
-use super::super::anchors::BatchCodes;
+use super::super::compiled::BatchCodes;
 use super::super::{Options, RunError};
 use super::batch::Batch;
+use super::keys::DROPPED;
 use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
-use super::prepare::{DROPPED, Prepared};
+use super::prepare::Prepared;
 
 impl Prepared<'_> {
     /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.

@@ -1,11 +1,12 @@
 //! One read: a pass over a table's codes that filters, groups and aggregates.
 //!
-//! Everything that hangs off one anchor (see [`super::anchors`]) is folded into one array over the anchor's codes: whether
+//! Everything that hangs off one anchor (see [`super::tables`]) is folded into one array over the anchor's codes: whether
 //! the row passes, and what it adds to the number of its group. A row then costs one look into such an array for each
 //! anchor, and what its aggregates need. Rows that are alike in all that is needed are taken together where they stand in
 //! runs.
 //!
 //! * `prepare`: filters, keys and aggregates made ready
+//! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself
 //! * `filters`: which rows a filter lets through
 //! * `bridges`: keys and filters that come back from the many side
@@ -20,6 +21,7 @@ mod dependent;
 mod feed;
 mod filters;
 mod groups;
+mod keys;
 mod parts;
 mod prepare;
 mod result;
@@ -29,31 +31,27 @@ use std::collections::BTreeSet;
 
 use rayon::prelude::*;
 
-use super::anchors::{BatchCodes, Outer, Tables};
+use super::compiled::{BatchCodes, Outer};
 use super::first::First;
+use super::tables::Tables;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
+use batch::BATCH;
 pub(crate) use batch::Batch;
+use keys::key_sizes;
 use parts::Part;
-use prepare::{Prepared, key_sizes, prepare};
+use parts::ROWS_PER_RUN;
+use prepare::{Prepared, prepare};
 
 pub(super) use bridges::pointed_at;
 pub use filters::{far_rows as filter_rows, null_passes};
 pub use result::{ReadResult, ReadStats};
 pub use rolled::rolled_up;
 
-/// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
-const BATCH: usize = 4096;
 /// Rows of a part that one thread works on. Parts do not depend on the number of threads, so sums of floats come out
 /// the same on every machine.
 const PART: usize = 1 << 16;
-/// Rows of a batch in which rows that are alike are taken together.
-const RUN_BATCH: usize = 1 << 15;
-/// Rows are taken together where there is at most one run for so many of them.
-const ROWS_PER_RUN: usize = 4;
-/// The groups of rows are told once for each run where there is at most one run for so many of them.
-const ROWS_PER_GROUP_RUN: usize = 8;
 /// More parts than this would cost more in merging than they gain,
 const MAX_PARTS: usize = 8;
 /// or parts with more groups than this together.
@@ -66,7 +64,7 @@ const MIN_PARTS: usize = 2;
 /// # Errors
 /// An error in a row expression or a sum that does not fit; a read that was cancelled.
 pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
-    let prepared = prepare(tables, read, outer, options)?;
+    let prepared = prepared(tables, read, outer, options)?;
     let rows = tables.rows(read.table);
     let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
     let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
@@ -82,6 +80,18 @@ pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options)
     prepared.finish(done, read, rows)
 }
 
+/// A read made ready, once those are done whose rows send keys and filters back to it.
+fn prepared<'a>(
+    tables: Tables<'a>,
+    read: &Read,
+    outer: Outer<'_>,
+    options: &Options,
+) -> Result<Prepared<'a>, RunError> {
+    let pairs = read.bridges.iter().map(|bridge| run(tables, &bridge.pairs, outer, options));
+    let pairs = pairs.collect::<Result<Vec<ReadResult>, _>>()?;
+    prepare(tables, read, &pairs, outer, options)
+}
+
 /// The rows that the filters of a read let through, in order, at most so many.
 ///
 /// # Errors
@@ -93,7 +103,7 @@ pub fn passing_rows(
     options: &Options,
     most: usize,
 ) -> Result<Vec<u32>, RunError> {
-    let prepared = prepare(tables, read, outer, options)?;
+    let prepared = prepared(tables, read, outer, options)?;
     let mut found = Vec::new();
     prepared.each_batch(read.table, options, |batch, positions, _| {
         // A row that stands in several groups is there several times, side by side.
@@ -117,7 +127,7 @@ pub fn first_rows(
     (column, descending): (ColumnId, bool),
     count: usize,
 ) -> Result<Vec<u32>, RunError> {
-    let prepared = prepare(tables, read, outer, options)?;
+    let prepared = prepared(tables, read, outer, options)?;
     let null = tables.column(column).null_code();
     let key = |code: u64| match code {
         code if code == null => u64::MAX,
@@ -150,7 +160,7 @@ pub fn rows_of_group(
     codes: &[u64],
 ) -> Result<Vec<u32>, RunError> {
     let options = Options { hash_groups: true, ..options.clone() };
-    let prepared = prepare(tables, read, outer, &options)?;
+    let prepared = prepared(tables, read, outer, &options)?;
     let follows = |key: usize| prepared.dependences[key].is_some();
     let strides = prepared.strides.iter().enumerate().filter(|(key, _)| !follows(*key));
     let wanted: u128 = strides.map(|(key, stride)| u128::from(codes[key]) * stride).sum();

@@ -4,15 +4,20 @@ use std::collections::BTreeSet;
 use std::sync::OnceLock;
 
 use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
-use super::super::anchors::Anchor;
+use super::super::tables::Anchor;
 use super::super::{Options, RunError, Runs};
-use super::batch::Batch;
-use super::prepare::{DROPPED, Prepared, key_sizes};
+use super::batch::{BATCH, Batch, RUN_BATCH};
+use super::keys::{DROPPED, key_sizes};
+use super::prepare::Prepared;
 use super::result::{Numbering, ReadResult, ReadStats};
-use super::{BATCH, ROWS_PER_GROUP_RUN, ROWS_PER_RUN, RUN_BATCH};
 use crate::formula::schema::ColumnId;
 use crate::plan::Read;
 use crate::value::{Vector, units};
+
+/// Rows are taken together where there is at most one run for so many of them.
+pub(super) const ROWS_PER_RUN: usize = 4;
+/// The groups of rows are told once for each run where there is at most one run for so many of them.
+pub(super) const ROWS_PER_GROUP_RUN: usize = 8;
 
 /// Aggregates that are fed in one way, and the columns that this takes.
 pub(super) struct Feeds {

@@ -1,10 +1,14 @@
 //! A read made ready: filters and keys as arrays over codes, aggregates with the source of their values.
 
+use super::keys::{DROPPED, key_sizes};
+use crate::run::read::ReadResult;
+use crate::run::read::keys::UnindexedKey;
 use std::collections::BTreeSet;
 
 use super::super::accumulate::Spec;
-use super::super::anchors::{Anchor, CompiledRow, Outer, RowCompiler, Tables, pair_bits};
+use super::super::compiled::{CompiledRow, Outer, RowCompiler, pair_bits};
 use super::super::frame::Members;
+use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
 use super::batch::Batch;
 use super::bridges::PairsOf;
@@ -21,9 +25,6 @@ use crate::store::NO_ROW;
 const DENSE_GROUPS: u128 = 1 << 20;
 /// or so many for each row; beyond it, by a hash table.
 const DENSE_PER_ROW: u128 = 2;
-/// Set in a group's number when the row does not pass.
-pub(super) const DROPPED: u32 = 1 << 31;
-
 /// What one anchor decides of a row.
 pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
@@ -37,18 +38,11 @@ pub(super) struct AnchorPlan {
     pub(super) wide: Vec<u128>,
 }
 
-/// Keys that are taken row by row, because their anchor has too many codes for an array.
-pub(super) struct LooseKey {
-    pub(super) key: Key,
-    pub(super) stride: u128,
-    pub(super) path: Vec<RelationshipId>,
-}
-
 pub(super) struct Prepared<'a> {
     pub(super) tables: Tables<'a>,
     pub(super) table: TableId,
     pub(super) anchors: Vec<AnchorPlan>,
-    pub(super) loose: Vec<LooseKey>,
+    pub(super) loose: Vec<UnindexedKey>,
     /// What comes back from tables that point at this one.
     pub(super) bridges: Vec<PairsOf>,
     /// Filters that need several anchors, row by row.
@@ -102,9 +96,11 @@ pub(super) enum Feed {
     Values(Vec<CompiledRow>),
 }
 
+/// Makes a read ready; `pairs` are the results of the reads whose rows send keys and filters back to it.
 pub(super) fn prepare<'a>(
     tables: Tables<'a>,
     read: &Read,
+    pairs: &[ReadResult],
     outer: Outer<'_>,
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
@@ -132,7 +128,7 @@ pub(super) fn prepare<'a>(
             builder.key(*key, *stride, read);
         }
     }
-    let bridges = read.bridges.iter().map(|b| PairsOf::new(tables, b, &strides, outer, options));
+    let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
     let bridges = bridges.collect::<Result<Vec<_>, _>>()?;
     let dense = product <= room && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
     for anchor in &mut builder.anchors {
@@ -159,22 +155,13 @@ pub(super) fn prepare<'a>(
     })
 }
 
-pub(super) fn key_sizes(tables: Tables<'_>, read: &Read) -> Vec<u64> {
-    let size = |key: &Key| match key {
-        Key::Column(column) => tables.column(*column).domain().saturating_add(1),
-        Key::Row(table) => tables.rows(*table) as u64 + 1,
-        Key::Value(_) => 1,
-    };
-    read.keys.iter().map(size).collect()
-}
-
 pub(super) struct Builder<'a, 'o> {
     tables: Tables<'a>,
     table: TableId,
     outer: Outer<'o>,
     options: &'o Options,
     anchors: Vec<AnchorPlan>,
-    loose: Vec<LooseKey>,
+    loose: Vec<UnindexedKey>,
     row_filters: Vec<CompiledRow>,
 }
 
@@ -211,7 +198,7 @@ impl Builder<'_, '_> {
             return;
         }
         if !small {
-            self.loose.push(LooseKey { key, stride, path });
+            self.loose.push(UnindexedKey { key, stride, path });
             return;
         }
         let codes: Vec<u64> = match column {

@@ -4,8 +4,8 @@ use std::sync::OnceLock;
 
 use super::super::RunError;
 use super::super::accumulate::{Accumulator, Groups, Input, Spec};
-use super::super::anchors::Tables;
-use super::prepare::key_sizes;
+use super::super::tables::Tables;
+use super::keys::key_sizes;
 use super::result::{Numbering, ReadResult, ReadStats, strides};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Read, ReadAggregate, RollUp};

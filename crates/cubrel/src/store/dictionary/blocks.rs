@@ -9,7 +9,9 @@ use zstd::bulk::Decompressor;
 
 use super::super::buffer::Buffer;
 use super::super::texts::TextList;
-use super::packing::{BLOCK_BYTES, Packing};
+
+/// Bytes of texts in a block, about: unpacking one takes some microseconds.
+pub(super) const BLOCK_BYTES: usize = 1 << 14;
 
 /// Sorted distinct texts in blocks.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -68,16 +70,6 @@ impl Blocks {
             head_starts: head_starts.into(),
             common: common.into(),
         }
-    }
-
-    /// Packs sorted distinct texts.
-    pub fn new(sorted: &TextList) -> Blocks {
-        Packing::learnt(sorted).all(sorted)
-    }
-
-    /// Packs sorted distinct texts in little time: they will be packed again.
-    pub fn for_now(sorted: &TextList) -> Blocks {
-        Packing::quick().all(sorted)
     }
 
     /// From what [`Blocks::parts`] gave, for so many texts; `None` if they do not fit each other.

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::super::texts::TextList;
 use super::blocks::{Blocks, Unpacker};
-use super::packing::{BLOCK_BYTES, Packing, sample_step};
+use super::packing::learnt_from;
 use super::ranks::RankList;
 use super::template::{Rank, Template};
 use super::{PLAIN_BYTES, TextDictionary};
@@ -236,27 +236,6 @@ fn in_blocks(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
         to[part].push(count - 1);
     });
     (TextDictionary::Blocks(packing.finish()), to)
-}
-
-/// Blocks that were packed with little effort, packed with all.
-pub(super) fn repacked(blocks: &Blocks) -> Blocks {
-    let mut packing = learnt_from(&[blocks]);
-    let mut unpacker = blocks.unpacker();
-    for block in 0..blocks.count() {
-        let texts = unpacker.block(block);
-        (0..texts.len()).for_each(|i| packing.push(texts.get_bytes(i)));
-    }
-    packing.finish()
-}
-
-fn learnt_from(parts: &[&Blocks]) -> Packing {
-    let bytes = parts.iter().map(|blocks| blocks.count()).sum::<usize>() * BLOCK_BYTES;
-    let step = sample_step(bytes);
-    let sample = parts.par_iter().flat_map_iter(|blocks| {
-        let mut unpacker = blocks.unpacker();
-        (0..blocks.count()).step_by(step).map(move |block| unpacker.block(block))
-    });
-    Packing::learnt_from(&sample.collect::<Vec<_>>(), bytes)
 }
 
 #[cfg(test)]

@@ -100,7 +100,9 @@ impl TextDictionary {
     #[must_use]
     pub fn settled(self) -> TextDictionary {
         match self {
-            TextDictionary::Blocks(blocks) if !blocks.has_common() => TextDictionary::Blocks(merge::repacked(&blocks)),
+            TextDictionary::Blocks(blocks) if !blocks.has_common() => {
+                TextDictionary::Blocks(packing::repacked(&blocks))
+            }
             other => other,
         }
     }

@@ -5,10 +5,8 @@ use zstd::bulk::Compressor;
 use zstd::dict::EncoderDictionary;
 
 use super::super::texts::TextList;
-use super::blocks::Blocks;
+use super::blocks::{BLOCK_BYTES, Blocks};
 
-/// Bytes of texts in a block, about: unpacking one takes some microseconds.
-pub(super) const BLOCK_BYTES: usize = 1 << 14;
 /// Blocks that are packed at a time, on all threads.
 const AT_A_TIME: usize = 64;
 /// Effort of packing. More gains nothing where blocks have learnt what they have in common.
@@ -176,6 +174,39 @@ fn packed(compressor: &mut Option<Compressor<'_>>, block: &[u8]) -> Vec<u8> {
 /// Of how many blocks one is learnt from, where texts take so many bytes.
 pub(super) fn sample_step(bytes: usize) -> usize {
     (bytes / (MOST_COMMON * LEARNT_FROM_TIMES)).max(1)
+}
+
+impl Blocks {
+    /// Packs sorted distinct texts.
+    pub fn new(sorted: &TextList) -> Blocks {
+        Packing::learnt(sorted).all(sorted)
+    }
+
+    /// Packs sorted distinct texts in little time: they will be packed again.
+    pub fn for_now(sorted: &TextList) -> Blocks {
+        Packing::quick().all(sorted)
+    }
+}
+
+/// Blocks that were packed with little effort, packed with all.
+pub(super) fn repacked(blocks: &Blocks) -> Blocks {
+    let mut packing = learnt_from(&[blocks]);
+    let mut unpacker = blocks.unpacker();
+    for block in 0..blocks.count() {
+        let texts = unpacker.block(block);
+        (0..texts.len()).for_each(|i| packing.push(texts.get_bytes(i)));
+    }
+    packing.finish()
+}
+
+pub(super) fn learnt_from(parts: &[&Blocks]) -> Packing {
+    let bytes = parts.iter().map(|blocks| blocks.count()).sum::<usize>() * BLOCK_BYTES;
+    let step = sample_step(bytes);
+    let sample = parts.par_iter().flat_map_iter(|blocks| {
+        let mut unpacker = blocks.unpacker();
+        (0..blocks.count()).step_by(step).map(move |block| unpacker.block(block))
+    });
+    Packing::learnt_from(&sample.collect::<Vec<_>>(), bytes)
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::timed::{Node, Warm, tree};
+use super::profile::{Node, Warm, tree};
 use crate::run::grid::RunProfile;
 use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
@@ -16,7 +16,7 @@ const SHOWN: usize = 10;
 
 /// What is compared.
 #[derive(Clone, Debug, Default)]
-pub struct Contest {
+pub struct FormulaPair {
     /// A measure, or any formula.
     pub measure: String,
     /// The formula to hold against it.
@@ -29,8 +29,8 @@ pub struct Contest {
 
 /// How two formulas compare.
 #[derive(Clone, Debug, Serialize)]
-pub struct Rival {
-    /// Cells that were compared, totals included.
+pub struct FormulaComparison {
+    /// Cells that were compare_formulas, totals included.
     pub cells: usize,
     /// In how many of them the numbers differ.
     pub differing: usize,
@@ -69,7 +69,7 @@ pub struct Cost {
     pub bytes_read: u64,
 }
 
-impl Contest {
+impl FormulaPair {
     fn query(&self, items: &str, totals: bool) -> String {
         let part = |word: &str, text: &str| {
             if text.trim().is_empty() { String::new() } else { format!("\n{word} {text}\n") }
@@ -85,7 +85,7 @@ impl Contest {
 /// When one of them cannot be planned or run.
 ///
 /// ```
-/// use cubrel::insight::rival::{Contest, compared};
+/// use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
 /// use cubrel::{Model, QueryOptions, Type, Value};
 ///
 /// let rows: Vec<Vec<Value>> = (0..100).map(|i| vec![Value::Int(i % 4), Value::Int(i)]).collect();
@@ -93,17 +93,22 @@ impl Contest {
 ///     .rows("sailing", &[("route", Type::Int), ("fuel", Type::Int)], &rows)
 ///     .measure("fuel", "sum(sailing.fuel)")
 ///     .build()?;
-/// let contest = Contest {
+/// let contest = FormulaPair {
 ///     measure: "fuel".into(),
 ///     with: "sum(fuel per sailing)".into(),
 ///     by: "sailing.route".into(),
-///     ..Contest::default()
+///     ..FormulaPair::default()
 /// };
-/// let found = compared(&model, &contest, &QueryOptions::default(), 3)?;
+/// let found = compare_formulas(&model, &contest, &QueryOptions::default(), 3)?;
 /// assert_eq!((found.cells, found.differing), (5, 0));
 /// # Ok::<(), cubrel::Error>(())
 /// ```
-pub fn compared(model: &Model, contest: &Contest, options: &QueryOptions, runs: usize) -> Result<Rival, Error> {
+pub fn compare_formulas(
+    model: &Model,
+    contest: &FormulaPair,
+    options: &QueryOptions,
+    runs: usize,
+) -> Result<FormulaComparison, Error> {
     let alone =
         |formula: &str| model.query_with(&contest.query(&format!("({formula}\n) as \"figure\""), false), options);
     let (measure, with) = (alone(&contest.measure)?, alone(&contest.with)?);
@@ -112,7 +117,7 @@ pub fn compared(model: &Model, contest: &Contest, options: &QueryOptions, runs: 
     let (differing, differences) = differences(&grid);
     let (a, b) = in_turn(&measure, &with, options, runs)?;
     let speedup = a.warm.median_ms / b.warm.median_ms.max(1e-3);
-    Ok(Rival { cells: grid.lines.len(), differing, differences, measure: a, with: b, speedup })
+    Ok(FormulaComparison { cells: grid.lines.len(), differing, differences, measure: a, with: b, speedup })
 }
 
 fn differences(grid: &Grid) -> (usize, Vec<Difference>) {

@@ -2,8 +2,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 
-use cubrel::insight::advice::proven;
-use cubrel::insight::rival::{Contest, compared};
+use cubrel::insight::advice::faster_formulas;
+use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 const ROWS: i64 = 6000;
@@ -112,14 +112,14 @@ fn the_verdict_is_what_two_grids_say() {
     let (mut same, mut different) = (0, 0);
     for (measure, with) in PAIRS {
         for (by, filter) in AXES.iter().flat_map(|by| FILTERS.iter().map(move |filter| (by, filter))) {
-            let contest = Contest {
+            let contest = FormulaPair {
                 measure: measure.to_string(),
                 with: with.to_string(),
                 by: by.to_string(),
                 filter: filter.to_string(),
             };
-            let found =
-                compared(&MODEL, &contest, &QueryOptions::default(), 1).unwrap_or_else(|e| panic!("{contest:?} {e}"));
+            let found = compare_formulas(&MODEL, &contest, &QueryOptions::default(), 1)
+                .unwrap_or_else(|e| panic!("{contest:?} {e}"));
             assert_eq!(found.differing, differing(measure, with, by, filter), "{contest:?}");
             assert_eq!(found.differences.len(), found.differing.min(10), "{contest:?}");
             for difference in &found.differences {
@@ -127,8 +127,8 @@ fn the_verdict_is_what_two_grids_say() {
             }
             *if found.differing == 0 { &mut same } else { &mut different } += 1;
             // A formula against itself never differs.
-            let own = Contest { with: measure.to_string(), ..contest };
-            assert_eq!(compared(&MODEL, &own, &QueryOptions::default(), 1).unwrap().differing, 0, "{own:?}");
+            let own = FormulaPair { with: measure.to_string(), ..contest };
+            assert_eq!(compare_formulas(&MODEL, &own, &QueryOptions::default(), 1).unwrap().differing, 0, "{own:?}");
         }
     }
     assert!(same > 80 && different > 80, "{same} the same, {different} not");
@@ -155,7 +155,9 @@ fn what_is_advised_is_the_same_in_every_cell() {
                 part("where", filter),
                 if by.is_empty() { "" } else { "totals" }
             );
-            for advice in proven(&MODEL, &text, &QueryOptions::default()).unwrap_or_else(|e| panic!("{text}: {e}")) {
+            for advice in
+                faster_formulas(&MODEL, &text, &QueryOptions::default()).unwrap_or_else(|e| panic!("{text}: {e}"))
+            {
                 assert_eq!(differing(&advice.formula, &advice.instead, by, filter), 0, "{text}: {advice:?}");
                 assert!(advice.after_ms < advice.before_ms && advice.cells > 0, "{text}: {advice:?}");
             }
@@ -166,8 +168,8 @@ fn what_is_advised_is_the_same_in_every_cell() {
 #[test]
 fn what_cannot_be_compared_says_so() {
     let contest = |measure: &str, with: &str, by: &str, filter: &str| {
-        let contest = Contest { measure: measure.into(), with: with.into(), by: by.into(), filter: filter.into() };
-        compared(&MODEL, &contest, &QueryOptions::default(), 1).map(|found| found.differing)
+        let contest = FormulaPair { measure: measure.into(), with: with.into(), by: by.into(), filter: filter.into() };
+        compare_formulas(&MODEL, &contest, &QueryOptions::default(), 1).map(|found| found.differing)
     };
     for (measure, with, by, filter, what) in [
         ("revenue", "sum(booking.prize)", "", "", "price"),

@@ -11,7 +11,7 @@ const WAITING: usize = 16;
 
 /// What `make` writes, as it is written. It is ended by an error when nobody reads any more; and whoever reads is told
 /// when it did not come to its end, whatever the reason.
-pub fn sent(make: impl FnOnce(&mut Sender) -> io::Result<()> + Send + 'static) -> Box<dyn Read + Send> {
+pub fn pipe(make: impl FnOnce(&mut Sender) -> io::Result<()> + Send + 'static) -> Box<dyn Read + Send> {
     let (send, receive) = mpsc::sync_channel(WAITING);
     std::thread::spawn(move || {
         let mut sender = Sender { send, piece: Vec::with_capacity(PIECE) };
@@ -77,10 +77,10 @@ mod tests {
     fn all_that_is_written_comes_and_then_what_went_wrong() {
         let long = || (0..3 * PIECE as u64).flat_map(|i| i.to_le_bytes());
         let mut text = Vec::new();
-        let mut reader = sent(move |to| to.write_all(&long().collect::<Vec<u8>>()));
+        let mut reader = pipe(move |to| to.write_all(&long().collect::<Vec<u8>>()));
         assert!(reader.read_to_end(&mut text).is_ok_and(|count| count == 24 * PIECE));
         assert!(text.into_iter().eq(long()));
-        let mut failing = sent(|to| {
+        let mut failing = pipe(|to| {
             to.write_all(b"a")?;
             to.flush()?;
             Err(io::Error::other("gone"))
@@ -93,7 +93,7 @@ mod tests {
     #[test]
     fn what_panics_is_no_end() {
         let mut text = String::new();
-        let mut reader = sent(|to| {
+        let mut reader = pipe(|to| {
             to.write_all(b"a")?;
             panic!("a part of it cannot be read")
         });
@@ -104,7 +104,7 @@ mod tests {
     #[test]
     fn nobody_writes_for_ever_when_nobody_reads() {
         let (told, tell) = mpsc::channel();
-        let reader = sent(move |to| {
+        let reader = pipe(move |to| {
             let result = (0..100 * WAITING).try_for_each(|_| to.write_all(&[0; PIECE]));
             let _ = told.send(result.is_err());
             result

@@ -1,17 +1,18 @@
 //! Two formulas side by side: where their numbers differ, and what each costs.
 
-use cubrel::insight::rival::{Contest, Cost, Difference, Rival};
+use cubrel::insight::formula_comparison::{Cost, Difference, FormulaComparison, FormulaPair};
 
-use super::text::{Align, TextTable, bytes, count};
-use super::times::ms;
-use super::{Output, Tone};
-use crate::commands::Failure;
+use super::profile::ms;
+use super::sink::{Output, Tone};
+use super::table::TextTable;
+use super::text::{Align, bytes, count};
+use crate::failure::Failure;
 
 /// Below this the two are said to be equally fast.
 const ALIKE: f64 = 1.1;
 
 /// Shows what was found to a person.
-pub fn show(contest: &Contest, rival: &Rival, out: &mut Output) -> Result<(), Failure> {
+pub fn show(contest: &FormulaPair, rival: &FormulaComparison, out: &mut Output) -> Result<(), Failure> {
     let (tone, verdict) = verdict(rival);
     let verdict = out.paint(tone, &verdict);
     out.text(&format!("{verdict}\n\n"))?;
@@ -23,7 +24,7 @@ pub fn show(contest: &Contest, rival: &Rival, out: &mut Output) -> Result<(), Fa
     costs(contest, rival).write(out)
 }
 
-fn verdict(rival: &Rival) -> (Tone, String) {
+fn verdict(rival: &FormulaComparison) -> (Tone, String) {
     let cells = match rival.cells {
         1 => "the only cell".to_string(),
         n => format!("all {} cells, totals included", count(n as u64)),
@@ -40,7 +41,7 @@ fn verdict(rival: &Rival) -> (Tone, String) {
     (Tone::Total, format!("the same numbers in {cells}; {times}"))
 }
 
-fn differences(rival: &Rival) -> TextTable {
+fn differences(rival: &FormulaComparison) -> TextTable {
     let mut table = TextTable::new(&[("cell", Align::Left), ("measure", Align::Right), ("with", Align::Right)]);
     let value = |v: &Option<String>| v.clone().unwrap_or_else(|| "(none)".into());
     for difference in &rival.differences {
@@ -55,7 +56,7 @@ fn cell(difference: &Difference) -> String {
 }
 
 /// What each of them costs.
-fn costs(contest: &Contest, rival: &Rival) -> TextTable {
+fn costs(contest: &FormulaPair, rival: &FormulaComparison) -> TextTable {
     let mut table = TextTable::new(&[
         ("", Align::Left),
         ("warm ms", Align::Right),
@@ -82,7 +83,7 @@ fn costs(contest: &Contest, rival: &Rival) -> TextTable {
 }
 
 /// What each of them costs, for scripts.
-pub fn flat(contest: &Contest, rival: &Rival) -> TextTable {
+pub fn flat(contest: &FormulaPair, rival: &FormulaComparison) -> TextTable {
     let heads =
         ["name", "formula", "median_ms", "min_ms", "max_ms", "reads", "rows_read", "bytes_read", "cells", "differing"];
     let align = |head| if matches!(head, "name" | "formula") { Align::Left } else { Align::Right };
@@ -97,7 +98,7 @@ pub fn flat(contest: &Contest, rival: &Rival) -> TextTable {
     table
 }
 
-fn both<'a>(contest: &'a Contest, rival: &'a Rival) -> [(&'static str, String, &'a Cost); 2] {
+fn both<'a>(contest: &'a FormulaPair, rival: &'a FormulaComparison) -> [(&'static str, String, &'a Cost); 2] {
     let line = |formula: &str| formula.split_whitespace().collect::<Vec<_>>().join(" ");
     [("measure", line(&contest.measure), &rival.measure), ("with", line(&contest.with), &rival.with)]
 }

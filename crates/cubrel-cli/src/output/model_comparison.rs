@@ -1,29 +1,31 @@
 //! Two models side by side: where their answers differ, and what each costs.
 
-use cubrel::insight::twins::{Answer, Example, Outcome, Pair, Twins};
+use cubrel::insight::model_comparison::{Answer, Example, ModelComparison, Outcome, Pair};
 
-use super::text::{Align, TextTable, bytes, count};
-use super::times::ms;
-use super::{Output, Tone};
-use crate::commands::Failure;
+use super::profile::ms;
+use super::sink::{Output, Tone};
+use super::table::TextTable;
+use super::text::{Align, bytes, count};
+use crate::failure::Failure;
 
 /// Shows what was found to a person.
-pub fn show(names: [&str; 2], twins: &Twins, out: &mut Output) -> Result<(), Failure> {
-    let (tone, verdict) = verdict(twins);
+pub fn show(names: [&str; 2], comparison: &ModelComparison, out: &mut Output) -> Result<(), Failure> {
+    let (tone, verdict) = verdict(comparison);
     let verdict = out.paint(tone, &verdict);
     out.text(&format!("{verdict}\n\n"))?;
-    table(names, twins).write(out)?;
-    out.text(&format!("\nin memory: {} and {}\n", bytes(twins.bytes_a), bytes(twins.bytes_b)))?;
-    for (name, only) in names.iter().zip([&twins.only_a, &twins.only_b]).filter(|(_, only)| !only.is_empty()) {
+    table(names, comparison).write(out)?;
+    out.text(&format!("\nin memory: {} and {}\n", bytes(comparison.bytes_a), bytes(comparison.bytes_b)))?;
+    for (name, only) in names.iter().zip([&comparison.only_a, &comparison.only_b]).filter(|(_, only)| !only.is_empty())
+    {
         out.text(&format!("only in {name}: {}\n", only.join(", ")))?;
     }
     Ok(())
 }
 
-fn verdict(twins: &Twins) -> (Tone, String) {
-    let all = twins.answers.len();
-    let failed = twins.answers.iter().filter(|a| matches!(a.outcome, Outcome::Failed { .. })).count();
-    let pairs = || twins.answers.iter().filter_map(pair);
+fn verdict(comparison: &ModelComparison) -> (Tone, String) {
+    let all = comparison.answers.len();
+    let failed = comparison.answers.iter().filter(|a| matches!(a.outcome, Outcome::Failed { .. })).count();
+    let pairs = || comparison.answers.iter().filter_map(pair);
     let differing = pairs().filter(|p| p.differing > 0).count();
     if all == 0 {
         return (Tone::Alert, "no saved query and no measure is in both".into());
@@ -45,7 +47,7 @@ fn pair(answer: &Answer) -> Option<&Pair> {
 }
 
 /// A line for each answer.
-fn table(names: [&str; 2], twins: &Twins) -> TextTable {
+fn table(names: [&str; 2], comparison: &ModelComparison) -> TextTable {
     let (a, b) = (format!("{} ms", names[0]), format!("{} ms", names[1]));
     let mut headings = vec![
         ("asked", Align::Left),
@@ -56,9 +58,9 @@ fn table(names: [&str; 2], twins: &Twins) -> TextTable {
         ("times as fast", Align::Right),
     ];
     // People need no column in which nothing stands.
-    headings.extend((!twins.agree()).then_some(("first difference", Align::Left)));
+    headings.extend((!comparison.agree()).then_some(("first difference", Align::Left)));
     let mut table = TextTable::new(&headings);
-    for answer in &twins.answers {
+    for answer in &comparison.answers {
         let mut row = vec![answer.name.clone()];
         match &answer.outcome {
             Outcome::Answered(found) => {
@@ -78,12 +80,12 @@ fn table(names: [&str; 2], twins: &Twins) -> TextTable {
 }
 
 /// A line for each answer, for scripts.
-pub fn flat(twins: &Twins) -> TextTable {
+pub fn flat(comparison: &ModelComparison) -> TextTable {
     let left = ["asked", "at", "item", "a", "b", "error"];
     let heads = ["asked", "cells", "differing", "a_ms", "b_ms", "speedup", "at", "item", "a", "b", "error"];
     let align = |head| if left.contains(&head) { Align::Left } else { Align::Right };
     let mut table = TextTable::new(&heads.map(|head| (head, align(head))));
-    for answer in &twins.answers {
+    for answer in &comparison.answers {
         let mut row = vec![answer.name.clone()];
         match &answer.outcome {
             Outcome::Answered(found) => {

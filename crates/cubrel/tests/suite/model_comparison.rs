@@ -1,5 +1,5 @@
 //! Two models side by side: which of their answers are the same.
-use cubrel::insight::twins::{Outcome, Pair, Twins, twins};
+use cubrel::insight::model_comparison::{ModelComparison, Outcome, Pair, compare_models};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 /// Sailings by route; `more` are added, and the queries are those of a model file.
@@ -14,11 +14,11 @@ fn model(routes: &[(&str, i64)], queries: &[(&str, &str)]) -> Model {
         .unwrap()
 }
 
-fn compared(a: &Model, b: &Model) -> Twins {
-    twins(a, b, &[], &QueryOptions::default(), 1).unwrap()
+fn compare_formulas(a: &Model, b: &Model) -> ModelComparison {
+    compare_models(a, b, &[], &QueryOptions::default(), 1).unwrap()
 }
 
-fn answers<'a>(found: &'a Twins, name: &str) -> &'a Pair {
+fn answers<'a>(found: &'a ModelComparison, name: &str) -> &'a Pair {
     match &found.answers.iter().find(|q| q.name == name).unwrap().outcome {
         Outcome::Answered(answers) => answers,
         Outcome::Failed { .. } => panic!("{name} failed"),
@@ -30,7 +30,7 @@ const BY_ROUTE: (&str, &str) = ("by_route", "grid fuel, rows(sailing) as n by sa
 #[test]
 fn equal_models_agree() {
     let one = model(&[("Ness", 3), ("Holm", 4)], &[BY_ROUTE]);
-    let found = compared(&one, &model(&[("Holm", 4), ("Ness", 3)], &[BY_ROUTE]));
+    let found = compare_formulas(&one, &model(&[("Holm", 4), ("Ness", 3)], &[BY_ROUTE]));
     assert!(found.agree());
     assert_eq!((answers(&found, "by_route").cells, answers(&found, "fuel").cells), (6, 1));
     assert_eq!((found.only_a.len(), found.only_b.len()), (0, 0));
@@ -49,7 +49,7 @@ fn figures_and_lines_that_differ_are_counted() {
         (&[("Ness", 3)], 6, 4, Some("4"), None),
     ];
     for (rows, cells, differing, a, b) in cases {
-        let found = compared(&one, &model(rows, &[BY_ROUTE]));
+        let found = compare_formulas(&one, &model(rows, &[BY_ROUTE]));
         let answers = answers(&found, "by_route");
         assert_eq!((answers.cells, answers.differing), (cells, differing), "{rows:?}");
         let example = answers.example.as_ref().unwrap();
@@ -62,7 +62,7 @@ fn figures_and_lines_that_differ_are_counted() {
 fn the_same_name_may_say_something_else_and_lines_without_figures_are_compared() {
     let rows = [("Ness", 3), ("Holm", 4)];
     let one = model(&rows, &[("q", "records sailing.route"), ("own", "grid fuel")]);
-    let found = compared(&one, &model(&rows, &[("q", "records sailing.route where sailing.fuel > 3")]));
+    let found = compare_formulas(&one, &model(&rows, &[("q", "records sailing.route where sailing.fuel > 3")]));
     assert_eq!((answers(&found, "q").cells, answers(&found, "q").differing), (2, 1));
     assert_eq!(found.only_a, ["own"]);
 }
@@ -76,14 +76,14 @@ fn what_one_cannot_answer_is_told() {
         .definitions("[query.by_route]\ntext = \"grid fuel by sailing.route\"\n")
         .build()
         .unwrap();
-    let found = compared(&one, &other);
+    let found = compare_formulas(&one, &other);
     let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
     assert!(matches!(&failed.outcome, Outcome::Failed { error_a: None, error_b: Some(b) } if b.contains("route")));
     assert!(!found.agree());
-    let unknown = twins(&one, &one, &["nobody".into()], &QueryOptions::default(), 1).unwrap_err();
+    let unknown = compare_models(&one, &one, &["nobody".into()], &QueryOptions::default(), 1).unwrap_err();
     assert!(unknown.to_string().contains("`nobody`"), "{unknown}");
     let limits = cubrel::Limits { cells: Some(0), ..Default::default() };
-    let found = twins(&one, &one, &[], &QueryOptions { limits, ..QueryOptions::default() }, 1).unwrap();
+    let found = compare_models(&one, &one, &[], &QueryOptions { limits, ..QueryOptions::default() }, 1).unwrap();
     let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
     assert!(matches!(&failed.outcome, Outcome::Failed { error_a: Some(a), error_b: Some(_) } if a.contains("limit")));
     assert!(!found.agree());

@@ -3,11 +3,11 @@
 
 use std::sync::Arc;
 
-use super::sizes::{Described, Sizes, described, sizes, sizes_of, table_size};
 use crate::formula::lexer::{TokenKind, tokens};
 use crate::formula::schema::{ColumnId, Computed, TableId};
+use crate::formula::source::suggestion;
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
-use crate::model::define::suggestion;
+use crate::handle::sizes::{Described, Sizes, described, sizes, sizes_of, table_size};
 use crate::store::encode::recoded;
 use crate::store::order::{RowOrder, SortColumns};
 use crate::store::{Column, RawColumn, RawData};

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use rayon::prelude::*;
 
-use super::accumulate::{Spec, floats};
+use super::spec::{Spec, floats};
 use crate::formula::typed::AggregateKind;
 use crate::value::{Value, Vector};
 

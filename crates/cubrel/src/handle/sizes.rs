@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::Model;
+use super::model::Model;
 use crate::formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
 use crate::store::dictionary::TextDictionary;
 use crate::store::{Codes, Column, Encoding};
@@ -117,15 +117,22 @@ pub struct RelationshipSize {
     pub spare: bool,
 }
 
+impl Model {
+    /// Where the bytes are.
+    pub fn sizes(&self) -> Sizes {
+        sizes(self)
+    }
+}
+
 /// Counts the bytes of a model.
-pub fn sizes(model: &Model) -> Sizes {
+pub(crate) fn sizes(model: &Model) -> Sizes {
     let all = (0..model.schema().tables.len() as u32).map(TableId);
     let ids = all.filter(|id| !model.schema().table(*id).name.is_empty());
     sizes_of(model, ids.map(|id| table_size(model, id, &described(model, id))).collect())
 }
 
 /// The sizes of a model's tables and what follows from them.
-pub(super) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
+pub(crate) fn sizes_of(model: &Model, mut tables: Vec<TableSize>) -> Sizes {
     let (schema, store) = (model.schema(), model.store());
     let relationships: Vec<RelationshipSize> = (0..schema.relationships.len())
         .map(|i| {
@@ -166,16 +173,16 @@ fn share(part: u64, whole: u64) -> f64 {
 }
 
 /// A column with what is said of it.
-pub(super) struct Described {
-    pub(super) name: String,
-    pub(super) computed: Computed,
-    pub(super) data: Arc<Column>,
+pub(crate) struct Described {
+    pub(crate) name: String,
+    pub(crate) computed: Computed,
+    pub(crate) data: Arc<Column>,
     /// Bytes of the relationships that start at it.
-    pub(super) links: u64,
+    pub(crate) links: u64,
 }
 
 /// The columns of a table.
-pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
+pub(crate) fn described(model: &Model, table: TableId) -> Vec<Described> {
     let (schema, store) = (model.schema(), model.store());
     let of = |(index, (def, data)): (usize, (&ColumnDef, &Arc<Column>))| {
         // A relationship of several columns is counted under the first.
@@ -189,7 +196,7 @@ pub(super) fn described(model: &Model, table: TableId) -> Vec<Described> {
     columns.enumerate().map(of).filter(|described| !described.name.is_empty()).collect()
 }
 
-pub(super) fn table_size(model: &Model, id: TableId, columns: &[Described]) -> TableSize {
+pub(crate) fn table_size(model: &Model, id: TableId, columns: &[Described]) -> TableSize {
     let name = &model.schema().table(id).name;
     let section = model.document().file.table.get(name);
     let same_as = section.and_then(|s| s.same_as.clone());

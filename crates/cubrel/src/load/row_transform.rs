@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::LoadError;
-use super::pieces::Failure;
-use super::tables::{stored, to_raw};
+use super::failure::Failure;
+use super::stored::{stored, to_raw};
 use crate::formula::check::{self, Settings};
 use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
@@ -34,7 +34,7 @@ pub(super) struct OwnColumn<'a> {
 pub(super) type NamesCheck<'a> = dyn Fn(&[&str]) -> Result<(), LoadError> + Sync + 'a;
 
 /// What is done with the rows of a table on their way in.
-pub(super) struct OwnRow<'a> {
+pub(super) struct RowTransform<'a> {
     pub(super) table: &'a str,
     pub(super) columns: Vec<OwnColumn<'a>>,
     pub(super) filter: Option<Filter>,
@@ -86,7 +86,7 @@ pub(super) struct Finished {
     pub(super) filtered: u64,
 }
 
-impl OwnRow<'_> {
+impl RowTransform<'_> {
     /// Computes the columns of some rows, and leaves out rows and columns.
     pub(super) fn finish(&self, columns: Vec<(String, RawColumn)>) -> Result<Finished, Failure> {
         (self.check)(&columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>())?;

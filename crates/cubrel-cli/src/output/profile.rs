@@ -1,30 +1,31 @@
 //! Times: a tree by part of the formulas, with the reads beneath.
 
-use cubrel::insight::timed::{Node, NodeKind, ReadNode, Timed};
+use cubrel::insight::profile::{Node, NodeKind, Profile, ReadNode};
 
-use super::text::{Align, TextTable, bytes, count};
-use super::{Output, Tone};
-use crate::commands::Failure;
+use super::sink::{Output, Tone};
+use super::table::TextTable;
+use super::text::{Align, bytes, count};
+use crate::failure::Failure;
 
 /// Shows times to a person.
-pub fn show(timed: &Timed, out: &mut Output) -> Result<(), Failure> {
-    let w = &timed.warm;
+pub fn show(profile: &Profile, out: &mut Output) -> Result<(), Failure> {
+    let w = &profile.warm;
     let summary = format!(
         "warm {} ms, the median of {} runs ({} to {}); cold {} ms, planning included",
         ms(w.median_ms),
         w.runs,
         ms(w.min_ms),
         ms(w.max_ms),
-        ms(timed.cold.ms)
+        ms(profile.cold.ms)
     );
     out.sentence(Tone::Plain, &summary)?;
     out.text("\n")?;
     let mut table = columns();
-    for node in &timed.tree {
+    for node in &profile.tree {
         rows(node, 0, &mut table);
     }
     table.write(out)?;
-    for advice in &timed.advice {
+    for advice in &profile.advice {
         out.text("\n")?;
         out.sentence(Tone::Alert, advice)?;
     }
@@ -90,7 +91,7 @@ fn rows(node: &Node, depth: usize, table: &mut TextTable) {
 }
 
 /// The tree as rows for scripts.
-pub fn flat(timed: &Timed) -> TextTable {
+pub fn flat(profile: &Profile) -> TextTable {
     let mut table = TextTable::new(&[
         ("depth", Align::Right),
         ("kind", Align::Left),
@@ -122,12 +123,12 @@ pub fn flat(timed: &Timed) -> TextTable {
         ]);
         node.parts.iter().for_each(|inner| add(inner, depth + 1, table));
     }
-    timed.tree.iter().for_each(|node| add(node, 0, &mut table));
+    profile.tree.iter().for_each(|node| add(node, 0, &mut table));
     table
 }
 
 /// Items by themselves.
-pub fn each(all: &[(String, Timed)], human: bool) -> TextTable {
+pub fn each(all: &[(String, Profile)], human: bool) -> TextTable {
     let heads = if human {
         ["item", "warm ms", "fastest", "slowest", "cold ms"]
     } else {

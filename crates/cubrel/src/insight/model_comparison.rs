@@ -6,15 +6,15 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::rival::same;
-use super::timed::Warm;
+use super::formula_comparison::same;
+use super::profile::Warm;
 use crate::run::grid::GridColumnKind;
 use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
 
 /// How two models compare.
 #[derive(Clone, Debug, Serialize)]
-pub struct Twins {
+pub struct ModelComparison {
     /// What both were asked, and what they answered: their saved queries, then each measure over everything.
     pub answers: Vec<Answer>,
     /// Saved queries and measures that only the first one has.
@@ -82,7 +82,7 @@ pub struct Example {
     pub b: Option<String>,
 }
 
-impl Twins {
+impl ModelComparison {
     /// Whether all that both were asked has the same answer in both.
     pub fn agree(&self) -> bool {
         self.answers.iter().all(|a| matches!(&a.outcome, Outcome::Answered(pair) if pair.differing == 0))
@@ -96,7 +96,7 @@ impl Twins {
 /// When a name in `only` is not one of them. What cannot be answered is part of the result.
 ///
 /// ```
-/// use cubrel::insight::twins::twins;
+/// use cubrel::insight::model_comparison::compare_models;
 /// use cubrel::{Model, QueryOptions, Type, Value};
 ///
 /// let model = |fuel: i64| {
@@ -106,12 +106,18 @@ impl Twins {
 ///         .measure("sailings", "rows(sailing)")
 ///         .build()
 /// };
-/// let found = twins(&model(5)?, &model(6)?, &[], &QueryOptions::default(), 1)?;
+/// let found = compare_models(&model(5)?, &model(6)?, &[], &QueryOptions::default(), 1)?;
 /// assert!(!found.agree());
 /// assert_eq!(found.answers.len(), 2);
 /// # Ok::<(), cubrel::Error>(())
 /// ```
-pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs: usize) -> Result<Twins, Error> {
+pub fn compare_models(
+    a: &Model,
+    b: &Model,
+    only: &[String],
+    options: &QueryOptions,
+    runs: usize,
+) -> Result<ModelComparison, Error> {
     // What a role may not see is in no list and no number.
     let (a, b) = (&a.asked_by(options)?, &b.asked_by(options)?);
     let options = &QueryOptions { roles: Vec::new(), ..options.clone() };
@@ -138,7 +144,7 @@ pub fn twins(a: &Model, b: &Model, only: &[String], options: &QueryOptions, runs
         }
         Ok(Answer { name: name.clone(), is_measure: text.is_none() || other.is_none(), outcome })
     };
-    Ok(Twins {
+    Ok(ModelComparison {
         answers: shared.iter().filter(|(name, _)| wanted(name)).map(ask).collect::<Result<_, Error>>()?,
         only_a: names(&of_a, &of_b),
         only_b: names(&of_b, &of_a),

@@ -72,21 +72,21 @@ impl<'a> Missing<'a> {
 }
 
 /// How the fields of a column are read.
-pub(super) struct Way<'a> {
+pub(super) struct FieldParser<'a> {
     pub(super) kind: Kind,
     pub(super) shape: &'a Shape,
     pub(super) missing: &'a Missing<'a>,
 }
 
 /// What a field says.
-pub(super) enum Said<T> {
+pub(super) enum ParsedField<T> {
     Null,
     Value(T),
     /// It is not of the type.
     Misfit,
 }
 
-impl Way<'_> {
+impl FieldParser<'_> {
     /// Reads a field by `read`; first by `short`, which gives `None` for everything that needs a closer look, and never
     /// takes decimals off.
     #[inline(always)]
@@ -95,13 +95,13 @@ impl Way<'_> {
         field: &[u8],
         short: impl Fn(&[u8]) -> Option<T>,
         read: impl Fn(&[u8]) -> Option<T>,
-    ) -> Said<T> {
+    ) -> ParsedField<T> {
         if self.missing.has(field) {
-            return Said::Null;
+            return ParsedField::Null;
         }
         let short = if matches!(self.shape, Shape::Plain) { short(field) } else { None };
         let value = short.filter(|_| self.kind.admits_short(field)).or_else(|| self.read_long(field, read));
-        value.map_or(Said::Misfit, Said::Value)
+        value.map_or(ParsedField::Misfit, ParsedField::Value)
     }
 
     #[inline(never)]
@@ -112,12 +112,12 @@ impl Way<'_> {
 
     /// Whether a field is a text, and stands for itself.
     #[inline]
-    pub(super) fn text(&self, field: &[u8], is_text: bool) -> Said<()> {
+    pub(super) fn text(&self, field: &[u8], is_text: bool) -> ParsedField<()> {
         match self.kind {
-            _ if self.missing.has(field) => Said::Null,
-            Kind::Unknown => Said::Misfit,
-            _ if is_text || std::str::from_utf8(field).is_ok() => Said::Value(()),
-            _ => Said::Misfit,
+            _ if self.missing.has(field) => ParsedField::Null,
+            Kind::Unknown => ParsedField::Misfit,
+            _ if is_text || std::str::from_utf8(field).is_ok() => ParsedField::Value(()),
+            _ => ParsedField::Misfit,
         }
     }
 }

@@ -17,7 +17,7 @@ use crate::{Error, Grid, Model, Query, QueryOptions};
 
 /// The times of a query, as `cubrel time` gives them.
 #[derive(Clone, Debug, Serialize)]
-pub struct Timed {
+pub struct Profile {
     /// From the text to the first result, in this process.
     pub cold: Cold,
     /// The runs after the first.
@@ -149,17 +149,7 @@ fn ms(d: Duration) -> f64 {
 ///
 /// # Errors
 /// When it cannot be planned or run.
-pub fn timed(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
-    let (mut timed, grid) = measured(model, text, query_options, runs)?;
-    timed.advice.extend(super::advice::proven(model, text, query_options)?.iter().map(|proven| proven.text()));
-    Ok((timed, grid))
-}
-
-/// As [`timed`], without trying other formulas.
-///
-/// # Errors
-/// When it cannot be planned or run.
-pub fn measured(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Timed, Grid), Error> {
+pub fn profile(model: &Model, text: &str, query_options: &QueryOptions, runs: usize) -> Result<(Profile, Grid), Error> {
     let run = |query: &Query| query.run_with(&query_options.run_options());
     let start = Instant::now();
     let query = model.query_with(text, query_options)?;
@@ -177,7 +167,7 @@ pub fn measured(model: &Model, text: &str, query_options: &QueryOptions, runs: u
     let warm = Warm::of(&done.iter().map(|(d, _)| *d).collect::<Vec<_>>());
     let tree = tree(model.schema(), &query, &done[done.len() / 2].1);
     let advice = advice(&tree);
-    Ok((Timed { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
+    Ok((Profile { cold: Cold { ms: ms(cold) }, warm, tree, advice }, grid))
 }
 
 /// The query once for each of its items, with that item alone; and what the item is called.

@@ -4,12 +4,13 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
-use super::own_row::{Finished, OwnRow};
+use super::failure::{Failure, LoadError};
+use super::pipeline::{self, Assembler};
+use super::report::Observer;
+use super::row_transform::{Finished, RowTransform};
 use super::staging::BadRows;
-use super::tables::eval_problem;
-use super::{LoadError, Observer, pipeline};
+use super::stored::eval_problem;
 use crate::cancel::Cancel;
-use crate::formula::scalar::EvalError;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::store::encode::encode_segment;
@@ -17,39 +18,24 @@ use crate::store::order::SortColumns;
 use crate::store::{Column, RawColumn};
 use crate::value::units;
 
-/// Why a piece cannot be taken.
-pub(super) enum Failure {
-    Load(LoadError),
-    /// A formula fails in a row of the piece; the batch that it stands in begins at this row.
-    Row(Box<EvalError>, usize),
-    /// A value is not of the type that the column was taken to have.
-    Odd,
-}
-
-impl From<LoadError> for Failure {
-    fn from(e: LoadError) -> Failure {
-        Failure::Load(e)
-    }
-}
-
 /// The rows of one piece.
-pub(super) struct Taken {
+pub(super) struct PieceColumns {
     pub(super) columns: Vec<(String, RawColumn)>,
     pub(super) bad: BadRows,
 }
 
 /// The rows of a table, coded segment by segment.
 #[derive(Default)]
-pub(super) struct Gathered {
+pub(super) struct EncodedTable {
     /// Names of the columns, and when they were computed.
     pub(super) names: Vec<(String, Computed)>,
     /// By partition.
-    pub(super) partitions: Vec<Gathering>,
+    pub(super) partitions: Vec<EncodedPartition>,
 }
 
 /// The rows of one partition.
 #[derive(Default)]
-pub(super) struct Gathering {
+pub(super) struct EncodedPartition {
     /// The columns of each segment.
     pub(super) segments: Vec<Vec<Column>>,
     pub(super) bad: BadRows,
@@ -58,7 +44,7 @@ pub(super) struct Gathering {
 }
 
 /// The memory that a table may take, and who is told how it goes.
-pub(super) struct Room<'a> {
+pub(super) struct MemoryBudget<'a> {
     pub(super) table: &'a str,
     pub(super) bytes: Option<u64>,
     /// How many rows are coded together.
@@ -67,7 +53,7 @@ pub(super) struct Room<'a> {
     pub(super) cancel: &'a Cancel,
 }
 
-impl Room<'_> {
+impl MemoryBudget<'_> {
     fn refused(message: String) -> Result<(), LoadError> {
         let help = "raise `memory_limit` in [model], or load less; the old data is still there";
         Err(Diagnostic::general(Problem::Data, message).help(help).into())
@@ -76,7 +62,7 @@ impl Room<'_> {
     /// Whether so many bytes may be held.
     fn check(&self, bytes: u64) -> Result<(), LoadError> {
         match self.bytes {
-            Some(room) if bytes > room => Room::refused(format!(
+            Some(room) if bytes > room => MemoryBudget::refused(format!(
                 "table `{}` takes {} so far; the memory limit has room for {}",
                 self.table,
                 units::bytes(bytes),
@@ -90,7 +76,7 @@ impl Room<'_> {
     /// that only what is far too much is refused before it is read.
     fn foretell(&self, bytes: u64) -> Result<(), LoadError> {
         match self.bytes {
-            Some(room) if bytes / FORECAST_EXCESS > room => Room::refused(format!(
+            Some(room) if bytes / FORECAST_EXCESS > room => MemoryBudget::refused(format!(
                 "table `{}` would take about {}; the memory limit has room for {}, so it was not read",
                 self.table,
                 units::bytes(bytes),
@@ -105,7 +91,7 @@ impl Room<'_> {
 const FORECAST_EXCESS: u64 = 2;
 
 /// A piece with everything computed.
-pub(super) struct Read {
+pub(super) struct ReadPiece {
     partition: usize,
     rows: usize,
     bad: BadRows,
@@ -114,11 +100,11 @@ pub(super) struct Read {
 
 /// Columns that are given whole.
 pub(super) fn of_columns(
-    own: &OwnRow<'_>,
-    room: &Room<'_>,
+    own: &RowTransform<'_>,
+    room: &MemoryBudget<'_>,
     columns: Vec<(String, RawColumn)>,
-) -> Result<Gathered, LoadError> {
-    let mut gatherer = Gatherer::new(own, room);
+) -> Result<EncodedTable, LoadError> {
+    let mut assembler = TableAssembler::new(own, room);
     let rows = columns.first().map_or(0, |(_, raw)| raw.len());
     // A table without rows has its columns all the same.
     let starts: Vec<usize> = (0..rows.max(1)).step_by(room.segment_rows.max(1)).collect();
@@ -129,17 +115,19 @@ pub(super) fn of_columns(
     };
     let mut left = starts.into_iter();
     let mut next = || Ok(left.next().map(piece));
-    let taken =
-        gatherer.take(&mut next, &|columns: Vec<(String, RawColumn)>| Ok(Taken { columns, bad: BadRows::default() }));
-    match taken.and_then(|()| gatherer.finish()) {
-        Ok(gathered) => Ok(gathered),
+    let taken = assembler
+        .take(&mut next, &|columns: Vec<(String, RawColumn)>| Ok(PieceColumns { columns, bad: BadRows::default() }));
+    match taken.and_then(|()| assembler.finish()) {
+        Ok(encoded) => Ok(encoded),
         Err(Failure::Load(e)) => Err(e),
-        Err(Failure::Row(..) | Failure::Odd) => unreachable!("problems of rows are told, and no type is guessed"),
+        Err(Failure::Row(..) | Failure::TypeMismatch) => {
+            unreachable!("problems of rows are told, and no type is guessed")
+        }
     }
 }
 
 /// The rows of a segment that waits to be coded.
-pub(super) struct Full {
+pub(super) struct FullSegment {
     number: usize,
     partition: usize,
     /// Each column, in parts.
@@ -148,36 +136,29 @@ pub(super) struct Full {
 }
 
 /// A segment that has been coded.
-pub(super) struct Coded {
+pub(super) struct CodedSegment {
     number: usize,
     partition: usize,
     columns: Vec<Column>,
 }
 
-impl Full {
-    pub(super) fn coded(self) -> Coded {
-        let Full { number, partition, columns, sort_by } = self;
-        Coded { number, partition, columns: encode_segment(columns, &sort_by) }
-    }
-}
-
 /// Takes the pieces of a table, each with the partition that it belongs to.
-pub(super) struct Gatherer<'a> {
-    own: &'a OwnRow<'a>,
-    room: &'a Room<'a>,
-    gathered: Gathered,
+pub(super) struct TableAssembler<'a> {
+    own: &'a RowTransform<'a>,
+    room: &'a MemoryBudget<'a>,
+    encoded: EncodedTable,
     /// The rows of the segment that is being filled, and its partition.
     pending: Vec<Vec<RawColumn>>,
     pending_rows: usize,
     partition: usize,
     /// Segments that wait to be coded.
-    full: VecDeque<Full>,
+    full: VecDeque<FullSegment>,
     /// Segments that were cut, those that were given away to be coded, and those that are.
     cut: usize,
     given: usize,
     kept: usize,
     /// Segments that were coded before an earlier one was.
-    early: BTreeMap<usize, Coded>,
+    early: BTreeMap<usize, CodedSegment>,
     sort_by: Arc<SortColumns>,
     /// Rows of the source so far, those left out included.
     rows_seen: usize,
@@ -185,12 +166,12 @@ pub(super) struct Gatherer<'a> {
     bytes: u64,
 }
 
-impl<'a> Gatherer<'a> {
-    pub(super) fn new(own: &'a OwnRow<'a>, room: &'a Room<'a>) -> Gatherer<'a> {
-        Gatherer {
+impl<'a> TableAssembler<'a> {
+    pub(super) fn new(own: &'a RowTransform<'a>, room: &'a MemoryBudget<'a>) -> TableAssembler<'a> {
+        TableAssembler {
             own,
             room,
-            gathered: Gathered::default(),
+            encoded: EncodedTable::default(),
             pending: Vec::new(),
             pending_rows: 0,
             partition: 0,
@@ -221,20 +202,58 @@ impl<'a> Gatherer<'a> {
     pub(super) fn take<P: Send>(
         &mut self,
         next: &mut (impl FnMut() -> Result<Option<(usize, P)>, LoadError> + Send),
-        read: &(impl Fn(P) -> Result<Taken, Failure> + Sync),
+        read: &(impl Fn(P) -> Result<PieceColumns, Failure> + Sync),
     ) -> Result<(), Failure> {
         let own = self.own;
         let read = |(partition, piece)| {
-            let Taken { columns, bad } = read(piece)?;
+            let PieceColumns { columns, bad } = read(piece)?;
             let rows = columns.first().map_or(0, |(_, raw)| raw.len());
-            Ok(Read { partition, rows, bad, finished: own.finish(columns)? })
+            Ok(ReadPiece { partition, rows, bad, finished: own.finish(columns)? })
         };
         pipeline::run(self, next, &read)
     }
 
+    fn cut(&mut self) {
+        if self.pending.iter().any(|parts| !parts.is_empty()) {
+            let columns = self.pending.iter_mut().map(std::mem::take).collect();
+            let sort_by = self.sort_by.clone();
+            self.full.push_back(FullSegment { number: self.cut, partition: self.partition, columns, sort_by });
+            self.cut += 1;
+        }
+        self.pending_rows = 0;
+    }
+
+    fn of(&mut self, partition: usize) -> &mut EncodedPartition {
+        let all = &mut self.encoded.partitions;
+        if all.len() <= partition {
+            all.resize_with(partition + 1, EncodedPartition::default);
+        }
+        &mut all[partition]
+    }
+
+    fn code_rest(&mut self) -> Result<(), LoadError> {
+        self.cut();
+        while let Some(full) = self.next_full() {
+            self.keep(Self::code(full))?;
+        }
+        Ok(())
+    }
+
+    /// All rows taken.
+    pub(super) fn finish(mut self) -> Result<EncodedTable, Failure> {
+        self.code_rest()?;
+        Ok(self.encoded)
+    }
+}
+
+impl Assembler for TableAssembler<'_> {
+    type Piece = ReadPiece;
+    type Full = FullSegment;
+    type Coded = CodedSegment;
+
     /// Takes the rows of a piece; a segment that has enough of them waits to be coded.
-    pub(super) fn add(&mut self, read: Result<Read, Failure>) -> Result<(), Failure> {
-        let Read { partition, rows, bad, finished } = match read {
+    fn add(&mut self, read: Result<ReadPiece, Failure>) -> Result<(), Failure> {
+        let ReadPiece { partition, rows, bad, finished } = match read {
             Err(Failure::Row(e, start)) => {
                 let problem = eval_problem(&e, self.rows_seen + start, self.own.table);
                 return Err(LoadError::from(problem).into());
@@ -252,27 +271,16 @@ impl<'a> Gatherer<'a> {
         self.partition = partition;
         self.pending_rows += here;
         self.room.observer.rows(self.own.table, here as u64);
-        if self.gathered.names.is_empty() {
-            self.gathered.names =
-                finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
+        if self.encoded.names.is_empty() {
+            self.encoded.names = finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
             self.pending = finished.columns.iter().map(|_| Vec::new()).collect();
         }
         self.pending.iter_mut().zip(finished.columns).for_each(|(all, (_, raw, _))| all.push(raw));
         Ok(())
     }
 
-    fn cut(&mut self) {
-        if self.pending.iter().any(|parts| !parts.is_empty()) {
-            let columns = self.pending.iter_mut().map(std::mem::take).collect();
-            let sort_by = self.sort_by.clone();
-            self.full.push_back(Full { number: self.cut, partition: self.partition, columns, sort_by });
-            self.cut += 1;
-        }
-        self.pending_rows = 0;
-    }
-
     /// A segment that can be coded now. The first one tells how all are sorted.
-    pub(super) fn next_full(&mut self) -> Option<Full> {
+    fn next_full(&mut self) -> Option<FullSegment> {
         if self.given > self.kept && !self.sort_by.is_known() {
             return None;
         }
@@ -280,48 +288,31 @@ impl<'a> Gatherer<'a> {
         self.full.pop_front()
     }
 
-    /// Whether it is to end.
-    pub(super) fn is_cancelled(&self) -> bool {
-        self.room.cancel.is_cancelled()
-    }
-
     /// Whether segments wait to be coded.
-    pub(super) fn has_full(&self) -> bool {
+    fn has_full(&self) -> bool {
         !self.full.is_empty()
     }
 
+    fn code(full: FullSegment) -> CodedSegment {
+        let FullSegment { number, partition, columns, sort_by } = full;
+        CodedSegment { number, partition, columns: encode_segment(columns, &sort_by) }
+    }
+
     /// Takes a segment that was given to be coded.
-    pub(super) fn keep(&mut self, coded: Coded) -> Result<(), LoadError> {
+    fn keep(&mut self, coded: CodedSegment) -> Result<(), LoadError> {
         let bytes = |c: &Column| c.heap_bytes().0 + c.heap_bytes().1;
         self.bytes += coded.columns.iter().map(bytes).sum::<usize>() as u64;
         self.room.check(self.bytes)?;
         self.early.insert(coded.number, coded);
-        while let Some(Coded { partition, columns, .. }) = self.early.remove(&self.kept) {
+        while let Some(CodedSegment { partition, columns, .. }) = self.early.remove(&self.kept) {
             self.kept += 1;
             self.of(partition).segments.push(columns);
         }
         Ok(())
     }
 
-    fn of(&mut self, partition: usize) -> &mut Gathering {
-        let all = &mut self.gathered.partitions;
-        if all.len() <= partition {
-            all.resize_with(partition + 1, Gathering::default);
-        }
-        &mut all[partition]
-    }
-
-    fn code_rest(&mut self) -> Result<(), LoadError> {
-        self.cut();
-        while let Some(full) = self.next_full() {
-            self.keep(full.coded())?;
-        }
-        Ok(())
-    }
-
-    /// All rows taken.
-    pub(super) fn finish(mut self) -> Result<Gathered, Failure> {
-        self.code_rest()?;
-        Ok(self.gathered)
+    /// Whether it is to end.
+    fn is_cancelled(&self) -> bool {
+        self.room.cancel.is_cancelled()
     }
 }

@@ -1,0 +1,211 @@
+//! Evaluating trees of operators, a batch at a time.
+
+use super::kernels;
+use super::scalar::{EvalError, Leaves, Scalar, ScalarKind};
+use super::typed::LetId;
+use crate::value::{Data, Type, Vector};
+
+impl Scalar {
+    /// The value in each of `n` slots.
+    pub fn eval<L: Leaves>(&self, leaves: &L, n: usize) -> Result<Vector, L::Error> {
+        let slots: Vec<u32> = (0..n as u32).collect();
+        Evaluation { leaves, n }.eval(self, &slots, &mut Vec::new())
+    }
+}
+
+/// Values of the `let`s around an expression, one for every slot of the batch.
+type Bindings = Vec<(LetId, Vector)>;
+
+struct Evaluation<'a, L: Leaves> {
+    leaves: &'a L,
+    n: usize,
+}
+
+impl<L: Leaves> Evaluation<'_, L> {
+    fn eval(&self, scalar: &Scalar, slots: &[u32], bindings: &mut Bindings) -> Result<Vector, L::Error> {
+        match &scalar.kind {
+            ScalarKind::Constant(value) => Ok(Vector::constant(value, scalar.ty, slots.len())),
+            ScalarKind::Leaf(leaf) => self.leaves.leaf(*leaf, slots),
+            ScalarKind::Let(id, value, body) => {
+                let value_vector = self.eval(value, slots, bindings)?;
+                bindings.push((*id, spread(&value_vector, value.ty, slots, self.n)));
+                let result = self.eval(body, slots, bindings);
+                bindings.pop();
+                result
+            }
+            ScalarKind::LetRef(id) => match bindings.iter().rev().find(|(other, _)| other == id) {
+                Some((_, vector)) => Ok(vector.gather(slots)),
+                None => self.fault(scalar, "a `let` without a value", slots),
+            },
+            ScalarKind::Fault(what) => self.fault(scalar, what, slots),
+            ScalarKind::Call(op, args) => {
+                let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
+                if !self.leaves.may_go_on() {
+                    let (place, slot) = (scalar.place.clone(), slots.first().map_or(0, |s| *s as usize));
+                    return Err(EvalError { message: "it was broken off".into(), place, slot, at: None }.into());
+                }
+                kernels::call(*op, &vectors, args, scalar.ty, slots.len()).map_err(|(slot, message)| {
+                    let slot = slots.get(slot).map_or(slot, |s| *s as usize);
+                    EvalError { message, place: scalar.place.clone(), slot, at: None }.into()
+                })
+            }
+            ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
+            ScalarKind::Or(a, b) => self.connective(a, b, true, slots, bindings),
+            ScalarKind::Case(arms, otherwise) => {
+                let mut result = Merger::new(scalar.ty, slots);
+                for (condition, value) in arms {
+                    let open = result.open_slots();
+                    let taken = self.eval(condition, &open, bindings)?.truths();
+                    let chosen: Vec<u32> = open.iter().zip(taken).filter(|(_, t)| *t).map(|(s, _)| *s).collect();
+                    if !chosen.is_empty() {
+                        let values = self.eval(value, &chosen, bindings)?;
+                        result.fill(&chosen, &values, |_| true);
+                    }
+                }
+                if let Some(value) = otherwise {
+                    let open = result.open_slots();
+                    if !open.is_empty() {
+                        let values = self.eval(value, &open, bindings)?;
+                        result.fill(&open, &values, |_| true);
+                    }
+                }
+                Ok(result.finish())
+            }
+            ScalarKind::Coalesce(parts) => {
+                let mut result = Merger::new(scalar.ty, slots);
+                for part in parts {
+                    let open = result.open_slots();
+                    if open.is_empty() {
+                        break;
+                    }
+                    let values = self.eval(part, &open, bindings)?;
+                    result.fill(&open, &values, |valid| valid);
+                }
+                Ok(result.finish())
+            }
+        }
+    }
+
+    /// What cannot be is no value; where nothing is asked for, it does no harm.
+    fn fault(&self, scalar: &Scalar, what: &str, slots: &[u32]) -> Result<Vector, L::Error> {
+        let Some(slot) = slots.first() else { return Ok(Vector::nulls(scalar.ty, 0)) };
+        let message = format!("this cannot be computed: {what} (a fault of the program, not of the formula)");
+        Err(EvalError { message, place: scalar.place.clone(), slot: *slot as usize, at: None }.into())
+    }
+
+    /// `and` and `or`: where the left side is `decisive`, the right side is not evaluated.
+    fn connective(
+        &self,
+        a: &Scalar,
+        b: &Scalar,
+        decisive: bool,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Vector, L::Error> {
+        let (mut values, mut known) = self.eval(a, slots, bindings)?.truths_and_validity();
+        let open = |i: &usize| !known[*i] || values[*i] != decisive;
+        let positions: Vec<usize> = (0..slots.len()).filter(open).collect();
+        if !positions.is_empty() {
+            let open: Vec<u32> = positions.iter().map(|i| slots[*i]).collect();
+            let (right, right_known) = self.eval(b, &open, bindings)?.truths_and_validity();
+            for (k, i) in positions.into_iter().enumerate() {
+                let decided = right_known[k] && right[k] == decisive;
+                (values[i], known[i]) = (decided == decisive, decided || known[i] && right_known[k]);
+            }
+        }
+        Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// Lays the values of some slots out over all `n`, so that a narrower selection can find them.
+fn spread(vector: &Vector, ty: Type, slots: &[u32], n: usize) -> Vector {
+    if slots.len() == n {
+        return vector.clone();
+    }
+    let mut from = vec![None; n];
+    slots.iter().enumerate().for_each(|(i, slot)| from[*slot as usize] = Some((0, i as u32)));
+    Vector::interleaved(std::slice::from_ref(vector), &from, ty)
+}
+
+/// Puts the results of different arms together.
+struct Merger<'a> {
+    ty: Type,
+    slots: &'a [u32],
+    /// For each slot, which part and where in it; none yet while open.
+    from: Vec<Option<(u32, u32)>>,
+    parts: Vec<Vector>,
+}
+
+impl<'a> Merger<'a> {
+    fn new(ty: Type, slots: &'a [u32]) -> Merger<'a> {
+        Merger { ty, slots, from: vec![None; slots.len()], parts: Vec::new() }
+    }
+
+    fn open_slots(&self) -> Vec<u32> {
+        self.slots.iter().zip(&self.from).filter(|(_, f)| f.is_none()).map(|(s, _)| *s).collect()
+    }
+
+    /// Takes `values` for the slots in `chosen` (a subsequence of the open ones) where `keep` agrees to their validity.
+    fn fill(&mut self, chosen: &[u32], values: &Vector, keep: impl Fn(bool) -> bool) {
+        let part = self.parts.len() as u32;
+        let mut next = 0;
+        for (i, slot) in self.slots.iter().enumerate() {
+            if next < chosen.len() && *slot == chosen[next] && self.from[i].is_none() {
+                if keep(values.is_valid(next)) {
+                    self.from[i] = Some((part, next as u32));
+                }
+                next += 1;
+            }
+        }
+        self.parts.push(values.clone());
+    }
+
+    fn finish(self) -> Vector {
+        // One arm took all: no need to look at single values.
+        if self.parts.len() == 1 && self.from.iter().enumerate().all(|(i, f)| *f == Some((0, i as u32))) {
+            return self.parts.into_iter().next().unwrap_or_else(|| Vector::nulls(self.ty, 0));
+        }
+        Vector::interleaved(&self.parts, &self.from, self.ty)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::formula::scalar::Place;
+    use crate::formula::source::{Source, Span};
+    use crate::value::Value;
+
+    struct Nothing;
+
+    impl Leaves for Nothing {
+        type Error = EvalError;
+
+        fn leaf(&self, _: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+            Ok(Vector::nulls(Type::Int, slots.len()))
+        }
+    }
+
+    /// What cannot be is never a number, unless nobody looks at it.
+    #[test]
+    fn a_fault_is_an_error_where_it_is_evaluated() {
+        let place = Place { source: Source::new("query", "x"), span: Span::new(0, 1) };
+        let scalar = |kind| Scalar { kind, ty: Type::Int, place: place.clone() };
+        let truth = |t| Scalar { kind: ScalarKind::Constant(Value::Bool(t)), ty: Type::Bool, place: place.clone() };
+        for fault in [ScalarKind::Fault("this"), ScalarKind::LetRef(LetId(7))] {
+            let fault = || Box::new(scalar(fault.clone()));
+            let one = || scalar(ScalarKind::Constant(Value::Int(1)));
+            for (tree, is_error) in [
+                (*fault(), true),
+                (scalar(ScalarKind::Coalesce(vec![*fault(), one()])), true),
+                (scalar(ScalarKind::Coalesce(vec![one(), *fault()])), false),
+                (scalar(ScalarKind::Case(vec![(truth(true), one())], Some(fault()))), false),
+                (scalar(ScalarKind::Case(vec![(truth(false), one())], Some(fault()))), true),
+                (scalar(ScalarKind::Let(LetId(1), fault(), Box::new(one()))), true),
+            ] {
+                assert_eq!(tree.eval(&Nothing, 3).is_err(), is_error, "{tree:?}");
+                assert!(tree.eval(&Nothing, 0).is_ok(), "{tree:?}");
+            }
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! Why something could not be done.
+
+use crate::formula::source::{Diagnostic, Problem};
+use crate::load::LoadError;
+use crate::run::RunError;
+
+/// Why something could not be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// The model, its data or a formula is wrong; every problem is listed.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+    Problems(Vec<Diagnostic>),
+    /// A file could not be read or written.
+    #[error("{path}: {error}")]
+    Io {
+        /// Which one.
+        path: String,
+        /// Why.
+        error: std::io::Error,
+    },
+    /// A query could not be run.
+    #[error(transparent)]
+    Run(RunError),
+    /// It was ended from outside; see [`crate::Cancel`].
+    #[error("it was cancelled")]
+    Cancelled,
+    /// A part of the store that was used is not what was written. A refresh reads the sources again.
+    #[error("the store is damaged: {0}")]
+    Damaged(String),
+    /// A mistake of this library, found before it could become a wrong number.
+    #[error("a fault of the library, and not of the model: {0}. Please report it, with the formulas that it was given")]
+    Internal(String),
+    /// A result cannot be given in the form asked for.
+    #[error("{0}")]
+    Form(String),
+    /// Something is asked for by a name that nothing has.
+    #[error("{0}")]
+    Unknown(String),
+}
+
+impl Error {
+    /// The problems, if that is what is wrong.
+    pub fn problems(&self) -> &[Diagnostic] {
+        match self {
+            Error::Problems(list) => list,
+            _ => &[],
+        }
+    }
+}
+
+/// What cannot be computed is a problem of a formula, with its place; the rest is about the run.
+impl From<RunError> for Error {
+    fn from(e: RunError) -> Error {
+        match e {
+            RunError::Eval(e) => {
+                let problem = Diagnostic::error(Problem::Data, &e.place.source, e.place.span, e.text());
+                Error::Problems(vec![problem])
+            }
+            RunError::Cancelled => Error::Cancelled,
+            other => Error::Run(other),
+        }
+    }
+}
+
+impl From<LoadError> for Error {
+    fn from(e: LoadError) -> Error {
+        match e {
+            LoadError::Problems(list) => Error::Problems(list),
+            LoadError::Io { path, error } => Error::Io { path, error },
+            LoadError::Cancelled => Error::Cancelled,
+        }
+    }
+}
+
+impl From<Vec<Diagnostic>> for Error {
+    fn from(list: Vec<Diagnostic>) -> Error {
+        Error::Problems(list)
+    }
+}

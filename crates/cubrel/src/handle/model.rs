@@ -1,0 +1,118 @@
+//! A model as callers hold it.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+use super::error::Error;
+use crate::formula::check::Settings;
+use crate::formula::schema::Schema;
+use crate::formula::source::{Diagnostic, Source};
+use crate::load::TableReport;
+use crate::model::Document;
+use crate::model::define::Step;
+use crate::model::roles::RoleDef;
+use crate::store::Store;
+use crate::store::proof::Damage;
+
+/// A model with its data: immutable, cheap to clone, safe to share between threads.
+///
+/// ```no_run
+/// # fn main() -> Result<(), cubrel::Error> {
+/// let model = cubrel::Model::open("ferries")?;
+/// let grid = model.query("grid net_revenue by port.region totals")?.run()?;
+/// for line in &grid.lines {
+///     println!("{:?}", line.values);
+/// }
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone, Debug)]
+pub struct Model {
+    pub(super) inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+pub(super) struct Inner {
+    pub(super) document: Document,
+    pub(super) schema: Schema,
+    pub(super) store: Store,
+    pub(super) settings: Settings,
+    pub(super) reports: Vec<TableReport>,
+    pub(super) warnings: Vec<Diagnostic>,
+    /// What keeps measures from being used.
+    pub(super) of_measures: Vec<Diagnostic>,
+    pub(super) roles: Vec<RoleDef>,
+    pub(super) damage: Arc<Damage>,
+    pub(super) restricted: Restricted,
+    /// Why the data is older than the sources.
+    pub(super) outdated: Option<Error>,
+    /// What is worked out after loading.
+    pub(super) after: Vec<Step>,
+}
+
+/// Restricted models by roles, user and day.
+pub(super) type Restricted = Mutex<HashMap<(Vec<String>, Option<String>, i32), Model>>;
+
+impl Model {
+    /// Whether everything of the store that was used so far is what was written.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] when it is not: nothing that was computed since the model was opened can be trusted then.
+    pub fn check_store(&self) -> Result<(), Error> {
+        self.inner.damage.found().map_or(Ok(()), |what| Err(Error::Damaged(what.to_string())))
+    }
+
+    /// What formulas can name.
+    pub fn schema(&self) -> &Schema {
+        &self.inner.schema
+    }
+
+    /// The data.
+    pub fn store(&self) -> &Store {
+        &self.inner.store
+    }
+
+    /// What `model.toml` says.
+    pub fn document(&self) -> &Document {
+        &self.inner.document
+    }
+
+    /// The roles that people can ask in.
+    pub fn roles(&self) -> &[RoleDef] {
+        &self.inner.roles
+    }
+
+    /// How each table was loaded.
+    pub fn reports(&self) -> &[TableReport] {
+        &self.inner.reports
+    }
+
+    /// This model, marked as older than its sources.
+    pub(super) fn with_outdated(mut self, why: Error) -> Model {
+        // Nobody else has it yet.
+        if let Some(inner) = Arc::get_mut(&mut self.inner) {
+            inner.outdated = Some(why);
+        }
+        self
+    }
+
+    /// What keeps measures from being used. Queries that do not use them are answered.
+    pub fn wrong_measures(&self) -> &[Diagnostic] {
+        &self.inner.of_measures
+    }
+
+    /// Why [`Model::open`] has given the last good data, where the sources have newer that could not be taken over.
+    pub fn outdated(&self) -> Option<&Error> {
+        self.inner.outdated.as_ref()
+    }
+
+    /// What is legal and surprising in the model.
+    pub fn warnings(&self) -> &[Diagnostic] {
+        &self.inner.warnings
+    }
+
+    /// The text of a saved query with its place in the model's file.
+    pub(super) fn saved_query(&self, name: &str, text: &str) -> Arc<Source> {
+        self.document().formula(format!("query {name}"), &format!("query.{name}.text"), text)
+    }
+}

@@ -1,0 +1,28 @@
+//! A table on its way into the draft.
+
+use crate::load::loaded::LoadedTable;
+use crate::model::file::TableSection;
+use crate::value::units;
+
+/// A table on its way into the draft.
+pub(super) struct Table {
+    pub(super) name: String,
+    pub(super) section: TableSection,
+    pub(super) loaded: LoadedTable,
+    pub(super) notes: Vec<String>,
+    pub(super) key: Option<String>,
+}
+
+/// So many of something.
+pub(super) fn counted(count: u64, what: &str) -> String {
+    let number = units::count(count);
+    if count == 1 { format!("{number} {what}") } else { format!("{number} {what}s") }
+}
+
+/// A name that formulas can use without quotes.
+pub(super) fn table_name(text: &str) -> String {
+    let lower = text.to_lowercase();
+    let plain =
+        lower.split(|c: char| !c.is_alphanumeric()).filter(|part| !part.is_empty()).collect::<Vec<_>>().join("_");
+    if plain.is_empty() || plain.starts_with(|c: char| c.is_ascii_digit()) { format!("t_{plain}") } else { plain }
+}

@@ -1,0 +1,36 @@
+//! Queries whose names are resolved and whose parts have types.
+
+use super::plans::{Axis, PlannedItem};
+use crate::formula::schema::TableId;
+use crate::formula::source::Diagnostic;
+use crate::formula::typed::{Expr, Narrow};
+
+/// A reading for each lens of a query, by its place in the lens.
+pub(super) type Chosen = Vec<(usize, u64)>;
+
+/// The items in each combination of readings.
+pub(super) type Seen = Vec<(Chosen, Vec<Expr>)>;
+
+/// A grid whose names are resolved.
+pub(super) struct CheckedGrid {
+    pub(super) rows: Vec<Axis>,
+    pub(super) columns: Vec<Axis>,
+    pub(super) items: Vec<PlannedItem>,
+    /// The items in each combination of readings that shows.
+    pub(super) shown: Vec<(Chosen, Vec<Expr>)>,
+    pub(super) filters: Vec<Narrow>,
+    pub(super) having: Option<Expr>,
+    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) limit: Option<(usize, Vec<usize>)>,
+    pub(super) others: bool,
+    pub(super) warnings: Vec<Diagnostic>,
+}
+
+/// `records` whose names are resolved.
+pub(super) struct CheckedRecords {
+    pub(super) table: TableId,
+    pub(super) items: Vec<(PlannedItem, Expr)>,
+    pub(super) filters: Vec<Narrow>,
+    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) limit: Option<usize>,
+}

@@ -1,0 +1,226 @@
+//! The combinations of a domain's groups, for each class of outer cells.
+
+use super::combinations::Combinations;
+use crate::formula::schema::RelationshipId;
+use crate::plan::{Domain, DomainGroup, Key, ReadRef};
+use crate::run::RunError;
+use crate::run::frame::{Codes, Frame, distinct, gathered};
+use crate::run::reads::PlanReads;
+
+/// The combinations of one group of a domain, for each class of outer cells.
+pub(super) struct GroupCells {
+    /// For each outer cell its class.
+    pub(super) class_of: Vec<u32>,
+    /// For each class its combinations.
+    pub(super) lists: Vec<Vec<u32>>,
+    /// The combinations, each by code of the group's keys.
+    pub(super) combinations: Combinations,
+    /// For each key the code of null.
+    pub(super) nulls: Vec<u64>,
+}
+
+impl GroupCells {
+    pub(super) fn new(
+        reads: &PlanReads<'_>,
+        domain: &Domain,
+        group: &DomainGroup,
+        outer: &Frame,
+        with_null: bool,
+    ) -> Result<GroupCells, RunError> {
+        let (class_of, first) = classes(outer, domain, group);
+        let key = |k: &usize| domain.keys[*k];
+        let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(reads, key(k))).collect();
+        let mut cells = GroupCells {
+            class_of,
+            lists: vec![Vec::new(); first.len()],
+            // Null has the last code of every key.
+            combinations: Combinations::new(nulls.iter().map(|n| n + 1).collect()),
+            nulls,
+        };
+        // Outer cells of one class agree in everything that the reads depend on.
+        let representatives = outer.select(&first);
+        cells.take(reads, domain, group, &group.read, &representatives, false)?;
+        for (read, path) in &group.null_reads {
+            if path.is_empty() || may_miss(reads, path) {
+                cells.take(reads, domain, group, read, &representatives, true)?;
+            }
+        }
+        if with_null {
+            let number = cells.null_number();
+            for list in &mut cells.lists {
+                if !list.contains(&number) {
+                    list.push(number);
+                }
+            }
+        }
+        Ok(cells)
+    }
+
+    pub(super) fn list(&self, cell: usize) -> &[u32] {
+        &self.lists[self.class_of[cell] as usize]
+    }
+
+    pub(super) fn null_number(&mut self) -> u32 {
+        let nulls = self.nulls.iter().map(|n| Codes::new(vec![*n])).collect();
+        self.combinations.numbers(nulls, 1, false)[0]
+    }
+
+    /// Adds the combinations that a read brings to the classes of outer cells that it brings them for; of reads over
+    /// other tables only the combination of nulls.
+    fn take(
+        &mut self,
+        reads: &PlanReads<'_>,
+        domain: &Domain,
+        group: &DomainGroup,
+        read: &ReadRef,
+        representatives: &Frame,
+        only_null: bool,
+    ) -> Result<(), RunError> {
+        let outer_places: Vec<usize> = (0..read.dims.len()).filter(|k| read.dims[*k] < domain.outer_dims).collect();
+        let key_place = |key: &usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
+        let key_places: Vec<Option<usize>> = group.keys.iter().map(key_place).collect();
+        for (classes, result) in reads.results(read, representatives)? {
+            let mut columns = result.present().codes.clone();
+            let mut rows = result.present_count();
+            if only_null {
+                let is_null = |row: &u32| {
+                    let null = |(place, null): (&Option<usize>, &u64)| {
+                        place.is_none_or(|p| columns[p][*row as usize] == *null)
+                    };
+                    key_places.iter().zip(&self.nulls).all(null)
+                };
+                let kept: Vec<u32> = (0..rows as u32).filter(is_null).collect();
+                columns.iter_mut().for_each(|c| *c = gathered(c, &kept));
+                rows = kept.len();
+            }
+            let outer: Vec<Codes> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
+            let codes = key_places.iter().zip(&self.nulls).map(|(place, null)| match place {
+                Some(place) => std::mem::take(&mut columns[*place]),
+                None => Codes::new(vec![*null; rows]),
+            });
+            let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
+            if outer.is_empty() && !only_null {
+                match classes.as_slice() {
+                    [class] if self.lists[*class as usize].is_empty() => self.lists[*class as usize] = numbers,
+                    several => several.iter().for_each(|c| self.lists[*c as usize].extend_from_slice(&numbers)),
+                }
+                continue;
+            }
+            let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
+            let classes = Outside::new(representatives, &dims, classes, &outer, rows);
+            self.give(&classes, &numbers, only_null);
+        }
+        Ok(())
+    }
+
+    fn give(&mut self, classes: &Outside, numbers: &[u32], once: bool) {
+        for (row, number) in numbers.iter().enumerate() {
+            for class in classes.of(row) {
+                let list = &mut self.lists[*class as usize];
+                if !once || !list.contains(number) {
+                    list.push(*number);
+                }
+            }
+        }
+    }
+}
+
+/// Outer cells that differ only in what a group's reads do not look at are one class.
+pub(super) fn classes(outer: &Frame, domain: &Domain, group: &DomainGroup) -> (Vec<u32>, Vec<u32>) {
+    let mut dims: Vec<usize> = std::iter::once(&group.read)
+        .chain(group.null_reads.iter().map(|(r, _)| r))
+        .flat_map(|r| r.dims.iter().chain(&r.outer))
+        .copied()
+        .filter(|d| *d < domain.outer_dims)
+        .collect();
+    dims.sort_unstable();
+    dims.dedup();
+    let columns: Vec<&[u64]> = dims.iter().map(|d| outer.dims[*d].codes.as_slice()).collect();
+    distinct(&columns, outer.cells)
+}
+
+pub(super) fn null_code(reads: &PlanReads<'_>, key: Key) -> u64 {
+    let tables = reads.tables();
+    match key {
+        Key::Column(column) => tables.column(column).null_code(),
+        Key::Row(table) => tables.rows(table) as u64,
+        Key::Value(_) => 0,
+    }
+}
+
+/// Whether some row at the start of a path finds nothing at its end.
+pub(super) fn may_miss(reads: &PlanReads<'_>, path: &[RelationshipId]) -> bool {
+    path.iter().any(|r| reads.tables().lookup(*r).unmatched_rows > 0)
+}
+
+/// Parents, and the codes of each key.
+pub(super) type Cells = (Vec<u32>, Vec<Vec<u64>>);
+
+/// Cells whose codes can be shared.
+pub(super) fn shared((parents, keys): Cells) -> (Vec<u32>, Vec<Codes>) {
+    (parents, keys.into_iter().map(Codes::new).collect())
+}
+
+pub(super) fn push(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
+    cells.0.push(cell);
+    for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {
+        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
+            cells.1[*key].push(codes[*number as usize]);
+        }
+    }
+}
+
+/// Calls `visit` with every choice of one member from each list.
+pub(super) fn each_product(lists: &[&[u32]], visit: &mut dyn FnMut(&[u32])) {
+    fn go(lists: &[&[u32]], chosen: &mut Vec<u32>, visit: &mut dyn FnMut(&[u32])) {
+        let Some((list, rest)) = lists.split_first() else {
+            return visit(chosen);
+        };
+        for member in *list {
+            chosen.push(*member);
+            go(rest, chosen, visit);
+            chosen.pop();
+        }
+    }
+    go(lists, &mut Vec::with_capacity(lists.len()), visit);
+}
+
+/// For each row of a read's result the outer cells that it is for: those that agree with it in the dimensions that both have.
+pub(super) struct Outside {
+    /// The outer cells, those that agree with each other side by side.
+    cells: Vec<u32>,
+    /// For each row, which of them.
+    of_row: Vec<(u32, u32)>,
+}
+
+impl Outside {
+    /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
+    pub(super) fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
+        if dims.is_empty() {
+            let all = (0, cells.len() as u32);
+            return Outside { cells, of_row: vec![all; rows] };
+        }
+        let of_cells = dims.iter().map(|d| gathered(&frame.dims[*d].codes, &cells));
+        let of_cells: Vec<Codes> = of_cells.collect();
+        let largest = |(a, b): (&Codes, &Codes)| a.iter().chain(b.iter()).max().copied().unwrap_or(0) + 1;
+        let mut known = Combinations::new(of_cells.iter().zip(columns).map(largest).collect());
+        let numbers = known.numbers(of_cells, cells.len(), false);
+        let mut order: Vec<u32> = (0..cells.len() as u32).collect();
+        order.sort_by_key(|i| numbers[*i as usize]);
+        let mut ranges: Vec<(u32, u32)> = vec![(0, 0); known.len()];
+        for (place, i) in order.iter().enumerate().rev() {
+            let range = &mut ranges[numbers[*i as usize] as usize];
+            *range = (place as u32, range.1.max(place as u32 + 1));
+        }
+        cells = order.iter().map(|i| cells[*i as usize]).collect();
+        let slices: Vec<&[u64]> = columns.iter().map(|codes| codes.as_slice()).collect();
+        let range = |number: u32| ranges.get(number as usize).copied().unwrap_or_default();
+        let of_row = known.find(&slices, rows).into_iter().map(range).collect();
+        Outside { cells, of_row }
+    }
+
+    pub(super) fn of(&self, row: usize) -> &[u32] {
+        let (start, end) = self.of_row[row];
+        &self.cells[start as usize..end as usize]
+    }
+}

@@ -1,0 +1,25 @@
+//! The keys of a read.
+
+use super::super::tables::Tables;
+use crate::formula::schema::RelationshipId;
+use crate::plan::{Key, Read};
+
+/// Keys that are taken row by row, because their anchor has too many codes for an array.
+pub(super) struct UnindexedKey {
+    pub(super) key: Key,
+    pub(super) stride: u128,
+    pub(super) path: Vec<RelationshipId>,
+}
+
+/// Set in a group's number when the row does not pass.
+pub(super) const DROPPED: u32 = 1 << 31;
+
+/// How many codes each key of a read has, null among them.
+pub(super) fn key_sizes(tables: Tables<'_>, read: &Read) -> Vec<u64> {
+    let size = |key: &Key| match key {
+        Key::Column(column) => tables.column(*column).domain().saturating_add(1),
+        Key::Row(table) => tables.rows(*table) as u64 + 1,
+        Key::Value(_) => 1,
+    };
+    read.keys.iter().map(size).collect()
+}

@@ -1,0 +1,218 @@
+//! Where the values of a row come from: everything that hangs off one key of the table is computed once for each
+//! code of that key, whatever the number of rows.
+//!
+//! An *anchor* is a column of the table that is read (or a reference to another table's row). A filter on a
+//! dimension table, a group-by column of it, an expression of its columns: each is an array over the anchor's codes.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use rayon::prelude::*;
+
+use super::{Options, RunError};
+use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::store::{Column, Cuts, Lookup, NO_ROW, Segment, Store, Target};
+
+/// Arrays over codes are made while there are at most this many codes,
+pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
+/// or at most this many codes for each row.
+const CODES_PER_ROW: u64 = 2;
+/// What a row's values hang off.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Anchor {
+    /// The codes of one of the table's columns.
+    Column(u32),
+    /// The row that a relationship points at, where that is kept by row.
+    Reference(RelationshipId),
+    /// The row itself.
+    Row,
+}
+
+/// A table of the store with the schema around it.
+#[derive(Clone, Copy)]
+pub struct Tables<'a> {
+    /// What there is.
+    pub schema: &'a Schema,
+    /// The data.
+    pub store: &'a Store,
+    /// The limits under which it is looked at.
+    limits: Option<&'a Options>,
+}
+
+impl<'a> Tables<'a> {
+    /// Looked at without limits.
+    pub fn new(schema: &'a Schema, store: &'a Store) -> Tables<'a> {
+        Tables { schema, store, limits: None }
+    }
+
+    /// Looked at under the limits of a run.
+    #[must_use]
+    pub fn limited(self, options: &'a Options) -> Tables<'a> {
+        Tables { limits: Some(options), ..self }
+    }
+
+    /// Whether there is time to go on.
+    pub(super) fn check(&self) -> Result<(), RunError> {
+        self.limits.map_or(Ok(()), Options::check)
+    }
+
+    /// How many rows a table has.
+    pub fn rows(&self, table: TableId) -> usize {
+        self.store.tables[table.0 as usize].rows
+    }
+
+    /// Where the segments of a table begin; `None` when it has no columns.
+    pub fn cuts(&self, table: TableId) -> Option<&'a Cuts> {
+        self.store.tables[table.0 as usize].columns.first().map(|c| c.cuts())
+    }
+
+    /// A column's data.
+    pub fn column(&self, column: ColumnId) -> &'a Arc<Column> {
+        self.store.tables[column.table.0 as usize].columns[column.index as usize].proven()
+    }
+
+    /// A relationship's data.
+    pub fn lookup(&self, relationship: RelationshipId) -> &'a Lookup {
+        self.store.lookups[relationship.0 as usize].proven()
+    }
+
+    /// The rows of a table in steps that end where its segments do.
+    pub fn batches(&self, table: TableId, most: usize) -> Vec<Range<usize>> {
+        let rows = self.rows(table);
+        // A table without columns has no segments.
+        self.cuts(table).cloned().unwrap_or_else(|| Cuts::even(rows, rows)).batches(most).collect()
+    }
+
+    /// The anchor from which a path starts.
+    pub fn anchor_of_path(&self, relationship: RelationshipId) -> Anchor {
+        match &self.lookup(relationship).target {
+            Target::ByCode(_) => Anchor::Column(self.schema.relationship(relationship).many_columns[0]),
+            Target::ByRow(_) => Anchor::Reference(relationship),
+        }
+    }
+
+    /// The anchor of a column that a table looks up.
+    pub fn anchor(&self, column: ColumnId, path: &[RelationshipId]) -> Anchor {
+        match path.first() {
+            None => Anchor::Column(column.index),
+            Some(relationship) => self.anchor_of_path(*relationship),
+        }
+    }
+
+    /// How many codes an anchor has, null's included.
+    pub fn codes_of(&self, table: TableId, anchor: Anchor) -> u64 {
+        match anchor {
+            Anchor::Column(index) => self.column(ColumnId { table, index }).domain() + 1,
+            Anchor::Reference(relationship) => self.rows(self.schema.relationship(relationship).one) as u64 + 1,
+            Anchor::Row => self.rows(table) as u64,
+        }
+    }
+
+    /// Whether arrays over an anchor's codes are worth making.
+    pub fn is_small(&self, table: TableId, anchor: Anchor) -> bool {
+        anchor != Anchor::Row
+            && self.codes_of(table, anchor) <= SMALL_DOMAIN.max(CODES_PER_ROW * self.rows(table) as u64)
+    }
+
+    /// The rows that some rows point at.
+    fn follow(&self, relationship: RelationshipId, from: &[u32]) -> Vec<u32> {
+        let def = self.schema.relationship(relationship);
+        if from.len() > self.rows(def.many) / MANY {
+            let targets = self.targets(relationship);
+            return each(from, |row| targets.get(*row as usize).copied().unwrap_or(NO_ROW));
+        }
+        match &self.lookup(relationship).target {
+            Target::ByCode(rows) => {
+                let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
+                key.codes_at(from).into_iter().map(|code| rows[code as usize]).collect()
+            }
+            Target::ByRow(packed) => {
+                let none = self.rows(def.one) as u64;
+                let target = |row: &u32| match row {
+                    &NO_ROW => NO_ROW,
+                    row => match packed.get(*row as usize) {
+                        target if target == none => NO_ROW,
+                        target => target as u32,
+                    },
+                };
+                from.iter().map(target).collect()
+            }
+        }
+    }
+
+    /// For every row of the many side the row that it points at: unpacked in the order in which they stand.
+    fn targets(&self, relationship: RelationshipId) -> Vec<u32> {
+        let def = self.schema.relationship(relationship);
+        let mut targets = vec![NO_ROW; self.rows(def.many)];
+        match &self.lookup(relationship).target {
+            Target::ByCode(rows) => {
+                let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
+                let mut left = targets.as_mut_slice();
+                let parts: Vec<(&Segment, &mut [u32])> = key
+                    .segments()
+                    .iter()
+                    .zip(key.cuts().ranges())
+                    .map(|(segment, range)| (segment, left.split_off_mut(..range.len()).unwrap_or_default()))
+                    .collect();
+                parts.into_par_iter().for_each(|(segment, out)| segment.map_rows(0, out, |code| rows[code as usize]));
+            }
+            Target::ByRow(packed) => {
+                let none = self.rows(def.one) as u64;
+                packed.map_rows(0, &mut targets, |target| if target == none { NO_ROW } else { target as u32 });
+            }
+        }
+        targets
+    }
+
+    /// For each code of the anchor at the start of a path, the row at its end.
+    pub fn rows_by_code(&self, path: &[RelationshipId]) -> Vec<u32> {
+        let Some((first, rest)) = path.split_first() else {
+            return Vec::new();
+        };
+        let mut rows: Vec<u32> = match &self.lookup(*first).target {
+            Target::ByCode(rows) => rows.to_vec(),
+            Target::ByRow(_) => {
+                let count = self.rows(self.schema.relationship(*first).one) as u32;
+                (0..count).chain([NO_ROW]).collect()
+            }
+        };
+        for relationship in rest {
+            rows = self.follow(*relationship, &rows);
+        }
+        rows
+    }
+
+    /// The rows that some rows point at over a path.
+    pub fn follow_path(&self, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u32> {
+        path.iter().fold(rows, |rows, r| self.follow(*r, &rows))
+    }
+
+    /// The codes that a column at the end of a path has for some rows at its start.
+    pub fn far_codes(&self, column: &Column, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u64> {
+        column.codes_at(&self.follow_path(path, rows))
+    }
+
+    /// For each code of the anchor, the code of a column at the end of a path.
+    pub fn codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u64> {
+        let data = self.column(column);
+        if path.is_empty() {
+            return (0..=data.domain()).collect();
+        }
+        let codes = data.codes();
+        let null = data.null_code();
+        let code = |row: u32| {
+            if row == NO_ROW { null } else { codes[row as usize] }
+        };
+        each(&self.rows_by_code(path), |row| code(*row))
+    }
+}
+
+/// More than one of so many rows are looked at in the order in which they stand.
+const MANY: usize = 4;
+/// So many values are worth a thread.
+const WORTH_A_THREAD: usize = 1 << 16;
+
+/// What `map` makes of each of some values, on all threads where they are many.
+fn each<A: Sync, B: Send>(values: &[A], map: impl Fn(&A) -> B + Sync + Send) -> Vec<B> {
+    values.par_iter().with_min_len(WORTH_A_THREAD).map(map).collect()
+}

@@ -1,0 +1,262 @@
+//! The house, by its `use` lines: no two files use each other in a circle, and each layer uses only those below it.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// From the ground up, as ARCHITECTURE.md has them.
+const LAYERS: &[&str] = &["cancel", "value", "formula", "store", "model", "load", "plan", "run", "handle", "insight"];
+
+/// A module by its path from the root of its crate.
+type Module = Vec<String>;
+
+/// The modules of a crate with their text, but for tests, comments and strings.
+struct Crate {
+    modules: BTreeMap<Module, String>,
+    /// What modules give under another path: the name to the path that it stands for.
+    re_exports: BTreeMap<(Module, String), Module>,
+}
+
+impl Crate {
+    fn read(root: &Path) -> Crate {
+        let mut modules = BTreeMap::new();
+        for path in files(root) {
+            let name = path.strip_prefix(root).unwrap().with_extension("");
+            let mut module: Module = name.iter().map(|part| part.to_string_lossy().into_owned()).collect();
+            if matches!(module.last().map(String::as_str), Some("mod" | "lib" | "main")) {
+                module.pop();
+            }
+            let text = fs::read_to_string(&path).unwrap();
+            modules.insert(module, code_of(text.split("#[cfg(test)]\nmod ").next().unwrap()));
+        }
+        let mut found = Crate { modules, re_exports: BTreeMap::new() };
+        let mut all = BTreeMap::new();
+        for (module, text) in &found.modules {
+            let (trees, _) = uses(text);
+            for path in trees.iter().filter(|(public, _)| *public).flat_map(|(_, tree)| leaves(tree)) {
+                if let (Some(full), Some(name)) = (found.absolute(module, &path), path.last()) {
+                    all.insert((module.clone(), name.clone()), full);
+                }
+            }
+        }
+        found.re_exports = all;
+        found
+    }
+
+    /// A path from the root of the crate, if it leads into it.
+    fn absolute(&self, module: &Module, path: &[String]) -> Option<Module> {
+        let mut at = module.clone();
+        let mut rest = path;
+        match rest.first()?.as_str() {
+            "crate" => {
+                at.clear();
+                rest = &rest[1..];
+            }
+            "self" => rest = &rest[1..],
+            "super" => {
+                while rest.first().is_some_and(|part| part == "super") {
+                    at.pop();
+                    rest = &rest[1..];
+                }
+            }
+            // A module below this one, or another crate.
+            first => {
+                let child: Module = at.iter().cloned().chain([first.to_string()]).collect();
+                self.modules.get(&child)?;
+            }
+        }
+        Some(at.into_iter().chain(rest.iter().cloned()).collect())
+    }
+
+    /// The module in which what a path names is written down.
+    fn owner(&self, path: &[String]) -> Module {
+        let mut path = path.to_vec();
+        // Nothing is re-exported more often than this.
+        for _ in 0..8 {
+            let depth = (0..=path.len()).rev().find(|n| self.modules.contains_key(&path[..*n])).unwrap_or(0);
+            let Some(name) = path.get(depth) else { return path };
+            match self.re_exports.get(&(path[..depth].to_vec(), name.clone())) {
+                Some(target) => path = target.iter().chain(&path[depth + 1..]).cloned().collect(),
+                None => return path[..depth].to_vec(),
+            }
+        }
+        path
+    }
+
+    /// The modules that a module uses: by its `use` lines, and by paths in its code.
+    fn used_by(&self, module: &Module) -> BTreeSet<Module> {
+        let (trees, code) = uses(&self.modules[module]);
+        let by_lines = trees.iter().filter(|(public, _)| !public).flat_map(|(_, tree)| leaves(tree));
+        let all = by_lines.chain(paths(&code)).filter_map(|path| self.absolute(module, &path));
+        all.map(|path| self.owner(&path)).filter(|owner| owner != module).collect()
+    }
+}
+
+fn files(folder: &Path) -> Vec<PathBuf> {
+    let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let of = |path: PathBuf| match path.is_dir() {
+        true => files(&path),
+        false => vec![path],
+    };
+    entries.flat_map(of).filter(|path| path.extension().is_some_and(|e| e == "rs")).collect()
+}
+
+/// Without comments.
+fn code_of(text: &str) -> String {
+    text.lines().map(|line| line.split("//").next().unwrap_or_default()).collect::<Vec<_>>().join("\n")
+}
+
+/// The trees of `use` lines, with whether they are public; and the code without them.
+fn uses(text: &str) -> (Vec<(bool, String)>, String) {
+    let (mut trees, mut rest) = (Vec::new(), String::new());
+    let mut lines = text.lines();
+    while let Some(line) = lines.next() {
+        let Some((public, tree)) = use_line(line.trim_start()) else {
+            rest.push_str(line);
+            rest.push('\n');
+            continue;
+        };
+        let mut tree = tree.to_string();
+        while !tree.contains(';') {
+            let Some(line) = lines.next() else { break };
+            tree.push_str(line.trim());
+        }
+        trees.push((public, tree.split(';').next().unwrap_or_default().to_string()));
+    }
+    (trees, rest)
+}
+
+/// What comes after `use` in a line that begins with it, and whether it is public.
+fn use_line(line: &str) -> Option<(bool, &str)> {
+    let (public, rest) = match line.strip_prefix("pub") {
+        Some(rest) if rest.starts_with('(') => (true, rest.split_once(')')?.1),
+        Some(rest) => (true, rest),
+        None => (false, line),
+    };
+    Some((public, rest.trim_start().strip_prefix("use ")?))
+}
+
+/// The paths of a `use` tree.
+fn leaves(tree: &str) -> Vec<Vec<String>> {
+    let mut found = Vec::new();
+    let (mut depth, mut part) = (0, String::new());
+    for c in tree.chars().chain([',']) {
+        match c {
+            '{' => depth += 1,
+            '}' => depth -= 1,
+            ',' if depth == 0 => {
+                found.extend(leaves_of_one(part.trim()));
+                part.clear();
+                continue;
+            }
+            _ => {}
+        }
+        part.push(c);
+    }
+    found
+}
+
+fn leaves_of_one(part: &str) -> Vec<Vec<String>> {
+    let split = |path: &str| path.split("::").map(str::trim).filter(|p| !p.is_empty()).map(str::to_string).collect();
+    match part.split_once('{') {
+        None => Some(split(part.split(" as ").next().unwrap_or_default())).filter(|p: &Vec<String>| !p.is_empty()),
+        Some((before, inner)) => {
+            let before: Vec<String> = split(before);
+            let inner = leaves(inner.strip_suffix('}').unwrap_or(inner));
+            return inner.into_iter().map(|path| before.iter().cloned().chain(path).collect()).collect();
+        }
+    }
+    .into_iter()
+    .collect()
+}
+
+/// Paths in code, such as `crate::run::Options` or `codes::all`.
+fn paths(text: &str) -> Vec<Vec<String>> {
+    let is_path = |c: char| c.is_alphanumeric() || c == '_' || c == ':';
+    let words = text.split(|c: char| !is_path(c)).filter(|word| word.contains("::") && !word.starts_with(':'));
+    words.map(|word| word.split("::").map(str::to_string).filter(|part| !part.is_empty()).collect()).collect()
+}
+
+/// Modules that use each other in a circle, if there are any.
+fn circle(uses: &BTreeMap<Module, BTreeSet<Module>>) -> Option<Vec<String>> {
+    let mut left = uses.clone();
+    // What uses nothing that is left stands in no circle.
+    loop {
+        let done: Vec<Module> = left
+            .iter()
+            .filter(|(_, used)| used.iter().all(|module| !left.contains_key(module)))
+            .map(|(module, _)| module.clone())
+            .collect();
+        if done.is_empty() {
+            break;
+        }
+        done.iter().for_each(|module| drop(left.remove(module)));
+    }
+    let shown = |(module, used): (&Module, &BTreeSet<Module>)| {
+        let used: Vec<String> = used.iter().filter(|m| left.contains_key(*m)).map(|m| m.join("::")).collect();
+        format!("{} uses {}", module.join("::"), used.join(", "))
+    };
+    (!left.is_empty()).then(|| left.iter().map(shown).collect())
+}
+
+fn read(path: &str) -> (Crate, BTreeMap<Module, BTreeSet<Module>>) {
+    let found = Crate::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join(path));
+    let uses = found.modules.keys().map(|module| (module.clone(), found.used_by(module))).collect();
+    (found, uses)
+}
+
+#[test]
+fn no_files_use_each_other_in_a_circle() {
+    for path in ["src", "../cubrel-cli/src"] {
+        let (found, uses) = read(path);
+        assert!(found.modules.len() > 25, "{path} has {} files", found.modules.len());
+        let edges: usize = uses.values().map(BTreeSet::len).sum();
+        assert!(edges > found.modules.len(), "{path}: {edges} uses were found");
+        if let Some(circle) = circle(&uses) {
+            panic!("{path}: these files stand in a circle, or need one that does:\n  {}", circle.join("\n  "));
+        }
+    }
+}
+
+#[test]
+fn each_layer_uses_only_those_below_it() {
+    let (_, uses) = read("src");
+    let layer = |module: &Module| {
+        let first = module.first()?;
+        let place = LAYERS.iter().position(|layer| layer == first);
+        Some(place.unwrap_or_else(|| panic!("{first} is in no layer of ARCHITECTURE.md")))
+    };
+    let mut seen = BTreeSet::new();
+    for (module, used) in &uses {
+        for other in used {
+            let (Some(mine), Some(theirs)) = (layer(module), layer(other)) else { continue };
+            assert!(theirs <= mine, "{} uses {}, which stands above it", module.join("::"), other.join("::"));
+            seen.insert((mine, theirs));
+        }
+    }
+    assert!(seen.len() > 20, "{seen:?}");
+}
+
+#[test]
+fn circles_and_steps_up_are_found() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| {
+        let path = folder.path().join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    };
+    write("lib.rs", "pub use run::deep::Thing;\n");
+    write("run/mod.rs", "mod deep;\npub use deep::Thing;\n");
+    write("run/deep.rs", "// use crate::plan::No;\nuse crate::value::{self, A as B};\npub struct Thing;\n");
+    write("value.rs", "fn f() { super::plan::g(); }\n#[cfg(test)]\nmod tests { use crate::run; }\n");
+    write("plan.rs", "use crate::\n    run::{Thing};\n");
+    let found = Crate::read(folder.path());
+    let module = |path: &str| path.split("::").map(str::to_string).collect::<Module>();
+    let uses: BTreeMap<Module, BTreeSet<Module>> =
+        found.modules.keys().map(|m| (m.clone(), found.used_by(m))).collect();
+    assert_eq!(uses[&module("run::deep")], BTreeSet::from([module("value")]));
+    assert_eq!(uses[&module("value")], BTreeSet::from([module("plan")]));
+    assert_eq!(uses[&module("plan")], BTreeSet::from([module("run::deep")]), "through what `run` gives");
+    let shown = circle(&uses).unwrap().join("\n");
+    assert!(shown.contains("plan uses run::deep") && !shown.contains("run uses"), "{shown}");
+}
