@@ -125,11 +125,33 @@ fn opened(path: &Path) -> Result<Opened, LoadError> {
     if is_file {
         // What is found by looking from the end cannot be read as it is unpacked.
         let content = bytes::read(path)?;
+        if !blocks_fit(&content) {
+            let message = format!("{} cannot be read: it ends before the batches that it lists", path.display());
+            let problem = Diagnostic::general(Problem::Data, message);
+            return Err(problem.help("the file is damaged, or not what its name says").into());
+        }
         let reader = FileReader::try_new(Cursor::new(content), None).map_err(|e| data_problem(path, e))?;
         return Ok(Opened::Batches(reader.schema(), Box::new(reader)));
     }
     let reader = StreamReader::try_new(reader, None).map_err(|e| data_problem(path, e))?;
     Ok(Opened::Batches(reader.schema(), Box::new(reader)))
+}
+
+/// Whether all that the end of an Arrow file lists can be in it: whoever reads makes room for it before looking.
+fn blocks_fit(content: &[u8]) -> bool {
+    // The footer, its length, and the name of the format again.
+    let Some((rest, end)) = content.split_last_chunk::<10>() else { return true };
+    let length = i32::from_le_bytes([end[0], end[1], end[2], end[3]]);
+    let start = usize::try_from(length).ok().and_then(|length| rest.len().checked_sub(length));
+    let Some(start) = start else { return false };
+    // What is no footer is told by the reader.
+    let Ok(footer) = arrow_ipc::root_as_footer(&rest[start..]) else { return true };
+    let fits = |block: &arrow_ipc::Block| {
+        let lengths = [block.offset(), i64::from(block.metaDataLength()), block.bodyLength()];
+        let end = lengths.into_iter().try_fold(0, |end, length| u64::try_from(length).ok()?.checked_add(end));
+        end.is_some_and(|end| end <= content.len() as u64)
+    };
+    footer.recordBatches().into_iter().chain(footer.dictionaries()).flatten().all(fits)
 }
 
 /// Has texts that stand in dictionaries in the whole file given as places in them, so that no text is read twice.
@@ -410,4 +432,34 @@ fn column(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_that_are_longer_than_the_file_are_told_before_there_is_room_for_them() {
+        let schema = Arc::new(Schema::new(vec![Field::new("a", DataType::Int64, false)]));
+        let column = Arc::new(arrow_array::Int64Array::from_iter_values(0..1000));
+        let batch = RecordBatch::try_new(schema.clone(), vec![column]).unwrap();
+        let mut writer = arrow_ipc::writer::FileWriter::try_new(Vec::new(), &schema).unwrap();
+        writer.write(&batch).unwrap();
+        let content = writer.into_inner().unwrap();
+        assert!(blocks_fit(&content) && blocks_fit(b"ARROW1") && blocks_fit(&[]));
+        let body = (0..content.len() - 8).rev().find(|at| content[*at..at + 8] == 8000i64.to_le_bytes()).unwrap();
+        let file = tempfile::NamedTempFile::with_suffix(".arrow").unwrap();
+        for length in [content.len() as i64, 1 << 33, i64::MAX, -1] {
+            let mut damaged = content.clone();
+            damaged[body..body + 8].copy_from_slice(&length.to_le_bytes());
+            assert!(!blocks_fit(&damaged), "{length}");
+            std::fs::write(file.path(), damaged).unwrap();
+            let said = opened(file.path()).err().unwrap().to_string();
+            assert!(said.contains("it ends before the batches that it lists"), "{said}");
+        }
+        let mut damaged = content.clone();
+        let at = content.len() - 10;
+        damaged[at..at + 4].copy_from_slice(&i32::MAX.to_le_bytes());
+        assert!(!blocks_fit(&damaged), "a footer that begins before the file");
+    }
 }

@@ -1,7 +1,9 @@
 //! From a source, of whatever kind, to coded columns.
 
 use std::collections::HashMap;
-use std::io::{self, Read};
+use std::io;
+#[cfg(feature = "postgres")]
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -13,7 +15,9 @@ use super::csv::{self, Request};
 use super::database::Period;
 use super::dialect::Dialect;
 use super::failure::Failure;
-use super::lines::{Counted, Input, opened};
+#[cfg(feature = "postgres")]
+use super::lines::Counted;
+use super::lines::{Input, opened};
 use super::pipe::pipe;
 #[cfg(feature = "postgres")]
 use super::postgres;
