@@ -134,7 +134,7 @@ fn calendar_problems(schema: &Schema, store: &Store) -> Vec<Diagnostic> {
     let dates = calendars.filter_map(|(table, data)| {
         let index = table.calendar?;
         let name = format!("{}.{}", table.name, table.columns[index as usize].name);
-        check_days(&name, data.columns[index as usize].proven())
+        check_days(&name, data.columns[index as usize].verified())
     });
     dates.collect()
 }

@@ -17,7 +17,7 @@ use crate::formula::typed::Expr;
 use crate::load::stored::{stored, to_raw};
 use crate::plan::inputs::Inputs;
 use crate::plan::{
-    Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, cheaper_assembly, validate,
+    Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, optimize_assembly, validate,
 };
 use crate::run::Options;
 use crate::run::assemble::Executor;
@@ -25,7 +25,7 @@ use crate::run::frame::{Frame, KeyColumn};
 use crate::run::read::alike_rows;
 use crate::run::tables::Tables;
 use crate::store::raw::RawColumn;
-use crate::store::{Column, Cuts, SEGMENT_ROWS, Store};
+use crate::store::{Column, SEGMENT_ROWS, SegmentBounds, Store};
 use crate::value::VectorBuilder;
 
 /// Rows that are computed together where each is cheap by itself: what they need stays in the caches.
@@ -54,7 +54,7 @@ impl ColumnPlan {
         let env = Environment::new(source).with_row(ROW, id.table, 0);
         let mut assembly = planner.assembly("", &expr, &scope, &env);
         let mut reads = planner.into_reads(source)?;
-        cheaper_assembly(schema, &mut assembly, &mut reads);
+        optimize_assembly(schema, &mut assembly, &mut reads);
         Ok(ColumnPlan { assembly, reads })
     }
 
@@ -95,7 +95,7 @@ pub fn calculated(
         let placed = |slot: usize| rows.row(slot);
         to_raw(values.finish(), ty, (&name, &placed), source).map_err(|p| Error::Problems(vec![p]))
     };
-    let cuts = cuts(store, id);
+    let cuts = segment_bounds(store, id);
     let step = if is_cheap_by_row(&assembly) { ROWS } else { SEGMENT_ROWS };
     let alike = |range: &Range<usize>| {
         let ends =
@@ -167,10 +167,10 @@ impl Rows {
 }
 
 /// All columns of a table have the same segments.
-fn cuts(store: &Store, id: ColumnId) -> Cuts {
+fn segment_bounds(store: &Store, id: ColumnId) -> SegmentBounds {
     let table = &store.tables[id.table.0 as usize];
     let loaded = table.columns.iter().find(|c| c.rows() == table.rows && table.rows > 0);
-    loaded.map_or_else(|| Cuts::even(table.rows, SEGMENT_ROWS), |c| c.cuts().clone())
+    loaded.map_or_else(|| SegmentBounds::even(table.rows, SEGMENT_ROWS), |c| c.segment_bounds().clone())
 }
 
 /// Whether the cost of an assembly grows with its cells, but for what is done once.

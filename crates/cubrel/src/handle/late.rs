@@ -19,7 +19,7 @@ use crate::load::tables::duplicate_keys;
 use crate::model::define::Step;
 use crate::plan::query::plan;
 use crate::run::{Options, grid};
-use crate::store::proof::Damage;
+use crate::store::checksum::Damage;
 use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, Target};
 use crate::value::VectorBuilder;
 
@@ -176,7 +176,7 @@ impl<'a> Late<'a> {
 
 fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup, Diagnostic> {
     let side = |table: TableId, columns: &[u32]| -> Vec<&Column> {
-        columns.iter().map(|c| &**store.tables[table.0 as usize].columns[*c as usize].proven()).collect()
+        columns.iter().map(|c| &**store.tables[table.0 as usize].columns[*c as usize].verified()).collect()
     };
     Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
         let names: Vec<String> =

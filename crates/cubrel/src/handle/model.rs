@@ -12,7 +12,7 @@ use crate::model::Document;
 use crate::model::define::Step;
 use crate::model::roles::RoleDef;
 use crate::store::Store;
-use crate::store::proof::Damage;
+use crate::store::checksum::Damage;
 
 /// A model with its data: immutable, cheap to clone, safe to share between threads.
 ///

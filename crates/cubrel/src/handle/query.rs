@@ -14,7 +14,7 @@ use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
 use crate::plan::query::{QueryPlan, plan};
-use crate::plan::{cheaper, validate};
+use crate::plan::{optimize, validate};
 use crate::run::Options;
 use crate::run::grid::{self, Grid, GridLine, RunProfile};
 use crate::value::{Type, Value, arrow};
@@ -26,7 +26,7 @@ pub struct Query {
     /// As the formulas say it.
     plan: Arc<QueryPlan>,
     /// The same, cheaper.
-    cheaper: Arc<QueryPlan>,
+    optimized: Arc<QueryPlan>,
     limits: Limits,
     cancel: Cancel,
 }
@@ -76,13 +76,13 @@ impl Query {
             Ok::<_, Error>(Arc::new(planned))
         };
         let plan = within(plan(model.schema(), &settings, source).map_err(Error::from))?;
-        let cheaper = within(Ok(cheaper(model.schema(), &plan)))?;
-        Ok(Query { model: model.clone(), plan, cheaper, limits: options.limits, cancel: options.cancel.clone() })
+        let optimized = within(Ok(optimize(model.schema(), &plan)))?;
+        Ok(Query { model: model.clone(), plan, optimized, limits: options.limits, cancel: options.cancel.clone() })
     }
 
     /// The plan that it is run by.
     pub fn query_plan(&self) -> &QueryPlan {
-        &self.cheaper
+        &self.optimized
     }
 
     /// What is legal in it and probably not what was meant.
@@ -108,7 +108,7 @@ impl Query {
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
-        let plan = if options.cheaper { &self.cheaper } else { &self.plan };
+        let plan = if options.optimize { &self.optimized } else { &self.plan };
         let done = grid::run(self.model.schema(), self.model.store(), plan, options);
         self.model.check_store()?;
         let done = done?;

@@ -27,7 +27,7 @@ use crate::run::assemble::Executor;
 use crate::run::grid::{base_frame, outer_values};
 use crate::run::read;
 use crate::run::tables::Tables;
-use crate::store::{Column, Cuts, KeptRows, Lookup, NO_ROW, Store, TableData};
+use crate::store::{Column, KeptRows, Lookup, NO_ROW, SegmentBounds, Store, TableData};
 use crate::value::Type;
 
 /// Models that are kept; each holds the rows that it sees.
@@ -299,7 +299,7 @@ fn cut_tables(store: &Store, masks: &Masks) -> Store {
         None => table.clone(),
         Some(mask) => {
             // All columns of a table have the same segments; a table without columns has none.
-            let cuts = table.columns.first().map_or_else(|| Cuts::even(0, 1), |c| c.cuts().clone());
+            let cuts = table.columns.first().map_or_else(|| SegmentBounds::even(0, 1), |c| c.segment_bounds().clone());
             let kept = Arc::new(KeptRows::new(&cuts, mask));
             let columns = table.columns.iter().map(|c| Arc::new(c.with_rows_later(&kept))).collect();
             TableData { rows: kept.count(), columns }
@@ -328,7 +328,7 @@ fn cut_lookups(
         let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
         let make = move || {
             let (many, one): (Vec<&Column>, Vec<&Column>) =
-                (many.iter().map(|c| &**c.proven()).collect(), one.iter().map(|c| &**c.proven()).collect());
+                (many.iter().map(|c| &**c.verified()).collect(), one.iter().map(|c| &**c.verified()).collect());
             // Keys that were unique are unique among fewer rows.
             Lookup::build(&many, &one).unwrap_or_else(|_| Lookup::nothing())
         };

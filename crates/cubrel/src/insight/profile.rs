@@ -10,7 +10,7 @@ use crate::formula::schema::Schema;
 use crate::formula::source::Source;
 use crate::plan::print::Printer;
 use crate::plan::query::QueryPlan;
-use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, Read, Slot, outer_values};
+use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, ParameterId, Read, outer_values};
 use crate::run::assemble::part_key;
 use crate::run::grid::RunProfile;
 use crate::{Error, Grid, Model, Query, QueryOptions};
@@ -351,7 +351,7 @@ impl Growing<'_> {
 
     /// The values for which a read was done once each.
     fn repeated_for(&self, read: &Read) -> String {
-        let days: Vec<Slot> = read.filters.iter().filter_map(Filter::days).collect();
+        let days: Vec<ParameterId> = read.filters.iter().filter_map(Filter::days).collect();
         let values: Vec<String> =
             read.outer.iter().filter(|s| !days.contains(s)).map(|s| self.printer.slot(*s)).collect();
         let mut all: Vec<String> = Vec::new();

@@ -113,7 +113,7 @@ impl Model {
             return refuse(format!("{full} is the key of a relationship"), help);
         }
         let column = &mut trial.columns[place];
-        column.data = column.data.proven().clone();
+        column.data = column.data.verified().clone();
         // The order of rows heeds what is there while loading.
         let counts = column.computed != Computed::After || matches!(change, Change::Load(_));
         let distinct = column.data.distinct();
@@ -171,7 +171,7 @@ struct Trial {
 impl Trial {
     /// The columns with their rows in the order that is best for them, or that is wanted.
     fn coded(self) -> Vec<Described> {
-        let data: Vec<&Column> = self.columns.iter().map(|c| &**c.data.proven()).collect();
+        let data: Vec<&Column> = self.columns.iter().map(|c| &**c.data.verified()).collect();
         let count: Vec<bool> = self.columns.iter().map(|c| c.computed != Computed::After).collect();
         let by: Option<Vec<usize>> = self
             .by
@@ -193,7 +193,7 @@ fn mapped(column: &Column, ty: Type, each: impl Fn(i64) -> i64) -> Column {
     if let RawData::Ints(values) = &mut raw.data {
         values.iter_mut().for_each(|v| *v = each(*v));
     }
-    Column::encode_in(&raw, column.cuts())
+    Column::encode_in(&raw, column.segment_bounds())
 }
 
 fn rounded(column: &Column, digits: u8) -> Column {
@@ -209,7 +209,7 @@ fn rounded(column: &Column, digits: u8) -> Column {
             if let RawData::Floats(values) = &mut raw.data {
                 values.iter_mut().for_each(|v| *v = (*v * unit).round() / unit);
             }
-            Column::encode_in(&raw, column.cuts())
+            Column::encode_in(&raw, column.segment_bounds())
         }
         _ => column.clone(),
     }

@@ -12,7 +12,7 @@ use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::database::Period;
 use super::dialect::{Dialect, Shape};
 use super::failure::Failure;
-use super::field_parser::{FieldParser, Kind, Missing, settled};
+use super::field_parser::{FieldParser, Kind, Missing, finalized};
 use super::fields::{self, Batch};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
@@ -317,13 +317,13 @@ impl<'a> Layout<'a> {
     }
 
     fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<PieceColumns, Failure> {
-        let settled: Vec<Type> = types.iter().map(|ty| settled(*ty)).collect();
+        let finalized: Vec<Type> = types.iter().map(|ty| finalized(*ty)).collect();
         let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
         let ways: Vec<FieldParser<'_>> =
             kinds.zip(&self.shapes).map(|(kind, shape)| FieldParser { kind, shape, missing: &self.missing }).collect();
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
-        let mut part = Part::new(&settled, is_text);
+        let mut part = Part::new(&finalized, is_text);
         self.each_batch(piece, |batch| {
             let mut bad = self.take_batch(&mut part, batch, &ways)?;
             bad.extend_from_slice(batch.odd());

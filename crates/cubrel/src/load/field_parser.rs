@@ -123,6 +123,6 @@ impl FieldParser<'_> {
 }
 
 /// The type of a column: one without any value is text.
-pub(super) fn settled(ty: Option<Type>) -> Type {
+pub(super) fn finalized(ty: Option<Type>) -> Type {
     ty.unwrap_or(Type::Text)
 }

@@ -100,7 +100,7 @@ impl Drop for Piece {
     }
 }
 
-/// Cuts texts into pieces.
+/// SegmentBounds texts into pieces.
 pub struct Lines {
     pool: Pool,
     inputs: Vec<Input>,

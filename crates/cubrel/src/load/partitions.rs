@@ -116,7 +116,7 @@ pub(super) fn joined(
                 parts
                     .iter_mut()
                     .zip(&before.columns)
-                    .for_each(|(all, c)| all.push(c.data.proven().only(range.clone())));
+                    .for_each(|(all, c)| all.push(c.data.verified().only(range.clone())));
                 kept
             }
             _ => {

@@ -2,7 +2,7 @@
 //! (language reference, section 6).
 
 use super::lower::Planner;
-use super::rows::Slot;
+use super::rows::ParameterId;
 use super::scope::{Filter, Key, Scope};
 use super::tree::{Bridge, Read};
 use crate::formula::schema::{RelationshipId, TableId};
@@ -102,12 +102,12 @@ impl Reached {
     }
 
     /// All values from outside that the filters take.
-    pub(super) fn all_outer(&self) -> Vec<Slot> {
+    pub(super) fn all_outer(&self) -> Vec<ParameterId> {
         self.all_filters().into_iter().flat_map(|f| f.outer().to_vec()).collect()
     }
 
     /// The read of a table, grouped by some dimensions.
-    pub(super) fn into_read(self, table: TableId, scope: &Scope, dims: &[usize], outer: Vec<Slot>) -> Read {
+    pub(super) fn into_read(self, table: TableId, scope: &Scope, dims: &[usize], outer: Vec<ParameterId>) -> Read {
         let bridges = self.bridges.into_iter().map(|b| b.into_bridge(scope, dims)).collect();
         Read {
             table,
@@ -117,7 +117,7 @@ impl Reached {
             bridges,
             outer,
             aggregates: Vec::new(),
-            finer: Vec::new(),
+            roll_ups: Vec::new(),
             by_value: None,
         }
     }

@@ -6,7 +6,7 @@ use std::hash::{BuildHasher, Hash};
 
 use foldhash::fast::FixedState;
 
-use super::rows::Slot;
+use super::rows::ParameterId;
 use super::scope::{FilterTest, Key};
 use super::tree::{Read, ReadAggregate};
 use crate::formula::schema::{Detours, RelationshipId, TableId};
@@ -19,7 +19,7 @@ pub(super) struct Rows {
     filters: Vec<FilterTest>,
     detours: Detours,
     bridges: Vec<(RelationshipId, Vec<RelationshipId>, Identity, Vec<usize>)>,
-    outer: Vec<Slot>,
+    outer: Vec<ParameterId>,
 }
 
 /// What tells two reads apart, aggregates aside: the rows, and what they are grouped by.
@@ -38,7 +38,7 @@ impl Read {
     /// The rows that it goes through.
     pub(super) fn rows(&self) -> Rows {
         // What is found out about a read later tells it apart from none.
-        let Read { table, filters, keys: _, detours, bridges, outer, aggregates: _, finer: _, by_value: _ } = self;
+        let Read { table, filters, keys: _, detours, bridges, outer, aggregates: _, roll_ups: _, by_value: _ } = self;
         let mut filters: Vec<FilterTest> = filters.iter().map(|f| f.test.clone()).collect();
         filters.sort_by_cached_key(|test| FixedState::default().hash_one(test));
         filters.dedup();

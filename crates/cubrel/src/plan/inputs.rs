@@ -126,7 +126,7 @@ impl Finder<'_> {
                     self.column(*column);
                     self.found.relationships.extend(path);
                 }
-                RowLeaf::Outer(_) => {}
+                RowLeaf::Parameter(_) => {}
                 RowLeaf::Member { of, .. } => self.row_expr(of),
             }
         }

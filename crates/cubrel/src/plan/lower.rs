@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::identity::Reads;
-use super::rows::{Predicate, RowExpr, RowLeaf, Slot};
+use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use super::tree::{
     Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read, ReadAggregate, ReadRef,
@@ -216,9 +216,9 @@ impl<'a> Planner<'a> {
     }
 
     /// A slot that nothing else uses.
-    pub(super) fn fresh_slot(&mut self) -> Slot {
+    pub(super) fn fresh_slot(&mut self) -> ParameterId {
         self.next_slot += 1;
-        Slot(self.next_slot)
+        ParameterId(self.next_slot)
     }
 
     fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Scalar {
@@ -495,7 +495,7 @@ impl<'a> Planner<'a> {
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => Some(ScalarKind::Constant(value.clone())),
                 (None, Some(dim)) => match scope.dims[*dim].key {
-                    Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Outer(slot)))),
+                    Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Parameter(slot)))),
                     Key::Column(_) | Key::Row(_) => None,
                 },
                 (None, None) => None,
@@ -574,13 +574,13 @@ impl<'a> Planner<'a> {
         let mut dims: Vec<usize> = reached.all_dims();
         dims.sort_unstable();
         dims.dedup();
-        let mut outer: Vec<Slot> = reached.all_outer();
+        let mut outer: Vec<ParameterId> = reached.all_outer();
         if let Some(a) = &aggregate {
             outer.extend(a.args.iter().chain(a.order.iter().map(|(e, _)| e)).flat_map(outer_slots));
         }
         outer.sort_unstable();
         outer.dedup();
-        let dim_of = |slot: &Slot| {
+        let dim_of = |slot: &ParameterId| {
             let dim = scope.dims.iter().rposition(|d| d.key == Key::Value(*slot));
             debug_assert!(dim.is_some(), "values from outside are dimensions of the scope");
             dim.unwrap_or(0)
@@ -738,11 +738,11 @@ impl<'a> Planner<'a> {
     }
 }
 
-fn outer_slots(row: &RowExpr) -> Vec<Slot> {
+fn outer_slots(row: &RowExpr) -> Vec<ParameterId> {
     row.leaves
         .iter()
         .flat_map(|l| match l {
-            RowLeaf::Outer(slot) => vec![*slot],
+            RowLeaf::Parameter(slot) => vec![*slot],
             RowLeaf::Column { .. } => Vec::new(),
             RowLeaf::Member { slot, of } => outer_slots(of).into_iter().chain([*slot]).collect(),
         })
@@ -750,7 +750,7 @@ fn outer_slots(row: &RowExpr) -> Vec<Slot> {
 }
 
 /// The filter that lets the days through that a dimension holds.
-fn days_filter(schema: &Schema, date: ColumnId, slot: Slot, place: &Place) -> Filter {
+fn days_filter(schema: &Schema, date: ColumnId, slot: ParameterId, place: &Place) -> Filter {
     let leaf = |leaf, ty| (Scalar { kind: ScalarKind::Leaf(0), ty, place: place.clone() }, vec![leaf]);
     let (scalar, leaves) = leaf(RowLeaf::Column { column: date, path: Vec::new() }, schema.column(date).ty);
     let (test, leaves) = leaf(RowLeaf::Member { slot, of: Box::new(RowExpr { scalar, leaves }) }, Type::Bool);
@@ -777,7 +777,7 @@ fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
 
 /// Dimensions that filter, are used as values, or are taken by a filter in force.
 fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
-    let slots: BTreeSet<Slot> = scope.filters.iter().flat_map(|f| f.outer().to_vec()).collect();
+    let slots: BTreeSet<ParameterId> = scope.filters.iter().flat_map(|f| f.outer().to_vec()).collect();
     (0..scope.dims.len())
         .filter(|d| {
             let dim = &scope.dims[*d];

@@ -13,10 +13,10 @@
 //! Plans are plain data. They know the schema and nothing of the store.
 
 mod bridges;
-mod cheaper;
 mod identity;
 pub mod inputs;
 mod lower;
+mod optimizer;
 pub mod print;
 pub mod query;
 mod rows;
@@ -26,9 +26,9 @@ mod uses;
 pub mod validate;
 mod walk;
 
-pub use cheaper::{cheaper, cheaper_assembly};
 pub use lower::{Environment, Planner};
-pub use rows::{Predicate, RowExpr, RowLeaf, Slot};
+pub use optimizer::{optimize, optimize_assembly};
+pub use rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 pub use tree::{
     Assembly, Bound, Bridge, ByValue, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read,

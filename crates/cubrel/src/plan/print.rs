@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt::Write;
 
-use super::rows::{RowExpr, RowLeaf, Slot};
+use super::rows::{ParameterId, RowExpr, RowLeaf};
 use super::scope::{Filter, FilterTest, Key};
 use super::tree::{Read, ReadAggregate};
 use crate::formula::scalar::{Scalar, ScalarKind};
@@ -16,7 +16,7 @@ use crate::value::Value;
 pub fn read(schema: &Schema, read: &Read) -> String {
     let printer = Printer::new(schema);
     let mut text = printer.read(read);
-    let days: Vec<Slot> = read.filters.iter().filter_map(Filter::days).collect();
+    let days: Vec<ParameterId> = read.filters.iter().filter_map(Filter::days).collect();
     let slots: Vec<String> = read.outer.iter().filter(|s| !days.contains(s)).map(|s| s.0.to_string()).collect();
     if !slots.is_empty() {
         let _ = write!(text, " for each outer {}", slots.join(", "));
@@ -41,7 +41,7 @@ pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
 /// Prints parts of a plan, with names for the values that come from outside.
 pub struct Printer<'a> {
     schema: &'a Schema,
-    names: HashMap<Slot, String>,
+    names: HashMap<ParameterId, String>,
 }
 
 impl<'a> Printer<'a> {
@@ -51,12 +51,12 @@ impl<'a> Printer<'a> {
     }
 
     /// Values from outside are called by what they were computed from.
-    pub fn with_names(schema: &'a Schema, names: HashMap<Slot, String>) -> Printer<'a> {
+    pub fn with_names(schema: &'a Schema, names: HashMap<ParameterId, String>) -> Printer<'a> {
         Printer { schema, names }
     }
 
     /// What a value from outside is called.
-    pub fn slot(&self, slot: Slot) -> String {
+    pub fn slot(&self, slot: ParameterId) -> String {
         self.names.get(&slot).cloned().unwrap_or_else(|| format!("outer {}", slot.0))
     }
 
@@ -153,7 +153,7 @@ impl<'a> Printer<'a> {
                 }
                 text
             }
-            RowLeaf::Outer(slot) => self.slot(*slot),
+            RowLeaf::Parameter(slot) => self.slot(*slot),
             RowLeaf::Member { slot, of } => format!("{} in {}", self.row(of), self.slot(*slot)),
         })
     }

@@ -5,7 +5,7 @@ use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 
 /// A value from outside that a read or filter takes, by a number that is unique in a plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Slot(pub u32);
+pub struct ParameterId(pub u32);
 
 /// An expression over the rows of a table and what they look up.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -27,11 +27,11 @@ pub enum RowLeaf {
         path: Vec<RelationshipId>,
     },
     /// A value from outside.
-    Outer(Slot),
+    Parameter(ParameterId),
     /// Whether a value is in a set from outside.
     Member {
         /// The set.
-        slot: Slot,
+        slot: ParameterId,
         /// The value.
         of: Box<RowExpr>,
     },
@@ -47,9 +47,9 @@ pub struct Predicate {
     /// The test.
     pub test: RowExpr,
     /// Values from outside that it takes.
-    pub outer: Vec<Slot>,
+    pub outer: Vec<ParameterId>,
     /// Where it says no more than that the date is among some days: those.
-    pub days: Option<Slot>,
+    pub days: Option<ParameterId>,
 }
 
 pub(super) fn intern_leaf(leaves: &mut Vec<RowLeaf>, leaf: RowLeaf) -> usize {

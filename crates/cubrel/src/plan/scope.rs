@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::rows::{Predicate, Slot};
+use super::rows::{ParameterId, Predicate};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, Schema, TableId};
 use crate::formula::typed::{Edit, EditTarget};
 
@@ -14,7 +14,7 @@ pub enum Key {
     /// A row, by identity.
     Row(TableId),
     /// A value that formulas refer to; it filters nothing by itself.
-    Value(Slot),
+    Value(ParameterId),
 }
 
 /// Who put a filter there.
@@ -70,7 +70,7 @@ pub enum FilterTest {
         /// Those that still count.
         kept: Vec<ColumnId>,
         /// The value that holds the combinations.
-        slot: Slot,
+        slot: ParameterId,
     },
 }
 
@@ -84,7 +84,7 @@ impl Filter {
     }
 
     /// The values from outside that it takes.
-    pub fn outer(&self) -> &[Slot] {
+    pub fn outer(&self) -> &[ParameterId] {
         match &self.test {
             FilterTest::Predicate(p) | FilterTest::Projected(p, _) => &p.outer,
             FilterTest::Lines { slot, .. } => std::slice::from_ref(slot),
@@ -92,7 +92,7 @@ impl Filter {
     }
 
     /// Where it lets through some days and says no more: the value that holds them.
-    pub fn days(&self) -> Option<Slot> {
+    pub fn days(&self) -> Option<ParameterId> {
         match &self.test {
             FilterTest::Predicate(p) => p.days,
             FilterTest::Projected(..) | FilterTest::Lines { .. } => None,

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::rows::{RowExpr, Slot};
+use super::rows::{ParameterId, RowExpr};
 use super::scope::{Filter, Key, Scope};
 use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
@@ -23,11 +23,11 @@ pub struct Read {
     /// Tables that point at this one, or at one that it looks up, and whose filters and keys travel back to it.
     pub bridges: Vec<Bridge>,
     /// Values from outside: the read is done once for each combination of them that occurs.
-    pub outer: Vec<Slot>,
+    pub outer: Vec<ParameterId>,
     /// What is computed of each group.
     pub aggregates: Vec<ReadAggregate>,
     /// Other reads whose groups it can be put together from.
-    pub finer: Vec<RollUp>,
+    pub roll_ups: Vec<RollUp>,
     /// Another read that holds its answers for all values of one that comes from outside.
     pub by_value: Option<ByValue>,
 }

@@ -5,7 +5,7 @@
 //! before it is run, and in debug builds after each pass as well.
 
 use super::query::{CellPlan, GridPart, QueryPlan};
-use super::rows::{Predicate, RowExpr, RowLeaf, Slot};
+use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{FilterTest, Key, Scope};
 use super::tree::{
     Assembly, Bound, Bridge, ByValue, Domain, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read, ReadAggregate, ReadRef,
@@ -37,7 +37,7 @@ pub fn query(schema: &Schema, plan: &QueryPlan) -> Checked {
         }
         QueryPlan::Records(plan) => {
             plan.outer.iter().try_for_each(|(_, value)| check.bound(value))?;
-            let bound: Vec<Slot> = plan.outer.iter().map(|(slot, _)| *slot).collect();
+            let bound: Vec<ParameterId> = plan.outer.iter().map(|(slot, _)| *slot).collect();
             check.read(&plan.rows)?;
             holds(plan.rows.outer.iter().all(|slot| bound.contains(slot)), || "rows take an unbound value".into())?;
             plan.items.iter().try_for_each(|(_, a)| check.assembly(a))?;
@@ -88,7 +88,7 @@ impl Check<'_> {
     }
 
     fn read(&self, read: &Read) -> Checked {
-        let Read { table, filters, keys, detours: _, bridges, outer, aggregates, finer, by_value } = read;
+        let Read { table, filters, keys, detours: _, bridges, outer, aggregates, roll_ups, by_value } = read;
         self.table(*table)?;
         let reach = self.schema.reach(*table, &read.detours);
         for (i, key) in keys.iter().enumerate() {
@@ -124,7 +124,7 @@ impl Check<'_> {
         }
         bridges.iter().try_for_each(|bridge| self.bridge(bridge, read))?;
         aggregates.iter().try_for_each(|aggregate| self.aggregate(aggregate, *table, outer))?;
-        finer.iter().try_for_each(|roll_up| self.roll_up(roll_up, read))?;
+        roll_ups.iter().try_for_each(|roll_up| self.roll_up(roll_up, read))?;
         by_value.iter().try_for_each(|by_value| self.by_value(by_value, read))
     }
 
@@ -149,15 +149,15 @@ impl Check<'_> {
         holds(at == to, || format!("a path ends at table {} and not at {}", at.0, to.0))
     }
 
-    fn predicate(&self, predicate: &Predicate, outer: &[Slot]) -> Checked {
+    fn predicate(&self, predicate: &Predicate, outer: &[ParameterId]) -> Checked {
         predicate.columns.iter().try_for_each(|c| self.column(*c))?;
-        let bound = |slot: &Slot| outer.contains(slot);
+        let bound = |slot: &ParameterId| outer.contains(slot);
         holds(predicate.outer.iter().all(bound), || "a filter takes an unbound value".into())?;
         holds(predicate.days.iter().all(bound), || "a filter takes unbound days".into())?;
         self.row_expr(&predicate.test, predicate.table, &predicate.outer)
     }
 
-    fn row_expr(&self, expr: &RowExpr, table: TableId, outer: &[Slot]) -> Checked {
+    fn row_expr(&self, expr: &RowExpr, table: TableId, outer: &[ParameterId]) -> Checked {
         self.leaves(&expr.scalar, expr.leaves.len())?;
         for leaf in &expr.leaves {
             match leaf {
@@ -165,7 +165,7 @@ impl Check<'_> {
                     self.column(*column)?;
                     self.path(table, path, column.table)?;
                 }
-                RowLeaf::Outer(slot) => holds(outer.contains(slot), || format!("value {} is unbound", slot.0))?,
+                RowLeaf::Parameter(slot) => holds(outer.contains(slot), || format!("value {} is unbound", slot.0))?,
                 RowLeaf::Member { slot, of } => {
                     holds(outer.contains(slot), || format!("set {} is unbound", slot.0))?;
                     self.row_expr(of, table, outer)?;
@@ -181,7 +181,7 @@ impl Check<'_> {
         each_below(&found, count, "leaves")
     }
 
-    fn aggregate(&self, aggregate: &ReadAggregate, table: TableId, outer: &[Slot]) -> Checked {
+    fn aggregate(&self, aggregate: &ReadAggregate, table: TableId, outer: &[ParameterId]) -> Checked {
         use AggregateKind::{PercentileCont, PercentileDisc, Rows};
         let ReadAggregate { kind, args, constant, order, ty: _ } = aggregate;
         holds(args.is_empty() == (*kind == Rows), || format!("{kind:?} has {} arguments", args.len()))?;
@@ -388,7 +388,7 @@ impl Check<'_> {
 fn has_leaf(expr: &RowExpr, wanted: ColumnId) -> bool {
     expr.leaves.iter().any(|leaf| match leaf {
         RowLeaf::Column { column, .. } => *column == wanted,
-        RowLeaf::Outer(_) => false,
+        RowLeaf::Parameter(_) => false,
         RowLeaf::Member { of, .. } => has_leaf(of, wanted),
     })
 }
@@ -441,7 +441,7 @@ mod tests {
         let cases: &[(&str, &str, Break)] = &[
             (far, "there is no table 9", |p| summed(p).table = TableId(9)),
             (far, "key 0 does not reach", |p| summed(p).table = TableId(2)),
-            (far, "key 1 is a value", |p| summed(p).keys.push(Key::Value(Slot(3)))),
+            (far, "key 1 is a value", |p| summed(p).keys.push(Key::Value(ParameterId(3)))),
             (far, "there is no column 7 of 2", |p| {
                 summed(p).keys[0] = Key::Column(ColumnId { table: TableId(1), index: 7 })
             }),
@@ -467,7 +467,7 @@ mod tests {
             }),
             (held, "takes other values than it gets", |p| {
                 let with_value = p.reads.iter_mut().find(|r| !r.outer.is_empty());
-                with_value.unwrap().outer.push(Slot(77));
+                with_value.unwrap().outer.push(ParameterId(77));
             }),
             (folded, "what is folded over 1 dimensions instead of 2", |p| {
                 let Leaf::Fold(fold) = first_leaf(p) else { panic!("a fold") };

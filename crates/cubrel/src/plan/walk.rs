@@ -1,7 +1,7 @@
 //! The leaves of a plan, wherever they stand.
 
 use super::query::{GridPart, QueryPlan};
-use super::rows::Slot;
+use super::rows::ParameterId;
 use super::scope::Key;
 use super::tree::{Assembly, Bound, Domain, Leaf, ReadRef};
 
@@ -49,8 +49,8 @@ fn domain(domain: &mut Domain, visit: &mut dyn Visit) {
 }
 
 /// The values from outside that a plan has, and what each is computed from.
-pub fn outer_values(plan: &QueryPlan) -> Vec<(Slot, Bound)> {
-    struct Found(Vec<(Slot, Bound)>);
+pub fn outer_values(plan: &QueryPlan) -> Vec<(ParameterId, Bound)> {
+    struct Found(Vec<(ParameterId, Bound)>);
     impl Visit for Found {
         fn leaf(&mut self, leaf: &mut Leaf) {
             let Leaf::Bind { values, body } = leaf else { return };

@@ -10,7 +10,7 @@ use super::by_value::CellReads;
 use super::cells::{Cells, Support};
 use super::current::CurrentRows;
 use super::domain::{Expanded, expand};
-use super::frame::{Frame, Held, KeyColumn, KeyKind};
+use super::frame::{BoundValue, Frame, KeyColumn, KeyKind};
 use super::located::in_cell;
 use super::reads::{PlanReads, ReadProfile, kept};
 use super::sets::Candidates;
@@ -132,7 +132,7 @@ impl<'a> Executor<'a> {
                 let mut values = VectorBuilder::new(Type::Bool, frame.cells);
                 for cell in 0..frame.cells {
                     let value = cells.values.get(cell, of.scalar.ty);
-                    let members = frame.dims[*dim].held(cell).and_then(Held::members);
+                    let members = frame.dims[*dim].held(cell).and_then(BoundValue::members);
                     values.push(match members {
                         Some(members) if !value.is_null() => Value::Bool(members.contains(&value)),
                         _ => Value::Null,

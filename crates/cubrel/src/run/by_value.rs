@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex};
 
 use super::RunError;
 use super::cells::Cells;
-use super::frame::{Codes, Frame, Held, KeyColumn, KeyKind, Pool, distinct};
+use super::frame::{BoundValue, Codes, Frame, KeyColumn, KeyKind, Pool, distinct};
 use super::read::ReadResult;
 use super::reads::{PlanReads, kept};
 use crate::formula::typed::{AggregateKind, Op};
@@ -124,7 +124,7 @@ impl<'a> CellReads<'a> {
     ) -> Result<Cells, RunError> {
         let column = self.reads.tables().column(by.column);
         // Nothing is equal to null, and nothing to a value that does not occur.
-        let code = |held: &Held| Some(held.value()).filter(|v| !v.is_null()).and_then(|v| column.code_of(&v));
+        let code = |held: &BoundValue| Some(held.value()).filter(|v| !v.is_null()).and_then(|v| column.code_of(&v));
         let code_of: Vec<Option<u64>> = pool.values.iter().map(code).collect();
         let codes: Vec<Option<u64>> = frame.dims[dim].codes.iter().map(|place| code_of[*place as usize]).collect();
         grouped.dims.push(frame.dims.len());

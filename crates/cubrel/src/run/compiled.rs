@@ -5,13 +5,13 @@ use crate::run::tables::SMALL_DOMAIN;
 use std::sync::Arc;
 
 use super::RunError;
-use super::frame::{Held, Members};
+use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
 use super::tables::{Anchor, Tables};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
-use crate::plan::{RowExpr, RowLeaf, Slot};
+use crate::plan::{ParameterId, RowExpr, RowLeaf};
 use crate::store::{Column, Encoding};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
@@ -63,7 +63,7 @@ impl CompiledLeaf {
 }
 
 /// Values from outside, by slot.
-pub type Outer<'a> = &'a [(Slot, Held, Type)];
+pub type Outer<'a> = &'a [(ParameterId, BoundValue, Type)];
 
 /// Compiles row expressions of one table.
 pub struct RowCompiler<'a> {
@@ -118,7 +118,7 @@ impl<'a> RowCompiler<'a> {
                 }
                 true
             }
-            RowLeaf::Outer(slot) => self.held(*slot).is_some(),
+            RowLeaf::Parameter(slot) => self.held(*slot).is_some(),
             RowLeaf::Member { slot, of } => {
                 let mut fixed = self.held(*slot).is_some();
                 of.scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&of.leaves[leaf], anchors));
@@ -127,7 +127,7 @@ impl<'a> RowCompiler<'a> {
         }
     }
 
-    fn held(&self, slot: Slot) -> Option<&(Slot, Held, Type)> {
+    fn held(&self, slot: ParameterId) -> Option<&(ParameterId, BoundValue, Type)> {
         self.outer.iter().find(|(s, ..)| *s == slot)
     }
 
@@ -171,13 +171,13 @@ impl<'a> RowCompiler<'a> {
 
     fn leaf(&self, leaf: &RowLeaf) -> CompiledLeaf {
         match leaf {
-            RowLeaf::Outer(slot) => {
+            RowLeaf::Parameter(slot) => {
                 self.held(*slot).map_or(CompiledLeaf::Constant(Value::Null, Type::Null), |(_, held, ty)| {
                     CompiledLeaf::Constant(held.value(), *ty)
                 })
             }
             RowLeaf::Member { slot, of } => match self.held(*slot) {
-                Some((_, Held::Members(members), _)) => {
+                Some((_, BoundValue::Members(members), _)) => {
                     CompiledLeaf::Member(members.clone(), Box::new(self.compile(of)))
                 }
                 _ => CompiledLeaf::Constant(Value::Null, Type::Bool),
@@ -233,12 +233,12 @@ impl<'a> RowCompiler<'a> {
             RowLeaf::Column { column, path } => {
                 Some(self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path)))
             }
-            RowLeaf::Outer(slot) => {
+            RowLeaf::Parameter(slot) => {
                 let (_, held, ty) = self.held(*slot)?;
                 Some(Vector::constant(&held.value(), *ty, codes))
             }
             RowLeaf::Member { slot, of } => {
-                let (_, Held::Members(members), _) = self.held(*slot)? else {
+                let (_, BoundValue::Members(members), _) = self.held(*slot)? else {
                     return None;
                 };
                 Some(membership(&self.over_codes(&of.scalar, of, anchor)?, of.scalar.ty, members))

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
 use super::compiled::{BatchCodes, CompiledRow, RowCompiler};
-use super::frame::{Held, KeyColumn, KeyKind, Pool, distinct};
+use super::frame::{BoundValue, KeyColumn, KeyKind, Pool, distinct};
 use super::read::Batch;
 use super::reads::kept;
 use super::tables::Tables;
@@ -82,7 +82,7 @@ impl<'a> CurrentRows<'a> {
             _ => self.tables.far_codes(data, path, dim.codes.iter().map(|row| *row as u32).collect()),
         };
         let (places, first) = distinct(&[&codes], codes.len());
-        let values = first.iter().map(|cell| Held::Value(data.value_of(codes[*cell as usize]))).collect();
+        let values = first.iter().map(|cell| BoundValue::Value(data.value_of(codes[*cell as usize]))).collect();
         let codes = Arc::new(places.into_iter().map(u64::from).collect());
         KeyColumn { codes, kind: KeyKind::Values(Arc::new(Pool { values, ty: data.ty() })) }
     }
@@ -102,7 +102,7 @@ impl<'a> CurrentRows<'a> {
         range: Range<usize>,
         rows: &'b [u64],
     ) -> impl Iterator<Item = (Batch<'b>, Vec<u32>)> {
-        let cuts = self.tables.cuts(table);
+        let cuts = self.tables.segment_bounds(table);
         let (mut at, mut left) = (range.start, rows);
         std::iter::from_fn(move || {
             let start = at;

@@ -54,14 +54,14 @@ pub enum KeyKind {
 #[derive(Debug)]
 pub struct Pool {
     /// The things held.
-    pub values: Vec<Held>,
+    pub values: Vec<BoundValue>,
     /// The type of values.
     pub ty: Type,
 }
 
 /// A value from outside, or a set of values.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub enum Held {
+pub enum BoundValue {
     /// A value.
     Value(Value),
     /// Several.
@@ -98,20 +98,20 @@ impl Members {
     }
 }
 
-impl Held {
+impl BoundValue {
     /// The value; a set is none.
     pub fn value(&self) -> Value {
         match self {
-            Held::Value(value) => value.clone(),
-            Held::Members(_) => Value::Null,
+            BoundValue::Value(value) => value.clone(),
+            BoundValue::Members(_) => Value::Null,
         }
     }
 
     /// The set; a value is none.
     pub fn members(&self) -> Option<&Members> {
         match self {
-            Held::Value(_) => None,
-            Held::Members(members) => Some(members),
+            BoundValue::Value(_) => None,
+            BoundValue::Members(members) => Some(members),
         }
     }
 }
@@ -133,17 +133,17 @@ impl KeyColumn {
             let least = numbers.iter().copied().min().unwrap_or(0);
             let distances: Vec<u64> = numbers.iter().map(|n| n.wrapping_sub(least) as u64).collect();
             let (places, first) = distinct(&[&distances], distances.len());
-            let values = first.iter().map(|i| Held::Value(vector.get(*i as usize, ty))).collect();
+            let values = first.iter().map(|i| BoundValue::Value(vector.get(*i as usize, ty))).collect();
             let codes = Arc::new(places.into_iter().map(u64::from).collect());
             return KeyColumn { codes, kind: KeyKind::Values(Arc::new(Pool { values, ty })) };
         }
-        KeyColumn::of_held((0..vector.len()).map(|i| Held::Value(vector.get(i, ty))), ty)
+        KeyColumn::of_held((0..vector.len()).map(|i| BoundValue::Value(vector.get(i, ty))), ty)
     }
 
     /// What each cell holds, each different thing once.
-    pub fn of_held(cells: impl Iterator<Item = Held>, ty: Type) -> KeyColumn {
-        let mut places: HashMap<Held, u64, foldhash::fast::RandomState> = HashMap::default();
-        let mut values: Vec<Held> = Vec::new();
+    pub fn of_held(cells: impl Iterator<Item = BoundValue>, ty: Type) -> KeyColumn {
+        let mut places: HashMap<BoundValue, u64, foldhash::fast::RandomState> = HashMap::default();
+        let mut values: Vec<BoundValue> = Vec::new();
         let mut last = 0;
         let codes = cells
             .map(|held| {
@@ -161,7 +161,7 @@ impl KeyColumn {
     }
 
     /// What a cell holds, in a dimension that holds values.
-    pub fn held(&self, cell: usize) -> Option<&Held> {
+    pub fn held(&self, cell: usize) -> Option<&BoundValue> {
         match &self.kind {
             KeyKind::Values(pool) => pool.values.get(self.codes[cell] as usize),
             KeyKind::Column(_) | KeyKind::Row => None,

@@ -26,7 +26,7 @@ pub(super) fn columns_of(row: &RowExpr, found: &mut Vec<Far>) {
                 }
             }
             RowLeaf::Member { of, .. } => columns_of(of, found),
-            RowLeaf::Outer(_) => {}
+            RowLeaf::Parameter(_) => {}
         }
     }
 }

@@ -40,7 +40,7 @@ use crate::value::units;
 #[derive(Clone, Debug)]
 pub struct Options {
     /// Run the plan that its cheaper passes have left, not the one that formulas say.
-    pub cheaper: bool,
+    pub optimize: bool,
     /// Work out what hangs off a key once for each of its codes.
     pub hoist: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
@@ -79,7 +79,7 @@ pub enum Runs {
 impl Default for Options {
     fn default() -> Options {
         Options {
-            cheaper: true,
+            optimize: true,
             hoist: true,
             sparse_above: 1 << 14,
             days_by_set: false,

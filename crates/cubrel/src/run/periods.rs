@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::by_value::CellReads;
 use super::cells::{Cells, Support};
-use super::frame::{Frame, Held, KeyColumn, Members, distinct};
+use super::frame::{BoundValue, Frame, KeyColumn, Members, distinct};
 use super::read::ReadResult;
 use super::reads::PlanReads;
 use super::{Options, RunError};
@@ -27,7 +27,7 @@ pub(crate) fn days(reads: &PlanReads<'_>, leaf: &PeriodLeaf, frame: &Frame) -> R
     let visible = visible_days(reads, &leaf.visible, date, frame)?;
     let with_rows = leaf.with_rows.as_ref().map(|r| visible_days(reads, r, date, frame)).transpose()?;
     let (first, last) = bounds(reads, date);
-    let mut known: HashMap<DaySet, Held> = HashMap::new();
+    let mut known: HashMap<DaySet, BoundValue> = HashMap::new();
     let cells = (0..frame.cells).map(|cell| {
         let seen = match &with_rows {
             None => visible[cell].clone(),
@@ -35,7 +35,7 @@ pub(crate) fn days(reads: &PlanReads<'_>, leaf: &PeriodLeaf, frame: &Frame) -> R
         };
         let edited = |seen: &DaySet| {
             let days = leaf.period.edit.apply(seen, &rules).within(first, last);
-            Held::Members(Arc::new(Members::Days(days)))
+            BoundValue::Members(Arc::new(Members::Days(days)))
         };
         known.entry(seen).or_insert_with_key(edited).clone()
     });
@@ -140,7 +140,7 @@ pub(super) fn over_days(cells: &CellReads<'_>, leaf: &OverDays, frame: &Frame) -
     for (cells, result) in reads.results(&leaf.by_day, frame)? {
         let timeline = Timeline::new(reads, leaf, &result, date)?;
         for cell in cells {
-            let days = dim.held(cell as usize).and_then(Held::members).and_then(Members::days);
+            let days = dim.held(cell as usize).and_then(BoundValue::members).and_then(Members::days);
             let key = timeline.keys.of_cell(frame, cell as usize);
             let (value, seen) = timeline.value(key, days.unwrap_or(&DaySet::default()));
             values[cell as usize] = value.map_err(|message| {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::frame::{Frame, Held, KeyColumn, KeyKind};
+use super::frame::{BoundValue, Frame, KeyColumn, KeyKind};
 use super::read::{self, ReadResult, ReadStats};
 use super::tables::Tables;
 use super::{Options, RunError};
@@ -28,7 +28,7 @@ pub struct ReadProfile {
 const CELL_BYTES: u64 = 64;
 
 /// Results by read and by values from outside.
-type Done = HashMap<(usize, Vec<Held>), Arc<ReadResult>>;
+type Done = HashMap<(usize, Vec<BoundValue>), Arc<ReadResult>>;
 
 /// Cells, and the result of a read that is for them.
 pub type ForCells = (Vec<u32>, Arc<ReadResult>);
@@ -38,10 +38,10 @@ pub(super) fn kept<T>(kept: &Mutex<T>) -> MutexGuard<'_, T> {
     kept.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn value_of(dim: &KeyColumn, cell: usize) -> (Held, Type) {
+fn value_of(dim: &KeyColumn, cell: usize) -> (BoundValue, Type) {
     match &dim.kind {
         KeyKind::Values(pool) => (pool.values[dim.codes[cell] as usize].clone(), pool.ty),
-        KeyKind::Column(_) | KeyKind::Row => (Held::Value(Value::Null), Type::Null),
+        KeyKind::Column(_) | KeyKind::Row => (BoundValue::Value(Value::Null), Type::Null),
     }
 }
 
@@ -99,7 +99,7 @@ impl<'a> PlanReads<'a> {
     }
 
     /// The result of a read for given values from outside.
-    pub(super) fn result(&self, read: usize, outer: &[(Held, Type)]) -> Result<Arc<ReadResult>, RunError> {
+    pub(super) fn result(&self, read: usize, outer: &[(BoundValue, Type)]) -> Result<Arc<ReadResult>, RunError> {
         let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());
         if let Some(result) = kept(&self.done).get(&key) {
             return Ok(result.clone());
@@ -132,7 +132,7 @@ impl<'a> PlanReads<'a> {
             .into_iter()
             .enumerate()
             .map(|(class, cells)| {
-                let outer: Vec<(Held, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
+                let outer: Vec<(BoundValue, Type)> = classes.dims.iter().map(|d| value_of(d, class)).collect();
                 Ok((cells, self.result(read.read, &outer)?))
             })
             .collect()
@@ -144,8 +144,8 @@ impl<'a> PlanReads<'a> {
     }
 
     /// The result of a read put together from that of a finer one, where that has been done and has few groups.
-    fn rolled_up(&self, plan: &Read, outer: &[Held]) -> Result<Option<Arc<ReadResult>>, RunError> {
-        for finer in &plan.finer {
+    fn rolled_up(&self, plan: &Read, outer: &[BoundValue]) -> Result<Option<Arc<ReadResult>>, RunError> {
+        for finer in &plan.roll_ups {
             let done = kept(&self.done);
             let Some(groups) = done.get(&(finer.read, outer.to_vec())).cloned() else { continue };
             drop(done);

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::cells::Cells;
 use super::domain::Expanded;
-use super::frame::{Frame, Held, KeyColumn, Members};
+use super::frame::{BoundValue, Frame, KeyColumn, Members};
 use super::tables::Tables;
 use crate::plan::SetLeaf;
 use crate::value::{Type, Value};
@@ -31,12 +31,12 @@ pub(super) fn chosen(tables: Tables<'_>, set: &SetLeaf, of: &Candidates) -> KeyC
             candidates[*parent as usize].push((figure, codes[i]));
         }
     }
-    let sets: Vec<Held> = candidates
+    let sets: Vec<BoundValue> = candidates
         .into_iter()
         .map(|list| {
             let mut values: Vec<Value> = cut(list, set).into_iter().map(|code| column.value_of(code)).collect();
             values.sort_by(Value::total_cmp);
-            Held::Members(Arc::new(Members::Values(values)))
+            BoundValue::Members(Arc::new(Members::Values(values)))
         })
         .collect();
     KeyColumn::of_held(places.iter().map(|p| sets[*p as usize].clone()), Type::Null)

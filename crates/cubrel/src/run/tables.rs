@@ -11,7 +11,7 @@ use rayon::prelude::*;
 
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
-use crate::store::{Column, Cuts, Lookup, NO_ROW, Segment, Store, Target};
+use crate::store::{Column, Lookup, NO_ROW, Segment, SegmentBounds, Store, Target};
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -62,25 +62,25 @@ impl<'a> Tables<'a> {
     }
 
     /// Where the segments of a table begin; `None` when it has no columns.
-    pub fn cuts(&self, table: TableId) -> Option<&'a Cuts> {
-        self.store.tables[table.0 as usize].columns.first().map(|c| c.cuts())
+    pub fn segment_bounds(&self, table: TableId) -> Option<&'a SegmentBounds> {
+        self.store.tables[table.0 as usize].columns.first().map(|c| c.segment_bounds())
     }
 
     /// A column's data.
     pub fn column(&self, column: ColumnId) -> &'a Arc<Column> {
-        self.store.tables[column.table.0 as usize].columns[column.index as usize].proven()
+        self.store.tables[column.table.0 as usize].columns[column.index as usize].verified()
     }
 
     /// A relationship's data.
     pub fn lookup(&self, relationship: RelationshipId) -> &'a Lookup {
-        self.store.lookups[relationship.0 as usize].proven()
+        self.store.lookups[relationship.0 as usize].verified()
     }
 
     /// The rows of a table in steps that end where its segments do.
     pub fn batches(&self, table: TableId, most: usize) -> Vec<Range<usize>> {
         let rows = self.rows(table);
         // A table without columns has no segments.
-        self.cuts(table).cloned().unwrap_or_else(|| Cuts::even(rows, rows)).batches(most).collect()
+        self.segment_bounds(table).cloned().unwrap_or_else(|| SegmentBounds::even(rows, rows)).batches(most).collect()
     }
 
     /// The anchor from which a path starts.
@@ -151,7 +151,7 @@ impl<'a> Tables<'a> {
                 let parts: Vec<(&Segment, &mut [u32])> = key
                     .segments()
                     .iter()
-                    .zip(key.cuts().ranges())
+                    .zip(key.segment_bounds().ranges())
                     .map(|(segment, range)| (segment, left.split_off_mut(..range.len()).unwrap_or_default()))
                     .collect();
                 parts.into_par_iter().for_each(|(segment, out)| segment.map_rows(0, out, |code| rows[code as usize]));

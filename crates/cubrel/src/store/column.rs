@@ -6,12 +6,12 @@
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::checksum::Checksum;
 use super::codes::Segment;
 use super::deferred::Deferred;
 use super::dictionary::TextDictionary;
 use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
-use super::proof::Proof;
 use super::raw::{RawColumn, RawData};
 use crate::value::{Data, Type, Value, Vector};
 
@@ -36,10 +36,10 @@ pub struct Column {
     pub(super) domain: u64,
     pub(super) nulls: u64,
     pub(super) distinct: u64,
-    pub(super) cuts: Cuts,
+    pub(super) cuts: SegmentBounds,
     pub(super) segments: Vec<Segment>,
     /// Whether it is what was written, where it comes from a file.
-    pub(super) proof: Option<Arc<Proof<Column>>>,
+    pub(super) checksum: Option<Arc<Checksum<Column>>>,
     /// What it is, where this here knows no more than its type and segments.
     pub(super) deferred: Option<Arc<Deferred<Column>>>,
 }
@@ -69,30 +69,30 @@ impl Encoding {
 
 /// Where the segments of a table begin.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Cuts {
+pub struct SegmentBounds {
     /// The first row of each segment, and the number of rows.
     starts: Arc<[usize]>,
 }
 
-impl Cuts {
+impl SegmentBounds {
     /// Segments of so many rows, the last one with what is left.
-    pub fn even(rows: usize, segment_rows: usize) -> Cuts {
+    pub fn even(rows: usize, segment_rows: usize) -> SegmentBounds {
         let size = segment_rows.max(1);
-        Cuts { starts: (0..rows.div_ceil(size)).map(|i| i * size).chain([rows]).collect() }
+        SegmentBounds { starts: (0..rows.div_ceil(size)).map(|i| i * size).chain([rows]).collect() }
     }
 
     /// Segments of given lengths.
-    pub fn of(lengths: impl Iterator<Item = usize>) -> Cuts {
+    pub fn of(lengths: impl Iterator<Item = usize>) -> SegmentBounds {
         let mut starts = vec![0];
         for length in lengths.filter(|l| *l > 0) {
             starts.push(starts[starts.len() - 1] + length);
         }
-        Cuts { starts: starts.into() }
+        SegmentBounds { starts: starts.into() }
     }
 
     /// The segments of several, one after the other.
-    pub fn joined<'c>(parts: impl Iterator<Item = &'c Cuts>) -> Cuts {
-        Cuts::of(parts.flat_map(Cuts::ranges).map(|range| range.len()))
+    pub fn joined<'c>(parts: impl Iterator<Item = &'c SegmentBounds>) -> SegmentBounds {
+        SegmentBounds::of(parts.flat_map(SegmentBounds::ranges).map(|range| range.len()))
     }
 
     /// How many rows.
@@ -153,7 +153,7 @@ impl Column {
             Type::Text => Encoding::Texts(TextDictionary::plain(&Default::default())),
             _ => Encoding::Offset { base: 0, step: 1 },
         };
-        let cuts = Cuts::even(0, 1);
+        let cuts = SegmentBounds::even(0, 1);
         Column {
             ty,
             encoding,
@@ -163,7 +163,7 @@ impl Column {
             distinct: 0,
             cuts,
             segments: Vec::new(),
-            proof: None,
+            checksum: None,
             deferred: None,
         }
     }
@@ -184,7 +184,7 @@ impl Column {
         };
         let fits = fits && digits.is_none_or(|digits| digits <= MOST_DIGITS);
         let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max && !s.is_empty());
-        let cuts = Cuts::of(segments.iter().map(Segment::len));
+        let cuts = SegmentBounds::of(segments.iter().map(Segment::len));
         (fits && in_range).then_some(Column {
             ty,
             encoding,
@@ -194,22 +194,22 @@ impl Column {
             distinct,
             cuts,
             segments,
-            proof: None,
+            checksum: None,
             deferred: None,
         })
     }
 
     /// The same column, to be proven on first use.
     #[must_use]
-    pub fn with_proof(self, proof: Arc<Proof<Column>>) -> Column {
-        Column { proof: Some(proof), ..self }
+    pub fn with_checksum(self, checksum: Arc<Checksum<Column>>) -> Column {
+        Column { checksum: Some(checksum), ..self }
     }
 
     /// The column where it is what was written, else one without values.
-    pub fn proven(self: &Arc<Column>) -> &Arc<Column> {
+    pub fn verified(self: &Arc<Column>) -> &Arc<Column> {
         let made = self.made();
-        let Some(proof) = &made.proof else { return made };
-        proof.instead(|| made.encoding.is_sound(), || made.without_values()).unwrap_or(made)
+        let Some(checksum) = &made.checksum else { return made };
+        checksum.instead(|| made.encoding.is_sound(), || made.without_values()).unwrap_or(made)
     }
 
     /// The column, made if it was not yet; whether it is what was written is not looked at.
@@ -218,7 +218,7 @@ impl Column {
     }
 
     /// A column that is made when it is used for the first time, with these segments.
-    pub fn deferred(ty: Type, cuts: Cuts, make: impl Fn() -> Column + Send + Sync + 'static) -> Column {
+    pub fn deferred(ty: Type, cuts: SegmentBounds, make: impl Fn() -> Column + Send + Sync + 'static) -> Column {
         Column { cuts, deferred: Some(Arc::new(Deferred::new(make))), ..Column::empty(ty) }
     }
 
@@ -227,11 +227,11 @@ impl Column {
         let segment = |rows: std::ops::Range<usize>| Segment::new(&vec![0; rows.len()]);
         let encoding = Column::empty(self.ty).encoding;
         let (nulls, segments) = (self.rows() as u64, self.cuts.ranges().map(segment).collect());
-        Column { encoding, digits: None, domain: 0, nulls, distinct: 0, segments, proof: None, ..self.clone() }
+        Column { encoding, digits: None, domain: 0, nulls, distinct: 0, segments, checksum: None, ..self.clone() }
     }
 
     /// Where its segments begin.
-    pub fn cuts(&self) -> &Cuts {
+    pub fn segment_bounds(&self) -> &SegmentBounds {
         &self.cuts
     }
 

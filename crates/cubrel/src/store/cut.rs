@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::column::{Column, Cuts, Encoding, SEGMENT_ROWS};
+use super::column::{Column, Encoding, SEGMENT_ROWS, SegmentBounds};
 use super::raw::RawColumn;
 
 /// The rows of a table that are kept, the same for all of its columns.
@@ -16,7 +16,7 @@ pub struct KeptRows {
     /// Segments of which so little is left that they become one.
     groups: Vec<Range<usize>>,
     /// The segments that are left.
-    cuts: Cuts,
+    cuts: SegmentBounds,
 }
 
 impl KeptRows {
@@ -24,7 +24,7 @@ impl KeptRows {
     ///
     /// # Panics
     /// When `keep` is shorter than the segments.
-    pub fn new(cuts: &Cuts, keep: &[bool]) -> KeptRows {
+    pub fn new(cuts: &SegmentBounds, keep: &[bool]) -> KeptRows {
         let ranges: Vec<Range<usize>> = cuts.ranges().collect();
         let in_segment = |range: Range<usize>| {
             let kept = &keep[range];
@@ -45,7 +45,7 @@ impl KeptRows {
                 }
             }
         }
-        let cuts = Cuts::of(groups.iter().map(|group| rows[group.clone()].iter().map(Vec::len).sum()));
+        let cuts = SegmentBounds::of(groups.iter().map(|group| rows[group.clone()].iter().map(Vec::len).sum()));
         KeptRows { rows, groups, cuts }
     }
 
@@ -62,7 +62,7 @@ impl Column {
     /// When the rows are those of another table.
     #[must_use]
     pub fn with_rows(&self, kept: &KeptRows) -> Column {
-        let whole = |i: usize| kept.rows[i].len() == self.cuts().range(i).len();
+        let whole = |i: usize| kept.rows[i].len() == self.segment_bounds().range(i).len();
         let segment = |group: &Range<usize>| {
             if group.len() == 1 && whole(group.start) {
                 return self.only(group.clone());
@@ -81,7 +81,7 @@ impl Column {
     #[must_use]
     pub fn with_rows_later(self: &Arc<Column>, kept: &Arc<KeptRows>) -> Column {
         let (whole, rows) = (self.clone(), kept.clone());
-        Column::deferred(self.ty(), kept.cuts.clone(), move || whole.proven().with_rows(&rows))
+        Column::deferred(self.ty(), kept.cuts.clone(), move || whole.verified().with_rows(&rows))
     }
 
     /// The values of one segment.
@@ -91,7 +91,12 @@ impl Column {
             Encoding::Texts(_) => self.only(i..i + 1).raw(),
             _ => {
                 let segments = vec![self.segments[i].clone()];
-                Column { cuts: Cuts::of(std::iter::once(self.cuts().range(i).len())), segments, ..self.clone() }.raw()
+                Column {
+                    cuts: SegmentBounds::of(std::iter::once(self.segment_bounds().range(i).len())),
+                    segments,
+                    ..self.clone()
+                }
+                .raw()
             }
         }
     }

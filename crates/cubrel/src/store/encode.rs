@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::bits::bits_for;
 use super::codes::Segment;
-use super::column::{Column, Cuts, Encoding};
+use super::column::{Column, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
 use super::divide::Divisor;
@@ -37,7 +37,7 @@ pub(super) struct Coded {
 impl Column {
     /// Codes the values of a column in segments of `segment_rows`, in their order.
     pub fn encode(raw: &RawColumn, segment_rows: usize) -> Column {
-        Column::encode_in(raw, &Cuts::even(raw.len(), segment_rows))
+        Column::encode_in(raw, &SegmentBounds::even(raw.len(), segment_rows))
     }
 
     /// Codes the values of a column that are given in parts of one type, in one segment and in their order; each for one row,
@@ -55,14 +55,14 @@ impl Column {
         }
         let segment = coded.codes.segment(coded.codes.extent());
         let rows = coded.codes.len();
-        assembled(coded, Cuts::of(std::iter::once(rows)), vec![segment])
+        assembled(coded, SegmentBounds::of(std::iter::once(rows)), vec![segment])
     }
 
     /// Codes the values of a column in given segments, in their order.
-    pub fn encode_in(raw: &RawColumn, cuts: &Cuts) -> Column {
+    pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> Column {
         let coded = code(std::slice::from_ref(raw));
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
-        assembled(coded, cuts.clone(), segments).settled()
+        assembled(coded, cuts.clone(), segments).finalized()
     }
 }
 
@@ -83,14 +83,14 @@ fn encode_rows(columns: Vec<Vec<RawColumn>>, order: RowOrder<'_>) -> Vec<Column>
     let segments = arranged(&codes, order);
     let each = coded.into_iter().zip(segments).map(|(coded, segment)| {
         let segments = if rows == 0 { Vec::new() } else { vec![segment] };
-        assembled(coded, Cuts::even(rows, rows), segments)
+        assembled(coded, SegmentBounds::even(rows, rows), segments)
     });
     each.collect()
 }
 
 /// Codes columns again as loading does: each segment by itself, the first of which tells how all are sorted, then joined.
 pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
-    let count = columns.first().map_or(0, |c| c.cuts().count());
+    let count = columns.first().map_or(0, |c| c.segment_bounds().count());
     if count == 0 {
         return columns.iter().map(|c| (*c).clone()).collect();
     }
@@ -107,9 +107,9 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
     parts.into_par_iter().map(Column::join).collect()
 }
 
-fn assembled(coded: Coded, cuts: Cuts, segments: Vec<Segment>) -> Column {
+fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Column {
     let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
-    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, proof: None, deferred: None }
+    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, checksum: None, deferred: None }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.

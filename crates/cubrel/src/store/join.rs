@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::codes::Segment;
-use super::column::{Column, Cuts, Encoding};
+use super::column::{Column, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
 use super::encode::{Range, Use, choose, divisor};
@@ -18,10 +18,10 @@ impl Column {
         let Some(first) = parts.first() else { panic!("there is nothing to join") };
         let ty = first.ty;
         if parts.len() == 1 {
-            return parts.into_iter().next().unwrap_or_else(|| unreachable!("there is one")).settled();
+            return parts.into_iter().next().unwrap_or_else(|| unreachable!("there is one")).finalized();
         }
         let nulls = parts.iter().map(|p| p.nulls).sum();
-        let cuts = Cuts::joined(parts.iter().map(|p| &p.cuts));
+        let cuts = SegmentBounds::joined(parts.iter().map(|p| &p.cuts));
         let joined = if parts.iter().any(|p| matches!(p.encoding, Encoding::Texts(_))) {
             texts(parts)
         } else {
@@ -34,13 +34,13 @@ impl Column {
     #[must_use]
     pub fn only(&self, segments: std::ops::Range<usize>) -> Column {
         let kept = &self.segments[segments.clone()];
-        let cuts = Cuts::of(kept.iter().map(Segment::len));
+        let cuts = SegmentBounds::of(kept.iter().map(Segment::len));
         let nulls = if self.nulls == 0 {
             0
         } else {
             kept.iter().map(|s| s.all().iter().filter(|c| **c == self.domain).count() as u64).sum()
         };
-        let part = Column { cuts, nulls, segments: kept.to_vec(), proof: None, ..self.clone() };
+        let part = Column { cuts, nulls, segments: kept.to_vec(), checksum: None, ..self.clone() };
         match &self.encoding {
             Encoding::Texts(dictionary) => {
                 let used = UsedCodes::of(kept, self.domain);
@@ -68,9 +68,9 @@ impl Column {
     }
 
     /// The same column with what was coded with little effort coded with all.
-    pub(super) fn settled(self) -> Column {
+    pub(super) fn finalized(self) -> Column {
         match self.encoding {
-            Encoding::Texts(dictionary) => Column { encoding: Encoding::Texts(dictionary.settled()), ..self },
+            Encoding::Texts(dictionary) => Column { encoding: Encoding::Texts(dictionary.finalized()), ..self },
             _ => self,
         }
     }
@@ -158,7 +158,7 @@ fn assembled(
     distinct: u64,
     segments: Vec<Segment>,
 ) -> Column {
-    Column { encoding, digits, domain, distinct, segments, proof: None, ..of }
+    Column { encoding, digits, domain, distinct, segments, checksum: None, ..of }
 }
 
 fn texts(parts: Vec<Column>) -> Column {

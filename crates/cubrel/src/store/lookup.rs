@@ -7,10 +7,10 @@ use rayon::prelude::*;
 
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
+use super::checksum::Checksum;
 use super::codes::Segment;
 use super::column::{Column, Encoding, NO_ROW};
 use super::deferred::Deferred;
-use super::proof::Proof;
 use crate::value::Value;
 
 /// A key whose codes are at most this many times the rows gets an array over its codes.
@@ -30,7 +30,7 @@ pub struct Lookup {
     /// Some keys that found nothing, for people.
     pub examples: Vec<String>,
     /// Whether it is what was written, where it comes from a file.
-    pub proof: Option<Arc<Proof<Lookup>>>,
+    pub checksum: Option<Arc<Checksum<Lookup>>>,
     /// What it is, where this here knows nothing.
     pub deferred: Option<Arc<Deferred<Lookup>>>,
 }
@@ -230,10 +230,10 @@ impl Lookup {
     }
 
     /// The relationship where it is what was written, else one that points at nothing.
-    pub fn proven(&self) -> &Lookup {
+    pub fn verified(&self) -> &Lookup {
         let made = self.made();
-        let Some(proof) = &made.proof else { return made };
-        proof.instead(|| true, || made.pointing_at_nothing()).map_or(made, |l| l)
+        let Some(checksum) = &made.checksum else { return made };
+        checksum.instead(|| true, || made.pointing_at_nothing()).map_or(made, |l| l)
     }
 
     /// The relationship, made if it was not yet; whether it is what was written is not looked at.
@@ -249,7 +249,7 @@ impl Lookup {
     /// One that points at nothing, whatever the key.
     pub fn nothing() -> Lookup {
         let (target, examples) = (Target::ByCode(vec![NO_ROW].into()), Vec::new());
-        Lookup { target, unmatched_rows: 0, key_count: 0, one_rows: 0, examples, proof: None, deferred: None }
+        Lookup { target, unmatched_rows: 0, key_count: 0, one_rows: 0, examples, checksum: None, deferred: None }
     }
 
     fn pointing_at_nothing(&self) -> Lookup {
@@ -260,7 +260,7 @@ impl Lookup {
                 Target::ByRow(PackedInts::pack(none, bits_for(self.one_rows as u64)))
             }
         };
-        Lookup { target, proof: None, ..self.clone() }
+        Lookup { target, checksum: None, ..self.clone() }
     }
 
     /// Bytes on the heap.

@@ -10,10 +10,11 @@
 //!   `cut`: columns without some rows, [`deferred`] until they are used
 //! * [`lookup`]: relationships as arrays
 //! * [`raw`]: values on their way in
-//! * [`disk`]: the store on disk; [`proof`]: whether it is what was written
+//! * [`disk`]: the store on disk; [`checksum`]: whether it is what was written
 
 pub mod bits;
 pub mod buffer;
+pub mod checksum;
 pub mod codes;
 pub mod column;
 mod cut;
@@ -28,7 +29,6 @@ pub mod join;
 pub mod lookup;
 pub mod numbers;
 pub mod order;
-pub mod proof;
 mod rank;
 pub mod raw;
 pub mod sorted;
@@ -38,7 +38,7 @@ use std::sync::Arc;
 
 pub use bits::PackedInts;
 pub use codes::{Codes, Segment};
-pub use column::{Column, Cuts, Encoding, NO_ROW, SEGMENT_ROWS};
+pub use column::{Column, Encoding, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
 pub use lookup::{Lookup, Target};
 pub use raw::{RawColumn, RawData};

@@ -221,7 +221,7 @@ fn a_total_is_put_together_from_its_lines_where_these_are_few() {
     let (grid, profile) = query.run_with(&Options::default()).unwrap();
     let rolled: Vec<(u64, u64)> = profile.reads.iter().map(|r| (r.rolled_up, r.stats.rows_read)).collect();
     assert!(rolled.contains(&(1, 0)), "{rolled:?}");
-    let (plain, profile) = query.run_with(&Options { cheaper: false, ..Options::default() }).unwrap();
+    let (plain, profile) = query.run_with(&Options { optimize: false, ..Options::default() }).unwrap();
     assert!(profile.reads.iter().all(|r| r.rolled_up == 0));
     assert_eq!(grid.lines, plain.lines);
     // Where there are nearly as many groups as rows, the rows are read: each vessel's total is, the grand total is not.

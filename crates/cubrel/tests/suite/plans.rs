@@ -40,7 +40,7 @@ fn reads(query: &str) -> Vec<String> {
         .map(|r| {
             let aggregates: Vec<String> = r.aggregates.iter().map(|a| print::aggregate(model.schema(), a)).collect();
             let finer: Vec<String> =
-                r.finer.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
+                r.roll_ups.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
             let by_value =
                 r.by_value.map(|b| format!(", or for all values from {}", print::read(model.schema(), &all[b.read])));
             let text = print::read(model.schema(), r);

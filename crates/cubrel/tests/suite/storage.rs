@@ -6,7 +6,7 @@ use std::sync::Arc;
 use cubrel::store::disk::{Stored, StoredTable, generations};
 use cubrel::store::encode::{encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
-use cubrel::store::{Codes, Column, Cuts, Encoding, RawColumn, RawData, TextList};
+use cubrel::store::{Codes, Column, Encoding, RawColumn, RawData, SegmentBounds, TextList};
 use cubrel::{Type, Value};
 
 const ROWS: u64 = 9000;
@@ -123,7 +123,11 @@ fn every_coding_gives_back_what_went_in() {
                 for segment in column.segments() {
                     forms.insert(format!("{:?}", std::mem::discriminant(&segment.codes)));
                 }
-                check(&Column::encode_in(&column.raw(), column.cuts()), &expected[..rows], &what("coded again"));
+                check(
+                    &Column::encode_in(&column.raw(), column.segment_bounds()),
+                    &expected[..rows],
+                    &what("coded again"),
+                );
             }
             // Parts that were coded by themselves, one without rows, become one column.
             let ends = [0, 1, 500, 500, 4000, ROWS as usize];
@@ -179,7 +183,7 @@ fn the_disk_gives_back_every_column() {
     let back = generations::read_newest(folder.path()).unwrap().unwrap();
     back.verify().unwrap();
     for ((raw, (name, column)), (_, written)) in all.iter().zip(&back.tables[0].columns).zip(&table.columns) {
-        check(column.proven(), &values(raw), &format!("column {name} from the disk"));
+        check(column.verified(), &values(raw), &format!("column {name} from the disk"));
         assert_eq!(column.heap_bytes(), written.heap_bytes(), "column {name}");
     }
     let header = std::fs::metadata(generations::newest(folder.path()).unwrap()).unwrap().len() as usize;
@@ -192,7 +196,7 @@ fn codings_are_what_suits_the_values() {
     let kinds: Vec<String> = columns()
         .iter()
         .map(|(name, raw)| {
-            let column = Column::encode_in(raw, &Cuts::even(raw.len(), 1 << 20));
+            let column = Column::encode_in(raw, &SegmentBounds::even(raw.len(), 1 << 20));
             let encoding = match column.encoding() {
                 Encoding::Offset { .. } => {
                     format!("offset{}", column.digits().map_or(String::new(), |d| format!(" {d}")))

@@ -196,7 +196,7 @@ impl Explained<'_> {
         &self,
         scope: &Scope,
         frame: &Frame,
-    ) -> Vec<(crate::plan::Slot, crate::run::frame::Held, crate::value::Type)> {
+    ) -> Vec<(crate::plan::ParameterId, crate::run::frame::BoundValue, crate::value::Type)> {
         scope
             .dims
             .iter()

@@ -8,7 +8,7 @@ use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
 use crate::run::compiled::{CompiledRow, RowCompiler};
-use crate::run::frame::{Frame, Held};
+use crate::run::frame::{BoundValue, Frame};
 use crate::run::read::{self, Batch};
 use crate::value::{Type, Value, exact};
 
@@ -26,7 +26,7 @@ impl Explained<'_> {
         Ok(read::rows_of_group(self.executor.tables(), plan, &outer, self.executor.options(), &codes)?)
     }
 
-    fn outer_of(&self, reference: &ReadRef, frame: &Frame) -> Vec<(crate::plan::Slot, Held, Type)> {
+    fn outer_of(&self, reference: &ReadRef, frame: &Frame) -> Vec<(crate::plan::ParameterId, BoundValue, Type)> {
         let plan = self.executor.reads().read_plan(reference.read);
         let held = plan.outer.iter().zip(&reference.outer).filter_map(|(slot, dim)| {
             let ty = match &frame.dims[*dim].kind {
@@ -151,7 +151,7 @@ impl Explained<'_> {
     fn values(&self, compiled: &CompiledRow, table: TableId, rows: &[u32], ty: Type) -> Result<Vec<Value>, Error> {
         let tables = self.executor.tables();
         let mut values = Vec::with_capacity(rows.len());
-        let segment = |row: &u32| tables.cuts(table).map_or(0, |cuts| cuts.find(*row as usize).0);
+        let segment = |row: &u32| tables.segment_bounds(table).map_or(0, |cuts| cuts.find(*row as usize).0);
         // Rows that lie near each other in a segment are unpacked together.
         for near in rows.chunk_by(|a, b| a / NEAR == b / NEAR && segment(a) == segment(b)) {
             let (Some(start), Some(last)) = (near.first(), near.last()) else { continue };

@@ -232,8 +232,8 @@ impl Explained<'_> {
     }
 
     fn set(&self, set: &crate::plan::SetLeaf, dims: &[KeyColumn], scalar: &Scalar) -> WhyPart {
-        use crate::run::frame::{Held, Members};
-        let members = dims.last().and_then(|d| d.held(0)).and_then(Held::members);
+        use crate::run::frame::{BoundValue, Members};
+        let members = dims.last().and_then(|d| d.held(0)).and_then(BoundValue::members);
         let values = match members {
             Some(Members::Values(values)) => values.iter().map(ToString::to_string).collect::<Vec<_>>(),
             _ => Vec::new(),

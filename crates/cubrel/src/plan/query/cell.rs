@@ -10,7 +10,7 @@ use crate::formula::check::{self, Settings};
 use crate::formula::parser;
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, closest, did_you_mean};
-use crate::plan::rows::Slot;
+use crate::plan::rows::ParameterId;
 use crate::plan::tree::{Assembly, Bound, Read};
 use crate::value::{Type, Value, exact, parse};
 
@@ -20,7 +20,7 @@ pub struct CellPlan {
     /// All reads.
     pub reads: Vec<Read>,
     /// Values that the `where` takes from outside.
-    pub outer: Vec<(Slot, Bound)>,
+    pub outer: Vec<(ParameterId, Bound)>,
     /// The item.
     pub item: PlannedItem,
     /// Its value: over the values from outside, then the columns of `at`.

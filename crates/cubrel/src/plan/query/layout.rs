@@ -11,7 +11,7 @@ use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Source};
 use crate::formula::typed::{Expr, LetId, Narrow};
 use crate::plan::lower::{Environment, Planner, chains};
-use crate::plan::rows::Slot;
+use crate::plan::rows::ParameterId;
 use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use crate::plan::tree::{Bound, Domain};
 use crate::plan::uses::{aggregated_tables, both_ways_of};
@@ -20,7 +20,7 @@ use crate::plan::uses::{aggregated_tables, both_ways_of};
 pub(crate) struct Base {
     pub(crate) scope: Scope,
     env: Environment,
-    pub(crate) outer: Vec<(Slot, Bound)>,
+    pub(crate) outer: Vec<(ParameterId, Bound)>,
 }
 
 /// Plans filters that stand around all cells.
@@ -102,7 +102,7 @@ pub(super) fn grid(
 /// One item of one cell.
 pub(super) struct PlannedCell {
     pub(super) reads: Vec<crate::plan::Read>,
-    pub(super) outer: Vec<(Slot, Bound)>,
+    pub(super) outer: Vec<(ParameterId, Bound)>,
     pub(super) assembly: crate::plan::Assembly,
 }
 
@@ -203,7 +203,7 @@ impl Layout<'_> {
         let columns: Vec<ColumnId> = columns.iter().map(|(_, c)| *c).collect();
         let keys: Vec<Key> = columns.iter().map(|c| Key::Column(*c)).collect();
         let mut outer = self.base.scope.clone();
-        let filler = Dim { key: Key::Value(Slot(0)), origin: Origin::Let, filters: false };
+        let filler = Dim { key: Key::Value(ParameterId(0)), origin: Origin::Let, filters: false };
         outer.dims.resize(outer_dims, filler);
         let (mut groups, mut null_filters) = (Vec::new(), Vec::new());
         for (table, members) in self.combined(&columns) {

@@ -2,7 +2,7 @@
 
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::source::Diagnostic;
-use crate::plan::rows::Slot;
+use crate::plan::rows::ParameterId;
 use crate::plan::scope::Filter;
 use crate::plan::tree::{Assembly, Bound, Domain, Read};
 use crate::value::Type;
@@ -72,7 +72,7 @@ pub struct GridPlan {
     /// What is shown.
     pub items: Vec<PlannedItem>,
     /// Values that the `where` takes from outside, evaluated once without axes.
-    pub outer: Vec<(Slot, Bound)>,
+    pub outer: Vec<(ParameterId, Bound)>,
     /// The cells, then the totals, if they are wanted; for each combination of readings.
     pub parts: Vec<GridPart>,
     /// Whether totals are wanted.
@@ -161,5 +161,5 @@ pub struct RecordsPlan {
     /// How many rows.
     pub limit: Option<usize>,
     /// Values that the `where` takes from outside.
-    pub outer: Vec<(Slot, Bound)>,
+    pub outer: Vec<(ParameterId, Bound)>,
 }

@@ -5,12 +5,12 @@ use super::super::assemble::Executor;
 use super::super::cells::Cells;
 use super::super::compiled::Outer;
 use super::super::domain::{expand, is_missed};
-use super::super::frame::{Codes, Frame, Held, KeyKind};
+use super::super::frame::{BoundValue, Codes, Frame, KeyKind};
 use super::super::read::null_passes;
 use std::sync::Arc;
 
 use crate::plan::query::{GridPart, GridPlan};
-use crate::plan::{Bound, Slot};
+use crate::plan::{Bound, ParameterId};
 use crate::value::{Type, Value, Vector};
 
 /// In place of a code: the axis is totalled.
@@ -36,7 +36,7 @@ struct Piece {
 }
 
 /// The one cell without axes, with the values that the `where` takes from outside.
-pub(crate) fn base_frame(executor: &Executor<'_>, outer: &[(Slot, Bound)]) -> Result<Frame, RunError> {
+pub(crate) fn base_frame(executor: &Executor<'_>, outer: &[(ParameterId, Bound)]) -> Result<Frame, RunError> {
     let one = Frame::one();
     let mut dims = Vec::new();
     for (_, value) in outer {
@@ -46,7 +46,7 @@ pub(crate) fn base_frame(executor: &Executor<'_>, outer: &[(Slot, Bound)]) -> Re
 }
 
 /// The values from outside, by slot.
-pub(crate) fn outer_values(base: &Frame, outer: &[(Slot, Bound)]) -> Vec<(Slot, Held, Type)> {
+pub(crate) fn outer_values(base: &Frame, outer: &[(ParameterId, Bound)]) -> Vec<(ParameterId, BoundValue, Type)> {
     outer
         .iter()
         .zip(&base.dims)

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::super::RunError;
 use super::super::assemble::Executor;
 use super::super::domain::expand;
-use super::super::frame::{Frame, Held, KeyColumn, Members};
+use super::super::frame::{BoundValue, Frame, KeyColumn, Members};
 use super::arrange::Arranged;
 use super::lines::{Lines, OTHERS, TOTAL, null_groups, outer_values};
 use crate::plan::Key;
@@ -33,7 +33,7 @@ pub(super) fn evaluate(
         let mut list = list.clone();
         list.sort_unstable();
         list.dedup();
-        Held::Members(Arc::new(Members::Lines(list)))
+        BoundValue::Members(Arc::new(Members::Lines(list)))
     });
     let rest = KeyColumn::of_held(sets, Type::Null);
     let within = others.within.iter().enumerate().filter_map(|(i, axis)| {

@@ -40,7 +40,7 @@ pub(crate) struct Batch<'a> {
 
 impl<'a> Batch<'a> {
     pub(crate) fn new(tables: Tables<'a>, table: TableId, start: usize, len: usize) -> Batch<'a> {
-        let (segment, within) = tables.cuts(table).map_or((0, start), |cuts| cuts.find(start));
+        let (segment, within) = tables.segment_bounds(table).map_or((0, start), |cuts| cuts.find(start));
         let unpacked = RefCell::default();
         Batch {
             tables,
@@ -90,7 +90,7 @@ impl<'a> Batch<'a> {
 
     /// How many rows the segment has.
     pub(super) fn segment_rows(&self) -> usize {
-        self.tables.cuts(self.table).map_or(self.len, |cuts| cuts.range(self.segment).len())
+        self.tables.segment_bounds(self.table).map_or(self.len, |cuts| cuts.range(self.segment).len())
     }
 
     /// For each row the entry that it belongs to.

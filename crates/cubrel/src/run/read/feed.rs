@@ -88,8 +88,8 @@ impl Prepared<'_> {
         batch: &Batch<'_>,
         positions: &[u32],
     ) -> Option<Vec<Vector>> {
-        let (columns, told) = &self.needs.feeds[place];
-        if !told || self.runs == Runs::Never || batch.is_in_runs() {
+        let (columns, complete) = &self.needs.feeds[place];
+        if !complete || self.runs == Runs::Never || batch.is_in_runs() {
             return None;
         }
         let runs = columns.iter().map(|c| self.runs_of(*c, batch.segment_number())).fold(0, usize::saturating_add);

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::super::compiled::{Outer, RowCompiler, WholeLeaves, membership};
-use super::super::frame::{Held, Members};
+use super::super::frame::{BoundValue, Members};
 use super::super::tables::Tables;
 use super::super::{Options, RunError};
 use super::batch::{BATCH, Batch};
@@ -58,7 +58,7 @@ pub fn null_passes(tables: Tables<'_>, filter: &Filter, outer: Outer<'_>, option
         FilterTest::Projected(..) => Ok(far_rows(tables, filter, outer, options)?.1),
         FilterTest::Lines { columns, kept, slot } => {
             let held = outer.iter().find(|(s, ..)| s == slot);
-            let Some((_, Held::Members(members), _)) = held else { return Ok(true) };
+            let Some((_, BoundValue::Members(members), _)) = held else { return Ok(true) };
             let Members::Lines(lines) = &**members else { return Ok(true) };
             let places: Vec<usize> = kept.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
             let is_null = |line: &Vec<u64>| places.iter().all(|p| line[*p] == tables.column(columns[*p]).null_code());
@@ -96,12 +96,12 @@ fn of_null_row(tables: Tables<'_>, row: &RowExpr, outer: Outer<'_>) -> Result<Ve
     let leaves = row.leaves.iter().map(|leaf| {
         Ok(match leaf {
             RowLeaf::Column { column, .. } => Vector::nulls(tables.schema.column(*column).ty, 1),
-            RowLeaf::Outer(slot) => match outer.iter().find(|(s, ..)| s == slot) {
+            RowLeaf::Parameter(slot) => match outer.iter().find(|(s, ..)| s == slot) {
                 Some((_, held, ty)) => Vector::constant(&held.value(), *ty, 1),
                 None => Vector::nulls(Type::Null, 1),
             },
             RowLeaf::Member { slot, of } => match outer.iter().find(|(s, ..)| s == slot) {
-                Some((_, Held::Members(members), _)) => {
+                Some((_, BoundValue::Members(members), _)) => {
                     membership(&of_null_row(tables, of, outer)?, of.scalar.ty, members)
                 }
                 _ => Vector::nulls(Type::Bool, 1),

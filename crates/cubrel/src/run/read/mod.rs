@@ -182,7 +182,7 @@ pub fn alike_rows(
     columns: &BTreeSet<u32>,
     range: std::ops::Range<usize>,
 ) -> Option<Vec<u32>> {
-    let segment = tables.cuts(table)?.find(range.start).0;
+    let segment = tables.segment_bounds(table)?.find(range.start).0;
     let runs = columns.iter().map(|index| {
         let column = tables.column(ColumnId { table, index: *index });
         column.segments().get(segment).and_then(|s| s.runs())

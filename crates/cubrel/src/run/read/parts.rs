@@ -16,7 +16,7 @@ use crate::value::{Vector, units};
 
 /// Rows are taken together where there is at most one run for so many of them.
 pub(super) const ROWS_PER_RUN: usize = 4;
-/// The groups of rows are told once for each run where there is at most one run for so many of them.
+/// The groups of rows are complete once for each run where there is at most one run for so many of them.
 pub(super) const ROWS_PER_GROUP_RUN: usize = 8;
 
 /// Aggregates that are fed in one way, and the columns that this takes.
@@ -220,13 +220,13 @@ impl Prepared<'_> {
     /// Which aggregates of a segment are fed with runs of rows, and which row by row.
     pub(super) fn ways(&self, segment: usize) -> (Option<Feeds>, Option<Feeds>) {
         let all = || Feeds { places: (0..self.aggregates.len()).collect(), columns: BTreeSet::new(), first: true };
-        let has_segments = self.tables.cuts(self.table).is_some();
-        if self.runs == Runs::Never || !self.needs.base_told || !has_segments {
+        let has_segments = self.tables.segment_bounds(self.table).is_some();
+        if self.runs == Runs::Never || !self.needs.base_complete || !has_segments {
             return (None, Some(all()));
         }
         let most = match self.runs {
             Runs::Always => usize::MAX,
-            _ => self.tables.cuts(self.table).map_or(0, |cuts| cuts.range(segment).len()) / ROWS_PER_RUN,
+            _ => self.tables.segment_bounds(self.table).map_or(0, |cuts| cuts.range(segment).len()) / ROWS_PER_RUN,
         };
         let mut runs = 0usize;
         let mut alike = Feeds { places: Vec::new(), columns: BTreeSet::new(), first: true };
@@ -244,8 +244,8 @@ impl Prepared<'_> {
             return (None, Some(all()));
         }
         let mut apart = Vec::new();
-        for (place, (columns, told)) in self.needs.feeds.iter().enumerate() {
-            let taken = *told && take(columns, &mut alike.columns);
+        for (place, (columns, complete)) in self.needs.feeds.iter().enumerate() {
+            let taken = *complete && take(columns, &mut alike.columns);
             if taken { alike.places.push(place) } else { apart.push(place) }
         }
         if apart.is_empty() {
@@ -269,7 +269,7 @@ impl Prepared<'_> {
 
     /// The segment of a row, and its rows; a table without columns is one segment.
     pub(super) fn segment_at(&self, row: usize, rows: usize) -> (usize, std::ops::Range<usize>) {
-        self.tables.cuts(self.table).map_or((0, 0..rows), |cuts| {
+        self.tables.segment_bounds(self.table).map_or((0, 0..rows), |cuts| {
             let segment = cuts.find(row).0;
             (segment, cuts.range(segment))
         })
@@ -289,10 +289,10 @@ impl Prepared<'_> {
         })
     }
 
-    /// Whether the rows of a batch are told apart by few runs, where it has a row for each entry.
+    /// Whether the rows of a batch are complete apart by few runs, where it has a row for each entry.
     fn groups_stand_in_runs(&self, batch: &Batch<'_>) -> bool {
         let needs = &self.needs;
-        if batch.is_in_runs() || !needs.base_told || needs.base.is_empty() || self.runs == Runs::Never {
+        if batch.is_in_runs() || !needs.base_complete || needs.base.is_empty() || self.runs == Runs::Never {
             return false;
         }
         let runs = needs.base.iter().map(|c| self.runs_of(*c, batch.segment_number())).fold(0, usize::saturating_add);

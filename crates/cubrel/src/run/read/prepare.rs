@@ -64,15 +64,15 @@ pub(super) struct Needs {
     /// To tell which rows pass and in which groups they are.
     pub(super) base: BTreeSet<u32>,
     /// Whether nothing else is needed for that.
-    pub(super) base_told: bool,
+    pub(super) base_complete: bool,
     /// For each aggregate its columns, and whether nothing else is needed for it.
     pub(super) feeds: Vec<(BTreeSet<u32>, bool)>,
 }
 
 impl Needs {
     fn new(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], alone: bool) -> Needs {
-        let (base, base_told) = base_columns(builder, alone);
-        Needs { base, base_told, feeds: aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect() }
+        let (base, base_complete) = base_columns(builder, alone);
+        Needs { base, base_complete, feeds: aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect() }
     }
 
     /// All of them.
@@ -370,19 +370,19 @@ pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])
 /// The table's columns that decide which rows pass and where they belong, and whether they alone do.
 fn base_columns(builder: &Builder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
-    let mut told = alike && builder.loose.is_empty();
+    let mut complete = alike && builder.loose.is_empty();
     for plan in &builder.anchors {
-        told &= add_anchor(&mut columns, plan.anchor);
+        complete &= add_anchor(&mut columns, plan.anchor);
     }
     for filter in &builder.row_filters {
-        told &= add_row(&mut columns, filter);
+        complete &= add_row(&mut columns, filter);
     }
     for loose in &builder.loose {
         if let Key::Column(column) = loose.key {
             add_anchor(&mut columns, builder.tables.anchor(column, &loose.path));
         }
     }
-    (columns, told)
+    (columns, complete)
 }
 
 /// Adds the column that an anchor is; false where it is none.
@@ -400,18 +400,18 @@ fn add_anchor(columns: &mut BTreeSet<u32>, anchor: Anchor) -> bool {
 fn add_row(columns: &mut BTreeSet<u32>, row: &CompiledRow) -> bool {
     columns.extend(row.own_columns());
     let anchors = row.anchors().into_iter().map(|anchor| add_anchor(columns, anchor));
-    anchors.fold(true, |all, told| all & told) && !row.needs_rows()
+    anchors.fold(true, |all, complete| all & complete) && !row.needs_rows()
 }
 
 fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
-    let told = match feed {
+    let complete = match feed {
         Feed::Rows => true,
         Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
         Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::Values(rows) => {
-            rows.iter().fold(true, |told, row| add_row(&mut columns, row) & told)
+            rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)
         }
     };
-    (columns, told)
+    (columns, complete)
 }

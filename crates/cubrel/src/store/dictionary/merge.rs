@@ -20,7 +20,7 @@ const FEWEST_MERGED: usize = 1 << 12;
 /// One dictionary of all texts, and for each given one by code the new code.
 pub fn merge(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
     if let [only] = parts {
-        return ((*only).clone().settled(), vec![(0..only.len() as u32).collect()]);
+        return ((*only).clone().finalized(), vec![(0..only.len() as u32).collect()]);
     }
     match by_rank(parts) {
         Some(merged) => merged,

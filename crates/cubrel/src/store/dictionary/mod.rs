@@ -98,7 +98,7 @@ impl TextDictionary {
 
     /// The same texts, with all effort, where little was made before.
     #[must_use]
-    pub fn settled(self) -> TextDictionary {
+    pub fn finalized(self) -> TextDictionary {
         match self {
             TextDictionary::Blocks(blocks) if !blocks.has_common() => {
                 TextDictionary::Blocks(packing::repacked(&blocks))
@@ -262,7 +262,7 @@ mod tests {
         assert_eq!(best.form(), form);
         let quick = TextDictionary::for_now(&list);
         let blocks = TextDictionary::Blocks(Blocks::new(&list));
-        for dictionary in [&best, &quick, &quick.clone().settled(), &TextDictionary::plain(&list), &blocks] {
+        for dictionary in [&best, &quick, &quick.clone().finalized(), &TextDictionary::plain(&list), &blocks] {
             assert_eq!(dictionary.list(), list);
             for (code, text) in sorted.iter().enumerate().step_by(11) {
                 assert_eq!(&*dictionary.get(code), text);

@@ -24,9 +24,9 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
+use super::checksum::Damage;
 use super::column::Column;
 use super::lookup::Lookup;
-use super::proof::Damage;
 
 pub use read::read;
 pub use write::write_to;
@@ -68,10 +68,10 @@ impl Stored {
     pub fn verify(&self) -> Result<(), ReadError> {
         let columns: Vec<&Arc<Column>> = self.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c).collect();
         columns.par_iter().for_each(|c| {
-            c.proven();
+            c.verified();
         });
         self.lookups.par_iter().for_each(|l| {
-            l.proven();
+            l.verified();
         });
         self.damage.found().map_or(Ok(()), |what| Err(damaged(what)))
     }

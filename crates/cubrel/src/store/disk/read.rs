@@ -13,6 +13,7 @@ use super::layout::{
 use super::{MAGIC, PREAMBLE, ReadError, Stored, StoredTable, VERSION, damaged};
 use crate::store::bits::PackedInts;
 use crate::store::buffer::{Buffer, Stretch, Unread, Word, read_at};
+use crate::store::checksum::{Checksum, Damage};
 use crate::store::codes::{Codes, Segment};
 use crate::store::column::{Column, Counts, Encoding};
 use crate::store::dictionary::TextDictionary;
@@ -21,7 +22,6 @@ use crate::store::dictionary::ranks::RankList;
 use crate::store::dictionary::template::Template;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
-use crate::store::proof::{Damage, Proof};
 use crate::store::sorted::SortedInts;
 use crate::value::Type;
 
@@ -103,9 +103,9 @@ impl Reader<'_> {
         Ok(buffer)
     }
 
-    fn proof<T>(&mut self, what: String) -> Arc<Proof<T>> {
+    fn checksum<T>(&mut self, what: String) -> Arc<Checksum<T>> {
         let blocks = std::mem::take(&mut self.blocks);
-        Arc::new(Proof::new(self.file.clone(), blocks, what, self.damage.clone()))
+        Arc::new(Checksum::new(self.file.clone(), blocks, what, self.damage.clone()))
     }
 
     fn packed(&mut self, entry: &PackedEntry) -> Result<PackedInts, ReadError> {
@@ -134,7 +134,7 @@ impl Reader<'_> {
         let segments = entry.segments.iter().map(|s| self.segment(s)).collect::<Result<Vec<_>, ReadError>>()?;
         let counts = Counts { domain: entry.domain, nulls: entry.nulls, distinct: entry.distinct };
         let column = Column::from_parts(ty, encoding, entry.digits, counts, segments);
-        let column = column.ok_or_else(|| damaged(name.clone()))?.with_proof(self.proof(name));
+        let column = column.ok_or_else(|| damaged(name.clone()))?.with_checksum(self.checksum(name));
         Ok((entry.name.clone(), Arc::new(column)))
     }
 
@@ -192,7 +192,7 @@ impl Reader<'_> {
             key_count: entry.key_count,
             one_rows: entry.one_rows,
             examples: entry.examples,
-            proof: Some(self.proof("the rows that a relationship points at".into())),
+            checksum: Some(self.checksum("the rows that a relationship points at".into())),
             deferred: None,
         })
     }

@@ -64,12 +64,12 @@ fn write(path: &Path, stored: &Stored) -> io::Result<()> {
 }
 
 fn values(stored: &Stored) -> Vec<Vec<Value>> {
-    let columns = stored.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c.proven());
+    let columns = stored.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c.verified());
     columns.map(|c| c.codes().into_iter().map(|code| c.value_of(code)).collect()).collect()
 }
 
 fn targets(stored: &Stored) -> Vec<Vec<u64>> {
-    let rows = |lookup: &Arc<Lookup>| match &lookup.proven().target {
+    let rows = |lookup: &Arc<Lookup>| match &lookup.verified().target {
         Target::ByCode(rows) => rows.iter().map(|r| u64::from(*r)).collect(),
         Target::ByRow(packed) => (0..packed.len()).map(|i| packed.get(i)).collect(),
     };
@@ -148,7 +148,7 @@ fn a_damaged_column_has_no_values_and_says_so() {
     std::fs::write(&path, &bytes).expect("writes");
     let stored = read(&path).expect("the header is whole");
     assert_eq!(stored.damage.found(), None, "nothing has been looked at yet");
-    let column = |i: usize| stored.tables[0].columns[i].1.proven();
+    let column = |i: usize| stored.tables[0].columns[i].1.verified();
     assert_eq!((column(1).value_of(column(1).code(7)), stored.damage.found()), (Value::Int(12), None));
     assert_eq!(column(0).value_of(column(0).code(7)), Value::Null);
     assert_eq!((column(0).rows(), stored.damage.found()), (6000, Some("column a.offset")));

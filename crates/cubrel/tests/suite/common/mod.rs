@@ -31,7 +31,7 @@ pub fn worked_example() -> cubrel::Builder {
 /// Every configuration that may differ in speed only.
 pub fn configurations() -> Vec<(&'static str, Options)> {
     let plain =
-        Options { cheaper: false, hoist: false, sparse_above: usize::MAX, one_thread: true, ..Options::default() };
+        Options { optimize: false, hoist: false, sparse_above: usize::MAX, one_thread: true, ..Options::default() };
     vec![
         ("default", Options::default()),
         ("plain", plain.clone()),

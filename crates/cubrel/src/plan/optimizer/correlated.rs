@@ -2,10 +2,10 @@
 //! by the column instead holds the answers for all of them: for `=` those of one group, for `<`, `<=`, `>` and `>=` those
 //! of the groups up to one, where aggregates of several groups can be put together.
 
-use super::super::rows::{Predicate, RowExpr, RowLeaf, Slot};
+use super::super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::super::scope::{Filter, FilterTest, Key};
 use super::super::tree::{ByValue, Read, ReadAggregate};
-use super::finer;
+use super::roll_up;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::typed::Op;
@@ -38,11 +38,11 @@ fn grouped(schema: &Schema, read: &Read) -> Option<(Read, ByValue)> {
     let reaches = |column: ColumnId| column.table == read.table || reachable.contains_key(&column.table);
     read.filters.iter().enumerate().find_map(|(place, filter)| {
         let Comparison { column, slot, op, as_float } = comparison(filter)?;
-        let adds_up = op == Op::Eq || read.aggregates.iter().all(finer::adds_up);
+        let adds_up = op == Op::Eq || read.aggregates.iter().all(roll_up::adds_up);
         if !read.bridges.is_empty() || !adds_up || !reaches(column) || read.keys.contains(&Key::Column(column)) {
             return None;
         }
-        let mut read = Read { finer: Vec::new(), by_value: None, ..read.clone() };
+        let mut read = Read { roll_ups: Vec::new(), by_value: None, ..read.clone() };
         read.filters.remove(place);
         if takes(&read, slot) {
             return None;
@@ -57,7 +57,7 @@ fn grouped(schema: &Schema, read: &Read) -> Option<(Read, ByValue)> {
 /// A column, a value from outside and the operator between them.
 struct Comparison {
     column: ColumnId,
-    slot: Slot,
+    slot: ParameterId,
     op: Op,
     as_float: bool,
 }
@@ -71,8 +71,10 @@ fn comparison(filter: &Filter) -> Option<Comparison> {
     let ((left, left_float), (right, right_float)) = (side(left, test)?, side(right, test)?);
     let as_float = left_float || right_float;
     let (column, slot, op) = match (left, right) {
-        (RowLeaf::Column { column, path }, RowLeaf::Outer(slot)) if path.is_empty() => (*column, *slot, *op),
-        (RowLeaf::Outer(slot), RowLeaf::Column { column, path }) if path.is_empty() => (*column, *slot, turned(*op)),
+        (RowLeaf::Column { column, path }, RowLeaf::Parameter(slot)) if path.is_empty() => (*column, *slot, *op),
+        (RowLeaf::Parameter(slot), RowLeaf::Column { column, path }) if path.is_empty() => {
+            (*column, *slot, turned(*op))
+        }
         _ => return None,
     };
     // Several large exact numbers can be the same double, but their order stays.
@@ -103,7 +105,7 @@ fn turned(op: Op) -> Op {
 }
 
 /// Whether a read takes a value from outside.
-fn takes(read: &Read, slot: Slot) -> bool {
+fn takes(read: &Read, slot: ParameterId) -> bool {
     let in_filter = |filter: &Filter| match &filter.test {
         FilterTest::Predicate(p) | FilterTest::Projected(p, _) => p.outer.contains(&slot) || p.days == Some(slot),
         FilterTest::Lines { slot: lines, .. } => *lines == slot,
@@ -114,9 +116,9 @@ fn takes(read: &Read, slot: Slot) -> bool {
         || read.aggregates.iter().any(in_aggregate)
 }
 
-fn in_row(row: &RowExpr, slot: Slot) -> bool {
+fn in_row(row: &RowExpr, slot: ParameterId) -> bool {
     row.leaves.iter().any(|leaf| match leaf {
-        RowLeaf::Outer(other) => *other == slot,
+        RowLeaf::Parameter(other) => *other == slot,
         RowLeaf::Member { slot: other, of } => *other == slot || in_row(of, slot),
         RowLeaf::Column { .. } => false,
     })

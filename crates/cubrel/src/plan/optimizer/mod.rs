@@ -2,11 +2,11 @@
 //! out changes no number.
 //!
 //! * `row_wise`: an aggregate over `per table` whose body only looks at the row itself becomes one over the rows
-//! * `finer`: a read that can be put together from the groups of another one says so
-//! * `outer`: a read that compares a column with many values from outside says which read grouped by it has the answers
+//! * `roll_up`: a read that can be put together from the groups of another one says so
+//! * `correlated`: a read that compares a column with many values from outside says which read grouped by it has the answers
 
-mod finer;
-mod outer;
+mod correlated;
+mod roll_up;
 mod row_wise;
 
 use std::collections::HashMap;
@@ -24,12 +24,12 @@ type Pass = fn(&Schema, &mut Each<'_>, &mut Vec<Read>);
 const PASSES: &[(&str, Pass)] = &[
     ("row_wise", |_, each, reads| row_wise::apply(each, reads)),
     ("drop_unused", |_, each, reads| drop_unused(each, reads)),
-    ("outer", |schema, _, reads| outer::apply(schema, reads)),
-    ("finer", |_, _, reads| finer::apply(reads)),
+    ("correlated", |schema, _, reads| correlated::apply(schema, reads)),
+    ("roll_up", |_, _, reads| roll_up::apply(reads)),
 ];
 
 /// The same plan, cheaper.
-pub fn cheaper(schema: &Schema, plan: &QueryPlan) -> QueryPlan {
+pub fn optimize(schema: &Schema, plan: &QueryPlan) -> QueryPlan {
     let mut plan = plan.clone();
     for (name, pass) in PASSES {
         let mut reads = std::mem::take(plan.reads_mut());
@@ -41,7 +41,7 @@ pub fn cheaper(schema: &Schema, plan: &QueryPlan) -> QueryPlan {
 }
 
 /// Makes an assembly with reads of its own cheaper.
-pub fn cheaper_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut Vec<Read>) {
+pub fn optimize_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut Vec<Read>) {
     for (name, pass) in PASSES {
         pass(schema, &mut |visit| walk::assembly(assembly, visit), reads);
         debug_assert_eq!(validate::assembly(schema, assembly, reads), Ok(()), "after {name}");

@@ -19,7 +19,7 @@ impl Damage {
 
 /// Everything that one column or lookup keeps in a file.
 #[derive(Debug)]
-pub struct Proof<T> {
+pub struct Checksum<T> {
     file: Arc<File>,
     blocks: Vec<Arc<dyn Unread>>,
     /// What is told when it is not what was written.
@@ -29,10 +29,10 @@ pub struct Proof<T> {
     state: OnceLock<Option<Arc<T>>>,
 }
 
-impl<T> Proof<T> {
+impl<T> Checksum<T> {
     /// To be read and proven on first use.
-    pub fn new(file: Arc<File>, blocks: Vec<Arc<dyn Unread>>, what: String, damage: Arc<Damage>) -> Proof<T> {
-        Proof { file, blocks, what, damage, state: OnceLock::new() }
+    pub fn new(file: Arc<File>, blocks: Vec<Arc<dyn Unread>>, what: String, damage: Arc<Damage>) -> Checksum<T> {
+        Checksum { file, blocks, what, damage, state: OnceLock::new() }
     }
 
     /// Where damage is noted.

@@ -10,7 +10,7 @@ pub(super) fn apply(reads: &mut [Read]) {
     let found: Vec<Vec<RollUp>> = reads.iter().map(|read| roll_ups(read, reads)).collect();
     for (read, mut finer) in reads.iter_mut().zip(found) {
         finer.sort_by_key(|f| f.width);
-        read.finer = finer;
+        read.roll_ups = finer;
     }
 }
 

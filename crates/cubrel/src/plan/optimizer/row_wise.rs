@@ -72,7 +72,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usiz
         keys: others().map(|(key, _)| *key).collect(),
         filters,
         aggregates: Vec::new(),
-        finer: Vec::new(),
+        roll_ups: Vec::new(),
         by_value: None,
         ..by_row.clone()
     };
