@@ -2,6 +2,7 @@
 //!
 //! Where a row's value depends on nothing but some columns of it, and these stand in runs, it is computed once a run.
 
+use crate::plan::DimId;
 use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
@@ -51,7 +52,7 @@ impl ColumnPlan {
             ..Scope::default()
         };
         let mut planner = Planner::new(schema);
-        let env = Environment::new(source).with_row(ROW, id.table, 0);
+        let env = Environment::new(source).with_row(ROW, id.table, DimId::new(0));
         let mut assembly = planner.assembly("", &expr, &scope, &env);
         let mut reads = planner.into_reads(source)?;
         optimize_assembly(schema, &mut assembly, &mut reads);
@@ -189,14 +190,15 @@ fn is_cheap_by_row(assembly: &Assembly) -> bool {
 /// The columns of a table that decide what an assembly gives for one of its rows, which is its first dimension; `None`
 /// where more does.
 fn deciding_columns(schema: &Schema, assembly: &Assembly, row: TableId) -> Option<BTreeSet<u32>> {
+    let own = DimId::new(0);
     let of = |assembly: &Assembly| deciding_columns(schema, assembly, row);
     let nothing = |when: bool| when.then(BTreeSet::new);
     let mut columns = BTreeSet::new();
     for leaf in &assembly.leaves {
         columns.extend(match leaf {
-            Leaf::Read(read, _) => nothing(!read.dims.contains(&0) && !read.outer.contains(&0)),
-            Leaf::Dim(dim) => nothing(*dim != 0),
-            Leaf::Current { dim: 0, table, column, path } if *table == row => Some(match path.first() {
+            Leaf::Read(read, _) => nothing(!read.dims.contains(&own) && !read.outer.contains(&own)),
+            Leaf::Dim(dim) => nothing(*dim != own),
+            Leaf::Current { dim, table, column, path } if (*dim, *table) == (own, row) => Some(match path.first() {
                 None => BTreeSet::from([column.index]),
                 Some(relationship) => schema.relationship(*relationship).many_columns.iter().copied().collect(),
             }),
@@ -209,9 +211,9 @@ fn deciding_columns(schema: &Schema, assembly: &Assembly, row: TableId) -> Optio
                 }
                 Some(all)
             }
-            Leaf::Project { keep, .. } if !keep.contains(&0) => nothing(true),
+            Leaf::Project { keep, .. } if !keep.contains(&own) => nothing(true),
             // Where the row stays, it stays the first.
-            Leaf::Project { keep, body } if keep.first() == Some(&0) && !keep[1..].contains(&0) => of(body),
+            Leaf::Project { keep, body } if keep.first() == Some(&own) && !keep[1..].contains(&own) => of(body),
             _ => None,
         }?);
     }

@@ -1,5 +1,6 @@
 //! How long a query takes, and why: a tree by part of the formulas, with the reads that each part caused.
 
+use crate::plan::ReadId;
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
@@ -243,7 +244,7 @@ struct Growing<'a> {
     printer: Printer<'a>,
     reads: &'a [Read],
     profile: &'a RunProfile,
-    shown: HashSet<usize>,
+    shown: HashSet<ReadId>,
 }
 
 impl Growing<'_> {
@@ -340,7 +341,7 @@ impl Growing<'_> {
     fn domain(&mut self, domain: &Domain) -> Vec<Node> {
         let reads =
             domain.groups.iter().flat_map(|g| std::iter::once(&g.read).chain(g.null_reads.iter().map(|(r, _)| r)));
-        let done: Vec<usize> = reads.map(|r| r.read).filter(|r| self.profile.reads[*r].times > 0).collect();
+        let done: Vec<ReadId> = reads.map(|r| r.read).filter(|r| self.profile.reads[*r].times > 0).collect();
         done.into_iter()
             .filter(|r| !self.shown.contains(r))
             .collect::<Vec<_>>()
@@ -360,7 +361,7 @@ impl Growing<'_> {
         all.join(" and ")
     }
 
-    fn read(&mut self, id: usize) -> Node {
+    fn read(&mut self, id: ReadId) -> Node {
         let (read, profile) = (&self.reads[id], &self.profile.reads[id]);
         let mut part = self.printer.read(read);
         self.printer.detours(read, &mut part);
@@ -368,7 +369,7 @@ impl Growing<'_> {
             return Node {
                 part,
                 kind: NodeKind::Read,
-                id: Some(id),
+                id: Some(id.index()),
                 own_ms: None,
                 total_ms: None,
                 repeats: 1,
@@ -396,7 +397,7 @@ impl Growing<'_> {
         Node {
             part,
             kind: NodeKind::Read,
-            id: Some(id),
+            id: Some(id.index()),
             own_ms: Some(elapsed),
             total_ms: Some(elapsed),
             repeats,

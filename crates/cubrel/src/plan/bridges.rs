@@ -1,6 +1,7 @@
 //! What reaches a table: filters and dimensions over default relationships, and back over those that filter both ways
 //! (language reference, section 6).
 
+use super::ids::{DimId, KeyId};
 use super::lower::Planner;
 use super::rows::ParameterId;
 use super::scope::{Filter, Key, Scope};
@@ -10,7 +11,7 @@ use crate::formula::schema::{RelationshipId, TableId};
 /// The filters and dimensions of a scope that reach a table.
 pub(super) struct Reached {
     filters: Vec<Filter>,
-    dims: Vec<usize>,
+    dims: Vec<DimId>,
     tables: Vec<TableId>,
     bridges: Vec<ReachedBack>,
 }
@@ -30,8 +31,8 @@ impl Planner<'_> {
         let mut reach = self.schema().reach(table, &scope.detours);
         reach.retain(|_, path| by.is_none() || path.first() != by.as_ref());
         let filters = scope.filters.iter().filter_map(|f| f.reaching(|t| reach.contains_key(&t))).collect();
-        let reaches = |d: &usize| {
-            let dim = &scope.dims[*d];
+        let reaches = |d: &DimId| {
+            let dim = scope.dim(*d);
             dim.filters
                 && match dim.key {
                     Key::Column(c) => reach.contains_key(&c.table),
@@ -39,7 +40,7 @@ impl Planner<'_> {
                     Key::Value(_) => false,
                 }
         };
-        let dims = (0..scope.dims.len()).filter(reaches).collect();
+        let dims = scope.dim_ids().filter(reaches).collect();
         let mut bridges = Vec::new();
         if depth <= self.schema().tables.len() {
             let mut ends: Vec<(&TableId, &Vec<RelationshipId>)> = reach.iter().collect();
@@ -85,7 +86,7 @@ impl Planner<'_> {
 
 impl Reached {
     /// All dimensions, by whatever way they come.
-    pub(super) fn all_dims(&self) -> Vec<usize> {
+    pub(super) fn all_dims(&self) -> Vec<DimId> {
         let back = self.bridges.iter().flat_map(|b| b.reached.all_dims());
         self.dims.iter().copied().chain(back).collect()
     }
@@ -107,12 +108,12 @@ impl Reached {
     }
 
     /// The read of a table, grouped by some dimensions.
-    pub(super) fn into_read(self, table: TableId, scope: &Scope, dims: &[usize], outer: Vec<ParameterId>) -> Read {
+    pub(super) fn into_read(self, table: TableId, scope: &Scope, dims: &[DimId], outer: Vec<ParameterId>) -> Read {
         let bridges = self.bridges.into_iter().map(|b| b.into_bridge(scope, dims)).collect();
         Read {
             table,
             filters: self.filters,
-            keys: dims.iter().map(|d| scope.dims[*d].key).collect(),
+            keys: dims.iter().map(|d| scope.dim(*d).key).collect(),
             detours: scope.detours.clone(),
             bridges,
             outer,
@@ -125,15 +126,15 @@ impl Reached {
 
 impl ReachedBack {
     /// `dims` are the dimensions of the outer read, in the order of its keys.
-    fn into_bridge(self, scope: &Scope, dims: &[usize]) -> Bridge {
+    fn into_bridge(self, scope: &Scope, dims: &[DimId]) -> Bridge {
         let mine = self.reached.all_dims();
-        let keys: Vec<usize> = (0..dims.len()).filter(|k| mine.contains(&dims[*k])).collect();
-        let inner: Vec<usize> = keys.iter().map(|k| dims[*k]).collect();
+        let keys: Vec<KeyId> = (0..dims.len()).filter(|k| mine.contains(&dims[*k])).map(KeyId::new).collect();
+        let inner: Vec<DimId> = keys.iter().map(|k| dims[k.index()]).collect();
         let outer = self.reached.all_outer();
         let mut pairs = self.reached.into_read(self.many, scope, &inner, outer);
         pairs.keys.insert(0, Key::Row(self.one));
         for bridge in &mut pairs.bridges {
-            bridge.keys.iter_mut().for_each(|k| *k += 1);
+            bridge.keys.iter_mut().for_each(|k| *k = KeyId::new(k.index() + 1));
         }
         Bridge { relationship: self.relationship, path: self.path, pairs: Box::new(pairs), keys }
     }

@@ -6,6 +6,7 @@ use std::hash::{BuildHasher, Hash};
 
 use foldhash::fast::FixedState;
 
+use super::ids::{AggregateId, KeyId, ReadId};
 use super::rows::ParameterId;
 use super::scope::{FilterTest, Key};
 use super::tree::{Read, ReadAggregate};
@@ -18,7 +19,7 @@ pub(super) struct Rows {
     /// In an order that depends on nothing but what they are; which was first does not matter.
     filters: Vec<FilterTest>,
     detours: Detours,
-    bridges: Vec<(RelationshipId, Vec<RelationshipId>, Identity, Vec<usize>)>,
+    bridges: Vec<(RelationshipId, Vec<RelationshipId>, Identity, Vec<KeyId>)>,
     outer: Vec<ParameterId>,
 }
 
@@ -47,11 +48,12 @@ impl Read {
     }
 
     /// The place of an aggregate, which is added unless it is there.
-    pub(super) fn place_of(&mut self, aggregate: ReadAggregate) -> usize {
-        self.aggregates.iter().position(|a| *a == aggregate).unwrap_or_else(|| {
+    pub(super) fn place_of(&mut self, aggregate: ReadAggregate) -> AggregateId {
+        let place = self.aggregates.iter().position(|a| *a == aggregate).unwrap_or_else(|| {
             self.aggregates.push(aggregate);
             self.aggregates.len() - 1
-        })
+        });
+        AggregateId::new(place)
     }
 }
 
@@ -59,20 +61,20 @@ impl Read {
 #[derive(Debug, Default)]
 pub(super) struct Reads {
     list: Vec<Read>,
-    known: HashMap<Identity, usize>,
+    known: HashMap<Identity, ReadId>,
 }
 
 impl Reads {
     /// The place of a read, which is added unless an equal one is there.
-    pub(super) fn place_of(&mut self, read: Read) -> usize {
+    pub(super) fn place_of(&mut self, read: Read) -> ReadId {
         *self.known.entry(read.identity()).or_insert_with(|| {
             self.list.push(read);
-            self.list.len() - 1
+            ReadId::new(self.list.len() - 1)
         })
     }
 
-    pub(super) fn get_mut(&mut self, place: usize) -> &mut Read {
-        &mut self.list[place]
+    pub(super) fn get_mut(&mut self, place: ReadId) -> &mut Read {
+        &mut self.list[place.index()]
     }
 
     pub(super) fn into_list(self) -> Vec<Read> {

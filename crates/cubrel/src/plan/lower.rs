@@ -5,6 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::identity::Reads;
+use super::ids::{AggregateId, DimId, KeyId};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
 use super::tree::{
@@ -52,14 +53,14 @@ struct LeafList {
 pub struct Environment {
     source: Arc<Source>,
     constants: HashMap<LetId, Value>,
-    lets: HashMap<LetId, usize>,
+    lets: HashMap<LetId, DimId>,
     providers: HashMap<ProviderId, ProviderAt>,
 }
 
 #[derive(Clone, Debug)]
 enum ProviderAt {
-    Row(usize, TableId),
-    Columns(Vec<(ColumnId, usize)>),
+    Row(DimId, TableId),
+    Columns(Vec<(ColumnId, DimId)>),
     /// The one value that a column has, read from the data.
     Single(Box<Leaf>),
 }
@@ -77,20 +78,20 @@ impl Environment {
 
     /// With a current row of `table`, held by dimension `dim`.
     #[must_use]
-    pub fn with_row(mut self, provider: ProviderId, table: TableId, dim: usize) -> Environment {
+    pub fn with_row(mut self, provider: ProviderId, table: TableId, dim: DimId) -> Environment {
         self.providers.insert(provider, ProviderAt::Row(dim, table));
         self
     }
 
     /// With values of columns, each held by a dimension.
     #[must_use]
-    pub fn with_columns(mut self, provider: ProviderId, columns: Vec<(ColumnId, usize)>) -> Environment {
+    pub fn with_columns(mut self, provider: ProviderId, columns: Vec<(ColumnId, DimId)>) -> Environment {
         self.providers.insert(provider, ProviderAt::Columns(columns));
         self
     }
 
     /// With a `let` whose value a dimension holds.
-    pub(super) fn bind(&mut self, id: LetId, dim: usize) {
+    pub(super) fn bind(&mut self, id: LetId, dim: DimId) {
         self.lets.insert(id, dim);
     }
 
@@ -99,10 +100,10 @@ impl Environment {
     }
 
     /// The dimensions that an expression refers to as values.
-    fn dims_used_by(&self, expr: &Expr) -> BTreeSet<usize> {
+    fn dims_used_by(&self, expr: &Expr) -> BTreeSet<DimId> {
         let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
         references(expr, &mut lets, &mut providers);
-        let mut dims: BTreeSet<usize> = lets.iter().filter_map(|id| self.lets.get(id)).copied().collect();
+        let mut dims: BTreeSet<DimId> = lets.iter().filter_map(|id| self.lets.get(id)).copied().collect();
         for provider in providers {
             match self.providers.get(&provider) {
                 Some(ProviderAt::Row(dim, _)) => {
@@ -117,8 +118,8 @@ impl Environment {
     }
 
     /// For an inner scope that keeps only some dimensions, in this order.
-    fn projected(&self, keep: &[usize]) -> Environment {
-        let place_of = |dim: usize| keep.iter().position(|k| *k == dim);
+    fn projected(&self, keep: &[DimId]) -> Environment {
+        let place_of = |dim: DimId| keep.iter().position(|k| *k == dim).map(DimId::new);
         let mut inner = self.clone();
         inner.lets = self.lets.iter().filter_map(|(id, d)| Some((*id, place_of(*d)?))).collect();
         inner.providers = self
@@ -140,18 +141,18 @@ impl Environment {
 }
 
 /// The dimensions of a leaf that reads.
-fn leaf_dims(leaf: &Leaf) -> Vec<usize> {
+fn leaf_dims(leaf: &Leaf) -> Vec<DimId> {
     match leaf {
         Leaf::Read(r, _) => r.dims.iter().chain(&r.outer).copied().collect(),
         _ => Vec::new(),
     }
 }
 
-fn project_leaf(leaf: &Leaf, place_of: &impl Fn(usize) -> Option<usize>) -> Option<Leaf> {
+fn project_leaf(leaf: &Leaf, place_of: &impl Fn(DimId) -> Option<DimId>) -> Option<Leaf> {
     let Leaf::Read(r, aggregate) = leaf else {
         return None;
     };
-    let moved = |dims: &[usize]| dims.iter().map(|d| place_of(*d)).collect::<Option<Vec<_>>>();
+    let moved = |dims: &[DimId]| dims.iter().map(|d| place_of(*d)).collect::<Option<Vec<_>>>();
     Some(Leaf::Read(ReadRef { read: r.read, dims: moved(&r.dims)?, outer: moved(&r.outer)? }, *aggregate))
 }
 
@@ -378,8 +379,8 @@ impl<'a> Planner<'a> {
         for (id, value) in values {
             assemblies.push(self.bound(value, scope, env));
             let slot = self.fresh_slot();
-            inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
-            inner_env.lets.insert(*id, inner.dims.len() - 1);
+            let dim = inner.push_dim(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+            inner_env.lets.insert(*id, dim);
         }
         let body = Box::new(body(self, &inner, &inner_env));
         Leaf::Bind { values: assemblies, body }
@@ -462,7 +463,7 @@ impl<'a> Planner<'a> {
     fn projected(&mut self, body: &Expr, label: &str, scope: &Scope, env: &Environment) -> Leaf {
         let keep = needed_dims(scope, &env.dims_used_by(body));
         let mut inner = scope.clone();
-        inner.dims = keep.iter().map(|d| scope.dims[*d]).collect();
+        inner.dims = keep.iter().map(|d| *scope.dim(*d)).collect();
         let body = self.assembly(label, body, &inner, &env.projected(&keep));
         Leaf::Project { keep, body: Box::new(body) }
     }
@@ -494,13 +495,13 @@ impl<'a> Planner<'a> {
             }
             Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
                 (Some(value), _) => Some(ScalarKind::Constant(value.clone())),
-                (None, Some(dim)) => match scope.dims[*dim].key {
+                (None, Some(dim)) => match scope.dim(*dim).key {
                     Key::Value(slot) => Some(ScalarKind::Leaf(intern_leaf(&mut leaves, RowLeaf::Parameter(slot)))),
                     Key::Column(_) | Key::Row(_) => None,
                 },
                 (None, None) => None,
             },
-            Kind::Member(of, id) => match env.lets.get(id).map(|dim| scope.dims[*dim].key) {
+            Kind::Member(of, id) => match env.lets.get(id).map(|dim| scope.dim(*dim).key) {
                 Some(Key::Value(slot)) => {
                     let of = Box::new(self.row(of, table, scope, env));
                     leaves.push(RowLeaf::Member { slot, of });
@@ -561,7 +562,7 @@ impl<'a> Planner<'a> {
             parts: places,
             by_set,
             aggregate: place,
-            days: scope.dims.iter().rposition(|d| d.key == Key::Value(slot))?,
+            days: DimId::new(scope.dims.iter().rposition(|d| d.key == Key::Value(slot))?),
             outer_dims: scope.dims.len(),
             kind: aggregate.kind,
             ty: aggregate.ty,
@@ -569,9 +570,14 @@ impl<'a> Planner<'a> {
     }
 
     /// The read of a table in a scope, shared with equal ones; an aggregate is added to it unless it is there.
-    pub(crate) fn read(&mut self, table: TableId, scope: &Scope, aggregate: Option<ReadAggregate>) -> (ReadRef, usize) {
+    pub(crate) fn read(
+        &mut self,
+        table: TableId,
+        scope: &Scope,
+        aggregate: Option<ReadAggregate>,
+    ) -> (ReadRef, AggregateId) {
         let reached = self.reached(table, scope, None, 0);
-        let mut dims: Vec<usize> = reached.all_dims();
+        let mut dims: Vec<DimId> = reached.all_dims();
         dims.sort_unstable();
         dims.dedup();
         let mut outer: Vec<ParameterId> = reached.all_outer();
@@ -583,12 +589,12 @@ impl<'a> Planner<'a> {
         let dim_of = |slot: &ParameterId| {
             let dim = scope.dims.iter().rposition(|d| d.key == Key::Value(*slot));
             debug_assert!(dim.is_some(), "values from outside are dimensions of the scope");
-            dim.unwrap_or(0)
+            DimId::new(dim.unwrap_or(0))
         };
         let value_dims = outer.iter().map(dim_of).collect();
         let read = reached.into_read(table, scope, &dims, outer);
         let index = self.reads.place_of(read);
-        let place = aggregate.map_or(0, |a| self.reads.get_mut(index).place_of(a));
+        let place = aggregate.map_or(AggregateId::new(0), |a| self.reads.get_mut(index).place_of(a));
         (ReadRef { read: index, dims, outer: value_dims }, place)
     }
 
@@ -603,9 +609,9 @@ impl<'a> Planner<'a> {
         let first = scope.dims.len();
         let mut inner_env = env.clone();
         let at = match &per.domain {
-            PerDomain::Table(table) => ProviderAt::Row(first, *table),
+            PerDomain::Table(table) => ProviderAt::Row(DimId::new(first), *table),
             PerDomain::Columns { columns, .. } => {
-                ProviderAt::Columns(columns.iter().enumerate().map(|(i, c)| (*c, first + i)).collect())
+                ProviderAt::Columns(columns.iter().enumerate().map(|(i, c)| (*c, DimId::new(first + i))).collect())
             }
         };
         inner_env.providers.insert(per.provider, at);
@@ -629,10 +635,16 @@ impl<'a> Planner<'a> {
     fn domain(&mut self, per: &PerDomain, keys: &[Key], tables: &BTreeSet<TableId>, scope: &Scope) -> Domain {
         let groups = match per {
             PerDomain::Table(table) => {
-                vec![self.domain_group(*table, vec![0], keys, &BTreeSet::new(), scope)]
+                vec![self.domain_group(*table, vec![KeyId::new(0)], keys, &BTreeSet::new(), scope)]
             }
             PerDomain::Columns { of: Some(table), .. } => {
-                vec![self.domain_group(*table, (0..keys.len()).collect(), keys, &BTreeSet::new(), scope)]
+                vec![self.domain_group(
+                    *table,
+                    (0..keys.len()).map(KeyId::new).collect(),
+                    keys,
+                    &BTreeSet::new(),
+                    scope,
+                )]
             }
             PerDomain::Columns { columns, of: None } => chains(self.schema, columns)
                 .into_iter()
@@ -646,14 +658,14 @@ impl<'a> Planner<'a> {
     pub(super) fn domain_group(
         &mut self,
         table: TableId,
-        members: Vec<usize>,
+        members: Vec<KeyId>,
         keys: &[Key],
         aggregated: &BTreeSet<TableId>,
         scope: &Scope,
     ) -> DomainGroup {
         let mut inner = scope.clone();
         for (i, key) in keys.iter().enumerate() {
-            let filters = members.contains(&i);
+            let filters = members.contains(&KeyId::new(i));
             inner.dims.push(Dim { key: *key, origin: Origin::Per, filters });
         }
         // What is gone through are the table's own rows and values. A relationship from the table to itself moves the
@@ -691,11 +703,11 @@ impl<'a> Planner<'a> {
         let mut dropped = scope.clone();
         dropped.drop_for_rank(column);
         let keep = needed_dims(&dropped, &env.dims_used_by(&rank.figure));
-        dropped.dims = keep.iter().map(|d| dropped.dims[*d]).collect();
+        dropped.dims = keep.iter().map(|d| *dropped.dim(*d)).collect();
         let keys = [Key::Column(column)];
         let inner = extended(&dropped, &keys, Origin::Per);
         let mut figure_env = env.projected(&keep);
-        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, dropped.dims.len())]));
+        figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, DimId::new(dropped.dims.len()))]));
         let figure = self.assembly("", &rank.figure, &inner, &figure_env);
         let mut tables = BTreeSet::new();
         aggregated_tables(self.schema, &rank.figure, &mut tables);
@@ -708,11 +720,11 @@ impl<'a> Planner<'a> {
     fn set(&mut self, set: &SetOf, scope: &Scope, env: &Environment) -> SetLeaf {
         let keep = needed_dims(scope, &env.dims_used_by(&set.figure));
         let mut outer = scope.clone();
-        outer.dims = keep.iter().map(|d| scope.dims[*d]).collect();
+        outer.dims = keep.iter().map(|d| *scope.dim(*d)).collect();
         let keys = [Key::Column(set.column)];
         let inner = extended(&outer, &keys, Origin::Per);
         let mut figure_env = env.projected(&keep);
-        let place = ProviderAt::Columns(vec![(set.column, outer.dims.len())]);
+        let place = ProviderAt::Columns(vec![(set.column, DimId::new(outer.dims.len()))]);
         figure_env.providers.insert(set.provider, place);
         let figure = self.assembly("", &set.figure, &inner, &figure_env);
         let mut tables = BTreeSet::new();
@@ -776,11 +788,12 @@ fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
 }
 
 /// Dimensions that filter, are used as values, or are taken by a filter in force.
-fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
+fn needed_dims(scope: &Scope, used: &BTreeSet<DimId>) -> Vec<DimId> {
     let slots: BTreeSet<ParameterId> = scope.filters.iter().flat_map(|f| f.outer().to_vec()).collect();
-    (0..scope.dims.len())
+    scope
+        .dim_ids()
         .filter(|d| {
-            let dim = &scope.dims[*d];
+            let dim = scope.dim(*d);
             used.contains(d)
                 || match dim.key {
                     Key::Value(slot) => slots.contains(&slot),
@@ -791,16 +804,16 @@ fn needed_dims(scope: &Scope, used: &BTreeSet<usize>) -> Vec<usize> {
 }
 
 /// Columns by the table from whose rows their combinations come: of one chain of lookups, the finest.
-pub(super) fn chains(schema: &Schema, columns: &[ColumnId]) -> Vec<(TableId, Vec<usize>)> {
+pub(super) fn chains(schema: &Schema, columns: &[ColumnId]) -> Vec<(TableId, Vec<KeyId>)> {
     let tables: BTreeSet<TableId> = columns.iter().map(|c| c.table).collect();
     let reach: HashMap<TableId, BTreeSet<TableId>> =
         tables.iter().map(|t| (*t, schema.reach(*t, &[]).into_keys().collect())).collect();
     let finest: Vec<TableId> =
         tables.iter().copied().filter(|t| tables.iter().all(|o| o == t || !reach[o].contains(t))).collect();
-    let mut groups: Vec<(TableId, Vec<usize>)> = finest.into_iter().map(|t| (t, Vec::new())).collect();
+    let mut groups: Vec<(TableId, Vec<KeyId>)> = finest.into_iter().map(|t| (t, Vec::new())).collect();
     for (i, column) in columns.iter().enumerate() {
         if let Some((_, members)) = groups.iter_mut().find(|(t, _)| reach[t].contains(&column.table)) {
-            members.push(i);
+            members.push(KeyId::new(i));
         }
     }
     groups

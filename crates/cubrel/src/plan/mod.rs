@@ -7,13 +7,14 @@
 //! once. `given` changes the scope (a dropped column is one dimension fewer, and the result is spread over the cells
 //! again); `per` adds dimensions and folds them away.
 //!
-//! * `tree`, `rows`, `scope`: what a plan is made of
+//! * `tree`, `rows`, `scope`: what a plan is made of; [`ids`]: places in it
 //! * `lower`: formulas to plans; [`query`]: queries; `cheaper`: passes; [`validate`]: what holds of every plan
 //!
 //! Plans are plain data. They know the schema and nothing of the store.
 
 mod bridges;
 mod identity;
+pub mod ids;
 pub mod inputs;
 mod lower;
 mod optimizer;
@@ -26,6 +27,7 @@ mod uses;
 pub mod validate;
 mod walk;
 
+pub use ids::{AggregateId, DimId, KeyId, ParameterPlace, ReadId};
 pub use lower::{Environment, Planner};
 pub use optimizer::{optimize, optimize_assembly};
 pub use rows::{ParameterId, Predicate, RowExpr, RowLeaf};

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::ids::DimId;
 use super::rows::{ParameterId, Predicate};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, Schema, TableId};
 use crate::formula::typed::{Edit, EditTarget};
@@ -206,8 +207,24 @@ impl Scope {
     }
 
     /// The dimension whose value a column has in every cell, if a filtering one fixes it.
-    pub fn dim_of_column(&self, column: ColumnId) -> Option<usize> {
-        self.dims.iter().rposition(|d| d.filters && d.key == Key::Column(column))
+    pub fn dim_of_column(&self, column: ColumnId) -> Option<DimId> {
+        self.dims.iter().rposition(|d| d.filters && d.key == Key::Column(column)).map(DimId::new)
+    }
+
+    /// One of its dimensions.
+    pub fn dim(&self, id: DimId) -> &Dim {
+        &self.dims[id.index()]
+    }
+
+    /// All its dimensions by their places.
+    pub fn dim_ids(&self) -> impl Iterator<Item = DimId> + use<> {
+        (0..self.dims.len()).map(DimId::new)
+    }
+
+    /// With one more dimension.
+    pub fn push_dim(&mut self, dim: Dim) -> DimId {
+        self.dims.push(dim);
+        DimId::new(self.dims.len() - 1)
     }
 }
 

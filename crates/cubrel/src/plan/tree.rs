@@ -2,8 +2,9 @@
 
 use std::sync::Arc;
 
+use super::ids::{AggregateId, DimId, KeyId, ParameterPlace, ReadId, listed_by};
 use super::rows::{ParameterId, RowExpr};
-use super::scope::{Filter, Key, Scope};
+use super::scope::{Dim, Filter, Key, Scope};
 use crate::formula::scalar::Scalar;
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
 use crate::formula::typed::{AggregateKind, Op, Period};
@@ -36,9 +37,9 @@ pub struct Read {
 #[derive(Clone, Copy, Debug)]
 pub struct ByValue {
     /// The grouped read; it has the same aggregates.
-    pub read: usize,
+    pub read: ReadId,
     /// The value's place among the other's values from outside.
-    pub outer: usize,
+    pub outer: ParameterPlace,
     /// The column.
     pub column: ColumnId,
     /// `=`, `<`, `<=`, `>` or `>=`: the column stands on the left.
@@ -51,11 +52,11 @@ pub struct ByValue {
 #[derive(Clone, Debug)]
 pub struct RollUp {
     /// The other read.
-    pub read: usize,
+    pub read: ReadId,
     /// For each key its place among the other's.
-    pub keys: Vec<usize>,
+    pub keys: Vec<KeyId>,
     /// For each aggregate its place among the other's.
-    pub aggregates: Vec<usize>,
+    pub aggregates: Vec<AggregateId>,
     /// How many keys the other has.
     pub width: usize,
 }
@@ -71,7 +72,7 @@ pub struct Bridge {
     /// The rows of the many side: grouped by the row that they point at, then by `keys`.
     pub pairs: Box<Read>,
     /// Which of the outer read's keys come this way.
-    pub keys: Vec<usize>,
+    pub keys: Vec<KeyId>,
 }
 
 /// One aggregate of a read.
@@ -106,26 +107,26 @@ pub struct Assembly {
 #[derive(Clone, Debug)]
 pub struct ReadRef {
     /// Which read.
-    pub read: usize,
+    pub read: ReadId,
     /// For each of its keys, the dimension of the scope that it comes from.
-    pub dims: Vec<usize>,
+    pub dims: Vec<DimId>,
     /// For each of its outer values, the dimension that holds it.
-    pub outer: Vec<usize>,
+    pub outer: Vec<DimId>,
 }
 
 /// What an assembly takes its values from.
 #[derive(Clone, Debug)]
 pub enum Leaf {
     /// One aggregate of a read.
-    Read(ReadRef, usize),
+    Read(ReadRef, AggregateId),
     /// Another assembly over the same cells: a measure, named in a formula.
     Part(Box<Assembly>),
     /// The value of a dimension that holds a column's code or a value.
-    Dim(usize),
+    Dim(DimId),
     /// A column of a bound row.
     Current {
         /// The dimension that binds the row.
-        dim: usize,
+        dim: DimId,
         /// The row's table.
         table: TableId,
         /// Which column.
@@ -143,7 +144,7 @@ pub enum Leaf {
     /// A body over fewer dimensions, whose results are spread over the cells again.
     Project {
         /// The dimensions that stay, in the order of the inner scope.
-        keep: Vec<usize>,
+        keep: Vec<DimId>,
         /// The body, over the inner scope.
         body: Box<Assembly>,
     },
@@ -156,7 +157,7 @@ pub enum Leaf {
     /// An aggregate over rows of some days.
     OverDays(Box<OverDays>),
     /// Whether a value is in the set that a dimension holds.
-    Member(Box<Assembly>, usize),
+    Member(Box<Assembly>, DimId),
 }
 
 /// What is evaluated once and kept.
@@ -172,7 +173,7 @@ pub enum Bound {
 #[derive(Clone, Debug)]
 pub struct SetLeaf {
     /// The dimensions that the set depends on.
-    pub keep: Vec<usize>,
+    pub keep: Vec<DimId>,
     /// All values of the column.
     pub domain: Domain,
     /// The column.
@@ -205,13 +206,13 @@ pub struct OverDays {
     /// By outer dimensions, and by date as one more.
     pub by_day: ReadRef,
     /// Which aggregates of it: for an average the sum and the count, else one.
-    pub parts: Vec<usize>,
+    pub parts: Vec<AggregateId>,
     /// With the days as a value from outside.
     pub by_set: ReadRef,
     /// Which aggregate of it.
-    pub aggregate: usize,
+    pub aggregate: AggregateId,
     /// The dimension that holds the days.
-    pub days: usize,
+    pub days: DimId,
     /// How many dimensions the scope has.
     pub outer_dims: usize,
     /// What is computed.
@@ -256,7 +257,7 @@ pub struct Domain {
 #[derive(Clone, Debug)]
 pub struct DomainGroup {
     /// Which of the domain's keys.
-    pub keys: Vec<usize>,
+    pub keys: Vec<KeyId>,
     /// The visible rows' combinations: a read grouped by outer dimensions, then by `keys`.
     pub read: ReadRef,
     /// Reads over other tables, grouped in the same way, that tell whether some of their rows stand under null; with
@@ -272,7 +273,7 @@ pub struct RankLeaf {
     /// Whether the column has one value in the cell; `None` where an axis or a `per` sees to that.
     pub single: Option<Leaf>,
     /// The dimensions that the figures of all values depend on.
-    pub keep: Vec<usize>,
+    pub keep: Vec<DimId>,
     /// All values of the column.
     pub domain: Domain,
     /// The figure of each value.
@@ -280,3 +281,9 @@ pub struct RankLeaf {
     /// Counts smaller figures.
     pub ascending: bool,
 }
+
+listed_by!(Read, ReadId);
+listed_by!(ReadAggregate, AggregateId);
+listed_by!(Key, KeyId);
+listed_by!(ParameterId, ParameterPlace);
+listed_by!(Dim, DimId);

@@ -4,6 +4,7 @@
 //! A plan that breaks a rule is a mistake of the planner, and its answer would be a wrong number. So each plan is checked
 //! before it is run, and in debug builds after each pass as well.
 
+use super::ids::{DimId, KeyId, Place};
 use super::query::{CellPlan, GridPart, QueryPlan};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{FilterTest, Key, Scope};
@@ -71,8 +72,9 @@ fn holds(rule: bool, broken: impl FnOnce() -> String) -> Checked {
     if rule { Ok(()) } else { Err(broken()) }
 }
 
-fn each_below(numbers: &[usize], count: usize, what: &str) -> Checked {
-    holds(numbers.iter().all(|n| *n < count), || format!("{what} {numbers:?} of {count}"))
+fn each_below<P: Place>(places: &[P], count: usize, what: &str) -> Checked {
+    let numbers = || places.iter().map(|place| place.at());
+    holds(numbers().all(|n| n < count), || format!("{what} {:?} of {count}", numbers().collect::<Vec<_>>()))
 }
 
 struct Check<'a> {
@@ -92,7 +94,8 @@ impl Check<'_> {
         self.table(*table)?;
         let reach = self.schema.reach(*table, &read.detours);
         for (i, key) in keys.iter().enumerate() {
-            let comes = |of: TableId| reach.contains_key(&of) || bridges.iter().any(|b| b.keys.contains(&i));
+            let comes =
+                |of: TableId| reach.contains_key(&of) || bridges.iter().any(|b| b.keys.contains(&KeyId::new(i)));
             match key {
                 Key::Column(column) => {
                     self.column(*column)?;
@@ -207,7 +210,8 @@ impl Check<'_> {
     }
 
     fn roll_up(&self, roll_up: &RollUp, read: &Read) -> Checked {
-        let other = self.reads.get(roll_up.read).ok_or_else(|| format!("rolled up from read {}", roll_up.read))?;
+        let other =
+            self.reads.get(roll_up.read.index()).ok_or_else(|| format!("rolled up from read {}", roll_up.read))?;
         holds(roll_up.width == other.keys.len(), || "a roll-up of another width".into())?;
         each_below(&roll_up.keys, other.keys.len(), "keys of a roll-up")?;
         each_below(&roll_up.aggregates, other.aggregates.len(), "aggregates of a roll-up")?;
@@ -217,8 +221,9 @@ impl Check<'_> {
     }
 
     fn by_value(&self, by_value: &ByValue, read: &Read) -> Checked {
-        let other = self.reads.get(by_value.read).ok_or_else(|| format!("answers of read {}", by_value.read))?;
-        holds(by_value.outer < read.outer.len(), || "answers for a value that is not there".into())?;
+        let other =
+            self.reads.get(by_value.read.index()).ok_or_else(|| format!("answers of read {}", by_value.read))?;
+        holds(by_value.outer.index() < read.outer.len(), || "answers for a value that is not there".into())?;
         holds(other.keys.last() == Some(&Key::Column(by_value.column)), || "answers by another column".into())?;
         holds(other.aggregates == read.aggregates, || "answers of other aggregates".into())
     }
@@ -244,7 +249,7 @@ impl Check<'_> {
 
     fn leaf(&self, leaf: &Leaf, scope: &Scope) -> Checked {
         let dims = scope.dims.len();
-        let dim = |d: usize| each_below(&[d], dims, "dimension");
+        let dim = |d: DimId| each_below(&[d], dims, "dimension");
         match leaf {
             Leaf::Read(read, aggregate) => {
                 self.read_ref(read, scope)?;
@@ -279,7 +284,7 @@ impl Check<'_> {
 
     /// A reference to a read: each of its keys and values is what it says of the scope.
     fn read_ref(&self, of: &ReadRef, scope: &Scope) -> Checked {
-        let read = self.reads.get(of.read).ok_or_else(|| format!("there is no read {}", of.read))?;
+        let read = self.reads.get(of.read.index()).ok_or_else(|| format!("there is no read {}", of.read))?;
         each_below(&of.dims, scope.dims.len(), "dimensions")?;
         each_below(&of.outer, scope.dims.len(), "values")?;
         let keys = of.dims.iter().map(|d| scope.dims[*d].key);
@@ -290,15 +295,15 @@ impl Check<'_> {
     }
 
     /// The same over the dimensions of a scope and those that a domain adds.
-    fn domain_ref(&self, of: &ReadRef, domain: &Domain, group: &[usize], outer: Option<&Scope>) -> Checked {
-        let read = self.reads.get(of.read).ok_or_else(|| format!("there is no read {}", of.read))?;
+    fn domain_ref(&self, of: &ReadRef, domain: &Domain, group: &[KeyId], outer: Option<&Scope>) -> Checked {
+        let read = self.reads.get(of.read.index()).ok_or_else(|| format!("there is no read {}", of.read))?;
         let dims = domain.outer_dims + domain.keys.len();
         each_below(&of.dims, dims, "dimensions of a domain")?;
         each_below(&of.outer, dims, "values of a domain")?;
         each_below(group, domain.keys.len(), "keys of a domain's group")?;
         holds(of.dims.len() == read.keys.len(), || format!("read {} has other keys than its dimensions", of.read))?;
         for (d, key) in of.dims.iter().zip(&read.keys) {
-            let expected = match d.checked_sub(domain.outer_dims) {
+            let expected = match d.index().checked_sub(domain.outer_dims) {
                 Some(own) => Some(domain.keys[own]),
                 None => outer.map(|scope| scope.dims[*d].key),
             };
@@ -309,7 +314,7 @@ impl Check<'_> {
 
     fn domain(&self, domain: &Domain, outer: Option<&Scope>) -> Checked {
         holds(outer.is_none_or(|s| s.dims.len() == domain.outer_dims), || "a domain of another scope".into())?;
-        let mut keys: Vec<usize> = domain.groups.iter().flat_map(|g| g.keys.iter().copied()).collect();
+        let mut keys: Vec<usize> = domain.groups.iter().flat_map(|g| &g.keys).map(|key| key.index()).collect();
         keys.sort_unstable();
         holds(keys.into_iter().eq(0..domain.keys.len()), || "keys of a domain in no group, or in two".into())?;
         for group in &domain.groups {
@@ -364,7 +369,7 @@ impl Check<'_> {
 
     /// A read by outer dimensions, and by date as one more.
     fn by_day(&self, of: &ReadRef, scope: &Scope) -> Checked {
-        let read = self.reads.get(of.read).ok_or_else(|| format!("there is no read {}", of.read))?;
+        let read = self.reads.get(of.read.index()).ok_or_else(|| format!("there is no read {}", of.read))?;
         holds(of.dims.len() == read.keys.len(), || format!("read {} has other keys than its dimensions", of.read))?;
         each_below(&of.dims, scope.dims.len() + 1, "dimensions by day")?;
         each_below(&of.outer, scope.dims.len(), "values by day")?;
@@ -398,6 +403,8 @@ mod tests {
     use super::*;
     use crate::formula::check::Settings;
     use crate::formula::source::Source;
+    use crate::plan::AggregateId;
+    use crate::plan::ReadId;
     use crate::plan::query::{GridPlan, plan};
     use crate::{Model, Type, Value};
 
@@ -450,15 +457,15 @@ mod tests {
             (far, "other keys than its dimensions", |p| summed(p).keys.truncate(0)),
             (far, "no read 4", |p| {
                 if let Leaf::Read(read, _) = first_leaf(p) {
-                    read.read = 4;
+                    read.read = ReadId::new(4);
                 }
             }),
             (far, "aggregate [5] of 1", |p| {
                 if let Leaf::Read(_, aggregate) = first_leaf(p) {
-                    *aggregate = 5;
+                    *aggregate = AggregateId::new(5);
                 }
             }),
-            (far, "dimension [3] of 1", |p| *first_leaf(p) = Leaf::Dim(3)),
+            (far, "dimension [3] of 1", |p| *first_leaf(p) = Leaf::Dim(DimId::new(3))),
             (far, "Rows has 1 arguments", |p| summed(p).aggregates[0].kind = AggregateKind::Rows),
             (far, "has no share", |p| summed(p).aggregates[0].kind = AggregateKind::PercentileCont),
             (held, "unbound", |p| {
@@ -477,7 +484,7 @@ mod tests {
             }),
             (folded, "in no group, or in two", |p| {
                 let Leaf::Fold(fold) = first_leaf(p) else { panic!("a fold") };
-                fold.domain.groups[0].keys.push(0);
+                fold.domain.groups[0].keys.push(KeyId::new(0));
             }),
         ];
         for (text, expected, change) in cases {

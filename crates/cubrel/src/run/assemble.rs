@@ -289,7 +289,7 @@ impl<'a> Executor<'a> {
             Leaf::Project { keep, body } => {
                 let mut inner = self.supports(std::slice::from_ref(body))?;
                 for support in inner.iter_mut().flatten() {
-                    support.dims.iter_mut().for_each(|d| *d = keep[*d]);
+                    support.dims.iter_mut().for_each(|d| *d = keep[d.index()]);
                 }
                 Ok(inner)
             }

@@ -4,6 +4,7 @@
 //! For `=` the answer is that of one group. For `<` and the like it is that of all groups up to one: the groups are gone
 //! through in their order once, and at each stands what came together until there.
 
+use crate::plan::{AggregateId, DimId, ReadId};
 use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
@@ -35,7 +36,7 @@ struct Running {
 }
 
 /// The place of a result, the number of an aggregate, and whether groups come together from the last on.
-type RunningKey = (usize, usize, bool);
+type RunningKey = (usize, AggregateId, bool);
 
 /// What reads have for cells.
 pub struct CellReads<'a> {
@@ -61,7 +62,7 @@ impl<'a> CellReads<'a> {
     ///
     /// # Errors
     /// As for the read.
-    pub(super) fn of(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Cells, RunError> {
+    pub(super) fn of(&self, read: &ReadRef, aggregate: AggregateId, frame: &Frame) -> Result<Cells, RunError> {
         if read.outer.is_empty() {
             return Ok(of_groups(&*self.reads.result(read.read, &[])?, read, aggregate, frame));
         }
@@ -78,7 +79,7 @@ impl<'a> CellReads<'a> {
         for (cells, result) in results {
             let groups = result.find(&frame.select(&cells), &read.dims);
             for (cell, group) in cells.iter().zip(groups.iter()) {
-                values[*cell as usize] = result.columns[aggregate].get(*group as usize, ty);
+                values[*cell as usize] = result.columns[aggregate.index()].get(*group as usize, ty);
                 seen[*cell as usize] = result.seen[*group as usize];
             }
         }
@@ -89,15 +90,15 @@ impl<'a> CellReads<'a> {
 
     /// An aggregate in every cell, from a read that is grouped by what is compared; `None` where there is none, or where
     /// it does not pay.
-    fn by_value(&self, read: &ReadRef, aggregate: usize, frame: &Frame) -> Result<Option<Cells>, RunError> {
+    fn by_value(&self, read: &ReadRef, aggregate: AggregateId, frame: &Frame) -> Result<Option<Cells>, RunError> {
         let Some(by) = self.reads.read_plan(read.read).by_value else { return Ok(None) };
-        let dim = read.outer[by.outer];
+        let dim = read.outer[by.outer.index()];
         let KeyKind::Values(pool) = &frame.dims[dim].kind else { return Ok(None) };
         if !self.pays(read.read, by, &frame.dims[dim].codes) {
             return Ok(None);
         }
         let mut grouped = ReadRef { read: by.read, ..read.clone() };
-        grouped.outer.remove(by.outer);
+        grouped.outer.remove(by.outer.index());
         if by.op == Op::Eq {
             return self.of_equal(by, grouped, dim, pool, aggregate, frame).map(Some);
         }
@@ -105,7 +106,7 @@ impl<'a> CellReads<'a> {
     }
 
     /// Whether grouping costs less than comparing with each value, those that have been compared with counted.
-    fn pays(&self, read: usize, by: ByValue, places: &[u64]) -> bool {
+    fn pays(&self, read: ReadId, by: ByValue, places: &[u64]) -> bool {
         let table = self.reads.read_plan(by.read).table;
         let rows = (self.reads.tables().rows(table) as u64).max(FEWEST_ROWS);
         let groups = self.reads.tables().column(by.column).domain();
@@ -117,9 +118,9 @@ impl<'a> CellReads<'a> {
         &self,
         by: ByValue,
         mut grouped: ReadRef,
-        dim: usize,
+        dim: DimId,
         pool: &Pool,
-        aggregate: usize,
+        aggregate: AggregateId,
         frame: &Frame,
     ) -> Result<Cells, RunError> {
         let column = self.reads.tables().column(by.column);
@@ -127,7 +128,7 @@ impl<'a> CellReads<'a> {
         let code = |held: &BoundValue| Some(held.value()).filter(|v| !v.is_null()).and_then(|v| column.code_of(&v));
         let code_of: Vec<Option<u64>> = pool.values.iter().map(code).collect();
         let codes: Vec<Option<u64>> = frame.dims[dim].codes.iter().map(|place| code_of[*place as usize]).collect();
-        grouped.dims.push(frame.dims.len());
+        grouped.dims.push(DimId::new(frame.dims.len()));
         if codes.iter().all(Option::is_some) {
             let codes: Vec<u64> = codes.into_iter().flatten().collect();
             let with = frame.with([KeyColumn::of_codes(codes, Key::Column(by.column))]);
@@ -148,9 +149,9 @@ impl<'a> CellReads<'a> {
         &self,
         by: ByValue,
         grouped: &ReadRef,
-        dim: usize,
+        dim: DimId,
         pool: &Pool,
-        aggregate: usize,
+        aggregate: AggregateId,
         frame: &Frame,
     ) -> Result<Option<Cells>, RunError> {
         let column = self.reads.tables().column(by.column);
@@ -180,7 +181,7 @@ impl<'a> CellReads<'a> {
     }
 
     /// What comes together in the order of a result's groups; `None` where that leaves what numbers can hold.
-    fn running(&self, result: &Arc<ReadResult>, by: ByValue, aggregate: usize) -> Option<Arc<Running>> {
+    fn running(&self, result: &Arc<ReadResult>, by: ByValue, aggregate: AggregateId) -> Option<Arc<Running>> {
         let descends = matches!(by.op, Op::Gt | Op::Ge);
         // Results are kept as long as the executor, so that each has a place of its own.
         let key = (Arc::as_ptr(result) as usize, aggregate, descends);
@@ -196,10 +197,10 @@ impl<'a> CellReads<'a> {
 }
 
 /// An aggregate of one result in every cell.
-fn of_groups(result: &ReadResult, read: &ReadRef, aggregate: usize, frame: &Frame) -> Cells {
+fn of_groups(result: &ReadResult, read: &ReadRef, aggregate: AggregateId, frame: &Frame) -> Cells {
     let groups = result.find(frame, &read.dims);
     let seen = groups.iter().map(|g| result.seen[*g as usize]).collect();
-    Cells { values: result.columns[aggregate].gather(&groups), read: seen }
+    Cells { values: result.columns[aggregate.index()].gather(&groups), read: seen }
 }
 
 /// Cells put together from those of several parts; those of none have no rows.
@@ -252,7 +253,13 @@ fn bound(column: &Column, by: ByValue, value: &Value) -> Option<u64> {
 }
 
 impl Running {
-    fn new(result: &ReadResult, aggregate: usize, plan: &ReadAggregate, null: u64, descends: bool) -> Option<Running> {
+    fn new(
+        result: &ReadResult,
+        aggregate: AggregateId,
+        plan: &ReadAggregate,
+        null: u64,
+        descends: bool,
+    ) -> Option<Running> {
         let present = result.present();
         let (column, others) = present.codes.split_last()?;
         let codes_at = |place: usize| present.codes.iter().map(move |codes| codes[place]);
@@ -266,7 +273,7 @@ impl Running {
             if descends { Box::new((0..order.len()).rev()) } else { Box::new(0..order.len()) };
         for place in places {
             let at = order[place];
-            let own = result.columns[aggregate].get(present.groups[at as usize] as usize, plan.ty);
+            let own = result.columns[aggregate.index()].get(present.groups[at as usize] as usize, plan.ty);
             let together = match before.take() {
                 Some((last, sum)) if alike(last, at) => together(plan, sum, own)?,
                 _ => own,

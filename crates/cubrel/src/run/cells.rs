@@ -1,6 +1,7 @@
 //! What is computed for many cells at once.
 
 use super::frame::{Codes, distinct, gathered};
+use crate::plan::DimId;
 use crate::value::Vector;
 
 /// Values of cells, and whether an aggregate read a row for them.
@@ -15,7 +16,7 @@ pub struct Cells {
 #[derive(PartialEq, Eq)]
 pub struct Support {
     /// Which dimensions.
-    pub dims: Vec<usize>,
+    pub dims: Vec<DimId>,
     /// Their codes, dimension by dimension.
     pub keys: Vec<Codes>,
 }
@@ -23,7 +24,7 @@ pub struct Support {
 impl Support {
     /// Drops dimensions that the outer scope does not have.
     pub(super) fn keep_below(&mut self, dims: usize) {
-        let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i] < dims).collect();
+        let places: Vec<usize> = (0..self.dims.len()).filter(|i| self.dims[*i].is_below(dims)).collect();
         if places.len() == self.dims.len() {
             return;
         }
@@ -42,6 +43,6 @@ impl Support {
 
     /// Whether it says nothing of the first so many dimensions.
     pub(super) fn has_no(&self, dims: usize) -> bool {
-        self.dims.iter().all(|d| *d >= dims)
+        self.dims.iter().all(|d| !d.is_below(dims))
     }
 }

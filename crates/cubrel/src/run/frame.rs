@@ -1,5 +1,6 @@
 //! Many cells at once: for each dimension of a scope, one code a cell.
 
+use crate::plan::{DimId, KeyId};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -185,7 +186,7 @@ impl Frame {
     }
 
     /// The distinct cells of some dimensions, and for each cell of this frame which one it is.
-    pub fn project(&self, keep: &[usize]) -> (Frame, Vec<u32>) {
+    pub fn project(&self, keep: &[DimId]) -> (Frame, Vec<u32>) {
         let columns: Vec<&[u64]> = keep.iter().map(|d| self.dims[*d].codes.as_slice()).collect();
         let (places, first) = distinct(&columns, self.cells);
         let dims = keep.iter().map(|d| self.dims[*d].gather(&first)).collect();
@@ -260,6 +261,9 @@ fn number_by_hash<K: std::hash::Hash + Eq>(rows: usize, key: impl Fn(usize) -> K
     ((0..rows).map(number).collect(), first)
 }
 
+crate::plan::ids::listed_by!(KeyColumn, DimId);
+crate::plan::ids::listed_by!(Codes, KeyId);
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -280,7 +284,7 @@ mod tests {
                 .map(|codes| KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0))))
                 .to_vec(),
         };
-        let (inner, places) = frame.project(&[1, 0]);
+        let (inner, places) = frame.project(&[DimId::new(1), DimId::new(0)]);
         assert_eq!((inner.cells, places), (3, vec![0, 1, 2, 0]));
         let (none, places) = frame.project(&[]);
         assert_eq!((none.cells, places), (1, vec![0, 0, 0, 0]));

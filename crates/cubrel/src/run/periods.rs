@@ -1,5 +1,6 @@
 //! Days under period edits, and aggregates over them (language reference, section 8).
 
+use crate::plan::DimId;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -61,7 +62,8 @@ fn bounds(reads: &PlanReads<'_>, date: ColumnId) -> (i32, i32) {
 /// For each cell the days that a read by date brings for it.
 fn visible_days(reads: &PlanReads<'_>, read: &ReadRef, date: ColumnId, frame: &Frame) -> Result<Vec<DaySet>, RunError> {
     let outer_dims = frame.dims.len();
-    let mut looked_at: Vec<usize> = read.dims.iter().chain(&read.outer).copied().filter(|d| *d < outer_dims).collect();
+    let mut looked_at: Vec<DimId> =
+        read.dims.iter().chain(&read.outer).copied().filter(|d| d.is_below(outer_dims)).collect();
     looked_at.sort_unstable();
     looked_at.dedup();
     let columns: Vec<&[u64]> = looked_at.iter().map(|d| frame.dims[*d].codes.as_slice()).collect();
@@ -90,20 +92,20 @@ fn visible_days(reads: &PlanReads<'_>, read: &ReadRef, date: ColumnId, frame: &F
 /// The keys of a read by day, apart from the day.
 struct KeysBeside {
     /// Place of the key among the read's keys, and the dimension that it comes from.
-    others: Vec<(usize, usize)>,
+    others: Vec<(usize, DimId)>,
     strides: Vec<u128>,
     day: Option<usize>,
 }
 
 impl KeysBeside {
     fn new(result: &ReadResult, read: &ReadRef, outer_dims: usize) -> KeysBeside {
-        let others: Vec<(usize, usize)> =
-            read.dims.iter().copied().enumerate().filter(|(_, dim)| *dim < outer_dims).collect();
+        let others: Vec<(usize, DimId)> =
+            read.dims.iter().copied().enumerate().filter(|(_, dim)| dim.is_below(outer_dims)).collect();
         let mut strides = vec![1u128; others.len()];
         for i in (0..others.len().saturating_sub(1)).rev() {
             strides[i] = strides[i + 1] * u128::from(result.size(others[i + 1].0));
         }
-        KeysBeside { others, strides, day: read.dims.iter().position(|d| *d == outer_dims) }
+        KeysBeside { others, strides, day: read.dims.iter().position(|d| d.index() == outer_dims) }
     }
 
     /// Each group that has rows, with the number of its other keys, and the code of its day.
@@ -223,7 +225,10 @@ impl Timeline {
             .parts
             .iter()
             .map(|p| {
-                groups.iter().map(|(_, _, g)| result.columns[*p].get(*g as usize, plan.aggregates[*p].ty)).collect()
+                groups
+                    .iter()
+                    .map(|(_, _, g)| result.columns[p.index()].get(*g as usize, plan.aggregates[*p].ty))
+                    .collect()
             })
             .collect();
         let adds =

@@ -1,5 +1,6 @@
 //! The reads of one plan, each done once, and what they cost.
 
+use crate::plan::ReadId;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -28,7 +29,7 @@ pub struct ReadProfile {
 const CELL_BYTES: u64 = 64;
 
 /// Results by read and by values from outside.
-type Done = HashMap<(usize, Vec<BoundValue>), Arc<ReadResult>>;
+type Done = HashMap<(ReadId, Vec<BoundValue>), Arc<ReadResult>>;
 
 /// Cells, and the result of a read that is for them.
 pub type ForCells = (Vec<u32>, Arc<ReadResult>);
@@ -81,7 +82,7 @@ impl<'a> PlanReads<'a> {
     }
 
     /// A read of the plan.
-    pub fn read_plan(&self, read: usize) -> &Read {
+    pub fn read_plan(&self, read: ReadId) -> &Read {
         &self.reads[read]
     }
 
@@ -99,7 +100,7 @@ impl<'a> PlanReads<'a> {
     }
 
     /// The result of a read for given values from outside.
-    pub(super) fn result(&self, read: usize, outer: &[(BoundValue, Type)]) -> Result<Arc<ReadResult>, RunError> {
+    pub(super) fn result(&self, read: ReadId, outer: &[(BoundValue, Type)]) -> Result<Arc<ReadResult>, RunError> {
         let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());
         if let Some(result) = kept(&self.done).get(&key) {
             return Ok(result.clone());
@@ -139,7 +140,7 @@ impl<'a> PlanReads<'a> {
     }
 
     /// How often a read has been done, for different values from outside.
-    pub(super) fn times_done(&self, read: usize) -> u64 {
+    pub(super) fn times_done(&self, read: ReadId) -> u64 {
         kept(&self.profile)[read].times
     }
 
@@ -156,9 +157,9 @@ impl<'a> PlanReads<'a> {
         Ok(None)
     }
 
-    fn record(&self, read: usize, elapsed: Duration, stats: ReadStats, rolled_up: bool) {
+    fn record(&self, read: ReadId, elapsed: Duration, stats: ReadStats, rolled_up: bool) {
         let mut profile = kept(&self.profile);
-        let entry = &mut profile[read];
+        let entry = &mut profile[read.index()];
         entry.times += 1;
         entry.rolled_up += u64::from(rolled_up);
         entry.elapsed += elapsed;
@@ -166,3 +167,5 @@ impl<'a> PlanReads<'a> {
         entry.stats.add(stats);
     }
 }
+
+crate::plan::ids::listed_by!(ReadProfile, crate::plan::ReadId);

@@ -1,5 +1,6 @@
 //! Why a row of a calculated column has its value.
 
+use crate::plan::DimId;
 use std::sync::Arc;
 
 use super::answer::{Why, WhyOptions};
@@ -50,7 +51,7 @@ pub(super) fn why(
         ..Scope::default()
     };
     let mut planner = Planner::new(schema);
-    let env = Environment::new(&source).with_row(ROW, column.table, 0);
+    let env = Environment::new(&source).with_row(ROW, column.table, DimId::new(0));
     let assembly = planner.assembly(&def.name, &expr, &scope, &env);
     let reads = planner.into_reads(&source)?;
     let run = options.query.run_options();

@@ -6,6 +6,7 @@ use crate::Error;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::typed::AggregateKind;
+use crate::plan::AggregateId;
 use crate::plan::{Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
 use crate::run::compiled::{CompiledRow, RowCompiler};
 use crate::run::frame::{BoundValue, Frame};
@@ -48,7 +49,7 @@ impl Explained<'_> {
     }
 
     fn behind(&self, assembly: &Assembly, frame: &Frame, found: &mut Vec<WhyRows>) -> Result<(), Error> {
-        let mut add = |text: String, reference: &ReadRef, aggregate: usize| -> Result<(), Error> {
+        let mut add = |text: String, reference: &ReadRef, aggregate: AggregateId| -> Result<(), Error> {
             if !found.iter().any(|f| f.of == text) {
                 let rows = self.rows_of(text, reference, aggregate, frame)?;
                 found.push(rows);
@@ -97,7 +98,13 @@ impl Explained<'_> {
         text
     }
 
-    fn rows_of(&self, of: String, reference: &ReadRef, aggregate: usize, frame: &Frame) -> Result<WhyRows, Error> {
+    fn rows_of(
+        &self,
+        of: String,
+        reference: &ReadRef,
+        aggregate: AggregateId,
+        frame: &Frame,
+    ) -> Result<WhyRows, Error> {
         let plan = self.executor.reads().read_plan(reference.read);
         let aggregate = &plan.aggregates[aggregate];
         let rows = self.rows_read(reference, frame)?;

@@ -9,6 +9,7 @@ use super::roll_up;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::typed::Op;
+use crate::plan::ids::{ParameterPlace, ReadId};
 
 /// Tells each read which other one holds its answers for all values from outside. Whether that one is used is decided
 /// when it is known how many values there are.
@@ -23,7 +24,7 @@ pub(super) fn apply(schema: &Schema, reads: &mut Vec<Read>) {
                 reads.push(read);
                 reads.len() - 1
             });
-            reads[next].by_value = Some(ByValue { read: place, ..by_value });
+            reads[next].by_value = Some(ByValue { read: ReadId::new(place), ..by_value });
         }
         next += 1;
     }
@@ -50,7 +51,7 @@ fn grouped(schema: &Schema, read: &Read) -> Option<(Read, ByValue)> {
         let outer = read.outer.iter().position(|s| *s == slot)?;
         read.outer.remove(outer);
         read.keys.push(Key::Column(column));
-        Some((read, ByValue { read: 0, outer, column, op, as_float }))
+        Some((read, ByValue { read: ReadId::new(0), outer: ParameterPlace::new(outer), column, op, as_float }))
     })
 }
 

@@ -9,6 +9,7 @@ mod correlated;
 mod roll_up;
 mod row_wise;
 
+use super::ids::ReadId;
 use std::collections::HashMap;
 
 use super::query::QueryPlan;
@@ -52,20 +53,20 @@ pub fn optimize_assembly(schema: &Schema, assembly: &mut Assembly, reads: &mut V
 fn drop_unused(each: &mut Each<'_>, reads: &mut Vec<Read>) {
     struct Renumber {
         /// The new place of each read that is used.
-        places: HashMap<usize, usize>,
+        places: HashMap<ReadId, ReadId>,
     }
     impl Visit for Renumber {
         fn read(&mut self, read: &mut ReadRef) {
-            let next = self.places.len();
+            let next = ReadId::new(self.places.len());
             read.read = *self.places.entry(read.read).or_insert(next);
         }
     }
     let mut renumber = Renumber { places: HashMap::new() };
     each(&mut renumber);
-    let mut kept: Vec<(usize, Read)> = std::mem::take(reads)
+    let mut kept: Vec<(ReadId, Read)> = std::mem::take(reads)
         .into_iter()
         .enumerate()
-        .filter_map(|(old, read)| Some((*renumber.places.get(&old)?, read)))
+        .filter_map(|(old, read)| Some((*renumber.places.get(&ReadId::new(old))?, read)))
         .collect();
     kept.sort_by_key(|(place, _)| *place);
     reads.extend(kept.into_iter().map(|(_, read)| read));

@@ -2,6 +2,7 @@
 
 use super::super::tree::{Read, ReadAggregate, RollUp};
 use crate::formula::typed::AggregateKind;
+use crate::plan::ids::{AggregateId, KeyId, ReadId};
 use crate::value::Type;
 
 /// Tells each read which others have all that it needs, those with the fewest keys first. Whether one of them is used is
@@ -24,10 +25,14 @@ fn roll_ups(read: &Read, reads: &[Read]) -> Vec<RollUp> {
         if !fits || finer.rows() != rows {
             return None;
         }
-        let keys = read.keys.iter().map(|key| finer.keys.iter().position(|k| k == key)).collect::<Option<_>>()?;
-        let same = |a: &ReadAggregate| finer.aggregates.iter().position(|f| f == a);
+        let keys = read
+            .keys
+            .iter()
+            .map(|key| finer.keys.iter().position(|k| k == key).map(KeyId::new))
+            .collect::<Option<_>>()?;
+        let same = |a: &ReadAggregate| finer.aggregates.iter().position(|f| f == a).map(AggregateId::new);
         let aggregates = read.aggregates.iter().map(same).collect::<Option<_>>()?;
-        Some(RollUp { read: place, keys, aggregates, width: finer.keys.len() })
+        Some(RollUp { read: ReadId::new(place), keys, aggregates, width: finer.keys.len() })
     };
     reads.iter().enumerate().filter_map(roll_up).collect()
 }

@@ -1,6 +1,7 @@
 //! `sum(sum(t.a) * single(t.b) per t)` goes through the rows of `t` one by one and aggregates each of them. What an
 //! aggregate says of one row is that row's value, so this is `sum(t.a * t.b)`.
 
+use crate::plan::ids::{AggregateId, DimId, ReadId};
 use std::sync::Arc;
 
 use super::super::rows::{Predicate, RowExpr, RowLeaf, intern_leaf};
@@ -36,21 +37,22 @@ impl Visit for RowWise<'_> {
 
 impl RowWise<'_> {
     /// The place of a read, which is added where no equal one is there.
-    fn shared(&mut self, read: Read) -> usize {
+    fn shared(&mut self, read: Read) -> ReadId {
         let wanted = read.identity();
-        self.reads.iter().position(|r| r.identity() == wanted).unwrap_or_else(|| {
+        let place = self.reads.iter().position(|r| r.identity() == wanted).unwrap_or_else(|| {
             self.reads.push(read);
             self.reads.len() - 1
-        })
+        });
+        ReadId::new(place)
     }
 
-    fn aggregate(&mut self, read: usize, aggregate: ReadAggregate) -> usize {
-        self.reads[read].place_of(aggregate)
+    fn aggregate(&mut self, read: ReadId, aggregate: ReadAggregate) -> AggregateId {
+        self.reads[read.index()].place_of(aggregate)
     }
 }
 
 /// The read of a table that a fold over its rows is, without its aggregate; the aggregate; and where its keys come from.
-fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usize>)> {
+fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<DimId>)> {
     use AggregateKind::*;
     let ([Key::Row(table)], [group]) = (fold.domain.keys.as_slice(), fold.domain.groups.as_slice()) else {
         return None;
@@ -60,7 +62,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usiz
     if !plain || matches!(fold.kind, Single | First | Last | Rows) {
         return None;
     }
-    let row = Row { table: *table, dim: fold.domain.outer_dims, read: &group.read, reads };
+    let row = Row { table: *table, dim: DimId::new(fold.domain.outer_dims), read: &group.read, reads };
     let args = fold.args.iter().map(|a| row.expression(a)).collect::<Option<Vec<_>>>()?;
     let by_row = &reads[group.read.read];
     let mut filters = by_row.filters.clone();
@@ -85,7 +87,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<usiz
 struct Row<'a> {
     table: TableId,
     /// The dimension that binds it.
-    dim: usize,
+    dim: DimId,
     /// The read that told which rows there are.
     read: &'a ReadRef,
     reads: &'a [Read],
@@ -126,7 +128,13 @@ impl Row<'_> {
     }
 
     /// What an aggregate says of one row.
-    fn aggregate(&self, read: &ReadRef, place: usize, around: &Scalar, leaves: &mut Vec<RowLeaf>) -> Option<Scalar> {
+    fn aggregate(
+        &self,
+        read: &ReadRef,
+        place: AggregateId,
+        around: &Scalar,
+        leaves: &mut Vec<RowLeaf>,
+    ) -> Option<Scalar> {
         use AggregateKind::*;
         let same = (read.read, &read.dims, &read.outer) == (self.read.read, &self.read.dims, &self.read.outer);
         let aggregate = same.then(|| &self.reads[read.read].aggregates[place])?;

@@ -1,5 +1,6 @@
 //! The scopes of a query, and all its formulas planned over them.
 
+use crate::plan::ids::{DimId, KeyId};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -33,8 +34,8 @@ pub(crate) fn base(planner: &mut Planner<'_>, source: &Arc<Source>, filters: &[N
         let bound = planner.bound(value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
         outer.push((slot, bound));
-        scope.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
-        env.bind(*id, scope.dims.len() - 1);
+        let dim = scope.push_dim(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+        env.bind(*id, dim);
     }
     for narrow in filters {
         let filter = planner.filter(narrow, &scope, &env, Origin::Where);
@@ -130,8 +131,8 @@ pub(super) fn records(mut planner: Planner<'_>, source: &Arc<Source>, checked: C
     let base = base(&mut planner, source, &checked.filters);
     let (rows, _) = planner.read(checked.table, &base.scope, None);
     let mut scope = base.scope.clone();
-    scope.dims.push(Dim { key: Key::Row(checked.table), origin: Origin::BoundRow, filters: true });
-    let env = base.env.clone().with_row(ROW, checked.table, scope.dims.len() - 1);
+    let row = scope.push_dim(Dim { key: Key::Row(checked.table), origin: Origin::BoundRow, filters: true });
+    let env = base.env.clone().with_row(ROW, checked.table, row);
     let items = checked.items.into_iter().map(|(item, e)| {
         let assembly = planner.assembly(&item.name, &e, &scope, &env);
         (item, assembly)
@@ -216,14 +217,17 @@ impl Layout<'_> {
 
     /// Columns by the table whose rows say which combinations there are. With empty ones, those of a table that is
     /// aggregated combine with everything: there its rows are what a combination may have none of.
-    fn combined(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<usize>)> {
+    fn combined(&self, columns: &[ColumnId]) -> Vec<(TableId, Vec<KeyId>)> {
         let is_free = |c: &ColumnId| self.crossed.contains(&c.table);
         let places: Vec<usize> = (0..columns.len()).filter(|i| !is_free(&columns[*i])).collect();
         let bound: Vec<ColumnId> = places.iter().map(|i| columns[*i]).collect();
         let chained = chains(self.schema, &bound).into_iter();
-        let mut groups: Vec<(TableId, Vec<usize>)> =
-            chained.map(|(table, members)| (table, members.into_iter().map(|m| places[m]).collect())).collect();
-        groups.extend((0..columns.len()).filter(|i| is_free(&columns[*i])).map(|i| (columns[i].table, vec![i])));
+        let mut groups: Vec<(TableId, Vec<KeyId>)> = chained
+            .map(|(table, members)| (table, members.into_iter().map(|m| KeyId::new(places[m.index()])).collect()))
+            .collect();
+        groups.extend(
+            (0..columns.len()).filter(|i| is_free(&columns[*i])).map(|i| (columns[i].table, vec![KeyId::new(i)])),
+        );
         groups
     }
 
@@ -258,8 +262,8 @@ impl Layout<'_> {
         let places = self.columns(&(0..axes).collect::<Vec<_>>());
         let scope = self.scope(&places);
         let first = self.base.scope.dims.len();
-        let columns: Vec<(ColumnId, usize)> =
-            places.iter().enumerate().map(|(i, (_, column))| (*column, first + i)).collect();
+        let columns: Vec<(ColumnId, DimId)> =
+            places.iter().enumerate().map(|(i, (_, column))| (*column, DimId::new(first + i))).collect();
         let env = self.base.env.clone().with_columns(ROW, columns.clone());
         let resolvable = |e: &Expr| {
             let mut all = true;

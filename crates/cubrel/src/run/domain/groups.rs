@@ -2,6 +2,7 @@
 
 use super::combinations::Combinations;
 use crate::formula::schema::RelationshipId;
+use crate::plan::{DimId, KeyId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
 use crate::run::RunError;
 use crate::run::frame::{Codes, Frame, distinct, gathered};
@@ -28,7 +29,7 @@ impl GroupCells {
         with_null: bool,
     ) -> Result<GroupCells, RunError> {
         let (class_of, first) = classes(outer, domain, group);
-        let key = |k: &usize| domain.keys[*k];
+        let key = |k: &KeyId| domain.keys[*k];
         let nulls: Vec<u64> = group.keys.iter().map(|k| null_code(reads, key(k))).collect();
         let mut cells = GroupCells {
             class_of,
@@ -76,8 +77,9 @@ impl GroupCells {
         representatives: &Frame,
         only_null: bool,
     ) -> Result<(), RunError> {
-        let outer_places: Vec<usize> = (0..read.dims.len()).filter(|k| read.dims[*k] < domain.outer_dims).collect();
-        let key_place = |key: &usize| read.dims.iter().position(|d| *d == domain.outer_dims + key);
+        let outer_places: Vec<usize> =
+            (0..read.dims.len()).filter(|k| read.dims[*k].is_below(domain.outer_dims)).collect();
+        let key_place = |key: &KeyId| read.dims.iter().position(|d| *d == DimId::of_key(domain.outer_dims, *key));
         let key_places: Vec<Option<usize>> = group.keys.iter().map(key_place).collect();
         for (classes, result) in reads.results(read, representatives)? {
             let mut columns = result.present().codes.clone();
@@ -106,7 +108,7 @@ impl GroupCells {
                 }
                 continue;
             }
-            let dims: Vec<usize> = outer_places.iter().map(|p| read.dims[*p]).collect();
+            let dims: Vec<DimId> = outer_places.iter().map(|p| read.dims[*p]).collect();
             let classes = Outside::new(representatives, &dims, classes, &outer, rows);
             self.give(&classes, &numbers, only_null);
         }
@@ -127,11 +129,11 @@ impl GroupCells {
 
 /// Outer cells that differ only in what a group's reads do not look at are one class.
 pub(super) fn classes(outer: &Frame, domain: &Domain, group: &DomainGroup) -> (Vec<u32>, Vec<u32>) {
-    let mut dims: Vec<usize> = std::iter::once(&group.read)
+    let mut dims: Vec<DimId> = std::iter::once(&group.read)
         .chain(group.null_reads.iter().map(|(r, _)| r))
         .flat_map(|r| r.dims.iter().chain(&r.outer))
         .copied()
-        .filter(|d| *d < domain.outer_dims)
+        .filter(|d| d.is_below(domain.outer_dims))
         .collect();
     dims.sort_unstable();
     dims.dedup();
@@ -165,7 +167,7 @@ pub(super) fn push(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], ce
     cells.0.push(cell);
     for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[*key].push(codes[*number as usize]);
+            cells.1[key.index()].push(codes[*number as usize]);
         }
     }
 }
@@ -195,7 +197,7 @@ pub(super) struct Outside {
 
 impl Outside {
     /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
-    pub(super) fn new(frame: &Frame, dims: &[usize], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
+    pub(super) fn new(frame: &Frame, dims: &[DimId], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
         if dims.is_empty() {
             let all = (0, cells.len() as u32);
             return Outside { cells, of_row: vec![all; rows] };

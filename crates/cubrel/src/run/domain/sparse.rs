@@ -1,5 +1,6 @@
 //! The combinations that reads brought, cut to those that the tables have.
 
+use crate::plan::{DimId, KeyId};
 use std::collections::{HashMap, HashSet};
 
 use super::combinations::{NO_COMBINATION, packed};
@@ -31,7 +32,7 @@ pub(super) fn cells(
     let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for support in supports {
         let matching = groups.iter_mut().zip(&domain.groups).map(|(group, plan)| {
-            let place = |key: &usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
+            let place = |key: &KeyId| support.dims.iter().position(|d| *d == DimId::of_key(domain.outer_dims, *key));
             Matching::new(group, support, plan.keys.iter().map(place).collect())
         });
         let matching: Vec<Matching> = matching.collect();
@@ -58,7 +59,10 @@ pub(super) fn cells(
 /// The codes of a support, where it says all: it has a code for every key, and each of its rows is a combination that
 /// the tables have.
 fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Option<Vec<Codes>> {
-    let place = |key: usize| support.dims.iter().position(|d| *d == domain.outer_dims + key);
+    let place = |key: usize| {
+        let dim = DimId::of_key(domain.outer_dims, KeyId::new(key));
+        support.dims.iter().position(|d| *d == dim)
+    };
     let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
     let keys: Vec<Codes> = keys.collect::<Option<_>>()?;
     let fits = groups.iter_mut().zip(&domain.groups).all(|(group, plan)| {
@@ -197,7 +201,7 @@ fn take_all(
     cells.0.resize(cells.0.len() + rows.len(), 0);
     for ((group, plan), numbers) in groups.iter().zip(&domain.groups).zip(numbers) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[*key].extend(rows.iter().map(|row| codes[numbers[*row as usize] as usize]));
+            cells.1[key.index()].extend(rows.iter().map(|row| codes[numbers[*row as usize] as usize]));
         }
     }
     true
@@ -214,8 +218,8 @@ fn take(
     matching: &[Matching],
     cells: &mut Cells,
 ) -> Result<(), RunError> {
-    let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i] < domain.outer_dims).collect();
-    let dims: Vec<usize> = places.iter().map(|p| support.dims[*p]).collect();
+    let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i].is_below(domain.outer_dims)).collect();
+    let dims: Vec<DimId> = places.iter().map(|p| support.dims[*p]).collect();
     let columns: Vec<Codes> = places.iter().map(|p| support.keys[*p].clone()).collect();
     let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
     if let ([Matching::One(numbers)], [group], [members]) = (matching, groups, members) {
@@ -244,7 +248,7 @@ fn take(
 /// One group, of which each row of the support says the combination: cells first, then their codes key by key.
 fn take_one(
     reads: &PlanReads<'_>,
-    keys: &[usize],
+    keys: &[KeyId],
     (group, members): (&GroupCells, &Members),
     outside: &Outside,
     numbers: &[u32],
@@ -262,7 +266,7 @@ fn take_one(
         }
     }
     for (key, codes) in keys.iter().zip(&group.combinations.columns) {
-        cells.1[*key].extend(taken.iter().map(|number| codes[*number as usize]));
+        cells.1[key.index()].extend(taken.iter().map(|number| codes[*number as usize]));
     }
     Ok(())
 }
@@ -272,7 +276,7 @@ fn add_one(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32,
     cells.0.push(cell);
     for ((group, plan), list) in groups.iter().zip(&domain.groups).zip(lists) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[*key].push(codes[list[0] as usize]);
+            cells.1[key.index()].push(codes[list[0] as usize]);
         }
     }
 }

@@ -36,7 +36,7 @@ impl PairsOf {
         let one = tables.schema.relationship(bridge.relationship).one;
         let rows = tables.rows(one);
         let columns = &result.present().codes;
-        let strides: Vec<u128> = bridge.keys.iter().map(|k| strides[*k]).collect();
+        let strides: Vec<u128> = bridge.keys.iter().map(|k| strides[k.index()]).collect();
         let count = columns.first().map_or(0, |c| c.len());
         let mut adds: Vec<(usize, u128)> = (0..count)
             .map(|i| {

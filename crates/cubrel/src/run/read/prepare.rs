@@ -1,6 +1,7 @@
 //! A read made ready: filters and keys as arrays over codes, aggregates with the source of their values.
 
 use super::keys::{DROPPED, key_sizes};
+use crate::plan::KeyId;
 use crate::run::read::ReadResult;
 use crate::run::read::keys::UnindexedKey;
 use std::collections::BTreeSet;
@@ -122,7 +123,8 @@ pub(super) fn prepare<'a>(
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
-    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&i)) || dependences[i].is_some();
+    let comes_back =
+        |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || dependences[i].is_some();
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
         if !comes_back(i) {
             builder.key(*key, *stride, read);

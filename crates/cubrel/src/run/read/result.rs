@@ -3,6 +3,7 @@
 use super::super::accumulate::GroupNumbers;
 use super::super::frame::{Codes, Frame};
 use super::dependent::Dependence;
+use crate::plan::DimId;
 use crate::value::Vector;
 
 use std::sync::{Arc, OnceLock};
@@ -79,7 +80,7 @@ impl ReadResult {
     }
 
     /// For each cell its group, or the number of groups for none.
-    pub fn find(&self, frame: &Frame, dims: &[usize]) -> Arc<Vec<u32>> {
+    pub fn find(&self, frame: &Frame, dims: &[DimId]) -> Arc<Vec<u32>> {
         if dims.is_empty() {
             return Arc::new(vec![0; frame.cells]);
         }
@@ -92,7 +93,7 @@ impl ReadResult {
         Arc::new(self.numbers_of(frame, dims))
     }
 
-    fn numbers_of(&self, frame: &Frame, dims: &[usize]) -> Vec<u32> {
+    fn numbers_of(&self, frame: &Frame, dims: &[DimId]) -> Vec<u32> {
         let none = self.groups() as u32;
         let codes = |key: usize| frame.dims[dims[key]].codes.as_slice();
         let mut found = match &self.numbering {

@@ -1,5 +1,6 @@
 //! Reads put together from the groups of another one: a total from its lines, a month from its days.
 
+use crate::plan::AggregateId;
 use std::sync::OnceLock;
 
 use super::super::RunError;
@@ -43,8 +44,8 @@ pub fn rolled_up(
     }
     let mut seen = vec![false; groups + 1];
     group_of.iter().for_each(|group| seen[*group as usize] = true);
-    let column = |(aggregate, place): (&ReadAggregate, &usize)| {
-        summed(aggregate, &from.columns[*place].gather(&present.groups), &group_of, groups)
+    let column = |(aggregate, place): (&ReadAggregate, &AggregateId)| {
+        summed(aggregate, &from.columns[place.index()].gather(&present.groups), &group_of, groups)
             .map_err(|message| RunError::in_argument(message, aggregate.args.first().map(|a| &a.scalar)))
     };
     let columns = read.aggregates.iter().zip(&finer.aggregates).map(column).collect::<Result<_, _>>()?;
