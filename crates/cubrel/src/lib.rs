@@ -32,7 +32,10 @@ pub mod value;
 
 pub use cancel::Cancel;
 pub use formula::source::{Diagnostic, Severity};
-pub use handle::sizes;
-pub use handle::{Builder, Error, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched};
-pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine};
+pub use handle::{
+    Builder, Error, ErrorKind, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched, View,
+};
+pub use handle::{catalog, sizes};
+pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine, GridReading, LineKind};
+pub use value::format::Formats;
 pub use value::{Type, Value};

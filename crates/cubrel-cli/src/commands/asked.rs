@@ -3,23 +3,40 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
-use cubrel::{Limits, QueryOptions, Value};
+use cubrel::{Limits, Model, QueryOptions, Value};
 
 use crate::args::Global;
 use crate::failure::Failure;
 
-/// Parameters, roles, user.
+/// Who asks.
 #[derive(clap::Args, Debug)]
-pub struct Asked {
-    /// The value of a parameter, or several with commas between
-    #[arg(long = "set", value_name = "NAME=VALUE")]
-    parameters: Vec<String>,
+pub struct Asker {
     /// Ask in a role of the model; may be repeated
     #[arg(long = "as", value_name = "ROLE")]
     roles: Vec<String>,
     /// Who asks: what `user()` gives
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
+}
+
+impl Asker {
+    /// The model as who asks sees it: all of it where no role is named.
+    pub fn seen(&self, model: Model) -> Result<Model, Failure> {
+        match self.roles.as_slice() {
+            [] => Ok(model),
+            roles => Ok(model.as_user(roles, self.user.as_deref())?.into()),
+        }
+    }
+}
+
+/// Parameters, who asks, limits.
+#[derive(clap::Args, Debug)]
+pub struct Asked {
+    /// The value of a parameter, or several with commas between
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    parameters: Vec<String>,
+    #[command(flatten)]
+    pub asker: Asker,
     /// Give up after so many seconds
     #[arg(long, value_name = "SECONDS")]
     time_limit: Option<f64>,
@@ -37,8 +54,7 @@ impl Asked {
         Ok(QueryOptions {
             parameters: parameters(&self.parameters)?,
             today: global.today,
-            roles: self.roles.clone(),
-            user: self.user.clone(),
+            user: self.asker.user.clone(),
             limits: self.limits()?,
             ..QueryOptions::default()
         })

@@ -30,7 +30,7 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
         Err(other) => return Err(other),
     };
     match out.format() {
-        Format::Json => out.json(&json!(list.iter().map(as_json).collect::<Vec<_>>()))?,
+        Format::Json => out.json(&json!(list))?,
         Format::Csv => as_table(&list).write_csv(out)?,
         _ if list.is_empty() => out.text("nothing is wrong with this model\n")?,
         _ => {
@@ -43,26 +43,6 @@ pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
 
 fn has_model(global: &Global) -> bool {
     global.model.join("model.toml").exists() || global.model.is_file()
-}
-
-fn as_json(p: &Diagnostic) -> serde_json::Value {
-    let mut value = json!({
-        "severity": format!("{:?}", p.severity).to_lowercase(),
-        "problem": p.problem.name(),
-        "message": p.message,
-    });
-    if let Some((file, line, column)) = p.place() {
-        value["file"] = json!(file);
-        value["line"] = json!(line);
-        value["column"] = json!(column);
-    }
-    if let Some(formula) = p.formula() {
-        value["formula"] = json!(formula);
-    }
-    if let Some(help) = &p.help {
-        value["help"] = json!(help);
-    }
-    value
 }
 
 fn as_table(list: &[Diagnostic]) -> TextTable {
@@ -79,7 +59,7 @@ fn as_table(list: &[Diagnostic]) -> TextTable {
         let place = p.place();
         let number = |n: Option<usize>| n.map(|n| n.to_string()).unwrap_or_default();
         table.row(vec![
-            format!("{:?}", p.severity).to_lowercase(),
+            p.severity.name().to_string(),
             place.map(|(file, ..)| file.to_string()).unwrap_or_default(),
             number(place.map(|(_, line, _)| line)),
             number(place.map(|(.., column)| column)),

@@ -70,7 +70,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 }
 
 fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut Output) -> Done {
-    let model = super::open(global)?;
+    let model = args.asked.asker.seen(super::open(global)?)?;
     let contest = FormulaPair {
         measure: measure.into(),
         with: with.into(),
@@ -97,7 +97,7 @@ fn opened(path: &Path, global: &Global) -> Result<Model, Failure> {
 fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) -> Done {
     let names = [a.display().to_string(), b.display().to_string()];
     let names = [names[0].as_str(), names[1].as_str()];
-    let (a, b) = (opened(a, global)?, opened(b, global)?);
+    let (a, b) = (args.asked.asker.seen(opened(a, global)?)?, args.asked.asker.seen(opened(b, global)?)?);
     let comparison = compare_models(&a, &b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(comparison))?,

@@ -37,8 +37,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
             "name a folder that does not exist yet".into(),
         ));
     }
-    let odd = demo::write(&args.dir, args.rows)
-        .map_err(|error| cubrel::Error::Io { path: args.dir.display().to_string(), error })?;
+    let odd =
+        demo::write(&args.dir, args.rows).map_err(|error| cubrel::Error::io(args.dir.display().to_string(), error))?;
     let progress = Progress::new(global);
     let (model, report) = Model::refresh(&args.dir, &refresh_options(global), &progress)?;
     progress.finish();
@@ -70,7 +70,7 @@ impl Tour<'_> {
             "bookings": self.args.rows,
             "odd_rows": self.odd,
             "refresh": super::refresh::as_json(self.report),
-            "query": grid::as_json(self.grid, elapsed),
+            "query": self.grid.to_json(elapsed),
             "time": self.profile,
             "size": self.model.sizes(),
         })

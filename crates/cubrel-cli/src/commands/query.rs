@@ -32,7 +32,7 @@ pub struct Args {
 
 /// Runs a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let model = super::open(global)?;
+    let model = args.asked.asker.seen(super::open(global)?)?;
     let text = text_of(&model, &args.query)?;
     let options = args.asked.options(global)?;
     let start = Instant::now();
@@ -42,11 +42,11 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     problems::warn(query.warnings(), global);
     let formats = formats(&model)?;
     match out.format() {
-        Format::Json => out.json(&grid::as_json(&result, elapsed))?,
+        Format::Json => out.json(&result.to_json(elapsed))?,
         Format::Csv => grid::write_csv(&result, args.formatted.then_some(&formats), out)?,
         Format::Markdown => grid::write_markdown(&result, &formats, out)?,
         Format::Table => grid::show(&result, &formats, args.bars, out)?,
-        Format::Jsonl => grid::write_jsonl(&result, out)?,
+        Format::Jsonl => (0..result.lines.len()).try_for_each(|line| out.json(&result.line_to_json(line)))?,
         Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
         Format::Parquet => out.binary(&result.to_parquet()?)?,
     }

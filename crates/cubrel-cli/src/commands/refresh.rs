@@ -50,19 +50,9 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 
 /// A report for scripts.
 pub fn as_json(report: &RefreshReport) -> serde_json::Value {
-    let mut value = json!({
-        "tables": report.tables,
-        "unmatched": report.unmatched.iter().map(|u| json!({
-            "many": u.many, "one": u.one, "rows": u.rows, "examples": u.examples,
-        })).collect::<Vec<_>>(),
-        "elapsed_ms": report.elapsed.as_millis() as u64,
-        "bytes": report.bytes,
-    });
+    let mut value = json!(report);
     if let Some(peak) = peak_memory() {
         value["peak_bytes"] = json!(peak);
-    }
-    if let Some(limit) = report.memory_limit {
-        value["memory_limit"] = json!(limit);
     }
     value
 }

@@ -2,6 +2,7 @@
 
 use serde_json::json;
 
+use super::asked::Asker;
 use crate::args::Global;
 use crate::failure::Done;
 use crate::format::Format;
@@ -33,11 +34,13 @@ pub struct Args {
     /// Measure a change without making it, see below; may be repeated
     #[arg(long, value_name = "CHANGE", conflicts_with_all = ["flat", "sort"])]
     suppose: Vec<String>,
+    #[command(flatten)]
+    asker: Asker,
 }
 
 /// Shows where the bytes are.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let model = super::open(global)?;
+    let model = args.asker.seen(super::open(global)?)?;
     if !args.suppose.is_empty() {
         let supposed = model.suppose(&args.suppose)?;
         let table = |human| {

@@ -31,7 +31,7 @@ pub struct Args {
 
 /// Times a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let model = super::open(global)?;
+    let model = args.asked.asker.seen(super::open(global)?)?;
     let text = text_of(&model, &args.query)?;
     let options = args.asked.options(global)?;
     if !args.each {

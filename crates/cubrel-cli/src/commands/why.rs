@@ -32,12 +32,12 @@ pub struct Args {
 
 /// Explains a cell.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
-    let model = super::open(global)?;
+    let model = args.asked.asker.seen(super::open(global)?)?;
     let text = text_of(&model, &args.query)?;
     let options = WhyOptions { item: args.measure.clone(), rows: args.rows, query: args.asked.options(global)? };
     let found = model.why(&text, &args.at, &options)?;
     match out.format() {
-        Format::Json => out.json(&why::as_json(&found))?,
+        Format::Json => out.json(&serde_json::json!(found))?,
         Format::Csv => why::as_csv(&found, out)?,
         _ => why::show(&found, &formats(&model)?, out)?,
     }

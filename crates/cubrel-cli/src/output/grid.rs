@@ -1,11 +1,9 @@
 //! Grids: laid out with row and column axes for people, flat for scripts.
 
 use std::collections::HashMap;
-use std::time::Duration;
 
 use cubrel::value::format::Formats;
 use cubrel::{Grid, GridColumn, GridColumnKind, GridLine, Type, Value};
-use serde_json::{Value as Json, json};
 use unicode_width::UnicodeWidthStr;
 
 use super::sink::{Output, Tone};
@@ -45,125 +43,17 @@ impl At {
 
     fn shown(&self, column: &GridColumn, formats: &Formats) -> String {
         match self {
-            At::Value(value) => shown(value, column, column.format.as_deref(), formats),
+            At::Value(value) => column.text(value, column.format.as_deref(), formats),
             At::Others => OTHERS.to_string(),
             At::Total => TOTAL.to_string(),
         }
     }
 }
 
-/// The stable JSON shape.
-pub fn as_json(grid: &Grid, elapsed: Duration) -> Json {
-    let mut columns: Vec<Json> = grid
-        .columns
-        .iter()
-        .map(|c| json!({"name": c.name, "label": label(c), "type": c.ty.to_string(), "kind": kind(c.kind)}))
-        .collect();
-    if grid.totals {
-        columns.push(json!({"name": "total", "kind": "total"}));
-    }
-    if grid.others {
-        columns.push(json!({"name": "others", "kind": "others"}));
-    }
-    let named = |axes: &[usize]| json!(axes.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>());
-    let rows: Vec<Json> = grid
-        .lines
-        .iter()
-        .map(|line| {
-            let mut values: Vec<Json> = line.values.iter().map(json_value).collect();
-            if grid.totals {
-                values.push(named(&line.totalled));
-            }
-            if grid.others {
-                values.push(named(&line.others));
-            }
-            Json::Array(values)
-        })
-        .collect();
-    let elapsed_ms = (elapsed.as_secs_f64() * 1e6).round() / 1e3;
-    json!({"columns": columns, "rows": rows, "elapsed_ms": elapsed_ms})
-}
-
-fn kind(kind: GridColumnKind) -> &'static str {
-    match kind {
-        GridColumnKind::Row | GridColumnKind::Field => "row",
-        GridColumnKind::Column => "column",
-        GridColumnKind::Measure => "measure",
-    }
-}
-
-/// One object a line.
-pub fn write_jsonl(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
-    for line in &grid.lines {
-        let object: serde_json::Map<String, Json> =
-            grid.columns.iter().zip(&line.values).map(|(c, v)| (c.name.clone(), json_value(v))).collect();
-        let mut object = object;
-        let named = |axes: &[usize]| json!(axes.iter().map(|i| &grid.columns[*i].name).collect::<Vec<_>>());
-        if grid.totals {
-            object.insert("total".into(), named(&line.totalled));
-        }
-        if grid.others {
-            object.insert("others".into(), named(&line.others));
-        }
-        out.json(&Json::Object(object))?;
-    }
-    Ok(())
-}
-
-/// Decimals keep their digits.
-pub(super) fn json_value(value: &Value) -> Json {
-    match value {
-        Value::Null => Json::Null,
-        Value::Bool(b) => json!(b),
-        Value::Int(v) => json!(v),
-        Value::Float(v) => json!(v),
-        Value::Decimal { .. } => value.to_string().parse::<serde_json::Number>().map_or(Json::Null, Json::Number),
-        Value::Text(_) | Value::Date(_) | Value::Timestamp(_) => json!(value.to_string()),
-    }
-}
-
-/// What people read over a column.
-fn label(column: &GridColumn) -> String {
-    let prefix = column.prefix.clone().unwrap_or_default();
-    let own = column.label.clone().unwrap_or_else(|| match column.kind {
-        GridColumnKind::Measure => column.name.clone(),
-        // `route.name` is about routes, and `calendar.month` about months.
-        _ => match column.name.split_once('.') {
-            Some((table, "name")) => spaced(table),
-            Some((_, column)) => spaced(column),
-            None => spaced(&column.name),
-        },
-    });
-    prefix + &own
-}
-
-fn spaced(name: &str) -> String {
-    let text = name.replace('_', " ");
-    let mut chars = text.chars();
-    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
-}
-
-/// A value of an axis or an item as people read it.
-fn shown(value: &Value, column: &GridColumn, format: Option<&str>, formats: &Formats) -> String {
-    let axis = matches!(column.kind, GridColumnKind::Row | GridColumnKind::Column);
-    if axis && value.is_null() {
-        return NONE.to_string();
-    }
-    if let Some(reading) = column.readings.iter().find(|r| value.as_text() == Some(&r.name)) {
-        return reading.label.clone().unwrap_or_else(|| spaced(&reading.name));
-    }
-    let prefix = if axis { column.prefix.clone().unwrap_or_default() } else { String::new() };
-    // Years and other whole numbers that name something have no commas.
-    if axis && format.is_none() && column.ty == Type::Int {
-        return prefix + &value.to_string();
-    }
-    prefix + &formats.show(value, column.ty, format)
-}
-
 /// Flat CSV: bare values, or as people read them.
 pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Result<(), Failure> {
     let heads: Vec<String> =
-        grid.columns.iter().map(|c| if formats.is_some() { label(c) } else { c.name.clone() }).collect();
+        grid.columns.iter().map(|c| if formats.is_some() { c.heading() } else { c.name.clone() }).collect();
     let marks = [grid.totals.then_some(TOTAL), grid.others.then_some(OTHERS)];
     out.text(&csv_line(heads.iter().map(String::as_str).chain(marks.into_iter().flatten())))?;
     let named = |axes: &[usize]| axes.iter().map(|i| grid.columns[*i].name.as_str()).collect::<Vec<_>>().join(" ");
@@ -175,7 +65,7 @@ pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Re
             .map(|(i, v)| match formats {
                 Some(_) if line.totalled.contains(&i) => TOTAL.to_string(),
                 Some(_) if line.others.contains(&i) => OTHERS.to_string(),
-                Some(f) => shown(v, &grid.columns[i], grid.format_of(line, i), f),
+                Some(f) => grid.columns[i].text(v, grid.format_of(line, i), f),
                 None => v.to_string(),
             })
             .collect();
@@ -250,12 +140,11 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
             let mut heads: Vec<String> =
                 key.iter().zip(&column_axes).map(|(at, i)| at.shown(&grid.columns[*i], formats)).collect();
             if heads.len() < head_lines {
-                heads.push(label(column));
+                heads.push(column.heading());
             }
             let line = |row| cells.get(&(row, key.clone()));
             let cell = |row| {
-                line(row)
-                    .map_or_else(String::new, |l| shown(&l.values[*item], column, grid.format_of(l, *item), formats))
+                line(row).map_or_else(String::new, |l| column.text(&l.values[*item], grid.format_of(l, *item), formats))
             };
             let figures: Vec<Option<f64>> = (0..keys.len())
                 .map(|row| line(row).filter(|_| !totals[row]).and_then(|l| l.values[*item].as_f64()))
@@ -285,7 +174,7 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
 fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize, head_lines: usize) -> Block {
     let column = &grid.columns[axis];
     let mut heads = vec![String::new(); head_lines.saturating_sub(1)];
-    heads.push(label(column));
+    heads.push(column.heading());
     let cell = |row: usize| {
         // The outer value stands once for all lines below it.
         let repeats = row > 0 && keys[row - 1][..=n] == keys[row][..=n] && n + 1 < keys[row].len();
@@ -336,8 +225,8 @@ fn title(grid: &Grid, out: &mut Output) -> Result<(), Failure> {
     let items: Vec<&GridColumn> = grid.columns.iter().filter(|c| c.kind == GridColumnKind::Measure).collect();
     let axes: Vec<&GridColumn> = grid.columns.iter().filter(|c| c.kind == GridColumnKind::Column).collect();
     if let ([only], false) = (items.as_slice(), axes.is_empty()) {
-        let over: Vec<String> = axes.iter().map(|c| label(c).to_lowercase()).collect();
-        let text = visible(&format!("{} by {}", label(only), over.join(", ")));
+        let over: Vec<String> = axes.iter().map(|c| c.heading().to_lowercase()).collect();
+        let text = visible(&format!("{} by {}", only.heading(), over.join(", ")));
         let text = out.paint(Tone::Faint, &text);
         out.text(&format!("{text}\n"))?;
     }

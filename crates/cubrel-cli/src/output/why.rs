@@ -1,50 +1,14 @@
 //! Why a number is what it is.
 
-use cubrel::insight::why::{Why, WhyFilter, WhyKind, WhyPart, WhyRows};
+use cubrel::insight::why::{Why, WhyKind, WhyPart, WhyRows};
 use cubrel::value::format::Formats;
 use cubrel::{Type, Value};
-use serde_json::{Value as Json, json};
 use unicode_width::UnicodeWidthStr;
 
-use super::grid::json_value;
 use super::sink::{Output, Tone};
 use super::table::TextTable;
 use super::text::{Align, cut, pad};
 use crate::failure::Failure;
-
-/// The shape for scripts.
-pub fn as_json(why: &Why) -> Json {
-    let tables: Vec<Json> =
-        why.tables.iter().map(|t| json!({"table": t.table, "rows": t.rows, "left": t.left, "by": t.by})).collect();
-    let rows: Vec<Json> = why
-        .rows
-        .iter()
-        .map(|r| {
-            let lines: Vec<Vec<Json>> = r.rows.iter().map(|l| l.iter().map(json_value).collect()).collect();
-            json!({
-                "of": r.of, "table": r.table, "count": r.count, "columns": r.columns, "rows": lines,
-                "again": r.again.as_ref().map(json_value),
-            })
-        })
-        .collect();
-    json!({
-        "name": why.name, "value": json_value(&why.value), "type": why.ty.to_string(), "notes": why.notes,
-        "filters": filters_json(&why.filters), "tables": tables, "tree": part_json(&why.tree), "rows": rows,
-    })
-}
-
-fn filters_json(filters: &[WhyFilter]) -> Json {
-    filters.iter().map(|f| json!({"filter": f.text, "origin": f.origin})).collect()
-}
-
-fn part_json(part: &WhyPart) -> Json {
-    let read = part.read.as_ref().map(|(table, left, rows)| json!({"table": table, "left": left, "rows": rows}));
-    json!({
-        "part": part.text, "kind": part.kind.name(), "value": part.value.as_ref().map(json_value),
-        "removed": filters_json(&part.removed), "added": filters_json(&part.added), "read": read, "note": part.note,
-        "parts": part.parts.iter().map(part_json).collect::<Vec<_>>(),
-    })
-}
 
 /// The filters, the rows left and the parts of the formula, a line each; the rows behind the number are in JSON.
 pub fn as_csv(why: &Why, out: &mut Output) -> Result<(), Failure> {

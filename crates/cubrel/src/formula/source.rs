@@ -3,6 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
+use serde::ser::{Serialize, SerializeMap, Serializer};
+
 /// A stretch of bytes in a text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Span {
@@ -114,6 +116,16 @@ pub enum Severity {
     Warning,
     /// Nothing can be computed from this.
     Error,
+}
+
+impl Severity {
+    /// Its name in JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Severity::Warning => "warning",
+            Severity::Error => "error",
+        }
+    }
 }
 
 /// What a [`Diagnostic`] is about, for callers that want to act on it.
@@ -244,6 +256,29 @@ impl Diagnostic {
     pub fn warning(mut self) -> Diagnostic {
         self.severity = Severity::Warning;
         self
+    }
+}
+
+/// What it is about, where, and what to write instead: `{"severity", "problem", "message"}`, and where they are known
+/// `"file"`, `"line"`, `"column"`, `"formula"` and `"help"`.
+impl Serialize for Diagnostic {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("severity", self.severity.name())?;
+        map.serialize_entry("problem", self.problem.name())?;
+        map.serialize_entry("message", &self.message)?;
+        if let Some((file, line, column)) = self.place() {
+            map.serialize_entry("file", file)?;
+            map.serialize_entry("line", &line)?;
+            map.serialize_entry("column", &column)?;
+        }
+        if let Some(formula) = self.formula() {
+            map.serialize_entry("formula", formula)?;
+        }
+        if let Some(help) = &self.help {
+            map.serialize_entry("help", help)?;
+        }
+        map.end()
     }
 }
 

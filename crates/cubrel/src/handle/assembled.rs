@@ -71,6 +71,7 @@ pub fn assemble(
         damage,
         restricted,
         outdated: None,
+        seen_as: None,
         after,
     };
     Ok(Model { inner: Arc::new(inner) })

@@ -1,11 +1,15 @@
 //! Why something could not be done.
 
+use std::sync::Arc;
+
+use serde::Serialize;
+
 use crate::formula::source::{Diagnostic, Problem};
 use crate::load::LoadError;
 use crate::run::RunError;
 
 /// Why something could not be done.
-#[derive(Debug, thiserror::Error)]
+#[derive(Clone, Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum Error {
     /// The model, its data or a formula is wrong; every problem is listed.
@@ -17,7 +21,7 @@ pub enum Error {
         /// Which one.
         path: String,
         /// Why.
-        error: std::io::Error,
+        error: Arc<std::io::Error>,
     },
     /// A query could not be run.
     #[error(transparent)]
@@ -39,7 +43,55 @@ pub enum Error {
     Unknown(String),
 }
 
+/// What an [`Error`] is about, for callers that want to act on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum ErrorKind {
+    /// The model, its data or a formula is wrong: mend it.
+    Problems,
+    /// A file could not be read or written.
+    Io,
+    /// It would take more time, memory or cells than it may.
+    Limit,
+    /// It was ended from outside.
+    Cancelled,
+    /// The store is not what was written: a refresh reads the sources again.
+    Damaged,
+    /// Something is asked for by a name that nothing has.
+    Unknown,
+    /// A result cannot be given in the form asked for.
+    Form,
+    /// A mistake of this library.
+    Internal,
+}
+
 impl Error {
+    /// A file could not be read or written.
+    pub fn io(path: impl Into<String>, error: std::io::Error) -> Error {
+        Error::Io { path: path.into(), error: Arc::new(error) }
+    }
+
+    /// What it is about.
+    pub fn kind(&self) -> ErrorKind {
+        match self {
+            Error::Problems(_) => ErrorKind::Problems,
+            Error::Io { .. } => ErrorKind::Io,
+            Error::Run(RunError::Limit(_)) => ErrorKind::Limit,
+            Error::Run(RunError::Cancelled) | Error::Cancelled => ErrorKind::Cancelled,
+            Error::Run(RunError::Eval(_)) => ErrorKind::Problems,
+            Error::Damaged(_) => ErrorKind::Damaged,
+            Error::Internal(_) => ErrorKind::Internal,
+            Error::Form(_) => ErrorKind::Form,
+            Error::Unknown(_) => ErrorKind::Unknown,
+        }
+    }
+
+    /// Where the first problem stands: the file, the line and the column, both counted from one.
+    pub fn place(&self) -> Option<(&str, usize, usize)> {
+        self.problems().iter().find_map(Diagnostic::place)
+    }
+
     /// The problems, if that is what is wrong.
     pub fn problems(&self) -> &[Diagnostic] {
         match self {
@@ -67,7 +119,7 @@ impl From<LoadError> for Error {
     fn from(e: LoadError) -> Error {
         match e {
             LoadError::Problems(list) => Error::Problems(list),
-            LoadError::Io { path, error } => Error::Io { path, error },
+            LoadError::Io { path, error } => Error::io(path, error),
             LoadError::Cancelled => Error::Cancelled,
         }
     }

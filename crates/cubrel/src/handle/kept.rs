@@ -172,7 +172,7 @@ pub(super) fn write(model: &Model, tables: &[LoadedTable], derived: u64, alone: 
     let folder = folder(model.document());
     let stored = to_store(model, tables, derived);
     let written = generations::write_next(&folder, &stored, alone);
-    written.map_err(|error| Error::Io { path: format!("the store in {}", folder.display()), error })
+    written.map_err(|error| Error::io(format!("the store in {}", folder.display()), error))
 }
 
 fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {

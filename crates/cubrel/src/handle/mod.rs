@@ -11,6 +11,7 @@
 mod assembled;
 mod builder;
 mod calculated;
+pub mod catalog;
 mod check;
 mod error;
 mod kept;
@@ -24,9 +25,10 @@ pub mod sizes;
 mod steps;
 
 pub use builder::Builder;
-pub use error::Error;
+pub use error::{Error, ErrorKind};
 pub use model::Model;
 pub(crate) use options::not_ended;
 pub use options::{Limits, QueryOptions};
 pub use query::Query;
 pub use refresh::{RefreshOptions, RefreshReport, Unmatched};
+pub use restricted::View;

@@ -46,6 +46,8 @@ pub(super) struct Inner {
     pub(super) restricted: Restricted,
     /// Why the data is older than the sources.
     pub(super) outdated: Option<Error>,
+    /// The roles that it was restricted to.
+    pub(super) seen_as: Option<Vec<String>>,
     /// What is worked out after loading.
     pub(super) after: Vec<Step>,
 }
@@ -80,6 +82,11 @@ impl Model {
     /// The roles that people can ask in.
     pub fn roles(&self) -> &[RoleDef] {
         &self.inner.roles
+    }
+
+    /// The roles as which it is seen, where it is what somebody sees of another model.
+    pub fn seen_as(&self) -> Option<&[String]> {
+        self.inner.seen_as.as_deref()
     }
 
     /// How each table was loaded.

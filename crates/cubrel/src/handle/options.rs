@@ -16,9 +16,7 @@ pub struct QueryOptions {
     pub parameters: HashMap<String, Vec<Value>>,
     /// The day that `today()` is; by default the one that the model was opened with.
     pub today: Option<i32>,
-    /// The roles of who asks; what they let through is united, what one denies is denied. None: everything.
-    pub roles: Vec<String>,
-    /// Who asks: what `user()` gives.
+    /// Who asks: what `user()` gives in a whole model. Who sees a [`View`](crate::View) is who it was made for.
     pub user: Option<String>,
     /// When to give up.
     pub limits: Limits,

@@ -66,7 +66,6 @@ impl Model {
 
 impl Query {
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
-        let model = model.asked_by(options)?;
         let settings = model.settings_for(options);
         let within = |planned: Result<QueryPlan, Error>| {
             // Whatever is said of a plan that was given up is not what is wrong with it.

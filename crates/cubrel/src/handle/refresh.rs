@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use serde::Serialize;
+
 use super::assembled::{assemble, diagnose};
 use super::error::Error;
 use super::kept::{self, Kept};
@@ -40,22 +42,26 @@ pub struct RefreshOptions {
 }
 
 /// How a refresh went.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RefreshReport {
     /// Table by table.
     pub tables: Vec<TableReport>,
     /// Relationships with rows that point at nothing.
     pub unmatched: Vec<Unmatched>,
     /// How long it took in all.
+    #[serde(rename = "elapsed_ms", serialize_with = "milliseconds")]
     pub elapsed: Duration,
     /// Bytes of the model in memory.
     pub bytes: u64,
     /// The limit that the model sets.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub memory_limit: Option<u64>,
 }
 
 /// Rows that point at nothing.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Unmatched {
     /// The column that points.
     pub many: String,
@@ -103,6 +109,10 @@ impl Model {
     ) -> Result<(Model, RefreshReport), Error> {
         refresh(path.as_ref(), options, observer)
     }
+}
+
+fn milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_u64(time.as_millis() as u64)
 }
 
 /// The day on the clock, as a day number.

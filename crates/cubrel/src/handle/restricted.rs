@@ -11,7 +11,6 @@ use std::sync::{Arc, PoisonError};
 use super::error::Error;
 use super::late::{Known, Late};
 use super::model::{Inner, Model, Restricted};
-use super::options::QueryOptions;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::schema::{Computed, RelationshipDef, Schema, TableId};
@@ -32,6 +31,27 @@ use crate::value::Type;
 
 /// Models that are kept; each holds the rows that it sees.
 const KEPT: usize = 16;
+
+/// What somebody may see of a model: a model of its own, in which there is nothing else, and no way back to the rest.
+///
+/// It has all methods of a [`Model`].
+#[derive(Clone, Debug)]
+pub struct View(Model);
+
+impl std::ops::Deref for View {
+    type Target = Model;
+
+    fn deref(&self) -> &Model {
+        &self.0
+    }
+}
+
+/// What is seen, as a model by itself.
+impl From<View> for Model {
+    fn from(view: View) -> Model {
+        view.0
+    }
+}
 
 impl Model {
     /// The model as somebody sees it who has some roles: what these let through is united, what one of them denies is
@@ -55,18 +75,9 @@ impl Model {
     ///
     /// # Errors
     /// When there is no such role, or a rule cannot be evaluated.
-    pub fn as_user<S: AsRef<str>>(&self, roles: &[S], user: Option<&str>) -> Result<Model, Error> {
+    pub fn as_user<S: AsRef<str>>(&self, roles: &[S], user: Option<&str>) -> Result<View, Error> {
         let names: Vec<String> = roles.iter().map(|name| name.as_ref().to_string()).collect();
-        seen_by(self, &names, user, self.inner.settings.today)
-    }
-
-    /// The model as who asks sees it; without roles, all of it.
-    pub(crate) fn asked_by(&self, options: &QueryOptions) -> Result<Model, Error> {
-        if options.roles.is_empty() {
-            return Ok(self.clone());
-        }
-        let today = options.today.unwrap_or(self.inner.settings.today);
-        seen_by(self, &options.roles, options.user.as_deref(), today)
+        seen_by(self, &names, user, self.inner.settings.today).map(View)
     }
 }
 
@@ -161,6 +172,7 @@ impl Restriction<'_> {
             restricted: Restricted::default(),
             outdated: None,
             after: Vec::new(),
+            seen_as: Some(self.roles.iter().map(|role| role.name.clone()).collect()),
             schema,
         };
         Ok(Model { inner: Arc::new(inner) })

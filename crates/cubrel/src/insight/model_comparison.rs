@@ -118,9 +118,6 @@ pub fn compare_models(
     options: &QueryOptions,
     runs: usize,
 ) -> Result<ModelComparison, Error> {
-    // What a role may not see is in no list and no number.
-    let (a, b) = (&a.asked_by(options)?, &b.asked_by(options)?);
-    let options = &QueryOptions { roles: Vec::new(), ..options.clone() };
     let (of_a, of_b) = (asked_of(a), asked_of(b));
     let names = |own: &[(String, Option<String>)], other: &[(String, Option<String>)]| -> Vec<String> {
         own.iter().filter(|(name, _)| !other.iter().any(|(n, _)| n == name)).map(|(name, _)| name.clone()).collect()

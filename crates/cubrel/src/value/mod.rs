@@ -8,6 +8,7 @@ pub mod date;
 pub mod days;
 pub mod exact;
 pub mod format;
+mod json;
 mod order;
 pub mod parse;
 mod types;

@@ -113,3 +113,10 @@ impl fmt::Display for Type {
         }
     }
 }
+
+/// As formulas write it.
+impl serde::Serialize for Type {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

@@ -89,12 +89,11 @@ fn model() -> Model {
 }
 
 fn ask(model: &Model, roles: &[&str], user: Option<&str>, text: &str) -> Result<Vec<String>, String> {
-    let options = QueryOptions {
-        roles: roles.iter().map(ToString::to_string).collect(),
-        user: user.map(str::to_string),
-        ..QueryOptions::default()
+    let query = match roles {
+        [] => model.query_with(text, &QueryOptions { user: user.map(str::to_string), ..QueryOptions::default() }),
+        roles => model.as_user(roles, user).and_then(|seen| seen.query(text)),
     };
-    let query = model.query_with(text, &options).map_err(|e| e.to_string())?;
+    let query = query.map_err(|e| e.to_string())?;
     query.run().map(|g| shown(&g)).map_err(|e| e.to_string())
 }
 

@@ -4,7 +4,7 @@ use crate::common::{Random, segments, shown};
 use cubrel::insight::formula_comparison::{self, FormulaPair};
 use cubrel::insight::why::WhyOptions;
 use cubrel::insight::{advice, model_comparison, profile};
-use cubrel::{Model, QueryOptions, Type, Value};
+use cubrel::{Model, QueryOptions, Type, Value, View};
 use serde_json::Value as Json;
 
 /// Rows of `zone` (id, name), `shop` (id, zone, other zone) and `sale` (shop, x).
@@ -153,8 +153,10 @@ fn case(seed: u64) -> (Rows, Vec<(&'static str, &'static str)>, Rows) {
     (rows, rules, left)
 }
 
-fn asked_in(rules: &[(&str, &str)]) -> QueryOptions {
-    QueryOptions { roles: (0..rules.len()).map(|i| format!("r{i}")).collect(), ..QueryOptions::default() }
+/// As somebody sees it who has the role of each rule.
+fn seen_in(model: &Model, rules: &[(&str, &str)]) -> View {
+    let roles: Vec<String> = (0..rules.len()).map(|i| format!("r{i}")).collect();
+    model.as_user(&roles, None).unwrap()
 }
 
 #[test]
@@ -162,10 +164,10 @@ fn a_role_is_as_if_the_other_rows_had_never_been() {
     for seed in 0..600 {
         let (rows, rules, left) = case(seed);
         let (whole, part) = (model(&rows, &rules), model(&left, &[]));
-        let options = asked_in(&rules);
+        let seen = seen_in(&whole, &rules);
         for text in QUERIES {
             let expected = shown(&crate::common::run(&part, text));
-            let query = whole.query_with(text, &options).unwrap_or_else(|e| panic!("{text}: {e}"));
+            let query = seen.query(text).unwrap_or_else(|e| panic!("{text}: {e}"));
             for (name, way) in crate::common::configurations() {
                 let found = shown(&query.run_with(&way).unwrap().0);
                 assert_eq!(found, expected, "seed {seed}, {rules:?}, {name}: {text}");
@@ -203,7 +205,8 @@ const PLACES: &[(&str, &str)] = &[
 ];
 
 /// All that a model tells, in words: answers, errors, explanations, counters, sizes.
-fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
+fn everything(model: &Model) -> Vec<String> {
+    let options = &QueryOptions::default();
     let mut told = Vec::new();
     for text in QUERIES.iter().chain(FAILING) {
         let grid = model.query_with(text, options).and_then(|query| query.run());
@@ -242,8 +245,8 @@ fn everything(model: &Model, options: &QueryOptions) -> Vec<String> {
         Ok(comparison) => without_times(&serde_json::to_value(comparison).unwrap()),
         Err(e) => e.to_string(),
     });
-    let sizes = model.asked_as(&options.roles).sizes();
-    told.push(serde_json::to_string_pretty(&sizes).unwrap());
+    told.push(serde_json::to_string_pretty(&model.sizes()).unwrap());
+    told.push(format!("{:#?}", model.catalog()));
     told
 }
 
@@ -277,16 +280,6 @@ fn counters(node: &profile::Node, found: &mut Vec<String>) {
     node.parts.iter().for_each(|part| counters(part, found));
 }
 
-trait AskedAs {
-    fn asked_as(&self, roles: &[String]) -> Model;
-}
-
-impl AskedAs for Model {
-    fn asked_as(&self, roles: &[String]) -> Model {
-        if roles.is_empty() { self.clone() } else { self.as_user(roles, None).unwrap() }
-    }
-}
-
 #[test]
 fn nothing_on_any_road_tells_of_rows_and_columns_that_a_role_has_not() {
     // More of them on request: CUBREL_ROLES=10000.
@@ -297,9 +290,8 @@ fn nothing_on_any_road_tells_of_rows_and_columns_that_a_role_has_not() {
             // The last role denies the name as well, and with it what is computed from it.
             let deny = if named { "" } else { "deny = ['zone.name']\n" };
             let (whole, part) = (model_with(&rows, &rules, deny, true), model_with(&left, &[], "", named));
-            let options = asked_in(&rules);
-            let expected = everything(&part, &QueryOptions::default());
-            let found = everything(&whole, &options);
+            let expected = everything(&part);
+            let found = everything(&seen_in(&whole, &rules));
             for (found, expected) in found.iter().zip(&expected) {
                 assert_eq!(found, expected, "seed {seed}, {rules:?}, names: {named}");
             }
@@ -322,13 +314,12 @@ fn what_a_denied_key_is_cannot_be_told_from_anything() {
         let all = |list: &[Vec<Value>], keys: &[usize]| list.iter().map(|row| by(row, keys)).collect();
         Rows { zone: all(&rows.zone, &[0]), shop: all(&rows.shop, &[0, 1, 2]), sale: all(&rows.sale, &[0]) }
     };
-    let options = asked_in(&[("", "")]);
     let mut answered = 0;
     for seed in 0..100 {
         let (rows, ..) = case(seed);
         let (here, there) = (model_with(&rows, &[], DENY, true), model_with(&moved(&rows), &[], DENY, true));
-        let found = everything(&here, &options);
-        for (found, expected) in found.iter().zip(&everything(&there, &options)) {
+        let found = everything(&seen_in(&here, &[("", "")]));
+        for (found, expected) in found.iter().zip(&everything(&seen_in(&there, &[("", "")]))) {
             assert_eq!(found, expected, "seed {seed}");
         }
         let keys = |text: &&String| ["zone.id", "shop.id", "sale.shop"].iter().any(|k| text.contains(k));
@@ -369,7 +360,7 @@ fn tables_by_query_are_worked_out_from_the_rows_of_the_role() {
         let (rows, rules, left) = case(seed);
         let (whole, part) =
             (model_with(&rows, &rules, &of_query(""), true), model_with(&left, &[], &of_query(""), true));
-        let seen = whole.asked_as(&asked_in(&rules).roles);
+        let seen = seen_in(&whole, &rules);
         for text in [
             "grid sum(best.total) as t, sum(best.n) as n, rows(best) as r, rows(again) as c, total",
             "records best.zone, best.total order by best.zone",
@@ -382,7 +373,7 @@ fn tables_by_query_are_worked_out_from_the_rows_of_the_role() {
         assert!(open.warnings().iter().any(|w| w.message.contains("`best` is worked out over all rows")));
         let all = "grid sum(best.n) as n, rows(best) as r, rows(again) as c";
         let run = |model: &Model| shown(&crate::common::run(model, all));
-        assert_eq!(run(&open.asked_as(&asked_in(&rules).roles)), run(&whole), "seed {seed}");
+        assert_eq!(run(&seen_in(&open, &rules)), run(&whole), "seed {seed}");
     }
 }
 

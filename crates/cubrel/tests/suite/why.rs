@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use crate::common::Random;
 use cubrel::insight::why::{Why, WhyOptions, WhyPart};
-use cubrel::{Model, QueryOptions, Type, Value};
+use cubrel::{Model, Type, Value};
 
 fn why(model: &Model, text: &str, at: &str) -> Why {
     let options = WhyOptions { rows: 3, ..WhyOptions::default() };
@@ -147,8 +147,8 @@ fn places_that_are_none_are_refused() {
 
 #[test]
 fn a_role_leaves_its_rows() {
-    let query = QueryOptions { roles: vec!["north".into()], ..QueryOptions::default() };
-    let found = model().why("grid net", "", &WhyOptions { query, ..WhyOptions::default() }).unwrap();
+    let seen = model().as_user(&["north"], None).unwrap();
+    let found = seen.why("grid net", "", &WhyOptions::default()).unwrap();
     assert_eq!((found.value, found.tables[0].left, found.tables[0].rows), (Value::Int(30), 2, 2));
     assert!(found.notes[0].contains("asked as north"));
 }

@@ -40,7 +40,7 @@ pub struct Draft {
 pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result<Draft, Error> {
     let mut files = Vec::new();
     for input in inputs {
-        collect(input, &mut files).map_err(|error| Error::Io { path: input.display().to_string(), error })?;
+        collect(input, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
     }
     if files.is_empty() {
         let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");

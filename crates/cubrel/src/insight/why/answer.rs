@@ -1,5 +1,7 @@
 //! Why a cell has its value, as callers get it.
 
+use serde::{Serialize, Serializer};
+
 use crate::QueryOptions;
 use crate::value::{Type, Value};
 
@@ -15,15 +17,19 @@ pub struct WhyOptions {
 }
 
 /// Why a cell has its value.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Why {
     /// The item, or the column.
     pub name: String,
     /// What people read instead.
+    #[serde(skip)]
     pub label: Option<String>,
     /// A pattern for the value.
+    #[serde(skip)]
     pub format: Option<String>,
     /// The type of the value.
+    #[serde(rename = "type")]
     pub ty: Type,
     /// The value.
     pub value: Value,
@@ -40,16 +46,18 @@ pub struct Why {
 }
 
 /// One filter.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyFilter {
     /// What it lets through.
+    #[serde(rename = "filter")]
     pub text: String,
     /// Who put it there.
     pub origin: &'static str,
 }
 
 /// The rows left in one table.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct WhyTable {
     /// The table.
     pub table: String,
@@ -62,21 +70,25 @@ pub struct WhyTable {
 }
 
 /// One part of a formula.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct WhyPart {
     /// As it is written, or the name of a measure.
+    #[serde(rename = "part")]
     pub text: String,
     /// What it is.
     pub kind: WhyKind,
     /// Its value in its context; nothing for what has none, such as a set.
     pub value: Option<Value>,
     /// The type of the value.
+    #[serde(skip)]
     pub ty: Type,
     /// Filters that an edit dropped.
     pub removed: Vec<WhyFilter>,
     /// Filters that an edit added.
     pub added: Vec<WhyFilter>,
     /// For an aggregate: the table whose rows it saw, how many, and of how many.
+    #[serde(serialize_with = "read")]
     pub read: Option<(String, u64, u64)>,
     /// What else is to be said.
     pub note: Option<String>,
@@ -122,7 +134,8 @@ impl WhyKind {
 }
 
 /// Some of the rows behind an aggregate.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct WhyRows {
     /// The aggregate, as it is written.
     pub of: String,
@@ -133,9 +146,26 @@ pub struct WhyRows {
     /// The columns that are given.
     pub columns: Vec<String>,
     /// Their types.
+    #[serde(skip)]
     pub types: Vec<Type>,
     /// The first rows.
     pub rows: Vec<Vec<Value>>,
     /// What the plain aggregate over all these rows gives, row by row.
     pub again: Option<Value>,
+}
+
+impl Serialize for WhyKind {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.name())
+    }
+}
+
+fn read<S: Serializer>(read: &Option<(String, u64, u64)>, serializer: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Read<'a> {
+        table: &'a str,
+        left: u64,
+        rows: u64,
+    }
+    read.as_ref().map(|(table, left, rows)| Read { table, left: *left, rows: *rows }).serialize(serializer)
 }

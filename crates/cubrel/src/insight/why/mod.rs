@@ -61,11 +61,9 @@ impl Model {
     }
 
     fn explain(&self, text: &str, at: &str, options: &WhyOptions) -> Result<Why, Error> {
-        let seen = self.asked_by(&options.query)?;
-        let mut why = seen.explained(text, at, options)?;
-        if !options.query.roles.is_empty() {
-            let roles = options.query.roles.join(", ");
-            why.notes.push(format!("asked as {roles}: there are only the rows that the role sees"));
+        let mut why = self.explained(text, at, options)?;
+        if let Some(roles) = self.seen_as() {
+            why.notes.push(format!("asked as {}: there are only the rows that the role sees", roles.join(", ")));
         }
         Ok(why)
     }

@@ -4,13 +4,14 @@
 //! * `arrange`: `having`, order, limits, totals
 //! * `others`: the line for what a limit drops
 //! * `records`: rows of a table
-//! * `result`: columns and lines
+//! * `result`: columns and lines; `shown`: as people and scripts read them
 
 mod arrange;
 mod lines;
 mod others;
 mod records;
 mod result;
+mod shown;
 
 use std::collections::HashMap;
 
@@ -28,7 +29,7 @@ use arrange::Ranks;
 use lines::{Lines, OTHERS, TOTAL};
 pub(crate) use lines::{base_frame, outer_values};
 use result::item_column;
-pub use result::{Grid, GridColumn, GridColumnKind, GridLine, GridReading};
+pub use result::{Grid, GridColumn, GridColumnKind, GridLine, GridReading, LineKind};
 
 /// What a run cost.
 #[derive(Debug)]

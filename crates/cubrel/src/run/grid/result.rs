@@ -46,6 +46,20 @@ pub struct GridReading {
     pub format: Option<String>,
 }
 
+/// What stands on an axis of a line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum LineKind {
+    /// A value.
+    Value,
+    /// No value: rows that have none there.
+    None,
+    /// All values together.
+    Total,
+    /// The values that a limit has dropped, together.
+    Others,
+}
+
 /// One line of a [`Grid`]: axis values, then items.
 #[derive(Clone, Debug, PartialEq)]
 pub struct GridLine {
