@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::{Limits, Model, QueryOptions, RefreshOptions, Type, Value};
 
 /// A kind of input: its name, as the folder of the corpus has it, and what is done with its bytes.
@@ -31,7 +32,7 @@ pub fn panics_end_it() {
     static ONCE: std::sync::Once = std::sync::Once::new();
     ONCE.call_once(|| {
         std::panic::set_hook(Box::new(|panic| {
-            if !cubrel::load::is_guarded() {
+            if !cubrel::is_guarded() {
                 eprintln!("{panic}\n{}", std::backtrace::Backtrace::force_capture());
                 std::process::abort();
             }
@@ -97,7 +98,7 @@ pub fn csv(bytes: &[u8]) {
         let folder = folder();
         fs::write(folder.join("t.csv"), text).expect("there is room");
         let into = folder.join("model");
-        let _ = cubrel::insight::draft::draft(&into, &[folder.join("t.csv")], &Silent);
+        let _ = cubrel::draft::draft(&into, &[folder.join("t.csv")], &Silent);
         let _ = fs::remove_dir_all(&folder);
         return;
     }

@@ -9,6 +9,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch};
+use cubrel::internals::InModel as _;
 use cubrel::store::Column;
 use cubrel::value::arrow;
 use cubrel::{Model, Value};

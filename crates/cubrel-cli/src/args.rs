@@ -43,5 +43,5 @@ pub const GENERAL: &str = "General options";
 
 /// A day as its number.
 pub fn parse_day(text: &str) -> Result<i32, String> {
-    cubrel::value::date::parse_date(text.as_bytes()).ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
+    cubrel::units::parse_day(text).ok_or_else(|| format!("`{text}` is not a date such as 2026-03-01"))
 }

@@ -95,7 +95,7 @@ fn main() -> ExitCode {
     // A panic that the library turns into an error is told as that error.
     let told = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |panic| {
-        if !cubrel::load::is_guarded() {
+        if !cubrel::is_guarded() {
             told(panic);
         }
     }));

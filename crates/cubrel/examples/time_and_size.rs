@@ -2,7 +2,7 @@
 //!
 //! `cargo run --release -p cubrel --example time_and_size`
 
-use cubrel::insight::profile::{Node, profile};
+use cubrel::profile::{Node, profile};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 fn print(node: &Node, depth: usize) {

@@ -1,6 +1,6 @@
 //! Why a number is what it is: `cargo run --example why_a_number`
 
-use cubrel::insight::why::{WhyOptions, WhyPart};
+use cubrel::why::{WhyOptions, WhyPart};
 use cubrel::{Model, Type, Value};
 
 fn print(part: &WhyPart, depth: usize) {

@@ -1,41 +1,119 @@
 //! Related tables in memory, and formulas that answer for whatever is filtered.
 //!
 //! A model is opened from a folder with a `model.toml` ([`Model::open`]) or made in code ([`Model::builder`]). It answers
-//! queries ([`Model::query`]) with grids, and says where its bytes ([`Model::sizes`]) and its time
-//! ([`insight::profile::timed`]) go.
+//! queries ([`Model::query`]) with grids, and says why a number is what it is ([`Model::why`]), where its bytes
+//! ([`Model::sizes`]) and its time ([`Model::profile`]) go, and whether a change keeps the numbers ([`Model::compare`],
+//! [`Model::compare_formulas`]).
 //!
 //! What it does not do: change data, or write anything but its own store; it prints nothing.
 //!
-//! The layers, each of which uses only those above it:
+//! ```
+//! # fn main() -> Result<(), cubrel::Error> {
+//! use cubrel::{Measure, Model, QueryText, Relation, Type, Value};
 //!
-//! * [`value`]: scalar types, exact numbers, dates, batches, Arrow
-//! * [`formula`]: the language, from text to typed expressions, and batch evaluation
-//! * [`store`]: coded columns, lookups, the store on disk
-//! * [`model`]: what a model says, and everything that can be wrong with it
-//! * [`load`]: sources to coded tables
-//! * [`plan`]: queries to reads and what assembles their results
-//! * [`run`]: reads over the store, assembly, grids
-//! * [`insight`] and the handle that ties all together: [`Model`], [`Query`], [`Builder`]
+//! let routes = [(1, "North"), (2, "South")].map(|(id, region)| vec![Value::Int(id), Value::text(region)]);
+//! let bookings = [(1, 10), (1, 20), (2, 5)].map(|(route, net)| vec![Value::Int(route), Value::Int(net)]);
+//! let model = Model::builder()
+//!     .rows("route", &[("id", Type::Int), ("region", Type::Text)], &routes)
+//!     .rows("booking", &[("route_id", Type::Int), ("net", Type::Int)], &bookings)
+//!     .define(Relation::new("booking.route_id", "route.id"))
+//!     .define(Measure::new("net_revenue", "sum(booking.net)").label("Net revenue"))
+//!     .build()?;
+//! let query = QueryText::grid(["net_revenue"]).by("route.region").totals();
+//! let grid = model.query(&query.to_string())?.run()?;
+//! assert_eq!(grid.lines[0].values, [Value::text("North"), Value::Int(30)]);
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! Features: `postgres` for tables of a PostgreSQL server as sources (on by default). `internals` is for this library's own
+//! tests.
 
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+// The layers, open to this crate's own tests alone.
 mod cancel;
+#[cfg(not(feature = "internals"))]
+mod formula;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod formula;
+#[cfg(not(feature = "internals"))]
 mod handle;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
+pub mod handle;
+#[cfg(not(feature = "internals"))]
+mod insight;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod insight;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
+pub mod internals;
+#[cfg(not(feature = "internals"))]
+mod load;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod load;
+#[cfg(not(feature = "internals"))]
+mod model;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod model;
+#[cfg(not(feature = "internals"))]
+mod plan;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod plan;
+#[cfg(not(feature = "internals"))]
+mod run;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod run;
+#[cfg(not(feature = "internals"))]
+mod store;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod store;
+#[cfg(not(feature = "internals"))]
+mod value;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
 pub mod value;
 
-pub use cancel::Cancel;
-pub use formula::source::{Diagnostic, Severity};
+// Models.
+pub use handle::catalog;
 pub use handle::{
-    Builder, Error, ErrorKind, Limits, Model, Query, QueryOptions, RefreshOptions, RefreshReport, Unmatched, View,
+    Builder, Calendar, Column, Definition, Lens, Measure, Model, RefreshOptions, RefreshReport, Relation, Role,
+    Unmatched, View,
 };
-pub use handle::{catalog, sizes};
+pub use load::{ComputedColumn, Observer, Silent, TableReport};
+
+// Queries and their results.
+pub use cancel::Cancel;
+pub use formula::query_text::{QueryItem, QueryLimit, QueryText};
+pub use handle::{Limits, Query, QueryOptions};
 pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLine, GridReading, LineKind};
 pub use value::format::Formats;
 pub use value::{Type, Value};
+
+// What a model tells of itself.
+pub use handle::sizes;
+pub use insight::{advice, draft, formula_comparison, model_comparison, profile, what_if, why};
+
+// What is wrong.
+pub use formula::source::{Diagnostic, Problem, Severity, Span, suggest};
+pub use handle::{Error, ErrorKind};
+pub use load::is_guarded;
+
+// The language, for shells, editors and servers.
+pub use formula::functions::{FunctionEntry, functions};
+pub use insight::complete::{Completion, CompletionKind, complete, describe};
+pub use load::infer::guessed;
+pub use value::units;
+
+/// The version of Arrow that record batches are of.
+pub mod arrow {
+    pub use {arrow_array as array, arrow_schema as schema};
+}

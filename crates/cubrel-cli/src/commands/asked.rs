@@ -69,7 +69,7 @@ impl Asked {
         let memory = self.memory_limit.as_deref().map(|text| {
             let wrong =
                 || Failure::Other(format!("`{text}` is not an amount of memory"), "write `2 GiB` or `500 MB`".into());
-            cubrel::model::memory_bytes(text).ok_or_else(wrong)
+            cubrel::units::parse_bytes(text).ok_or_else(wrong)
         });
         Ok(Limits { time: time.transpose()?, cells: self.cell_limit, memory: memory.transpose()? })
     }
@@ -83,14 +83,8 @@ fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failure> 
             let (name, values) = pair
                 .split_once('=')
                 .ok_or_else(|| Failure::Other(format!("`{pair}` sets nothing"), "write `--set year=2025`".into()))?;
-            let values: Vec<Value> = values.split(',').map(|v| guess(v.trim())).collect();
+            let values: Vec<Value> = values.split(',').map(|v| cubrel::guessed(v.trim())).collect();
             Ok((name.trim().trim_start_matches('$').to_string(), values))
         })
         .collect()
-}
-
-fn guess(text: &str) -> Value {
-    let mut guess = cubrel::load::infer::Guess::default();
-    guess.see(text.as_bytes());
-    cubrel::value::parse::value(text, guess.ty()).unwrap_or_else(|| Value::text(text))
 }

@@ -4,8 +4,7 @@ use crate::output::formula_comparison;
 use std::path::{Path, PathBuf};
 
 use cubrel::Model;
-use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
-use cubrel::insight::model_comparison::compare_models;
+use cubrel::formula_comparison::FormulaPair;
 use serde_json::json;
 
 use super::asked::Asked;
@@ -77,7 +76,7 @@ fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut O
         by: args.by.clone().unwrap_or_default(),
         filter: args.filter.clone().unwrap_or_default(),
     };
-    let rival = compare_formulas(&model, &contest, &args.asked.options(global)?, args.runs as usize)?;
+    let rival = model.compare_formulas(&contest, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(rival))?,
         Format::Csv => formula_comparison::flat(&contest, &rival).write_csv(out)?,
@@ -98,7 +97,7 @@ fn models(args: &Args, a: &Path, b: &Path, global: &Global, out: &mut Output) ->
     let names = [a.display().to_string(), b.display().to_string()];
     let names = [names[0].as_str(), names[1].as_str()];
     let (a, b) = (args.asked.asker.seen(opened(a, global)?)?, args.asked.asker.seen(opened(b, global)?)?);
-    let comparison = compare_models(&a, &b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
+    let comparison = a.compare(&b, &args.only, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
         Format::Json => out.json(&json!(comparison))?,
         Format::Csv => output::model_comparison::flat(&comparison).write_csv(out)?,

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use cubrel::insight::profile::Profile;
+use cubrel::profile::Profile;
 use cubrel::{Grid, Model, RefreshReport};
 use serde_json::json;
 
@@ -42,7 +42,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let progress = Progress::new(global);
     let (model, report) = Model::refresh(&args.dir, &refresh_options(global), &progress)?;
     progress.finish();
-    let (profile, result) = cubrel::insight::advice::profile_with_advice(&model, TOUR, &Default::default(), 5)?;
+    let (profile, result) = model.profile(TOUR, &Default::default(), 5)?;
     let tour = Tour { args, odd: &odd, report: &report, profile: &profile, grid: &result, model: &model };
     match out.format() {
         Format::Json => out.json(&tour.as_json())?,

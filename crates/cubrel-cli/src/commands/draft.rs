@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use cubrel::insight::draft::draft;
+use cubrel::draft::draft;
 use cubrel::{Model, RefreshOptions};
 use serde_json::json;
 

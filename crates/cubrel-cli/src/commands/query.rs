@@ -3,8 +3,8 @@
 use std::io::Read;
 use std::time::Instant;
 
+use cubrel::Formats;
 use cubrel::Model;
-use cubrel::value::format::Formats;
 
 use super::asked::Asked;
 use crate::args::Global;
@@ -62,15 +62,14 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
             .map_err(|e| Failure::Other(format!("standard input cannot be read: {e}"), "give it UTF-8 text".into()))?;
         return Ok(text);
     }
-    if let Some(saved) = model.document().file.query.get(query) {
+    let saved = model.catalog().queries;
+    if let Some(saved) = saved.iter().find(|saved| saved.name == query) {
         return Ok(saved.text.clone());
     }
     if !query.trim().is_empty() && query.chars().all(|c| c.is_alphanumeric() || c == '_') {
-        let names: Vec<&str> = model.document().file.query.keys().map(String::as_str).collect();
-        let help = match cubrel::formula::source::closest(query, names.iter().copied()) {
-            Some(near) => cubrel::formula::source::did_you_mean(near),
-            None => format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")),
-        };
+        let names: Vec<&str> = saved.iter().map(|saved| saved.name.as_str()).collect();
+        let help = cubrel::suggest(query, names.iter().copied())
+            .unwrap_or_else(|| format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")));
         return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
     }
     Ok(query.to_string())
@@ -78,7 +77,7 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
 
 /// How the model writes values.
 pub fn formats(model: &Model) -> Result<Formats, Failure> {
-    let section = &model.document().file.model;
-    Formats::new(section.locale.as_deref(), section.currency.as_deref())
+    let catalog = model.catalog();
+    Formats::new(catalog.locale.as_deref(), catalog.currency.as_deref())
         .map_err(|e| Failure::Other(e, "set `locale` in [model] to one such as `en-GB`".into()))
 }

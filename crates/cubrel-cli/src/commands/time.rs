@@ -1,7 +1,5 @@
 //! `cubrel time`
 
-use cubrel::insight::advice::profile_with_advice;
-use cubrel::insight::profile::{Profile, profile};
 use serde_json::json;
 
 use super::asked::Asked;
@@ -35,7 +33,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let text = text_of(&model, &args.query)?;
     let options = args.asked.options(global)?;
     if !args.each {
-        let (profile, _) = profile_with_advice(&model, &text, &options, args.runs as usize)?;
+        let (profile, _) = model.profile(&text, &options, args.runs as usize)?;
         match out.format() {
             Format::Json => out.json(&json!(profile))?,
             Format::Csv => profile::flat(&profile).write_csv(out)?,
@@ -43,10 +41,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         }
         return Ok(0);
     }
-    let mut all: Vec<(String, Profile)> = Vec::new();
-    for (name, single) in cubrel::insight::profile::items(&text)? {
-        all.push((name, profile(&model, &single, &options, args.runs as usize)?.0));
-    }
+    let mut all = model.profile_each(&text, &options, args.runs as usize)?;
     all.sort_by(|a, b| b.1.warm.median_ms.total_cmp(&a.1.warm.median_ms));
     match out.format() {
         Format::Json => {

@@ -1,6 +1,6 @@
 //! `cubrel why`
 
-use cubrel::insight::why::WhyOptions;
+use cubrel::why::WhyOptions;
 
 use super::asked::Asked;
 use super::query::{formats, text_of};

@@ -1,6 +1,6 @@
 //! Two formulas side by side: where their numbers differ, and what each costs.
 
-use cubrel::insight::formula_comparison::{Cost, Difference, FormulaComparison, FormulaPair};
+use cubrel::formula_comparison::{Cost, Difference, FormulaComparison, FormulaPair};
 
 use super::profile::ms;
 use super::sink::{Output, Tone};

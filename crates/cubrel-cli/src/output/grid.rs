@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use cubrel::value::format::Formats;
+use cubrel::Formats;
 use cubrel::{Grid, GridColumn, GridColumnKind, GridLine, Type, Value};
 use unicode_width::UnicodeWidthStr;
 

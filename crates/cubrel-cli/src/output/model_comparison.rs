@@ -1,6 +1,6 @@
 //! Two models side by side: where their answers differ, and what each costs.
 
-use cubrel::insight::model_comparison::{Answer, Example, ModelComparison, Outcome, Pair};
+use cubrel::model_comparison::{Answer, Example, ModelComparison, Outcome, Pair};
 
 use super::profile::ms;
 use super::sink::{Output, Tone};

@@ -1,6 +1,6 @@
 //! Times: a tree by part of the formulas, with the reads beneath.
 
-use cubrel::insight::profile::{Node, NodeKind, Profile, ReadNode};
+use cubrel::profile::{Node, NodeKind, Profile, ReadNode};
 
 use super::sink::{Output, Tone};
 use super::table::TextTable;

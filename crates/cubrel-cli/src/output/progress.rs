@@ -5,7 +5,7 @@ use std::io::IsTerminal;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use cubrel::load::{Observer, TableReport};
+use cubrel::{Observer, TableReport};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::args::Global;

@@ -2,7 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
-pub use cubrel::value::units::{bytes, count};
+pub use cubrel::units::{bytes, count};
 
 /// On which side of its column a text stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

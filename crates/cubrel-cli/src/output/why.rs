@@ -1,7 +1,7 @@
 //! Why a number is what it is.
 
-use cubrel::insight::why::{Why, WhyKind, WhyPart, WhyRows};
-use cubrel::value::format::Formats;
+use cubrel::Formats;
+use cubrel::why::{Why, WhyKind, WhyPart, WhyRows};
 use cubrel::{Type, Value};
 use unicode_width::UnicodeWidthStr;
 

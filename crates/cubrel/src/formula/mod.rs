@@ -2,6 +2,7 @@
 //!
 //! * [`source`]: texts, spans, diagnostics
 //! * [`lexer`], [`parser`], [`ast`]: the tree as written
+//! * [`query_text`]: queries by their parts
 //! * [`schema`]: what formulas can name
 //! * [`functions`]: the catalogue
 //! * [`check`], [`typed`]: names resolved, types known
@@ -15,10 +16,9 @@ mod ids;
 mod kernels;
 pub mod lexer;
 pub mod parser;
+pub mod query_text;
 pub mod scalar;
 pub mod schema;
 pub mod source;
 pub mod typed;
 pub mod words;
-
-pub use kernels::cast_value;

@@ -323,3 +323,13 @@ pub fn suggestion(wanted: &str, names: &[&str]) -> String {
         None => format!("there are {}", names.join(", ")),
     }
 }
+
+/// What was probably meant, in words: the name among others that is closest to a wrong one.
+///
+/// ```
+/// assert_eq!(cubrel::suggest("bookins", ["bookings", "net"]).as_deref(), Some("did you mean `bookings`?"));
+/// assert_eq!(cubrel::suggest("x", ["bookings", "net"]), None);
+/// ```
+pub fn suggest<'n>(wanted: &str, names: impl IntoIterator<Item = &'n str>) -> Option<String> {
+    closest(wanted, names).map(did_you_mean)
+}

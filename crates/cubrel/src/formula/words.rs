@@ -62,6 +62,11 @@ pub const AGGREGATES: &[&str] = &[
     "var_samp",
 ];
 
+/// All words of the language but the names of aggregates.
+pub fn all() -> impl Iterator<Item = &'static str> {
+    EXPRESSION.iter().chain(QUERY).chain(EDIT).copied()
+}
+
 /// Whether a bare word cannot be a name.
 pub fn is_reserved(word: &str) -> bool {
     [EXPRESSION, QUERY, EDIT, AGGREGATES].iter().any(|words| words.contains(&word))

@@ -1,5 +1,8 @@
 //! Models made in code.
 
+use crate::formula::schema::Computed;
+use crate::formula::source::suggestion;
+use crate::load::loaded::LoadedColumn;
 use arrow_array::RecordBatch;
 use arrow_schema::DataType;
 
@@ -11,13 +14,14 @@ use super::refresh::{clock_day, copied_table, memory_limit};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Problem, Severity};
-use crate::load::Silent;
 use crate::load::loaded::LoadedTable;
 use crate::load::tables::Loader;
+use crate::load::{Observer, Silent};
 use crate::model::Document;
 use crate::model::dependencies::formulas;
 use crate::model::file::{
-    GenerateSection, HierarchySection, MeasureSection, ModelFile, OneOrMany, RelationshipSection, TableSection,
+    ColumnSection, GenerateSection, HierarchySection, LensSection, MeasureSection, ModelFile, OneOrMany,
+    RelationshipSection, RoleSection, TableSection,
 };
 use crate::model::paths::separated;
 use crate::store::{RawColumn, SEGMENT_ROWS};
@@ -68,10 +72,71 @@ impl Default for Builder {
     }
 }
 
+/// Something that a [`Builder`] can be told: see [`Builder::define`].
+pub trait Definition {
+    /// Adds it to what the builder knows.
+    fn add(self, builder: Builder) -> Builder;
+}
+
 impl Model {
     /// Begins a model that is made in code.
     pub fn builder() -> Builder {
         Builder::default()
+    }
+
+    /// This model with other rows in one of its tables; everything that is computed from them is computed again. Whoever
+    /// holds the old one keeps it.
+    ///
+    /// # Errors
+    /// When there is no such table, and everything that building it can fail with.
+    pub fn with_table(&self, name: &str, batches: &[RecordBatch]) -> Result<Model, Error> {
+        let document = &self.inner.document;
+        let Some(section) = document.file.table.get(name) else {
+            let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
+            let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{name}`"));
+            return Err(Error::Problems(vec![problem.help(suggestion(name, &names))]));
+        };
+        let wrong = |message: String| {
+            Error::Problems(vec![Diagnostic::general(Problem::Data, format!("table `{name}`: {message}"))])
+        };
+        if section.same_as.is_some() || section.query.is_some() {
+            return Err(wrong("its rows come from other tables".into()));
+        }
+        let columns = columns(batches).map_err(wrong)?;
+        let (formulas, cancel) = (formulas(document), Cancel::default());
+        let loader = Loader {
+            document,
+            formulas: &formulas,
+            observer: &Silent,
+            settings: &self.inner.settings,
+            memory: memory_limit(document)?,
+            since: None,
+            piece: None,
+            segment_rows: SEGMENT_ROWS,
+            cancel: &cancel,
+        };
+        let new = loader.given(name, section, columns)?;
+        let tables = document.file.table.iter().map(|(own, section)| match &section.same_as {
+            _ if own == name => new.clone(),
+            Some(first) if first == name => new.copied(own),
+            _ if section.query.is_some() => LoadedTable::by_query(own),
+            _ => self.kept_table(own),
+        });
+        let tables: Vec<LoadedTable> = tables.collect();
+        assemble(document.clone(), &formulas, &tables, self.inner.settings.clone(), Known::default(), &cancel)
+    }
+
+    /// A table as it was loaded.
+    fn kept_table(&self, name: &str) -> LoadedTable {
+        let (schema, store) = (self.schema(), self.store());
+        let Some(id) = schema.find_table(name) else { return LoadedTable::by_query(name) };
+        let (def, data) = (schema.table(id), &store.tables[id.0 as usize]);
+        let loaded = def.columns.iter().zip(&data.columns).filter(|(c, _)| c.computed != Computed::After);
+        let columns =
+            loaded.map(|(c, data)| LoadedColumn { name: c.name.clone(), data: data.clone(), computed: c.computed });
+        let report = self.reports().iter().find(|report| report.table == name).cloned().unwrap_or_default();
+        let (rows, columns) = (data.rows, columns.collect());
+        LoadedTable { name: name.to_string(), rows, columns, report, partitions: Vec::new(), fingerprint: 0 }
     }
 }
 
@@ -149,22 +214,86 @@ impl Builder {
         self
     }
 
+    /// Adds a definition: a [`Measure`](crate::Measure), a [`Column`](crate::Column), a [`Relation`](crate::Relation), a
+    /// [`Role`](crate::Role), a [`Lens`](crate::Lens), a [`Calendar`](crate::Calendar).
+    ///
+    /// ```
+    /// # fn main() -> Result<(), cubrel::Error> {
+    /// use cubrel::{Measure, Model, Role, Type, Value};
+    ///
+    /// let rows = [("North", 10), ("South", 20)].map(|(region, net)| vec![Value::text(region), Value::Int(net)]);
+    /// let model = Model::builder()
+    ///     .rows("booking", &[("region", Type::Text), ("net", Type::Int)], &rows)
+    ///     .define(Measure::new("net", "sum(booking.net)").label("Net").note("without tax"))
+    ///     .define(Role::new("north").rows("booking", "region = 'North'"))
+    ///     .build()?;
+    /// let seen = model.as_user(&["north"], None)?;
+    /// assert_eq!(seen.query("grid net")?.run()?.lines[0].values, [Value::Int(10)]);
+    /// # Ok(())
+    /// # }
+    /// ```
+    #[must_use]
+    pub fn define(self, definition: impl Definition) -> Builder {
+        definition.add(self)
+    }
+
+    pub(super) fn with_measure(mut self, name: String, section: MeasureSection) -> Builder {
+        let what = format!("measure `{name}`");
+        if self.document.file.measure.insert(name, section).is_some() {
+            self.twice(what);
+        }
+        self
+    }
+
+    pub(super) fn with_column(mut self, table: &str, name: String, section: ColumnSection) -> Builder {
+        let what = format!("column `{table}.{name}`");
+        if self.section(table).column.insert(name, section).is_some() {
+            self.twice(what);
+        }
+        self
+    }
+
+    pub(super) fn with_relation(mut self, section: RelationshipSection) -> Builder {
+        self.document.file.relationship.push(section);
+        self
+    }
+
+    pub(super) fn with_role(mut self, name: String, section: RoleSection) -> Builder {
+        let what = format!("role `{name}`");
+        if self.document.file.role.insert(name, section).is_some() {
+            self.twice(what);
+        }
+        self
+    }
+
+    pub(super) fn with_lens(mut self, name: String, section: LensSection) -> Builder {
+        let what = format!("lens `{name}`");
+        if self.document.file.lens.insert(name, section).is_some() {
+            self.twice(what);
+        }
+        self
+    }
+
+    pub(super) fn with_calendar(mut self, name: String, generate: GenerateSection) -> Builder {
+        let section = self.section(&name);
+        if section.generate.is_some() {
+            self.twice(format!("calendar `{name}`"));
+            return self;
+        }
+        section.calendar = Some("date".into());
+        section.generate = Some(generate);
+        self
+    }
+
     fn section(&mut self, table: &str) -> &mut TableSection {
         self.document.file.table.entry(table.to_string()).or_default()
     }
 
     /// A generated calendar.
     #[must_use]
-    pub fn calendar(mut self, name: &str, from: &str, to: &str) -> Builder {
-        let section = self.section(name);
-        if section.generate.is_some() {
-            self.twice(format!("calendar `{name}`"));
-            return self;
-        }
-        section.calendar = Some("date".into());
-        section.generate =
-            Some(GenerateSection { from: Some(from.into()), to: Some(to.into()), ..GenerateSection::default() });
-        self
+    pub fn calendar(self, name: &str, from: &str, to: &str) -> Builder {
+        let generate = GenerateSection { from: Some(from.into()), to: Some(to.into()), ..GenerateSection::default() };
+        self.with_calendar(name.to_string(), generate)
     }
 
     /// A calculated column.
@@ -208,19 +337,10 @@ impl Builder {
 
     /// A measure.
     #[must_use]
-    pub fn measure(mut self, name: &str, formula: &str) -> Builder {
-        let measure = MeasureSection {
-            formula: formula.into(),
-            label: None,
-            format: None,
-            group: None,
-            note: None,
-            hidden: false,
-        };
-        if self.document.file.measure.insert(name.into(), measure).is_some() {
-            self.twice(format!("measure `{name}`"));
-        }
-        self
+    pub fn measure(self, name: &str, formula: &str) -> Builder {
+        let formula = formula.into();
+        let section = MeasureSection { formula, label: None, format: None, group: None, note: None, hidden: false };
+        self.with_measure(name.into(), section)
     }
 
     /// A hierarchy.
@@ -258,7 +378,15 @@ impl Builder {
     ///
     /// # Errors
     /// Everything that is wrong.
-    pub fn build(mut self) -> Result<Model, Error> {
+    pub fn build(self) -> Result<Model, Error> {
+        self.build_with(&Silent)
+    }
+
+    /// As [`Builder::build`], with somebody who is told how it goes.
+    ///
+    /// # Errors
+    /// Everything that is wrong.
+    pub fn build_with(mut self, observer: &dyn Observer) -> Result<Model, Error> {
         self.check_sections();
         if !self.problems.is_empty() {
             return Err(Error::Problems(self.problems));
@@ -273,7 +401,7 @@ impl Builder {
         let loader = Loader {
             document: &document,
             formulas: &formulas,
-            observer: &Silent,
+            observer,
             settings: &settings,
             memory: limit,
             since: None,

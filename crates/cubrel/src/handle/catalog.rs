@@ -27,6 +27,8 @@ pub struct Catalog {
     pub lenses: Vec<CatalogLens>,
     /// Saved queries.
     pub queries: Vec<CatalogQuery>,
+    /// Roles; none of them where this is what somebody sees in one.
+    pub roles: Vec<CatalogRole>,
 }
 
 /// A table.
@@ -153,6 +155,18 @@ pub struct CatalogQuery {
     pub text: String,
 }
 
+/// A role.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct CatalogRole {
+    /// Its name.
+    pub name: String,
+    /// What it is for.
+    pub note: Option<String>,
+    /// Who has it.
+    pub people: Vec<String>,
+}
+
 impl Model {
     /// What the model has.
     ///
@@ -187,6 +201,11 @@ impl Model {
         let queries = document.file.query.iter().filter(|(_, query)| is_seen(&query.text)).map(|(name, query)| {
             CatalogQuery { name: name.clone(), note: query.note.clone(), text: query.text.clone() }
         });
+        let roles = self.roles().iter().map(|role| CatalogRole {
+            name: role.name.clone(),
+            note: document.file.role.get(&role.name).and_then(|section| section.note.clone()),
+            people: role.people.clone(),
+        });
         Catalog {
             name: section.name.clone(),
             locale: section.locale.clone(),
@@ -196,6 +215,7 @@ impl Model {
             relationships: relationships(schema),
             lenses: lenses.collect(),
             queries: queries.collect(),
+            roles: roles.collect(),
         }
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! * `model`: the model itself; `sizes`: where its bytes are; `check`: everything that is wrong with it
 //! * `query`, `options`: queries, and what they are asked with
-//! * `builder`: models made in code; `refresh`: models from a folder; `kept`: what a refresh leaves behind
+//! * `builder`, `definitions`: models made in code; `refresh`: models from a folder; `kept`: what a refresh leaves behind
 //! * `assembled`: tables to a model; `late`: what is worked out when all of them are there, `steps`: in which order,
 //!   `calculated`: columns
 //! * `restricted`: what roles leave of a model
@@ -13,6 +13,7 @@ mod builder;
 mod calculated;
 pub mod catalog;
 mod check;
+mod definitions;
 mod error;
 mod kept;
 mod late;
@@ -24,7 +25,8 @@ mod restricted;
 pub mod sizes;
 mod steps;
 
-pub use builder::Builder;
+pub use builder::{Builder, Definition};
+pub use definitions::{Calendar, Column, Lens, Measure, Relation, Role};
 pub use error::{Error, ErrorKind};
 pub use model::Model;
 pub(crate) use options::not_ended;

@@ -65,22 +65,22 @@ impl Model {
     }
 
     /// What formulas can name.
-    pub fn schema(&self) -> &Schema {
+    pub(crate) fn schema(&self) -> &Schema {
         &self.inner.schema
     }
 
     /// The data.
-    pub fn store(&self) -> &Store {
+    pub(crate) fn store(&self) -> &Store {
         &self.inner.store
     }
 
     /// What `model.toml` says.
-    pub fn document(&self) -> &Document {
+    pub(crate) fn document(&self) -> &Document {
         &self.inner.document
     }
 
     /// The roles that people can ask in.
-    pub fn roles(&self) -> &[RoleDef] {
+    pub(crate) fn roles(&self) -> &[RoleDef] {
         &self.inner.roles
     }
 

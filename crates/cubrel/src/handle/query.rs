@@ -1,5 +1,6 @@
 //! Queries and their results.
 
+use crate::GridColumn;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -65,6 +66,11 @@ impl Model {
 }
 
 impl Query {
+    /// The columns that its grid will have: row axes, column axes, items.
+    pub fn columns(&self) -> Vec<GridColumn> {
+        grid::columns_of(self.model.schema(), &self.plan)
+    }
+
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
         let settings = model.settings_for(options);
         let within = |planned: Result<QueryPlan, Error>| {
@@ -80,7 +86,7 @@ impl Query {
     }
 
     /// The plan that it is run by.
-    pub fn query_plan(&self) -> &QueryPlan {
+    pub(crate) fn query_plan(&self) -> &QueryPlan {
         &self.optimized
     }
 
@@ -106,7 +112,7 @@ impl Query {
     ///
     /// # Errors
     /// When a formula cannot be computed for some row, or a limit is reached.
-    pub fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
+    pub(crate) fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
         let plan = if options.optimize { &self.optimized } else { &self.plan };
         let done = grid::run(self.model.schema(), self.model.store(), plan, options);
         self.model.check_store()?;

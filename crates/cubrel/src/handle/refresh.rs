@@ -281,7 +281,7 @@ pub(super) fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     let Some(text) = &document.file.model.memory_limit else {
         return Ok(None);
     };
-    match crate::model::memory_bytes(text) {
+    match crate::value::units::parse_bytes(text) {
         Some(bytes) => Ok(Some(bytes)),
         None => {
             let problem =

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::formula_comparison::{FormulaPair, compare_formulas};
-use super::profile::{Profile, profile};
+use super::profile::{Profile, items, profile};
 use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, Query, Target};
 use crate::formula::parser;
 use crate::formula::source::{Source, Span};
@@ -40,6 +40,42 @@ pub fn profile_with_advice(
     let (mut profile, grid) = profile(model, text, query_options, runs)?;
     profile.advice.extend(faster_formulas(model, text, query_options)?.iter().map(|faster| faster.text()));
     Ok((profile, grid))
+}
+
+impl Model {
+    /// How long a query takes, and why: once cold and so many times warm, with what could be done about it. Formulas of
+    /// other forms are tried, and shown where they give the same faster.
+    ///
+    /// # Errors
+    /// When it cannot be planned or run.
+    ///
+    /// ```
+    /// # fn main() -> Result<(), cubrel::Error> {
+    /// use cubrel::{Model, QueryOptions, Type, Value};
+    ///
+    /// let model = Model::builder().rows("booking", &[("net", Type::Int)], &[vec![Value::Int(10)]]).build()?;
+    /// let (profile, grid) = model.profile("grid sum(booking.net)", &QueryOptions::default(), 3)?;
+    /// assert_eq!((profile.warm.runs, grid.lines.len()), (3, 1));
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn profile(&self, text: &str, options: &QueryOptions, runs: usize) -> Result<(Profile, Grid), Error> {
+        profile_with_advice(self, text, options, runs)
+    }
+
+    /// The items of a query, each by itself: what it is called and what it costs, in the order of the query.
+    ///
+    /// # Errors
+    /// When it cannot be planned or run.
+    pub fn profile_each(
+        &self,
+        text: &str,
+        options: &QueryOptions,
+        runs: usize,
+    ) -> Result<Vec<(String, Profile)>, Error> {
+        let each = |(name, single): (String, String)| Ok((name, profile(self, &single, options, runs)?.0));
+        items(text)?.into_iter().map(each).collect()
+    }
 }
 
 /// A formula that can be written so that it costs less.

@@ -79,30 +79,42 @@ impl FormulaPair {
     }
 }
 
-/// Holds two formulas against each other: every cell and every total, and `runs` runs of each in turn.
-///
-/// # Errors
-/// When one of them cannot be planned or run.
-///
-/// ```
-/// use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
-/// use cubrel::{Model, QueryOptions, Type, Value};
-///
-/// let rows: Vec<Vec<Value>> = (0..100).map(|i| vec![Value::Int(i % 4), Value::Int(i)]).collect();
-/// let model = Model::builder()
-///     .rows("sailing", &[("route", Type::Int), ("fuel", Type::Int)], &rows)
-///     .measure("fuel", "sum(sailing.fuel)")
-///     .build()?;
-/// let contest = FormulaPair {
-///     measure: "fuel".into(),
-///     with: "sum(fuel per sailing)".into(),
-///     by: "sailing.route".into(),
-///     ..FormulaPair::default()
-/// };
-/// let found = compare_formulas(&model, &contest, &QueryOptions::default(), 3)?;
-/// assert_eq!((found.cells, found.differing), (5, 0));
-/// # Ok::<(), cubrel::Error>(())
-/// ```
+impl Model {
+    /// Holds two formulas against each other: every cell and every total, and `runs` runs of each in turn.
+    ///
+    /// # Errors
+    /// When one of them cannot be planned or run.
+    ///
+    /// ```
+    /// use cubrel::formula_comparison::FormulaPair;
+    /// use cubrel::{Model, QueryOptions, Type, Value};
+    ///
+    /// let rows: Vec<Vec<Value>> = (0..100).map(|i| vec![Value::Int(i % 4), Value::Int(i)]).collect();
+    /// let model = Model::builder()
+    ///     .rows("sailing", &[("route", Type::Int), ("fuel", Type::Int)], &rows)
+    ///     .measure("fuel", "sum(sailing.fuel)")
+    ///     .build()?;
+    /// let contest = FormulaPair {
+    ///     measure: "fuel".into(),
+    ///     with: "sum(fuel per sailing)".into(),
+    ///     by: "sailing.route".into(),
+    ///     ..FormulaPair::default()
+    /// };
+    /// let found = model.compare_formulas(&contest, &QueryOptions::default(), 3)?;
+    /// assert_eq!((found.cells, found.differing), (5, 0));
+    /// # Ok::<(), cubrel::Error>(())
+    /// ```
+    pub fn compare_formulas(
+        &self,
+        pair: &FormulaPair,
+        options: &QueryOptions,
+        runs: usize,
+    ) -> Result<FormulaComparison, Error> {
+        compare_formulas(self, pair, options, runs)
+    }
+}
+
+/// As [`Model::compare_formulas`].
 pub fn compare_formulas(
     model: &Model,
     contest: &FormulaPair,

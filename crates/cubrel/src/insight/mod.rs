@@ -1,6 +1,7 @@
 //! A first model from files, why a number is what it is, and where time and bytes go.
 
 pub mod advice;
+pub mod complete;
 pub mod draft;
 pub mod formula_comparison;
 pub mod model_comparison;

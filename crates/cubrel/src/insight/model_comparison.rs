@@ -89,28 +89,40 @@ impl ModelComparison {
     }
 }
 
-/// Asks both models the saved queries that both have, and the totals of the measures that both have; each `runs` times
-/// warm, in turn. `only` names what is asked; none for all.
-///
-/// # Errors
-/// When a name in `only` is not one of them. What cannot be answered is part of the result.
-///
-/// ```
-/// use cubrel::insight::model_comparison::compare_models;
-/// use cubrel::{Model, QueryOptions, Type, Value};
-///
-/// let model = |fuel: i64| {
-///     Model::builder()
-///         .rows("sailing", &[("fuel", Type::Int)], &[vec![Value::Int(fuel)], vec![Value::Int(2)]])
-///         .measure("fuel", "sum(sailing.fuel)")
-///         .measure("sailings", "rows(sailing)")
-///         .build()
-/// };
-/// let found = compare_models(&model(5)?, &model(6)?, &[], &QueryOptions::default(), 1)?;
-/// assert!(!found.agree());
-/// assert_eq!(found.answers.len(), 2);
-/// # Ok::<(), cubrel::Error>(())
-/// ```
+impl Model {
+    /// Asks both models the saved queries that both have, and the totals of the measures that both have; each `runs` times
+    /// warm, in turn. `only` names what is asked; none for all.
+    ///
+    /// # Errors
+    /// When a name in `only` is not one of them. What cannot be answered is part of the result.
+    ///
+    /// ```
+    ///     /// use cubrel::{Model, QueryOptions, Type, Value};
+    ///
+    /// let model = |fuel: i64| {
+    ///     Model::builder()
+    ///         .rows("sailing", &[("fuel", Type::Int)], &[vec![Value::Int(fuel)], vec![Value::Int(2)]])
+    ///         .measure("fuel", "sum(sailing.fuel)")
+    ///         .measure("sailings", "rows(sailing)")
+    ///         .build()
+    /// };
+    /// let found = model(5)?.compare(&model(6)?, &[], &QueryOptions::default(), 1)?;
+    /// assert!(!found.agree());
+    /// assert_eq!(found.answers.len(), 2);
+    /// # Ok::<(), cubrel::Error>(())
+    /// ```
+    pub fn compare(
+        &self,
+        other: &Model,
+        only: &[String],
+        options: &QueryOptions,
+        runs: usize,
+    ) -> Result<ModelComparison, Error> {
+        compare_models(self, other, only, options, runs)
+    }
+}
+
+/// As [`Model::compare`].
 pub fn compare_models(
     a: &Model,
     b: &Model,

@@ -1,5 +1,6 @@
 //! Guessing a column's type from all of its values.
 
+use crate::Value;
 use crate::value::{Type, date, exact, parse};
 
 /// What all values of a column seen so far could be.
@@ -116,6 +117,20 @@ impl Guess {
             Type::Text
         }
     }
+}
+
+/// A value as files have it: of the type that it looks like, else a text.
+///
+/// ```
+/// use cubrel::{Value, guessed};
+///
+/// assert_eq!(guessed("12"), Value::Int(12));
+/// assert_eq!(guessed("Ness"), Value::text("Ness"));
+/// ```
+pub fn guessed(text: &str) -> Value {
+    let mut guess = Guess::default();
+    guess.see(text.as_bytes());
+    parse::value(text, guess.ty()).unwrap_or_else(|| Value::text(text))
 }
 
 #[cfg(test)]

@@ -27,7 +27,7 @@ mod uses;
 pub mod validate;
 mod walk;
 
-pub use ids::{AggregateId, DimId, KeyId, ParameterPlace, ReadId};
+pub use ids::{AggregateId, DimId, KeyId, ReadId};
 pub use lower::{Environment, Planner};
 pub use optimizer::{optimize, optimize_assembly};
 pub use rows::{ParameterId, Predicate, RowExpr, RowLeaf};
@@ -36,5 +36,4 @@ pub use tree::{
     Assembly, Bound, Bridge, ByValue, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read,
     ReadAggregate, ReadRef, RollUp, SetLeaf,
 };
-pub use uses::is_null_without_rows;
 pub use walk::outer_values;

@@ -28,16 +28,6 @@ pub fn read(schema: &Schema, read: &Read) -> String {
     text
 }
 
-/// What a read groups by.
-pub fn key(schema: &Schema, key: Key) -> String {
-    Printer::new(schema).key(key)
-}
-
-/// An aggregate of a read.
-pub fn aggregate(schema: &Schema, aggregate: &ReadAggregate) -> String {
-    Printer::new(schema).aggregate(aggregate)
-}
-
 /// Prints parts of a plan, with names for the values that come from outside.
 pub struct Printer<'a> {
     schema: &'a Schema,

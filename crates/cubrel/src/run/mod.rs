@@ -71,6 +71,7 @@ pub enum Runs {
     /// Where the columns say that there are far fewer runs than rows.
     WhereShort,
     /// Wherever rows can be told apart by the columns alone.
+    #[cfg_attr(not(feature = "internals"), allow(dead_code, reason = "only tests want that"))]
     Always,
     /// Never.
     Never,

@@ -106,6 +106,7 @@ impl PackedInts {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len == 0
     }
@@ -140,11 +141,6 @@ impl PackedInts {
     /// When there are fewer values than `out` has room for.
     pub fn unpack(&self, start: usize, base: u64, out: &mut [u64]) {
         self.unpack_with(start, out, |v| base.wrapping_add(v));
-    }
-
-    /// As [`PackedInts::unpack`], for values that fit 32 bits after adding `base`.
-    pub fn unpack32(&self, start: usize, base: u32, out: &mut [u32]) {
-        self.unpack_with(start, out, |v| base.wrapping_add(v as u32));
     }
 
     /// Writes what `map` gives for the values from `start` on to `out`.
@@ -235,11 +231,6 @@ mod tests {
                 packed.unpack(start, 5, &mut out);
                 let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
                 assert_eq!(out, expected, "{bits} bits from {start}");
-                if bits <= 31 {
-                    let mut out = vec![0; len];
-                    packed.unpack32(start, 5, &mut out);
-                    assert!(out.iter().zip(&expected).all(|(a, b)| u64::from(*a) == *b), "{bits} bits from {start}");
-                }
             }
         }
     }

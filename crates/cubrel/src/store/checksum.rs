@@ -35,11 +35,6 @@ impl<T> Checksum<T> {
         Checksum { file, blocks, what, damage, state: OnceLock::new() }
     }
 
-    /// Where damage is noted.
-    pub fn damage(&self) -> &Arc<Damage> {
-        &self.damage
-    }
-
     /// What has to be used instead, when the file is damaged: its bytes have changed, or what they say cannot be.
     pub fn instead(&self, is_sound: impl FnOnce() -> bool, substitute: impl FnOnce() -> T) -> Option<&Arc<T>> {
         let state = self.state.get_or_init(|| {

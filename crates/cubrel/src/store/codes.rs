@@ -50,6 +50,7 @@ impl Segment {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -62,11 +63,6 @@ impl Segment {
     /// The codes from row `start` on.
     pub fn unpack(&self, start: usize, out: &mut [u64]) {
         self.codes.unpack(start, self.base, out);
-    }
-
-    /// As [`Segment::unpack`], for codes of 32 bits.
-    pub fn unpack32(&self, start: usize, out: &mut [u32]) {
-        self.codes.unpack(start, self.base as u32, out);
     }
 
     /// What `map` gives for the codes from row `start` on; once for each run, where rows stand in runs.
@@ -357,11 +353,6 @@ mod tests {
             let mut wide = vec![0; len];
             segment.unpack(row, &mut wide);
             assert_eq!(wide, codes[row..row + len], "{form} from {row}");
-            if segment.max <= u64::from(u32::MAX) {
-                let mut narrow = vec![0u32; len];
-                segment.unpack32(row, &mut narrow);
-                assert!(narrow.iter().zip(&wide).all(|(a, b)| u64::from(*a) == *b), "{form} from {row}");
-            }
         }
         for (start, len) in
             [(0, codes.len()), (codes.len() / 3, codes.len() / 2)].into_iter().filter(|(_, len)| *len > 0)

@@ -64,16 +64,6 @@ impl RowCodes {
         RowCodes::Narrow(vec![code; rows])
     }
 
-    /// The codes of a segment.
-    pub fn of(segment: &Segment) -> RowCodes {
-        if segment.max > u64::from(u32::MAX) {
-            return RowCodes::Wide(segment.all());
-        }
-        let mut codes = vec![0; segment.len()];
-        segment.unpack32(0, &mut codes);
-        RowCodes::Narrow(codes)
-    }
-
     /// Appends what `code` gives for each value.
     pub fn extend<V: Copy>(&mut self, values: &[V], code: impl Fn(V) -> u64) {
         match self {
@@ -96,6 +86,7 @@ impl RowCodes {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

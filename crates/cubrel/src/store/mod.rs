@@ -36,7 +36,6 @@ pub mod texts;
 
 use std::sync::Arc;
 
-pub use bits::PackedInts;
 pub use codes::{Codes, Segment};
 pub use column::{Column, Encoding, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;

@@ -63,6 +63,7 @@ impl RawColumn {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -99,6 +100,7 @@ impl RawColumn {
     }
 
     /// Whether the value at `i` is not null.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_valid(&self, i: usize) -> bool {
         self.valid.as_ref().is_none_or(|v| v[i])
     }

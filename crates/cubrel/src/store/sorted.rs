@@ -74,6 +74,7 @@ impl SortedInts {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.low.is_empty()
     }

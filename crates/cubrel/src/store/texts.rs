@@ -34,12 +34,6 @@ impl TextList {
         self.ends.extend(other.ends.iter().map(|end| start + end));
     }
 
-    /// Takes the last text away.
-    pub fn pop(&mut self) {
-        self.ends.pop();
-        self.bytes.truncate(self.ends.last().copied().unwrap_or(0));
-    }
-
     /// How many texts.
     pub fn len(&self) -> usize {
         self.ends.len()

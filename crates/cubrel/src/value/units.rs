@@ -35,6 +35,38 @@ pub fn bytes(n: u64) -> String {
     format!("{value:.decimals$} {}", UNITS[unit])
 }
 
+/// An amount of memory such as `2 GiB` or `500 MB`, in bytes.
+///
+/// ```
+/// assert_eq!(cubrel::units::parse_bytes("2 KiB"), Some(2048));
+/// assert_eq!(cubrel::units::parse_bytes("two"), None);
+/// ```
+pub fn parse_bytes(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len()));
+    let factor = match unit.trim().to_ascii_lowercase().as_str() {
+        "" | "b" => 1u64,
+        "kib" => 1 << 10,
+        "mib" => 1 << 20,
+        "gib" => 1 << 30,
+        "kb" => 1000,
+        "mb" => 1_000_000,
+        "gb" => 1_000_000_000,
+        _ => return None,
+    };
+    Some(number.parse::<u64>().ok()?.saturating_mul(factor))
+}
+
+/// A day such as `2031-02-28` as the number that options take: days since 1970.
+///
+/// ```
+/// assert_eq!(cubrel::units::parse_day("1970-01-02"), Some(1));
+/// assert_eq!(cubrel::units::parse_day("yesterday"), None);
+/// ```
+pub fn parse_day(text: &str) -> Option<i32> {
+    super::date::parse_date(text.as_bytes())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -7,7 +7,7 @@ use std::sync::RwLock;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
 use cubrel::{Model, RefreshOptions};
 
 #[path = "counting.rs"]

@@ -10,7 +10,7 @@ use std::path::Path;
 use std::sync::atomic::Ordering;
 
 use counting::{Counting, IN_USE};
-use cubrel::load::Silent;
+use cubrel::Silent;
 use cubrel::sizes::Sizes;
 use cubrel::{Model, RefreshOptions};
 use tempfile::TempDir;

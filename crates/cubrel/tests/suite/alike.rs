@@ -3,7 +3,8 @@
 use std::fmt::Write as _;
 use std::fs;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::{Error, Grid, Model, RefreshOptions, Value};
 use tempfile::TempDir;
 

@@ -8,7 +8,7 @@ use std::process::Command;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use cubrel::store::disk::generations::newest;
-use cubrel::{Error, Model, RefreshOptions, load::Silent};
+use cubrel::{Error, Model, RefreshOptions, Silent};
 use tempfile::TempDir;
 
 const MODEL: &str = "[table.booking]\nsource = 'booking.csv'\n[table.port]\nsource = 'port.csv'\n\

@@ -11,6 +11,7 @@ use arrow_array::{
     StringViewArray, TimestampMicrosecondArray, TimestampMillisecondArray, TimestampNanosecondArray,
     TimestampSecondArray, UInt8Array, UInt16Array, UInt32Array, UInt64Array,
 };
+use cubrel::internals::InModel as _;
 use cubrel::{Model, Type, Value};
 use parquet::basic::{Compression, Encoding};
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
@@ -253,7 +254,7 @@ fn damaged_files_are_errors() {
     let whole = [("parquet", grid.to_parquet().unwrap()), ("arrow", grid.to_arrow_stream().unwrap())];
     let told = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |panic| {
-        if !cubrel::load::is_guarded() {
+        if !cubrel::is_guarded() {
             told(panic);
         }
     }));

@@ -2,6 +2,8 @@
 
 use crate::common::{Random, segments};
 use crate::naive::Naive;
+use cubrel::internals::InModel as _;
+use cubrel::internals::InQuery as _;
 use cubrel::{Model, Type, Value};
 
 /// Two fact tables over a chain, a spare relationship, a key of two columns, orphans, nulls, equal rows, empty tables.

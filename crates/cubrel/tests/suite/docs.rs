@@ -99,7 +99,7 @@ fn the_examples_of_the_reference_hold() {
 /// `UPDATE_DOCS=1 cargo test` writes it anew.
 #[test]
 fn the_schema_of_the_model_file_is_the_one_of_the_types() {
-    let schema = schemars::schema_for!(cubrel::model::ModelFile);
+    let schema = schemars::schema_for!(cubrel::model::file::ModelFile);
     let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
     let path = docs("model.schema.json");
     if std::env::var_os("UPDATE_DOCS").is_some() {

@@ -3,8 +3,9 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 
-use cubrel::insight::draft::{Draft, draft};
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::draft::{Draft, draft};
+use cubrel::internals::InModel as _;
 use cubrel::{Model, RefreshOptions, Value};
 use tempfile::TempDir;
 

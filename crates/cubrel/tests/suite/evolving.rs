@@ -2,7 +2,8 @@
 use std::fs;
 use std::path::Path;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::value::date;
 use cubrel::{Model, RefreshOptions, RefreshReport, Value};
 use tempfile::TempDir;

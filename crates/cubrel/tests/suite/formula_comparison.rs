@@ -2,8 +2,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 
-use cubrel::insight::advice::faster_formulas;
-use cubrel::insight::formula_comparison::{FormulaPair, compare_formulas};
+use cubrel::advice::faster_formulas;
+use cubrel::formula_comparison::{FormulaPair, compare_formulas};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 const ROWS: i64 = 6000;

@@ -3,13 +3,14 @@ use std::sync::LazyLock;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use cubrel::insight::formula_comparison::FormulaPair;
-use cubrel::insight::why::WhyOptions;
-use cubrel::insight::{advice, formula_comparison, model_comparison, profile};
-use cubrel::load::{Observer, Silent, TableReport};
+use cubrel::formula_comparison::FormulaPair;
+use cubrel::internals::InQuery as _;
 use cubrel::run::read::ReadStats;
 use cubrel::run::{Options, Runs};
+use cubrel::why::WhyOptions;
 use cubrel::{Builder, Cancel, Error, Limits, Model, QueryOptions, RefreshOptions, Type, Value};
+use cubrel::{Observer, Silent, TableReport};
+use cubrel::{advice, formula_comparison, model_comparison, profile};
 
 const ROWS: i64 = 60_000;
 const VESSELS: i64 = 3_000;

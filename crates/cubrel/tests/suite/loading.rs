@@ -4,8 +4,9 @@ use std::fs;
 use std::path::Path;
 use std::sync::Mutex;
 
-use cubrel::load::{Observer, Silent, TableReport};
+use cubrel::internals::InModel as _;
 use cubrel::{Error, Model, RefreshOptions};
+use cubrel::{Observer, Silent, TableReport};
 use tempfile::TempDir;
 
 /// A model of one table `t` from one file, with more TOML for the table.
@@ -289,11 +290,11 @@ fn two_writers_do_not_meet() {
     std::thread::scope(|scope| {
         let first = scope.spawn(|| Model::refresh(folder.path(), &RefreshOptions::default(), &slow).map(|_| ()));
         slow.begun.wait();
-        let second = Model::refresh(folder.path(), &RefreshOptions::default(), &cubrel::load::Silent);
+        let second = Model::refresh(folder.path(), &RefreshOptions::default(), &cubrel::Silent);
         let error = second.map(|_| ()).unwrap_err().to_string();
         assert!(error.contains("another refresh of this model is running"), "{error}");
         // Who only wants to ask waits, and takes what the first one has written.
-        let reader = scope.spawn(|| Model::open_with(folder.path(), &RefreshOptions::default(), &cubrel::load::Silent));
+        let reader = scope.spawn(|| Model::open_with(folder.path(), &RefreshOptions::default(), &cubrel::Silent));
         slow.go_on.wait();
         first.join().unwrap().unwrap();
         let (model, report) = reader.join().unwrap().unwrap();

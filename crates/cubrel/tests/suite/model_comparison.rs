@@ -1,5 +1,5 @@
 //! Two models side by side: which of their answers are the same.
-use cubrel::insight::model_comparison::{ModelComparison, Outcome, Pair, compare_models};
+use cubrel::model_comparison::{ModelComparison, Outcome, Pair, compare_models};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 /// Sailings by route; `more` are added, and the queries are those of a model file.

@@ -1,4 +1,6 @@
 //! Which reads a query becomes: as few as its filters and groups allow.
+use cubrel::internals::InModel as _;
+use cubrel::internals::InQuery as _;
 use cubrel::plan::print;
 use cubrel::{Model, Type};
 
@@ -38,7 +40,8 @@ fn reads(query: &str) -> Vec<String> {
     let with_aggregates = all.iter().filter(|r| !r.aggregates.is_empty());
     with_aggregates
         .map(|r| {
-            let aggregates: Vec<String> = r.aggregates.iter().map(|a| print::aggregate(model.schema(), a)).collect();
+            let aggregates: Vec<String> =
+                r.aggregates.iter().map(|a| print::Printer::new(model.schema()).aggregate(a)).collect();
             let finer: Vec<String> =
                 r.roll_ups.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
             let by_value =

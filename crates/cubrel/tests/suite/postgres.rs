@@ -4,7 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::{Model, RefreshOptions};
 use tempfile::TempDir;
 
@@ -90,7 +91,7 @@ fn model(folder: &Path, source: &str, more: &str) -> Result<Model, cubrel::Error
 
 fn rows(model: &Model, query: &str) -> Vec<String> {
     let grid = model.query(query).unwrap().run().unwrap();
-    let line = |l: &cubrel::run::grid::GridLine| l.values.iter().map(ToString::to_string).collect::<Vec<_>>().join("|");
+    let line = |l: &cubrel::GridLine| l.values.iter().map(ToString::to_string).collect::<Vec<_>>().join("|");
     grid.lines.iter().map(line).collect()
 }
 

@@ -3,7 +3,8 @@ use std::fs;
 use std::path::Path;
 use std::sync::atomic::Ordering;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::{Model, RefreshOptions, RefreshReport, Value};
 use tempfile::TempDir;
 
@@ -246,7 +247,7 @@ struct Meddling<'a> {
     write: &'a (dyn Fn(usize) + Sync),
 }
 
-impl cubrel::load::Observer for Meddling<'_> {
+impl cubrel::Observer for Meddling<'_> {
     fn rows(&self, _: &str, _: u64) {
         let left = &self.left;
         let counted = left.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1));

@@ -1,10 +1,12 @@
 //! A query asked in a role gives what it gives on a model that never had the other rows.
 
 use crate::common::{Random, segments, shown};
-use cubrel::insight::formula_comparison::{self, FormulaPair};
-use cubrel::insight::why::WhyOptions;
-use cubrel::insight::{advice, model_comparison, profile};
+use cubrel::formula_comparison::{self, FormulaPair};
+use cubrel::internals::InModel as _;
+use cubrel::internals::InQuery as _;
+use cubrel::why::WhyOptions;
 use cubrel::{Model, QueryOptions, Type, Value, View};
+use cubrel::{advice, model_comparison, profile};
 use serde_json::Value as Json;
 
 /// Rows of `zone` (id, name), `shop` (id, zone, other zone) and `sale` (shop, x).

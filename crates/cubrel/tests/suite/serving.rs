@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use cubrel::internals::InModel as _;
 use cubrel::{Model, Severity};
 
 const MODEL: &str = "[table.t]
@@ -127,7 +128,7 @@ fn the_last_good_store_answers_while_the_sources_cannot_be_read() {
         assert_eq!(answer(&old, "grid good").unwrap(), before, "{how}");
         // Who asks for a refresh hears why there is none.
         let options = cubrel::RefreshOptions::default();
-        assert!(Model::refresh(folder.path(), &options, &cubrel::load::Silent).is_err(), "{how}");
+        assert!(Model::refresh(folder.path(), &options, &cubrel::Silent).is_err(), "{how}");
         // What the store does not have cannot come from it.
         let other = model.replace("sum(t.x) * 2", "sum(t.x) * 3");
         fs::write(folder.path().join("model.toml"), other).unwrap();

@@ -8,6 +8,7 @@ use arrow_array::{
     ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, RecordBatch, StringArray,
     TimestampMillisecondArray,
 };
+use cubrel::internals::InModel as _;
 use cubrel::{Model, Value};
 use tempfile::TempDir;
 

@@ -4,7 +4,7 @@
 use std::fs;
 use std::path::Path;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
 use cubrel::{Model, RefreshOptions};
 
 const MODEL: &str = "[model]

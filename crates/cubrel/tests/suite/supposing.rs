@@ -2,7 +2,7 @@
 use std::fmt::Write as _;
 use std::fs;
 
-use cubrel::load::Silent;
+use cubrel::Silent;
 use cubrel::sizes::{ColumnSize, Sizes};
 use cubrel::{Model, RefreshOptions, Type, Value};
 use tempfile::TempDir;

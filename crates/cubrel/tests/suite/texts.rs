@@ -2,7 +2,8 @@
 //! of texts give.
 use std::collections::{BTreeMap, BTreeSet};
 
-use cubrel::load::Silent;
+use cubrel::Silent;
+use cubrel::internals::InModel as _;
 use cubrel::store::Encoding;
 use cubrel::value::date;
 use cubrel::{Model, RefreshOptions, Value};

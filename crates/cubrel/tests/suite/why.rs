@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use crate::common::Random;
-use cubrel::insight::why::{Why, WhyOptions, WhyPart};
+use cubrel::why::{Why, WhyOptions, WhyPart};
 use cubrel::{Model, Type, Value};
 
 fn why(model: &Model, text: &str, at: &str) -> Why {

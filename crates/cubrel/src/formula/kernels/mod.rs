@@ -12,8 +12,6 @@ use crate::formula::kernels::shared::TextRoom;
 use crate::formula::kernels::shared::both_valid;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, date};
 
-pub use cast::cast_value;
-
 /// Runs one operator over whole vectors; `args` tells the types, and which arguments are constants.
 pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usize) -> Result<Vector, SlotError> {
     match op {

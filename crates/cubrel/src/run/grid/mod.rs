@@ -84,6 +84,16 @@ fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> 
     })
 }
 
+/// The columns of what a plan gives.
+pub(crate) fn columns_of(schema: &Schema, plan: &QueryPlan) -> Vec<GridColumn> {
+    match plan {
+        QueryPlan::Grid(plan) => columns(schema, plan),
+        QueryPlan::Records(plan) => {
+            plan.items.iter().map(|(item, _)| item_column(item, GridColumnKind::Field)).collect()
+        }
+    }
+}
+
 fn columns(schema: &Schema, plan: &GridPlan) -> Vec<GridColumn> {
     let axes = plan.axes.iter().enumerate().map(|(i, axis)| {
         let kind = if i < plan.row_axes { GridColumnKind::Row } else { GridColumnKind::Column };

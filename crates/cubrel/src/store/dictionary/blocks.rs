@@ -102,6 +102,7 @@ impl Blocks {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len == 0
     }

@@ -145,6 +145,7 @@ impl TextDictionary {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -230,6 +231,7 @@ impl TextDictionary {
     }
 
     /// What the form is called.
+    #[cfg(any(test, feature = "internals"))]
     pub fn form(&self) -> &'static str {
         match self {
             TextDictionary::Plain { .. } => "plain",

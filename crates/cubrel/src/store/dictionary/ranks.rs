@@ -41,6 +41,7 @@ impl RankList {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.first.is_empty()
     }

@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use cubrel::internals::InQuery as _;
 use cubrel::run::{Options, Runs};
 use cubrel::{Grid, Model, Type, Value};
 

@@ -22,6 +22,7 @@ use cubrel::formula::typed::{
     Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId,
     Rank, SetOf,
 };
+use cubrel::internals::InModel as _;
 use cubrel::value::Vector;
 use cubrel::{Model, Value};
 
