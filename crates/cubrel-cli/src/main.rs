@@ -108,11 +108,7 @@ fn main() -> ExitCode {
         output::problems::report(&failure, &cli.global);
         return ExitCode::from(2);
     }
-    let mut result = run(&cli, &mut out);
-    if let Err(Failure::Model(cubrel::Error::Damaged(what))) = &result {
-        tracing::warn!("the store is made again, it is damaged: {what}");
-        result = commands::make_again(&cli.global).and_then(|()| run(&cli, &mut out));
-    }
+    let result = commands::recovering(&cli.global, || run(&cli, &mut out));
     match result.and_then(|code| out.finish().map(|()| code)) {
         Ok(code) => ExitCode::from(code),
         // Whoever reads our output may stop when it has seen enough.

@@ -26,7 +26,7 @@
 //! # }
 //! ```
 //!
-//! Features: `postgres` for tables of a PostgreSQL server as sources (on by default). `internals` is for this library's own
+//! Features, all on by default: `parquet`, `sqlite` and `postgres`, for sources of these kinds. `internals` is for this library's own
 //! tests.
 
 #![cfg_attr(test, allow(clippy::unwrap_used))]

@@ -12,7 +12,7 @@ pub mod size;
 pub mod time;
 pub mod why;
 
-use crate::failure::Failure;
+use crate::failure::{Done, Failure};
 use cubrel::{Model, RefreshOptions, RefreshReport};
 
 use crate::args::Global;
@@ -60,8 +60,20 @@ pub fn say_wrong_measures(model: &Model, global: &Global) {
     problems::note(&text, global);
 }
 
+/// Runs a command; once more, with a store that is made anew, where the old one is found to be damaged on the way.
+pub fn recovering(global: &Global, mut command: impl FnMut() -> Done) -> Done {
+    match command() {
+        Err(Failure::Model(cubrel::Error::Damaged(what))) => {
+            tracing::warn!("the store is made again, it is damaged: {what}");
+            make_again(global)?;
+            command()
+        }
+        done => done,
+    }
+}
+
 /// Reads the sources again where the store is not what was written.
-pub fn make_again(global: &Global) -> Result<(), Failure> {
+fn make_again(global: &Global) -> Result<(), Failure> {
     let progress = Progress::new(global);
     Model::refresh(&global.model, &refresh_options(global), &progress)?;
     progress.finish();

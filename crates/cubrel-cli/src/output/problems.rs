@@ -40,6 +40,21 @@ pub fn note(text: &str, global: &Global) {
     }
 }
 
+/// What the library says in its own words, and how that is done here.
+const HERE: &[(&str, &str)] = &[
+    ("a value with the query", "`--set NAME=VALUE`"),
+    ("name the folder of a model", "with `--model`; `cubrel demo ferries` makes one to try"),
+    ("the language reference lists all of them", "so does `cubrel functions`"),
+    ("say which row", "with `--at`"),
+    ("choose one", "with `--at`"),
+];
+
+/// A help with how that is done here.
+fn done_here(help: &str) -> String {
+    let here = HERE.iter().find(|(said, _)| help.contains(said)).map(|(_, here)| *here);
+    here.map_or_else(|| help.to_string(), |here| format!("{help} ({here})"))
+}
+
 /// How problems are drawn.
 pub struct Pen {
     colored: bool,
@@ -68,7 +83,7 @@ impl Pen {
         let Some((file, span)) =
             problem.source.as_ref().map(|s| s.place(problem.span)).filter(|(f, _)| !f.text.is_empty())
         else {
-            return self.plain(word, &problem.message, problem.help.as_deref());
+            return self.plain(word, &problem.message, problem.help.as_deref().map(done_here).as_deref());
         };
         // A mark under nothing, at the end of a text, stands under the next character.
         let mark = AnnotationKind::Primary.span(span.range());
@@ -79,7 +94,7 @@ impl Pen {
         let snippet = Snippet::source(file.text.as_str()).path(file.name.as_str()).annotation(mark);
         let mut group = level.primary_title(self.lines(&problem.message, word.len() + 2)).element(snippet);
         if let Some(help) = &problem.help {
-            group = group.element(Level::HELP.message(self.lines(help, 14)));
+            group = group.element(Level::HELP.message(self.lines(&done_here(help), 14)));
         }
         let renderer = if self.colored { Renderer::styled() } else { Renderer::plain() };
         format!("{}\n\n", renderer.term_width(self.width).render(&[group]))

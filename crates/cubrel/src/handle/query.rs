@@ -140,6 +140,7 @@ impl Grid {
     ///
     /// # Errors
     /// When a whole number does not fit 64 bits.
+    #[cfg(feature = "parquet")]
     pub fn to_parquet(&self) -> Result<Vec<u8>, Error> {
         let batch = self.to_record_batch()?;
         let form = |e: parquet::errors::ParquetError| Error::Form(e.to_string());

@@ -313,6 +313,6 @@ impl Assembler for TableAssembler<'_> {
 
     /// Whether it is to end.
     fn is_cancelled(&self) -> bool {
-        self.room.cancel.is_cancelled()
+        self.room.cancel.is_cancelled() || self.room.observer.wants_to_stop()
     }
 }

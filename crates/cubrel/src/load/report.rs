@@ -13,6 +13,10 @@ pub trait Observer: Sync {
     fn rows(&self, _name: &str, _rows: u64) {}
     /// A table is done.
     fn done(&self, _report: &TableReport) {}
+    /// Whether to stop: nothing is replaced then. It is asked again and again while rows are read.
+    fn wants_to_stop(&self) -> bool {
+        false
+    }
 }
 
 /// Tells nobody.

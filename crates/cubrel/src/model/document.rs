@@ -32,7 +32,7 @@ impl Document {
         let file = if path.is_dir() { path.join("model.toml") } else { path.to_path_buf() };
         let text = std::fs::read_to_string(&file).map_err(|e| {
             let help = if e.kind() == std::io::ErrorKind::NotFound {
-                "name the folder of a model with `--model`, or make one with `cubrel demo`"
+                "name the folder of a model, or its `model.toml`"
             } else {
                 "the file has to be readable UTF-8 text"
             };

@@ -50,7 +50,6 @@ impl Segment {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -217,6 +216,7 @@ impl Codes {
     }
 
     /// Whether there are none.
+    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

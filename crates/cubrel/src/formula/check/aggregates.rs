@@ -51,7 +51,7 @@ impl Checker<'_> {
                 Problem::Syntax,
                 span,
                 format!("`{name}` is a set: it stands after `in`"),
-                "write `route.name in top(5, net_revenue per route.name)`",
+                "write `table.column in top(5, measure per table.column)`",
             );
         };
         if a.distinct && kind != AggregateKind::CountDistinct {
@@ -347,7 +347,7 @@ impl Checker<'_> {
     }
 
     fn rank(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
-        let help = "write `rank(net_revenue per route.name)`, with `asc` to begin at the smallest";
+        let help = "write `rank(measure per table.column)`, with `asc` to begin at the smallest";
         let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
             return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);
         };

@@ -18,7 +18,7 @@ impl Checker<'_> {
                 let known: Vec<&str> = self.settings.parameters.keys().map(String::as_str).collect();
                 let help = match closest(name, known.iter().copied()) {
                     Some(near) => did_you_mean(format!("${near}")),
-                    None => format!("set it, on the command line with `--set {name}=…`"),
+                    None => format!("give `{name}` a value with the query"),
                 };
                 self.fail(Problem::UnknownName, span, format!("`${name}` has no value"), help)
             }
@@ -77,7 +77,7 @@ impl Checker<'_> {
                 Problem::Aggregate,
                 expr.span,
                 format!("{what} inside an aggregate needs to know what to go through"),
-                "name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
+                "name it without the aggregate around it, or say what to go through: `avg(measure per table)`",
             ),
         }
     }

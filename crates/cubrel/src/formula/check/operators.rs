@@ -427,7 +427,7 @@ impl Checker<'_> {
             .collect();
         let help = match closest(&name.text, known.iter().copied()) {
             Some(near) => did_you_mean(near),
-            None => "`cubrel functions` lists all of them".into(),
+            None => "the language reference lists all of them".into(),
         };
         self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)
     }

@@ -8,7 +8,7 @@ use crate::formula::source::{Problem, Span};
 use crate::formula::typed::{LetId, SetOf};
 use crate::value::{Type, Value};
 
-const SET_HELP: &str = "write `route.name in top(5, net_revenue per route.name)`";
+const SET_HELP: &str = "write `table.column in top(5, measure per table.column)`";
 
 impl Checker<'_> {
     /// `x in top(…)`. A set is found once: in a condition of a `given` or `where`, where that stands; in an

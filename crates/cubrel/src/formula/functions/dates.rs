@@ -241,7 +241,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     Function {
         name: "today",
         signature: "today() -> date",
-        meaning: "the day that the caller has set (`--today`), else the day on the clock",
+        meaning: "the day that the caller has set, else the day on the clock",
         example: ("today()", ""),
         parameters: &[],
         result: date_type,

@@ -52,9 +52,9 @@ impl Parser<'_> {
             let help = match self.peek() {
                 TokenKind::Word(w) if !words::is_reserved(w) => match closest(w, ["grid", "records", "measure"]) {
                     Some(near) => did_you_mean(near),
-                    None => "write `grid net_revenue by route.name`".into(),
+                    None => "write what it shows, and by what: `grid measure by table.column`".into(),
                 },
-                _ => "write `grid net_revenue by route.name`".into(),
+                _ => "write what it shows, and by what: `grid measure by table.column`".into(),
             };
             return self.fail(format!("a query begins with `grid` or `records`, found {found}"), help);
         }
@@ -98,7 +98,7 @@ impl Parser<'_> {
             let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
                 let found = self.found();
                 let help = match closest(&word, CLAUSES) {
-                    _ if word == "per" => "`per` stands inside an aggregate: `avg(net_revenue per customer)`".into(),
+                    _ if word == "per" => "`per` stands inside an aggregate: `avg(measure per table)`".into(),
                     Some(near) => did_you_mean(near),
                     None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
                 };

@@ -16,7 +16,7 @@ use std::path::{Component, Path, PathBuf};
 
 use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::load::{Observer, bytes};
+use crate::load::{Observer, bytes, sqlite};
 use links::{is_one, key_of, links, place};
 use reading::{identifiers, load};
 use table::{counted, table_name};
@@ -154,7 +154,7 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<(String, String)> {
         match members.as_slice() {
             [one] if matches!(bytes::kind(one).as_str(), "db" | "sqlite") => {
                 list.extend(
-                    database_tables(one)
+                    sqlite::tables(one)
                         .into_iter()
                         .map(|t| (table_name(&t), format!("sqlite:{}?table={t}", shown(one)))),
                 );
@@ -170,18 +170,6 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<(String, String)> {
         }
     }
     list
-}
-
-fn database_tables(path: &Path) -> Vec<String> {
-    let read = || -> rusqlite::Result<Vec<String>> {
-        let connection = rusqlite::Connection::open_with_flags(path, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY)?;
-        let mut statement = connection.prepare(
-            "select name from sqlite_master where type in ('table', 'view') and name not like 'sqlite_%' order by name",
-        )?;
-        let rows = statement.query_map([], |row| row.get(0))?;
-        rows.collect()
-    };
-    read().unwrap_or_default()
 }
 
 #[cfg(test)]

@@ -97,7 +97,7 @@ fn find_row(
     let mut wanted: Vec<(ColumnId, Value)> = Vec::new();
     for condition in &conditions {
         let fail = |message: String| {
-            let help = format!("say which row: `--at \"{table}.… = …\"`");
+            let help = format!("say which row: `{table}.… = …`");
             Error::Problems(vec![Diagnostic::error(Problem::Syntax, at, condition.span, message).help(help)])
         };
         let (left, value) =

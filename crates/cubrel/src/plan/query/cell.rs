@@ -79,7 +79,7 @@ pub fn cell(
         .collect();
     let [(chosen, exprs)] = shown.as_slice() else {
         let problem = Diagnostic::general(Problem::Ambiguous, "the cell stands at several readings of a lens");
-        return Err(vec![problem.help("choose one: `--at \"period = '…', …\"`")]);
+        return Err(vec![problem.help("choose one: `period = '…'`")]);
     };
     let names = &planner.schema.lenses;
     let readings =

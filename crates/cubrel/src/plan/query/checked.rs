@@ -68,7 +68,7 @@ impl QueryPlanner<'_> {
                 Problem::Type,
                 e.span,
                 format!("`having` is true or false, this is {}", e.ty),
-                "compare it: `having net_revenue > 1000`",
+                "compare it: `having measure > 1000`",
             );
         }
         let order: Vec<Option<(Expr, bool)>> =
@@ -353,7 +353,7 @@ impl QueryPlanner<'_> {
             let span = query.items.first().map_or_else(Span::default, |i| i.expr.span);
             let names: Vec<&str> = named.iter().map(|t| self.schema.table(*t).name.as_str()).collect();
             let (message, help) = match names.as_slice() {
-                [] => ("these records name no column".to_string(), "name columns of a table: `records booking.net`"),
+                [] => ("these records name no column".to_string(), "name columns of a table: `records table.column`"),
                 _ => (
                     format!("none of the tables {} can look up all the others", names.join(", ")),
                     "records are the rows of one table, with what they look up",

@@ -1,9 +1,20 @@
 //! Parquet and Arrow IPC: columns that know their types.
 
+mod group;
+#[cfg(feature = "parquet")]
+mod parquet;
+#[cfg(not(feature = "parquet"))]
+mod without_parquet;
+
+#[cfg(feature = "parquet")]
+use self::parquet::row_groups;
+#[cfg(not(feature = "parquet"))]
+use self::without_parquet::row_groups;
+use group::{GroupRows, data_problem};
+
 use std::fs::File;
 use std::io::{BufRead, BufReader, Cursor};
 use std::path::Path;
-use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
@@ -14,9 +25,6 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrowPrimitiveType, RecordBatch};
 use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
-use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder};
-use parquet::basic::Encoding;
-use parquet::file::metadata::ColumnChunkMetaData;
 
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::csv::Request;
@@ -28,22 +36,12 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::store::RawColumn;
 use crate::value::{Type, Value, VectorBuilder, arrow, exact, parse};
 
-/// Rows of a batch of Parquet.
-const BATCH: usize = 1 << 15;
-/// Rows of a row group that one thread reads; a larger group is read in pieces.
-const MOST_ROWS: usize = 1 << 20;
-
 /// A piece of work for one thread.
 enum Piece<'a> {
-    /// Some rows of a row group of a Parquet file: how many to skip, and how many to read.
-    RowGroup { path: &'a Path, metadata: ArrowReaderMetadata, group: usize, skip: usize, rows: usize },
+    /// Some rows of a row group of a Parquet file.
+    RowGroup { path: &'a Path, rows: GroupRows },
     /// A batch that is in memory.
     Batch(RecordBatch),
-}
-
-fn data_problem(path: &Path, error: impl std::fmt::Display) -> LoadError {
-    let message = format!("{} cannot be read: {error}", path.display());
-    Diagnostic::general(Problem::Data, message).help("the file is damaged, or not what its name says").into()
 }
 
 /// Reads Parquet files, or Arrow IPC files and streams.
@@ -104,7 +102,7 @@ impl Column {
 
 /// A file that has been opened.
 enum Opened {
-    Parquet(ArrowReaderMetadata),
+    Parquet(SchemaRef, Vec<GroupRows>),
     Batches(SchemaRef, Box<dyn Iterator<Item = Result<RecordBatch, ArrowError>> + Send>),
 }
 
@@ -115,9 +113,8 @@ fn open(path: &Path) -> Result<Opened, LoadError> {
 fn opened(path: &Path) -> Result<Opened, LoadError> {
     let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
     if bytes::kind(path) == "parquet" {
-        let metadata =
-            ArrowReaderMetadata::load(&file, ArrowReaderOptions::new()).map_err(|e| data_problem(path, e))?;
-        return Ok(Opened::Parquet(with_dictionaries(metadata)));
+        let (schema, rows) = row_groups(path, &file)?;
+        return Ok(Opened::Parquet(schema, rows));
     }
     let mut reader = BufReader::new(bytes::unpacked(path, Box::new(file)));
     // A file begins with the name of its format, a stream with a message.
@@ -154,60 +151,21 @@ fn blocks_fit(content: &[u8]) -> bool {
     footer.recordBatches().into_iter().chain(footer.dictionaries()).flatten().all(fits)
 }
 
-/// Has texts that stand in dictionaries in the whole file given as places in them, so that no text is read twice.
-fn with_dictionaries(metadata: ArrowReaderMetadata) -> ArrowReaderMetadata {
-    let groups = metadata.metadata().row_groups();
-    let fields = metadata.schema().fields();
-    if groups.iter().any(|group| group.num_columns() != fields.len()) {
-        return metadata;
-    }
-    let is_listed = |i: usize| groups.iter().all(|group| has_dictionary(group.column(i)));
-    let field = |(i, field): (usize, &Arc<Field>)| match field.data_type() {
-        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View if is_listed(i) => {
-            let ty = DataType::Dictionary(DataType::Int32.into(), DataType::Utf8.into());
-            Arc::new(field.as_ref().clone().with_data_type(ty))
-        }
-        _ => field.clone(),
-    };
-    let schema = Schema::new(fields.iter().enumerate().map(field).collect::<Vec<_>>());
-    let options = ArrowReaderOptions::new().with_schema(Arc::new(schema));
-    ArrowReaderMetadata::try_new(metadata.metadata().clone(), options).unwrap_or(metadata)
-}
-
-/// Whether all values of a column are places in its dictionary.
-fn has_dictionary(column: &ColumnChunkMetaData) -> bool {
-    let of_places = |e: Encoding| matches!(e, Encoding::PLAIN_DICTIONARY | Encoding::RLE_DICTIONARY);
-    match column.page_encoding_stats_mask() {
-        Some(pages) => pages.encodings().all(of_places),
-        // Without a word on the pages, dictionaries that are written plainly cannot be told from such values.
-        None => column.encodings().any(of_places) && !column.encodings().any(|e| e == Encoding::PLAIN),
-    }
-}
-
 impl Opened {
     fn schema(&self) -> SchemaRef {
         match self {
-            Opened::Parquet(metadata) => metadata.schema().clone(),
+            Opened::Parquet(schema, _) => schema.clone(),
             Opened::Batches(schema, _) => schema.clone(),
         }
     }
 
     fn pieces(self, path: &Path, bytes: u64) -> Result<Pieces<'_>, LoadError> {
         Ok(match self {
-            Opened::Parquet(metadata) => {
-                let groups = metadata.metadata().row_groups();
-                let rows: Vec<usize> = groups.iter().map(|g| usize::try_from(g.num_rows()).unwrap_or(0)).collect();
-                let pieces = rows.iter().enumerate().flat_map(|(group, all)| {
-                    let steps = (0..(*all).max(1)).step_by(MOST_ROWS);
-                    let metadata = &metadata;
-                    steps.map(move |skip| {
-                        let (metadata, rows) = (metadata.clone(), MOST_ROWS.min(all - skip));
-                        Piece::RowGroup { path, metadata, group, skip, rows }
-                    })
-                });
+            Opened::Parquet(schema, rows) => {
+                let pieces = rows.into_iter().map(|rows| Piece::RowGroup { path, rows });
                 let mut pieces: Vec<Piece<'_>> = pieces.collect();
                 if pieces.is_empty() {
-                    pieces.push(Piece::Batch(RecordBatch::new_empty(metadata.schema().clone())));
+                    pieces.push(Piece::Batch(RecordBatch::new_empty(schema)));
                 }
                 Pieces::Groups { share: bytes / pieces.len() as u64, pieces: pieces.into_iter() }
             }
@@ -281,7 +239,7 @@ fn column_type(ty: &DataType) -> Option<Type> {
 
 fn take(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
     let (path, part) = match &piece {
-        Piece::RowGroup { path, group, .. } => (*path, format!("row group {}", group + 1)),
+        Piece::RowGroup { path, rows } => (*path, format!("row group {}", rows.group + 1)),
         Piece::Batch(_) => return taken(piece, columns),
     };
     guarded(path, || part, || taken(piece, columns))
@@ -292,15 +250,7 @@ fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> 
     let mut part = Part::new(&types, true);
     match piece {
         Piece::Batch(batch) => append(&mut part, &batch)?,
-        Piece::RowGroup { path, metadata, group, skip, rows } => {
-            let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
-            let builder = ParquetRecordBatchReaderBuilder::new_with_metadata(file, metadata);
-            let rows = builder.with_row_groups(vec![group]).with_offset(skip).with_limit(rows);
-            let reader = rows.with_batch_size(BATCH).build().map_err(|e| data_problem(path, e))?;
-            for batch in reader {
-                append(&mut part, &batch.map_err(|e| data_problem(path, e))?)?;
-            }
-        }
+        Piece::RowGroup { path, rows } => (rows.read)(path, &mut |batch| Ok(append(&mut part, batch)?))?,
     }
     let declared = |(staging, column): (Staging, &Column)| {
         let raw = staging.raw();
@@ -437,6 +387,7 @@ fn column(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::Arc;
 
     #[test]
     fn blocks_that_are_longer_than_the_file_are_told_before_there_is_room_for_them() {

@@ -1,4 +1,4 @@
-//! Tables and queries of SQLite databases. Rows become delimited text, whose types are then found as everywhere.
+//! Reading SQLite databases.
 
 use std::io::{self, Write};
 use std::path::Path;
@@ -6,19 +6,11 @@ use std::path::Path;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, Statement};
 
-use super::LoadError;
-use super::database::Wanted;
-use super::guarded::guarded;
-use super::jsonl::{NULL, is_plain};
+use super::super::LoadError;
+use super::super::guarded::guarded;
+use super::super::jsonl::{NULL, is_plain};
+use super::types::Types;
 use crate::formula::source::{Diagnostic, Problem};
-
-/// The database and the query of `sqlite:file.db?table=…` or `sqlite:file.db?query=…`.
-///
-/// # Errors
-/// When it says neither.
-pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
-    Wanted::parse(source, source.strip_prefix("sqlite:").unwrap_or(source))
-}
 
 fn failed(path: &Path, e: &rusqlite::Error) -> LoadError {
     let problem = Diagnostic::general(Problem::Data, format!("{}: {e}", path.display()));
@@ -62,14 +54,6 @@ pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadEr
             Ok(first.zip(last))
         },
     )
-}
-
-/// Columns whose type the values tell.
-pub struct Types {
-    /// Columns with a text that is neither date nor timestamp.
-    pub texts: Vec<String>,
-    /// Columns with a floating number.
-    pub floats: Vec<String>,
 }
 
 /// Goes through the rows of a query for the types of their values.
@@ -128,4 +112,17 @@ pub fn write(path: &Path, query: &str, to: impl Write) -> io::Result<()> {
         writer.write_record(None::<&[u8]>)?;
     }
     writer.flush()
+}
+
+/// The tables and views of a database; none where it cannot be read.
+pub fn tables(path: &Path) -> Vec<String> {
+    let read = || -> rusqlite::Result<Vec<String>> {
+        let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        let mut statement = connection.prepare(
+            "select name from sqlite_master where type in ('table', 'view') and name not like 'sqlite_%' order by name",
+        )?;
+        let rows = statement.query_map([], |row| row.get(0))?;
+        rows.collect()
+    };
+    read().unwrap_or_default()
 }
