@@ -18,6 +18,7 @@ mod docs;
 mod drafts;
 mod errors;
 mod evolving;
+mod face;
 mod formula_comparison;
 mod gallery;
 mod language;

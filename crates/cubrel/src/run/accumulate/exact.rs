@@ -1,7 +1,10 @@
 //! Exact sums and means.
 
+use std::any::Any;
+
 use super::entries::{Entries, Groups};
 use super::spec::{Spec, floats, zeros};
+use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
 use crate::value::exact::{self, bits_of};
 use crate::value::{Data, Vector};
@@ -9,20 +12,26 @@ use crate::value::{Data, Vector};
 /// Exact sums: 64 bits while they surely suffice, and 128 behind them.
 #[derive(Debug)]
 pub(super) struct ExactSums {
-    pub(super) small: Vec<i64>,
+    small: Vec<i64>,
     /// How much may still be added to `small` before it has to be emptied into `wide`.
     headroom: u128,
-    pub(super) wide: Vec<i128>,
+    wide: Vec<i128>,
     /// How many values, where that has to be known; else empty.
-    pub(super) counts: Vec<u64>,
+    counts: Vec<u64>,
+    spec: Spec,
 }
 
 const HEADROOM: u128 = 1 << 62;
 
+/// Whether it has to be known how many values there are.
+fn is_counted(spec: &Spec) -> bool {
+    spec.nullable || spec.kind == AggregateKind::Avg
+}
+
 impl ExactSums {
-    pub(super) fn new(groups: usize, counted: bool) -> ExactSums {
-        let counts = if counted { zeros(groups) } else { Vec::new() };
-        ExactSums { small: zeros(groups), headroom: HEADROOM, wide: Vec::new(), counts }
+    pub(super) fn new(spec: &Spec, groups: usize) -> ExactSums {
+        let counts = if is_counted(spec) { zeros(groups) } else { Vec::new() };
+        ExactSums { small: zeros(groups), headroom: HEADROOM, wide: Vec::new(), counts, spec: spec.clone() }
     }
 
     /// Makes sure that numbers of so many bits can be added so often without leaving 64 bits.
@@ -46,13 +55,6 @@ impl ExactSums {
         self.headroom = HEADROOM;
     }
 
-    pub(super) fn add(&mut self, entries: Entries<'_>, vector: &Vector) {
-        match &vector.data {
-            Data::I64(values) => self.add_small(entries, values, vector.valid.as_deref(), bits_of(values)),
-            _ => self.add_wide(entries, &vector.to_i128(), vector.valid.as_deref()),
-        }
-    }
-
     fn add_wide(&mut self, entries: Entries<'_>, values: &[i128], valid: Option<&[bool]>) {
         self.wide.resize(self.small.len(), 0);
         let entries = entries.one_by_one();
@@ -69,7 +71,7 @@ impl ExactSums {
     }
 
     /// Adds numbers of at most so many bits.
-    pub(super) fn add_small(&mut self, entries: Entries<'_>, values: &[i64], valid: Option<&[bool]>, bits: u32) {
+    fn add_small(&mut self, entries: Entries<'_>, values: &[i64], valid: Option<&[bool]>, bits: u32) {
         let rows = entries.weights.map_or(values.len(), |w| w.iter().map(|w| *w as usize).sum());
         if !self.reserve(bits, rows) {
             let wide: Vec<i128> = values.iter().map(|v| i128::from(*v)).collect();
@@ -109,21 +111,8 @@ impl ExactSums {
         }
     }
 
-    /// Adds numbers that are all there to groups of which there are many: going to a group's places costs more than what
-    /// is done there. False where this is not the way.
-    pub(super) fn add_and_mark(&mut self, groups: &[u32], values: &[i64], bits: u32, seen: &mut [bool]) -> bool {
-        if !self.counts.is_empty() || !self.reserve(bits, values.len()) {
-            return false;
-        }
-        for (group, v) in groups.iter().zip(values) {
-            self.small[*group as usize] += v;
-            seen[*group as usize] = true;
-        }
-        true
-    }
-
     /// Takes over the sums of another one, group by group as `at` says.
-    pub(super) fn merge(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
+    fn take_over(&mut self, other: &ExactSums, at: impl Fn(usize) -> usize) {
         let used = HEADROOM - other.headroom;
         if self.wide.is_empty() && other.wide.is_empty() && used <= self.headroom {
             self.headroom -= used;
@@ -141,6 +130,59 @@ impl ExactSums {
 
     fn sum(&self, group: usize) -> i128 {
         i128::from(self.small[group]).saturating_add(self.wide.get(group).copied().unwrap_or(0))
+    }
+}
+
+impl State for ExactSums {
+    fn grow(&mut self, groups: usize) {
+        self.small.resize(groups, 0);
+        if is_counted(&self.spec) {
+            self.counts.resize(groups, 0);
+        }
+        if !self.wide.is_empty() {
+            self.wide.resize(groups, 0);
+        }
+    }
+
+    fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
+        let Some(first) = vectors.first() else { return };
+        match &first.data {
+            Data::I64(values) => self.add_small(entries, values, first.valid.as_deref(), bits_of(values)),
+            _ => self.add_wide(entries, &first.to_i128(), first.valid.as_deref()),
+        }
+    }
+
+    fn add_exact(&mut self, entries: Entries<'_>, values: &[i64], bits: u32) {
+        self.add_small(entries, values, None, bits);
+    }
+
+    /// Adds numbers that are all there to groups of which there are many: going to a group's places costs more than what
+    /// is done there. False where this is not the way.
+    fn add_and_mark(&mut self, groups: &[u32], values: &[i64], bits: u32, seen: &mut [bool]) -> bool {
+        if !self.counts.is_empty() || !self.reserve(bits, values.len()) {
+            return false;
+        }
+        for (group, v) in groups.iter().zip(values) {
+            self.small[*group as usize] += v;
+            seen[*group as usize] = true;
+        }
+        true
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(other) = same::<ExactSums>(other) else { return };
+        match at.0 {
+            None => self.take_over(&other, |group| group),
+            Some(_) => self.take_over(&other, |group| at.of(group)),
+        }
+    }
+
+    fn finish(self: Box<Self>, seen: &[bool]) -> Result<Vector, String> {
+        finish(*self, seen)
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
     }
 }
 
@@ -168,8 +210,8 @@ fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
 }
 
 /// Sums, or means, of all groups, and after them the result over no rows.
-pub(super) fn finish(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vector, String> {
-    let groups = sums.small.len();
+fn finish(sums: ExactSums, seen: &[bool]) -> Result<Vector, String> {
+    let (groups, spec) = (sums.small.len(), &sums.spec);
     if spec.kind == AggregateKind::Avg {
         let mean = |g: usize| exact::to_f64(sums.sum(g), spec.input.scale()) / sums.counts[g] as f64;
         return Ok(floats((0..groups).map(|g| if sums.counts[g] == 0 { f64::NAN } else { mean(g) })));
@@ -202,6 +244,23 @@ pub(super) fn finish(sums: ExactSums, spec: &Spec, seen: &[bool]) -> Result<Vect
 mod tests {
     use super::super::entries::RunGroups;
     use super::*;
+    use crate::value::Type;
+
+    /// Sums of which it has to be known how many values there are.
+    fn counted(groups: usize) -> ExactSums {
+        let ty = Type::Int;
+        let spec = Spec {
+            kind: AggregateKind::Sum,
+            input: ty,
+            inputs: vec![ty],
+            order: Vec::new(),
+            constant: None,
+            ty,
+            coded: None,
+            nullable: true,
+        };
+        ExactSums::new(&spec, groups)
+    }
 
     #[test]
     fn sums_in_several_places_are_the_sums() {
@@ -226,7 +285,7 @@ mod tests {
             let (valid, weights): (Vec<bool>, Vec<u32>) = (0..1000).map(|i| (i % 3 != 0, 1 + i as u32 % 5)).unzip();
             for (valid, weights) in [(None, None), (Some(valid.as_slice()), None), (None, Some(weights.as_slice()))] {
                 let sums = |groups| {
-                    let mut sums = ExactSums::new(3, true);
+                    let mut sums = counted(3);
                     sums.add_small(Entries { groups, weights }, &values, valid, bits_of(&values));
                     (0..3).map(|group| (sums.sum(group), sums.counts[group])).collect::<Vec<_>>()
                 };
@@ -240,15 +299,15 @@ mod tests {
         for value in [5i64, -3, i64::MAX / 3, i64::MIN / 3] {
             for to in [None, Some([1u32, 0])] {
                 let part = |times: usize| {
-                    let mut sums = ExactSums::new(2, true);
+                    let mut sums = counted(2);
                     let many = Entries::from(Groups::Many(&[0, 1]));
                     (0..times).for_each(|_| sums.add_small(many, &[value, 7], None, bits_of(&[value, 7])));
                     sums
                 };
                 let (mut all, more) = (part(4), part(9));
                 match to {
-                    None => all.merge(&more, |i| i),
-                    Some(to) => all.merge(&more, |i| to[i] as usize),
+                    None => all.take_over(&more, |i| i),
+                    Some(to) => all.take_over(&more, |i| to[i] as usize),
                 }
                 let (value, moved) = (i128::from(value), to.is_some());
                 let (first, second) = if moved { (4 * value + 63, 28 + 9 * value) } else { (13 * value, 91) };

@@ -1,10 +1,13 @@
 //! Medians and percentiles from how often each value comes.
 
+use std::any::Any;
 use std::cmp::Ordering;
 
 use rayon::prelude::*;
 
+use super::entries::Entries;
 use super::spec::{Spec, floats};
+use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
 use crate::value::{Value, Vector};
 
@@ -61,7 +64,7 @@ fn quantiles(spec: &Spec, bounds: Vec<Option<(u64, u64, f64)>>) -> Vector {
     }))
 }
 
-pub(super) fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: usize) -> Vector {
+fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: usize) -> Vector {
     let of_group = |group: usize| {
         let counts = &counts[group * per_group..][..per_group];
         bounds_of(spec, counts.iter().copied()).map(|(low, high, between)| (low as u64, high as u64, between))
@@ -69,7 +72,7 @@ pub(super) fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize
     quantiles(spec, (0..groups).map(of_group).collect())
 }
 
-pub(super) fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
+fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
     quantiles(spec, lists.into_par_iter().map(|list| bounds_in(spec, list, u64::cmp)).collect())
 }
 
@@ -89,11 +92,137 @@ fn bounds_in<T: Copy>(spec: &Spec, mut list: Vec<(T, u32)>, by: fn(&T, &T) -> Or
 }
 
 /// The wanted share of each group's doubles.
-pub(super) fn quantiles_of_numbers(spec: &Spec, lists: Vec<Vec<(f64, u32)>>) -> Vector {
+fn quantiles_of_numbers(spec: &Spec, lists: Vec<Vec<(f64, u32)>>) -> Vector {
     let of_group = |list: Vec<(f64, u32)>| match bounds_in(spec, list, f64::total_cmp) {
         None => f64::NAN,
         Some((low, _, 0.0)) => low,
         Some((low, high, between)) => low + (high - low) * between,
     };
     floats(lists.into_par_iter().map(of_group).collect::<Vec<f64>>().into_iter())
+}
+
+/// Codes of all groups together are tallied up to this many counts; beyond it, they are collected.
+const MOST_TALLIES: u64 = 1 << 21;
+
+/// How often each code occurs, group by group.
+#[derive(Debug)]
+pub(super) struct Tallies {
+    counts: Vec<u32>,
+    per_group: usize,
+    spec: Spec,
+}
+
+impl Tallies {
+    /// Room for all groups, if they and the codes are few enough.
+    pub(super) fn new(spec: &Spec, groups: usize) -> Option<Tallies> {
+        let codes = spec.coded.as_ref().map_or(1, |c| c.domain().max(1));
+        let fits = groups > 0 && codes.saturating_mul(groups as u64) <= MOST_TALLIES;
+        let per_group = codes as usize;
+        fits.then(|| Tallies { counts: vec![0; groups * per_group], per_group, spec: spec.clone() })
+    }
+}
+
+impl State for Tallies {
+    fn grow(&mut self, groups: usize) {
+        self.counts.resize(groups * self.per_group, 0);
+    }
+
+    fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
+        // At most 2^32 rows have a table, so no count is larger.
+        for (i, code) in codes.iter().enumerate().filter(|(_, code)| **code != null) {
+            self.counts[entries.group(i) * self.per_group + *code as usize] += entries.weight(i) as u32;
+        }
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(Tallies { counts, .. }) = same(other) else { return };
+        at.each(counts.chunks(self.per_group), |group, counts| {
+            let own = &mut self.counts[group * self.per_group..][..self.per_group];
+            own.iter_mut().zip(counts).for_each(|(a, b)| *a += b);
+        });
+    }
+
+    fn finish(self: Box<Self>, seen: &[bool]) -> Result<Vector, String> {
+        Ok(quantiles_of_tallies(&self.spec, &self.counts, self.per_group, seen.len() - 1))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+/// The codes of each group with how often each came.
+#[derive(Debug)]
+pub(super) struct CodeLists {
+    lists: Vec<Vec<(u64, u32)>>,
+    spec: Spec,
+}
+
+impl CodeLists {
+    pub(super) fn new(spec: &Spec, groups: usize) -> CodeLists {
+        CodeLists { lists: vec![Vec::new(); groups], spec: spec.clone() }
+    }
+}
+
+impl State for CodeLists {
+    fn grow(&mut self, groups: usize) {
+        self.lists.resize(groups, Vec::new());
+    }
+
+    fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
+        let valid = codes.iter().copied().enumerate().filter(|(_, code)| *code != null);
+        valid.for_each(|(i, code)| self.lists[entries.group(i)].push((code, entries.weight(i) as u32)));
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(CodeLists { lists, .. }) = same(other) else { return };
+        at.each(lists, |group, list| self.lists[group].extend(list));
+    }
+
+    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
+        Ok(quantiles_of_codes(&self.spec, self.lists))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+/// The numbers of each group, as doubles, with how often each came.
+#[derive(Debug)]
+pub(super) struct NumberLists {
+    lists: Vec<Vec<(f64, u32)>>,
+    spec: Spec,
+}
+
+impl NumberLists {
+    pub(super) fn new(spec: &Spec, groups: usize) -> NumberLists {
+        NumberLists { lists: vec![Vec::new(); groups], spec: spec.clone() }
+    }
+}
+
+impl State for NumberLists {
+    fn grow(&mut self, groups: usize) {
+        self.lists.resize(groups, Vec::new());
+    }
+
+    fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
+        let Some(first) = vectors.first() else { return };
+        let (entries, values) = (entries.one_by_one(), first.to_f64(self.spec.input));
+        let valid = (0..first.len()).filter(|i| first.is_valid(*i));
+        valid.for_each(|i| self.lists[entries.group(i)].push((values[i], entries.weight(i) as u32)));
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(NumberLists { lists, .. }) = same(other) else { return };
+        at.each(lists, |group, list| self.lists[group].extend(list));
+    }
+
+    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
+        Ok(quantiles_of_numbers(&self.spec, self.lists))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
 }

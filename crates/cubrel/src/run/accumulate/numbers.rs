@@ -1,0 +1,6 @@
+//! Numbers of groups by their keys.
+
+use std::collections::HashMap;
+
+/// For each distinct key its group number; used to bring groups of several parts together.
+pub type GroupNumbers = HashMap<u128, u32, foldhash::fast::RandomState>;
