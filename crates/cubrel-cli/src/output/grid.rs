@@ -101,13 +101,13 @@ impl Block {
 }
 
 /// A grid laid out: what stands left of it, its columns, and which lines are totals.
-struct Layout {
+struct GridLayout {
     rows: Vec<Block>,
     columns: Vec<Block>,
     totals: Vec<bool>,
 }
 
-fn layout(grid: &Grid, formats: &Formats) -> Layout {
+fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
     let of_kind = |kind| grid.columns.iter().enumerate().filter(move |(_, c)| c.kind == kind).map(|(i, _)| i);
     let row_axes: Vec<usize> = of_kind(GridColumnKind::Row).collect();
     let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
@@ -165,7 +165,7 @@ fn layout(grid: &Grid, formats: &Formats) -> Layout {
             });
         }
     }
-    let mut layout = Layout { rows, columns, totals };
+    let mut layout = GridLayout { rows, columns, totals };
     let texts = layout.rows.iter_mut().chain(&mut layout.columns).flat_map(|b| b.heads.iter_mut().chain(&mut b.cells));
     texts.for_each(|text| *text = visible(text));
     layout
@@ -287,7 +287,7 @@ fn pieces(columns: &[Block], left: usize, width: Option<usize>) -> Vec<std::ops:
     pieces
 }
 
-fn write_piece(layout: &Layout, piece: std::ops::Range<usize>, out: &mut Output) -> Result<(), Failure> {
+fn write_piece(layout: &GridLayout, piece: std::ops::Range<usize>, out: &mut Output) -> Result<(), Failure> {
     let blocks: Vec<&Block> = layout.rows.iter().chain(&layout.columns[piece]).collect();
     let head_lines = blocks.first().map_or(0, |b| b.heads.len());
     for level in 0..head_lines {

@@ -248,7 +248,7 @@ mod tests {
         "grid net, sum(booking.net) as \"a heading\" format '0.0''x' by port.region, route",
         "measure x = net * 2; measure \"a b\" = x + 1; grid x, \"a b\" by t.c split by calendar.year totals",
         "grid (net + 1) * 2 as twice where t.a = 'it''s' and (t.b > 1 or t.c is null) having net > 0",
-        "grid net given (without all, trailing 3 month) by t.a order by net desc, t.a limit 5 within t.a others with empty",
+        "grid net given (without all, trailing(3 months)) by t.a order by net desc, t.a limit 5 within t.a others with empty",
         "records t.a, t.b as \"select\" where t.a in (1, 2) order by t.b desc limit 3",
         "grid let x = net; x * x by \"odd name\".\"select\"",
     ];

@@ -1,5 +1,7 @@
 //! Loaded tables to a model: schema, relationships, columns that need other tables.
 
+use crate::ComputedColumn;
+use crate::formula::schema::TableId;
 use std::sync::Arc;
 
 use super::error::Error;
@@ -38,13 +40,7 @@ pub fn assemble(
         return Err(Error::Problems(defined.all_problems()));
     }
     let Defined { schema, after, roles, problems, of_measures } = defined;
-    let mut store = Store::default();
-    let empty = Arc::new(Column::empty(Type::Int));
-    for (table, shape) in tables.iter().zip(&shapes) {
-        let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
-        let columns = shape.columns.iter().map(|c| find(&c.name).clone()).collect();
-        store.tables.push(TableData { rows: table.rows, columns });
-    }
+    let store = store_of(tables, &shapes);
     let gaps: Vec<Diagnostic> = calendar_problems(&schema, &store);
     if !gaps.is_empty() {
         return Err(Error::Problems(gaps));
@@ -52,11 +48,7 @@ pub fn assemble(
     let mut late = Late::new(&schema, &settings, store, known, cancel)?;
     late.work_out(after.clone())?;
     let Late { store, computed, known, .. } = late;
-    let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {
-        let own = computed.iter().filter(|(of, _)| of.0 as usize == id).map(|(_, column)| column.clone());
-        TableReport { rows: data.rows as u64, computed: own.collect(), ..table.report.clone() }
-    };
-    let reports = tables.iter().zip(&store.tables).enumerate().map(report).collect();
+    let reports = reports(tables, &store, &computed);
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
     let (damage, restricted) = (known.damage, Default::default());
     let inner = Inner {
@@ -75,6 +67,25 @@ pub fn assemble(
         after,
     };
     Ok(Model { inner: Arc::new(inner) })
+}
+
+/// The columns of all tables; those that are still to be computed are empty.
+fn store_of(tables: &[LoadedTable], shapes: &[TableShape]) -> Store {
+    let empty = Arc::new(Column::empty(Type::Int));
+    let table = |(table, shape): (&LoadedTable, &TableShape)| {
+        let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
+        TableData { rows: table.rows, columns: shape.columns.iter().map(|c| find(&c.name).clone()).collect() }
+    };
+    Store { tables: tables.iter().zip(shapes).map(table).collect(), ..Store::default() }
+}
+
+/// What loading told of each table, and the columns that were computed afterwards.
+fn reports(tables: &[LoadedTable], store: &Store, computed: &[(TableId, ComputedColumn)]) -> Vec<TableReport> {
+    let report = |(id, (table, data)): (usize, (&LoadedTable, &TableData))| {
+        let own = computed.iter().filter(|(of, _)| of.0 as usize == id).map(|(_, column)| column.clone());
+        TableReport { rows: data.rows as u64, computed: own.collect(), ..table.report.clone() }
+    };
+    tables.iter().zip(&store.tables).enumerate().map(report).collect()
 }
 
 /// Everything that is wrong with a model whose tables are known.

@@ -2,6 +2,7 @@
 //!
 //! Where a row's value depends on nothing but some columns of it, and these stand in runs, it is computed once a run.
 
+use crate::Type;
 use crate::plan::DimId;
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -80,54 +81,88 @@ pub fn calculated(
     (expr, source): (&Expr, &Arc<Source>),
     cancel: &Cancel,
 ) -> Result<Column, Error> {
-    let ty = schema.column(id).ty;
     let plan = ColumnPlan::new(schema, id, expr, source)?;
     plan.check(schema)?;
     let ColumnPlan { assembly, reads } = plan;
     let options = Options { max_cells: usize::MAX, cancel: cancel.clone(), ..Options::default() };
-    let executor = Executor::new(Tables::new(schema, store), &reads, &options);
-    let name = schema.column_name(id);
-    let decided_by = deciding_columns(schema, &assembly, id.table);
-    let values = |rows: &Rows| -> Result<RawColumn, Error> {
-        let dims = vec![KeyColumn::of_codes(rows.first_of_each(), Key::Row(id.table))];
-        let part = executor.eval(&assembly, &Frame { cells: rows.len(), dims })?;
-        let mut values = VectorBuilder::new(ty, rows.len());
-        values.append(&part.values, ty);
-        let placed = |slot: usize| rows.row(slot);
-        to_raw(values.finish(), ty, (&name, &placed), source).map_err(|p| Error::Problems(vec![p]))
+    let tables = Tables::new(schema, store);
+    let evaluation = Evaluation {
+        tables,
+        executor: Executor::new(tables, &reads, &options),
+        table: id.table,
+        ty: schema.column(id).ty,
+        name: schema.column_name(id),
+        source,
+        decided_by: deciding_columns(schema, &assembly, id.table),
+        step: if is_cheap_by_row(&assembly) { ROWS } else { SEGMENT_ROWS },
+        assembly: &assembly,
     };
-    let cuts = segment_bounds(store, id);
-    let step = if is_cheap_by_row(&assembly) { ROWS } else { SEGMENT_ROWS };
-    let alike = |range: &Range<usize>| {
-        let ends =
-            decided_by.as_ref().and_then(|by| alike_rows(Tables::new(schema, store), id.table, by, range.clone()));
-        ends.map_or_else(|| Rows::all(range.clone()), |ends| Rows { start: range.start, ends: Some(ends), len: 0 })
-    };
-    // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
-    let first = cuts.ranges().next().map(|range| {
-        let rows = alike(&range).part(0, step);
-        Ok::<_, Error>((rows.len(), values(&rows)?))
-    });
-    let first = first.transpose()?;
-    let segment = |range: Range<usize>| {
-        let rows = alike(&range);
-        let parts: Vec<Rows> = (0..rows.len()).step_by(step).map(|at| rows.part(at, step)).collect();
-        let piece = |part: Rows| match &first {
-            Some((len, first)) if part.start == 0 && part.len() == *len => Ok(first.clone()),
-            _ => values(&part),
+    evaluation.column(&segment_bounds(store, id))
+}
+
+/// A calculated column that is being worked out.
+struct Evaluation<'a> {
+    tables: Tables<'a>,
+    executor: Executor<'a>,
+    assembly: &'a Assembly,
+    table: TableId,
+    ty: Type,
+    /// Its full name, for errors.
+    name: String,
+    source: &'a Arc<Source>,
+    /// What decides its values, where that is nothing but columns of the same row.
+    decided_by: Option<BTreeSet<u32>>,
+    /// How many values are computed together.
+    step: usize,
+}
+
+impl Evaluation<'_> {
+    fn column(&self, bounds: &SegmentBounds) -> Result<Column, Error> {
+        let ranges: Vec<Range<usize>> = bounds.ranges().collect();
+        let Some(first) = ranges.first() else { return Ok(Column::empty(self.ty)) };
+        // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
+        let first = self.rows_of(first).part(0, self.step);
+        let first = (first.len(), self.values(&first)?);
+        let segments: Vec<Result<Option<Column>, Error>> =
+            ranges.into_par_iter().map(|range| self.segment(&range, &first)).collect();
+        let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
+        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts) })
+    }
+
+    /// The values of a segment; those of the first rows of all are known.
+    fn segment(&self, range: &Range<usize>, first: &(usize, RawColumn)) -> Result<Option<Column>, Error> {
+        let rows = self.rows_of(range);
+        let parts: Vec<AlikeRows> = (0..rows.len()).step_by(self.step).map(|at| rows.part(at, self.step)).collect();
+        let values = |part: AlikeRows| {
+            let is_first = part.start == 0 && part.len() == first.0;
+            if is_first { Ok(first.1.clone()) } else { self.values(&part) }
         };
-        let pieces: Vec<Result<RawColumn, Error>> = parts.into_par_iter().map(piece).collect();
+        let pieces: Vec<Result<RawColumn, Error>> = parts.into_par_iter().map(values).collect();
         let pieces: Vec<RawColumn> = pieces.into_iter().collect::<Result<_, _>>()?;
         Ok((!pieces.is_empty()).then(|| Column::of_parts(&pieces, rows.ends.as_deref())))
-    };
-    let segments: Vec<Result<Option<Column>, Error>> =
-        cuts.ranges().collect::<Vec<_>>().into_par_iter().map(segment).collect();
-    let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
-    Ok(if parts.is_empty() { Column::empty(ty) } else { Column::join(parts) })
+    }
+
+    /// Rows as they are computed: one by one, or in runs that are alike.
+    fn rows_of(&self, range: &Range<usize>) -> AlikeRows {
+        let alike = |by| alike_rows(self.tables, self.table, by, range.clone());
+        match self.decided_by.as_ref().and_then(alike) {
+            Some(ends) => AlikeRows { start: range.start, ends: Some(ends), len: 0 },
+            None => AlikeRows::all(range.clone()),
+        }
+    }
+
+    fn values(&self, rows: &AlikeRows) -> Result<RawColumn, Error> {
+        let dims = vec![KeyColumn::of_codes(rows.first_of_each(), Key::Row(self.table))];
+        let part = self.executor.eval(self.assembly, &Frame { cells: rows.len(), dims })?;
+        let mut values = VectorBuilder::new(self.ty, rows.len());
+        values.append(&part.values, self.ty);
+        let row_of = |value: usize| rows.row(value);
+        to_raw(values.finish(), self.ty, (&self.name, &row_of), self.source).map_err(|p| Error::Problems(vec![p]))
+    }
 }
 
 /// Consecutive rows, or runs of rows that are alike.
-struct Rows {
+struct AlikeRows {
     /// The first row.
     start: usize,
     /// Behind which row each run ends, counted from the first.
@@ -136,9 +171,9 @@ struct Rows {
     len: usize,
 }
 
-impl Rows {
-    fn all(range: Range<usize>) -> Rows {
-        Rows { start: range.start, ends: None, len: range.len() }
+impl AlikeRows {
+    fn all(range: Range<usize>) -> AlikeRows {
+        AlikeRows { start: range.start, ends: None, len: range.len() }
     }
 
     /// How many values they have.
@@ -158,12 +193,12 @@ impl Rows {
     }
 
     /// Those that have the values from `at` on, at most so many.
-    fn part(&self, at: usize, most: usize) -> Rows {
+    fn part(&self, at: usize, most: usize) -> AlikeRows {
         let to = self.len().min(at + most);
         let start = self.row(at);
         let before = (start - self.start) as u32;
         let ends = self.ends.as_ref().map(|ends| ends[at..to].iter().map(|end| end - before).collect());
-        Rows { start, ends, len: to - at }
+        AlikeRows { start, ends, len: to - at }
     }
 }
 
@@ -226,12 +261,12 @@ mod tests {
 
     #[test]
     fn parts_of_runs_are_runs() {
-        let runs = Rows { start: 100, ends: Some(vec![3, 4, 9, 20]), len: 0 };
+        let runs = AlikeRows { start: 100, ends: Some(vec![3, 4, 9, 20]), len: 0 };
         assert_eq!((runs.len(), runs.first_of_each()), (4, vec![100, 103, 104, 109]));
         let part = runs.part(1, 2);
         assert_eq!((part.start, part.ends.clone(), part.first_of_each()), (103, Some(vec![1, 6]), vec![103, 104]));
         assert_eq!(runs.part(3, 9).ends, Some(vec![11]));
-        let rows = Rows::all(7..12);
+        let rows = AlikeRows::all(7..12);
         assert_eq!((rows.len(), rows.row(4), rows.part(2, 9).first_of_each()), (5, 11, vec![9, 10, 11]));
     }
 }

@@ -130,3 +130,37 @@ impl From<Vec<Diagnostic>> for Error {
         Error::Problems(list)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Cancel, Limits, Model, QueryOptions, Type, Value};
+
+    #[test]
+    fn what_went_wrong_is_told_by_kind_and_place() {
+        let rows = [vec![Value::text("r1"), Value::Int(10)], vec![Value::text("r2"), Value::Int(0)]];
+        let model = Model::builder()
+            .rows("booking", &[("route", Type::Text), ("net", Type::Int)], &rows)
+            .measure("net", "sum(booking.net)")
+            .build()
+            .unwrap();
+        let cells = QueryOptions { limits: Limits { cells: Some(1), ..Limits::default() }, ..QueryOptions::default() };
+        let cancelled = QueryOptions::default();
+        cancelled.cancel.cancel();
+        let plain = QueryOptions { cancel: Cancel::default(), ..QueryOptions::default() };
+        let cases = [
+            ("grid nett", &plain, ErrorKind::Problems, Some((1, 6))),
+            ("grid net by\n  booking.rout", &plain, ErrorKind::Problems, Some((2, 11))),
+            ("grid cast(max(booking.route) as int)", &plain, ErrorKind::Problems, Some((1, 6))),
+            ("grid net by booking.route", &cells, ErrorKind::Limit, None),
+            ("grid net by booking.route", &cancelled, ErrorKind::Cancelled, None),
+        ];
+        for (text, options, kind, place) in cases {
+            let error = model.query_with(text, options).and_then(|query| query.run()).unwrap_err();
+            assert_eq!(error.kind(), kind, "{text}: {error}");
+            let found = error.place();
+            assert_eq!(found.map(|(_, line, column)| (line, column)), place, "{text}: {error}");
+            assert_eq!(found.map(|(name, ..)| name), place.map(|_| "query"), "{text}");
+        }
+    }
+}

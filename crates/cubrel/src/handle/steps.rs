@@ -22,8 +22,7 @@ use crate::plan::query::plan;
 pub fn in_order(schema: &Schema, settings: &Settings, steps: Vec<Step>) -> Result<Vec<Step>, Error> {
     let needs: Vec<BTreeSet<Need>> =
         steps.iter().map(|step| needs(schema, settings, &steps, step)).collect::<Result<_, _>>()?;
-    let mut search =
-        Search { needs: &needs, state: vec![State::New; steps.len()], path: Vec::new(), order: Vec::new() };
+    let mut search = Search { needs: &needs, state: vec![Mark::New; steps.len()], path: Vec::new(), order: Vec::new() };
     for step in 0..steps.len() {
         search.visit(step, None).map_err(|cycle| Error::Problems(vec![problem(schema, &steps, &cycle)]))?;
     }
@@ -41,7 +40,7 @@ pub fn keys(r: &RelationshipDef) -> impl Iterator<Item = ColumnId> + '_ {
 }
 
 /// A step that is needed, and the relationship whose key it makes, if that is why.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 struct Need {
     step: usize,
     over: Option<RelationshipId>,
@@ -82,7 +81,7 @@ fn needs(schema: &Schema, settings: &Settings, steps: &[Step], step: &Step) -> R
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum State {
+enum Mark {
     New,
     Open,
     Done,
@@ -91,7 +90,7 @@ enum State {
 /// Depth first.
 struct Search<'a> {
     needs: &'a [BTreeSet<Need>],
-    state: Vec<State>,
+    state: Vec<Mark>,
     path: Vec<Need>,
     order: Vec<usize>,
 }
@@ -101,21 +100,21 @@ impl Search<'_> {
     fn visit(&mut self, step: usize, over: Option<RelationshipId>) -> Result<(), Vec<Need>> {
         let need = Need { step, over };
         match self.state[step] {
-            State::Done => return Ok(()),
-            State::Open => {
+            Mark::Done => return Ok(()),
+            Mark::Open => {
                 let start = self.path.iter().position(|n| n.step == step).unwrap_or_default();
                 let mut cycle = self.path[start..].to_vec();
                 cycle.push(need);
                 return Err(cycle);
             }
-            State::New => self.state[step] = State::Open,
+            Mark::New => self.state[step] = Mark::Open,
         }
         self.path.push(need);
         for need in &self.needs[step] {
             self.visit(need.step, need.over)?;
         }
         self.path.pop();
-        self.state[step] = State::Done;
+        self.state[step] = Mark::Done;
         self.order.push(step);
         Ok(())
     }
@@ -149,4 +148,56 @@ fn problem(schema: &Schema, steps: &[Step], cycle: &[Need]) -> Diagnostic {
 
 fn at(source: &Arc<Source>, message: String) -> Diagnostic {
     Diagnostic::error(Problem::Cycle, source, Span::new(0, source.text.len()), message)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn search(needs: &[BTreeSet<Need>]) -> Result<Vec<usize>, Vec<Need>> {
+        let state = vec![Mark::New; needs.len()];
+        let mut search = Search { needs, state, path: Vec::new(), order: Vec::new() };
+        (0..needs.len()).try_for_each(|step| search.visit(step, None))?;
+        Ok(search.order)
+    }
+
+    /// Graphs of seven steps, with those needs that the bits of a number say.
+    fn graphs() -> impl Iterator<Item = Vec<BTreeSet<Need>>> {
+        let mixed =
+            |seed: u64| seed.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(23).wrapping_mul(0xD6E8_FEB8_6659_FD93);
+        (0..2000u64).map(move |seed| {
+            let bits = mixed(seed) & mixed(seed + 7777) & mixed(seed + 99);
+            let needed = |step: usize| (0..7).filter(move |other| bits >> (step * 7 + other) & 1 == 1);
+            (0..7).map(|step| needed(step).map(|step| Need { step, over: None }).collect()).collect()
+        })
+    }
+
+    #[test]
+    fn steps_stand_behind_what_they_need_or_a_cycle_is_told() {
+        let (mut ordered, mut cycles) = (0, 0);
+        for needs in graphs() {
+            match search(&needs) {
+                Ok(order) => {
+                    let place = |step: usize| order.iter().position(|s| *s == step).unwrap();
+                    let behind =
+                        |(step, all): (usize, &BTreeSet<Need>)| all.iter().all(|n| place(n.step) < place(step));
+                    assert!(order.len() == 7 && needs.iter().enumerate().all(behind), "{order:?}");
+                    ordered += 1;
+                }
+                Err(cycle) => {
+                    let steps: Vec<usize> = cycle.iter().map(|n| n.step).collect();
+                    let follows = |pair: &[usize]| needs[pair[0]].contains(&Need { step: pair[1], over: None });
+                    assert!(steps.len() > 1 && steps.first() == steps.last(), "{steps:?}");
+                    assert!(steps.windows(2).all(follows), "{steps:?}");
+                    cycles += 1;
+                }
+            }
+        }
+        assert!(ordered > 100 && cycles > 100, "{ordered} {cycles}");
+    }
+
+    #[test]
+    fn where_nothing_is_needed_steps_stay_in_their_order() {
+        assert_eq!(search(&vec![BTreeSet::new(); 4]).ok(), Some(vec![0, 1, 2, 3]));
+    }
 }

@@ -66,7 +66,7 @@ pub struct Completion {
 /// # }
 /// ```
 pub fn complete(catalog: &Catalog, text: &str, cursor: usize) -> Vec<Completion> {
-    let place = Place::at(text, cursor);
+    let place = Before::at(text, cursor);
     if place.in_literal {
         return Vec::new();
     }
@@ -164,7 +164,7 @@ fn names(catalog: &Catalog, on_axis: bool) -> Vec<Named> {
 }
 
 /// What stands before a place.
-struct Place {
+struct Before {
     /// The part of a name that is there already.
     typed: String,
     replaces: Range<usize>,
@@ -176,8 +176,8 @@ struct Place {
     on_axis: bool,
 }
 
-impl Place {
-    fn at(text: &str, cursor: usize) -> Place {
+impl Before {
+    fn at(text: &str, cursor: usize) -> Before {
         let mut end = cursor.min(text.len());
         while !text.is_char_boundary(end) {
             end -= 1;
@@ -187,7 +187,13 @@ impl Place {
         let typed = before[start..].trim_matches('"').to_string();
         let table =
             before[..start].strip_suffix('.').map(|rest| rest[name_start(rest)..].trim_matches('"').to_string());
-        Place { typed, replaces: start..end, table, in_literal: in_literal(before), on_axis: on_axis(&before[..start]) }
+        Before {
+            typed,
+            replaces: start..end,
+            table,
+            in_literal: in_literal(before),
+            on_axis: on_axis(&before[..start]),
+        }
     }
 }
 

@@ -76,88 +76,45 @@ impl Model {
     }
 
     fn apply(&self, change: &Change, tables: &mut [Trial], source: &Arc<Source>) -> Result<(), Error> {
-        let refuse = |message: String, help: &str| {
+        let refused = |(message, help): (String, String)| {
             let span = Span::new(0, source.text.len());
-            Err(Error::Problems(vec![Diagnostic::error(Problem::Model, source, span, message).help(help)]))
+            Error::Problems(vec![Diagnostic::error(Problem::Model, source, span, message).help(help)])
         };
-        let (table, name) = match change {
+        match change {
             Change::Order(table, by) => {
-                let names = by.iter().map(|c| self.schema().column(*c).name.clone()).collect();
-                tables[table.0 as usize].by = Some(names);
-                tables[table.0 as usize].changed = true;
-                return Ok(());
+                let trial = &mut tables[table.0 as usize];
+                trial.by = Some(by.iter().map(|c| self.schema().column(*c).name.clone()).collect());
+                trial.changed = true;
+                Ok(())
             }
             Change::Drop(c) | Change::Round(c, _) | Change::Coarsen(c, _) | Change::Split(c) | Change::Load(c) => {
-                (c.table, self.schema().column(*c).name.clone())
+                let trial = &mut tables[c.table.0 as usize];
+                let place = self.on_trial(*c, change, trial).map_err(refused)?;
+                trial.apply(change, place, &self.schema().column_name(*c)).map_err(refused)
             }
-        };
-        let of_table = &self.schema().table(table).name;
-        if let Some(first) = self.document().file.table.get(of_table).and_then(|s| s.same_as.as_ref()) {
-            let message = format!("{of_table} has the columns of {first}");
-            return refuse(message, &format!("suppose it of {first}"));
         }
-        let trial = &mut tables[table.0 as usize];
-        let full = format!("{of_table}.{name}");
-        let Some(place) = trial.columns.iter().position(|c| c.name == name) else {
-            return refuse(format!("{full} is gone by an earlier change"), "name each column once");
+    }
+
+    /// The place of a column that may change.
+    fn on_trial(&self, column: ColumnId, change: &Change, trial: &Trial) -> Result<usize, (String, String)> {
+        let schema = self.schema();
+        let (table, name) = (&schema.table(column.table).name, &schema.column(column).name);
+        if let Some(first) = self.document().file.table.get(table).and_then(|s| s.same_as.as_ref()) {
+            return Err((format!("{table} has the columns of {first}"), format!("suppose it of {first}")));
+        }
+        let full = format!("{table}.{name}");
+        let Some(place) = trial.columns.iter().position(|c| c.name == *name) else {
+            return Err((format!("{full} is gone by an earlier change"), "name each column once".into()));
         };
-        let is_key = self.schema().relationships.iter().any(|r| {
+        let is_key = schema.relationships.iter().any(|r| {
             let ends = [(r.many, &r.many_columns), (r.one, &r.one_columns)];
-            let of = |(t, columns): &(TableId, &Vec<u32>)| {
-                *t == table && columns.iter().any(|c| self.schema().table(table).columns[*c as usize].name == name)
-            };
-            ends.iter().any(of)
+            ends.iter().any(|(table, columns)| *table == column.table && columns.contains(&column.index))
         });
         if is_key && !matches!(change, Change::Load(_)) {
             let help = "a relationship needs its keys as they are: suppose something of another column";
-            return refuse(format!("{full} is the key of a relationship"), help);
+            return Err((format!("{full} is the key of a relationship"), help.into()));
         }
-        let column = &mut trial.columns[place];
-        column.data = column.data.verified().clone();
-        // The order of rows heeds what is there while loading.
-        let counts = column.computed != Computed::After || matches!(change, Change::Load(_));
-        let distinct = column.data.distinct();
-        match change {
-            Change::Drop(_) => {
-                trial.columns.remove(place);
-                trial.changed |= counts;
-            }
-            Change::Load(_) => {
-                column.computed = Computed::Loading;
-                trial.changed = true;
-            }
-            Change::Round(_, digits) => {
-                column.data = Arc::new(rounded(&column.data, *digits));
-                // Where no two values become one, rows compare as before.
-                trial.changed |= counts && column.data.distinct() < distinct;
-            }
-            Change::Coarsen(_, coarse) => match coarsened(&column.data, *coarse) {
-                Some(data) => {
-                    column.data = Arc::new(data);
-                    trial.changed |= counts && column.data.distinct() < distinct;
-                }
-                None => {
-                    return refuse(format!("{full} is {}", column.data.ty()), "only dates and timestamps have units");
-                }
-            },
-            Change::Split(_) if column.data.ty() != Type::Timestamp => {
-                return refuse(format!("{full} is {}", column.data.ty()), "only timestamps can be split");
-            }
-            Change::Split(_) => {
-                let (day, time) = split(&column.data);
-                let computed = column.computed;
-                let part = |suffix: &str, data: Column| Described {
-                    name: format!("{name}_{suffix}"),
-                    computed,
-                    data: Arc::new(data),
-                    links: 0,
-                };
-                trial.columns.splice(place..=place, [part("date", day), part("time", time)]);
-                trial.changed |= counts;
-            }
-            Change::Order(..) => {}
-        }
-        Ok(())
+        Ok(place)
     }
 }
 
@@ -169,6 +126,51 @@ struct Trial {
 }
 
 impl Trial {
+    /// Changes the column at a place, whose full name is for those who read why it cannot be.
+    fn apply(&mut self, change: &Change, place: usize, full: &str) -> Result<(), (String, String)> {
+        let column = &mut self.columns[place];
+        let data = column.data.verified().clone();
+        let refused = |help: &str| Err((format!("{full} is {}", data.ty()), help.to_string()));
+        // The order of rows heeds what is there while loading.
+        let counts = column.computed != Computed::After;
+        match change {
+            Change::Order(..) => {}
+            Change::Drop(_) => {
+                self.columns.remove(place);
+                self.changed |= counts;
+            }
+            Change::Load(_) => {
+                (column.data, column.computed) = (data, Computed::Loading);
+                self.changed = true;
+            }
+            Change::Round(_, digits) => self.coarsen(place, rounded(&data, *digits)),
+            Change::Coarsen(_, coarse) => match coarsened(&data, *coarse) {
+                Some(coarse) => self.coarsen(place, coarse),
+                None => return refused("only dates and timestamps have units"),
+            },
+            Change::Split(_) if data.ty() != Type::Timestamp => return refused("only timestamps can be split"),
+            Change::Split(_) => {
+                let ((day, time), name, computed) = (split(&data), column.name.clone(), column.computed);
+                let part = |suffix: &str, data: Column| Described {
+                    name: format!("{name}_{suffix}"),
+                    computed,
+                    data: Arc::new(data),
+                    links: 0,
+                };
+                self.columns.splice(place..=place, [part("date", day), part("time", time)]);
+                self.changed |= counts;
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives a column values that are not as fine; where no two become one, rows compare as before.
+    fn coarsen(&mut self, place: usize, coarse: Column) {
+        let column = &mut self.columns[place];
+        self.changed |= column.computed != Computed::After && coarse.distinct() < column.data.distinct();
+        column.data = Arc::new(coarse);
+    }
+
     /// The columns with their rows in the order that is best for them, or that is wanted.
     fn coded(self) -> Vec<Described> {
         let data: Vec<&Column> = self.columns.iter().map(|c| &**c.data.verified()).collect();
@@ -370,5 +372,75 @@ impl Words<'_> {
         };
         self.at += 1;
         Ok(change)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Value;
+
+    fn model() -> Model {
+        let at = Value::Timestamp(0);
+        let row = |n: i64| vec![Value::text("r1"), Value::Int(n), at.clone()];
+        let columns = [("route id", Type::Text), ("net", Type::Int), ("booked_at", Type::Timestamp)];
+        Model::builder().rows("booking", &columns, &[row(1), row(2)]).build().unwrap()
+    }
+
+    #[test]
+    fn changes_are_read_and_what_is_wrong_is_pointed_at() {
+        let model = model();
+        let read = |text: &str| parse(&model, &Source::new("suppose", text));
+        let column = |index| ColumnId { table: TableId(0), index };
+        let cases = [
+            ("drop booking.net", Change::Drop(column(1))),
+            ("drop booking.\"route id\"", Change::Drop(column(0))),
+            ("round booking.net to 2", Change::Round(column(1), 2)),
+            ("round booking.booked_at to hour", Change::Coarsen(column(2), Coarse::Micros(3_600_000_000))),
+            ("round booking.booked_at to month", Change::Coarsen(column(2), Coarse::Calendar(Unit::Month))),
+            ("split booking.booked_at", Change::Split(column(2))),
+            ("load booking.net", Change::Load(column(1))),
+            ("order booking by net, booked_at", Change::Order(TableId(0), vec![column(1), column(2)])),
+        ];
+        for (text, change) in cases {
+            assert_eq!(read(text).unwrap_or_else(|e| panic!("{text}: {e}")), change, "{text}");
+        }
+        let wrong = [
+            ("", 1),
+            ("forget booking.net", 1),
+            ("drop bookings.net", 6),
+            ("drop booking", 13),
+            ("drop booking.nett", 14),
+            ("round booking.net to", 21),
+            ("round booking.net to week2", 22),
+            ("round booking.net to 2 3", 24),
+            ("order booking by net,", 22),
+        ];
+        for (text, at) in wrong {
+            let error = read(text).unwrap_err();
+            assert_eq!(error.place().map(|(_, line, column)| (line, column)), Some((1, at)), "{text}: {error}");
+        }
+    }
+
+    #[test]
+    fn what_a_change_does_to_a_column_is_what_a_query_would_say() {
+        let model = model();
+        let fine = [-1_500_000i64, -1, 0, 3_599_999_999, 3_600_000_000, DAY_MICROS + 7];
+        let rows: Vec<Vec<Value>> = fine.iter().map(|v| vec![Value::Timestamp(*v)]).collect();
+        let of = Model::builder().rows("t", &[("at", Type::Timestamp)], &rows).build().unwrap();
+        let column = of.store().tables[0].columns[0].verified().clone();
+        let values = |column: &Column| column.codes().into_iter().map(|c| column.value_of(c)).collect::<Vec<_>>();
+        let hours = coarsened(&column, Coarse::Micros(3_600_000_000)).unwrap();
+        let expected = [-3_600_000_000, -3_600_000_000, 0, 0, 3_600_000_000, DAY_MICROS].map(Value::Timestamp);
+        let sorted = |mut all: Vec<Value>| {
+            all.sort_by(Value::total_cmp);
+            all
+        };
+        assert_eq!(sorted(values(&hours)), expected);
+        let (day, time) = split(&column);
+        let days: Vec<Value> = [-1, -1, 0, 0, 0, 1].map(Value::Date).to_vec();
+        assert_eq!(sorted(values(&day)), days);
+        assert_eq!(values(&time).len(), fine.len());
+        assert!(coarsened(model.store().tables[0].columns[1].verified(), Coarse::Calendar(Unit::Day)).is_none());
     }
 }

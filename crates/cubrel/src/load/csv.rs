@@ -1,6 +1,7 @@
 //! Delimited text to columns. Types that nobody has declared are taken from the first pieces; when a later value does not
 //! fit them, all of the text is looked through, and read again.
 
+use crate::load::database::PeriodOfRows;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Mutex;
@@ -9,15 +10,14 @@ use ::csv::ReaderBuilder;
 use rayon::prelude::*;
 
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
-use super::database::Period;
 use super::dialect::{Dialect, Shape};
 use super::failure::Failure;
 use super::field_parser::{FieldParser, Kind, Missing, finalized};
-use super::fields::{self, Batch};
+use super::fields::{self, FieldBatch};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
 use super::sources::FileStamp;
-use super::staging::{Part, Staging, described};
+use super::staging::{StagedPart, Staging, described};
 use super::{LoadError, Observer};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
@@ -48,7 +48,7 @@ pub struct Request<'a> {
     /// Types that columns had so far, by name in the model, for those that nobody has declared.
     pub known: &'a HashMap<String, Type>,
     /// Which rows of a database each of the files stands for.
-    pub periods: &'a [Option<Period>],
+    pub periods: &'a [Option<PeriodOfRows>],
     /// The column of a database that periods are told by.
     pub period_column: &'a str,
     /// Bytes of a piece that one thread works on; by default [`PIECE`].
@@ -57,7 +57,7 @@ pub struct Request<'a> {
 
 impl Request<'_> {
     /// The parts of a database that are read by themselves, each with its partition.
-    pub(super) fn parts(&self) -> Vec<(Option<Period>, usize)> {
+    pub(super) fn parts(&self) -> Vec<(Option<PeriodOfRows>, usize)> {
         self.periods.iter().copied().zip(self.files.iter().map(|(partition, _)| *partition)).collect()
     }
 
@@ -67,7 +67,7 @@ impl Request<'_> {
 }
 
 /// What is the same for all pieces.
-struct Layout<'a> {
+struct CsvLayout<'a> {
     request: &'a Request<'a>,
     inputs: &'a [Input],
     dialect: Dialect,
@@ -88,7 +88,7 @@ pub(super) fn read<'g>(
     new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
-    let mut layout = Layout::of(request, inputs)?;
+    let mut layout = CsvLayout::of(request, inputs)?;
     let types = layout.types_of_sample()?;
     let bytes: u64 = request.files.iter().map(|(_, f)| f.bytes).sum();
     if new().may_not_fit(bytes) {
@@ -173,8 +173,8 @@ fn headers(inputs: &[Input], dialect: &Dialect) -> Result<Vec<String>, LoadError
     Ok(expected)
 }
 
-impl<'a> Layout<'a> {
-    fn of(request: &'a Request<'a>, inputs: &'a [Input]) -> Result<Layout<'a>, LoadError> {
+impl<'a> CsvLayout<'a> {
+    fn of(request: &'a Request<'a>, inputs: &'a [Input]) -> Result<CsvLayout<'a>, LoadError> {
         let mut dialect = request.dialect.clone();
         if dialect.delimiter.is_none() {
             let first = inputs.first().map(|i| Lines::new(vec![i.clone()], dialect.clone(), HEADER).next());
@@ -195,7 +195,7 @@ impl<'a> Layout<'a> {
             })
             .collect();
         let missing = Missing::new(request.missing);
-        Ok(Layout { request, inputs, dialect, names, shapes, missing, declared })
+        Ok(CsvLayout { request, inputs, dialect, names, shapes, missing, declared })
     }
 
     fn lines(&self, inputs: Vec<Input>) -> Lines {
@@ -266,7 +266,7 @@ impl<'a> Layout<'a> {
     }
 
     /// Rows that do not fit what somebody has declared.
-    fn misfits(&self, batch: &Batch<'_>) -> HashSet<usize> {
+    fn misfits(&self, batch: &FieldBatch<'_>) -> HashSet<usize> {
         let declared = self.declared.iter().zip(&self.shapes).enumerate();
         let misfits = declared.filter_map(|(i, (ty, shape))| {
             let way = FieldParser { kind: Kind::Settled, shape, missing: &self.missing };
@@ -275,7 +275,11 @@ impl<'a> Layout<'a> {
         misfits.flatten().collect()
     }
 
-    fn each_batch(&self, piece: &Piece, take: impl FnMut(&Batch<'_>) -> Result<(), Failure>) -> Result<(), Failure> {
+    fn each_batch(
+        &self,
+        piece: &Piece,
+        take: impl FnMut(&FieldBatch<'_>) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
         fields::each_batch(piece, &self.dialect, self.names.len(), take)
     }
 
@@ -323,7 +327,7 @@ impl<'a> Layout<'a> {
             kinds.zip(&self.shapes).map(|(kind, shape)| FieldParser { kind, shape, missing: &self.missing }).collect();
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
-        let mut part = Part::new(&finalized, is_text);
+        let mut part = StagedPart::new(&finalized, is_text);
         self.each_batch(piece, |batch| {
             let mut bad = self.take_batch(&mut part, batch, &ways)?;
             bad.extend_from_slice(batch.odd());
@@ -340,8 +344,8 @@ impl<'a> Layout<'a> {
     /// Takes rows whole or not at all; tells which ones it does not take: where they begin in the piece, and why.
     fn take_batch(
         &self,
-        part: &mut Part,
-        batch: &Batch<'_>,
+        part: &mut StagedPart,
+        batch: &FieldBatch<'_>,
         ways: &[FieldParser<'_>],
     ) -> Result<Vec<(usize, String)>, Failure> {
         let before = part.rows();

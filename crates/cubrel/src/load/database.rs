@@ -38,17 +38,17 @@ impl Wanted {
     }
 
     /// The query for the rows of one period.
-    pub fn of(&self, period: Option<&Period>, column: &str) -> String {
+    pub fn of(&self, period: Option<&PeriodOfRows>, column: &str) -> String {
         let column = quoted(column);
         match period {
             None => self.query.clone(),
-            Some(Period::Days(from, to)) => format!(
+            Some(PeriodOfRows::Days(from, to)) => format!(
                 "select * from ({}) as part where {column} >= '{}' and {column} < '{}'",
                 self.query,
                 date::date_to_string(*from),
                 date::date_to_string(*to)
             ),
-            Some(Period::Never) => format!("select * from ({}) as part where {column} is null", self.query),
+            Some(PeriodOfRows::Never) => format!("select * from ({}) as part where {column} is null", self.query),
         }
     }
 
@@ -66,22 +66,22 @@ fn quoted(name: &str) -> String {
 
 /// Rows that are read by themselves.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Period {
+pub enum PeriodOfRows {
     /// Day numbers: the first, and the first that is not in it any more.
     Days(i32, i32),
     /// Rows without a date.
     Never,
 }
 
-impl Period {
+impl PeriodOfRows {
     /// The periods that hold all days from `first` to `last`, and the one for rows without a day.
-    pub fn all(ends: Option<(i32, i32)>, by: Unit) -> Vec<Period> {
-        let mut periods = vec![Period::Never];
+    pub fn all(ends: Option<(i32, i32)>, by: Unit) -> Vec<PeriodOfRows> {
+        let mut periods = vec![PeriodOfRows::Never];
         let Some((first, last)) = ends else { return periods };
         let Some(mut from) = by.start(first) else { return periods };
         while from <= last {
             let Some(to) = by.next(from) else { break };
-            periods.push(Period::Days(from, to));
+            periods.push(PeriodOfRows::Days(from, to));
             from = to;
         }
         periods
@@ -89,7 +89,7 @@ impl Period {
 
     /// Whether it was over before a day.
     pub fn is_before(&self, day: i32) -> bool {
-        matches!(self, Period::Days(_, to) if *to <= day)
+        matches!(self, PeriodOfRows::Days(_, to) if *to <= day)
     }
 }
 
@@ -114,17 +114,19 @@ mod tests {
         let day = |text: &str| date::parse_date(text.as_bytes()).expect("a date");
         let (first, last) = (day("2025-11-20"), day("2026-02-01"));
         for unit in [Unit::Day, Unit::Week, Unit::Month, Unit::Quarter, Unit::Year] {
-            let periods = Period::all(Some((first, last)), unit);
+            let periods = PeriodOfRows::all(Some((first, last)), unit);
             let mut held = Vec::new();
             for period in &periods[1..] {
-                let Period::Days(from, to) = period else { panic!("{period:?}") };
+                let PeriodOfRows::Days(from, to) = period else { panic!("{period:?}") };
                 held.extend(*from..*to);
             }
             assert!(held.windows(2).all(|w| w[0] + 1 == w[1]), "{unit:?}");
             assert!(held.contains(&first) && held.contains(&last), "{unit:?}");
         }
-        assert_eq!(Period::all(Some((first, last)), Unit::Month).len(), 5);
-        assert_eq!(Period::all(None, Unit::Month), [Period::Never]);
-        assert!(Period::Days(first, last).is_before(last) && !Period::Days(first, last).is_before(last - 1));
+        assert_eq!(PeriodOfRows::all(Some((first, last)), Unit::Month).len(), 5);
+        assert_eq!(PeriodOfRows::all(None, Unit::Month), [PeriodOfRows::Never]);
+        assert!(
+            PeriodOfRows::Days(first, last).is_before(last) && !PeriodOfRows::Days(first, last).is_before(last - 1)
+        );
     }
 }

@@ -10,13 +10,13 @@ use super::quotes;
 const BATCH: usize = 256;
 
 /// Some rows of a piece, told apart to fields.
-pub(super) struct Batch<'t> {
+pub(super) struct FieldBatch<'t> {
     text: &'t [u8],
-    rows: &'t Rows,
+    rows: &'t RowBounds,
 }
 
 /// Where rows and their fields stand.
-struct Rows {
+struct RowBounds {
     /// Where the fields of each column begin and end.
     columns: Vec<[(usize, usize); BATCH]>,
     /// Fields of the row that is being read.
@@ -27,9 +27,14 @@ struct Rows {
     odd: Vec<(usize, String)>,
 }
 
-impl Rows {
-    fn new(columns: usize) -> Rows {
-        Rows { columns: vec![[(0, 0); BATCH]; columns], found: 0, starts: Vec::with_capacity(BATCH), odd: Vec::new() }
+impl RowBounds {
+    fn new(columns: usize) -> RowBounds {
+        RowBounds {
+            columns: vec![[(0, 0); BATCH]; columns],
+            found: 0,
+            starts: Vec::with_capacity(BATCH),
+            odd: Vec::new(),
+        }
     }
 
     fn clear(&mut self) {
@@ -62,7 +67,7 @@ impl Rows {
     }
 }
 
-impl<'t> Batch<'t> {
+impl<'t> FieldBatch<'t> {
     /// The fields of a column, of all rows that have as many fields as there are columns.
     pub(super) fn column(&self, column: usize) -> impl ExactSizeIterator<Item = &'t [u8]> + use<'t> {
         let text = self.text;
@@ -88,7 +93,7 @@ pub(super) fn each_batch<E>(
     piece: &Piece,
     dialect: &Dialect,
     columns: usize,
-    take: impl FnMut(&Batch<'_>) -> Result<(), E>,
+    take: impl FnMut(&FieldBatch<'_>) -> Result<(), E>,
 ) -> Result<(), E> {
     if is_plain(&piece.body, dialect.quote) {
         plain(piece, dialect.delimiter.unwrap_or(b','), columns, take)
@@ -107,10 +112,10 @@ fn plain<E>(
     piece: &Piece,
     delimiter: u8,
     columns: usize,
-    mut take: impl FnMut(&Batch<'_>) -> Result<(), E>,
+    mut take: impl FnMut(&FieldBatch<'_>) -> Result<(), E>,
 ) -> Result<(), E> {
     let text = piece.body.as_slice();
-    let mut rows = Rows::new(columns);
+    let mut rows = RowBounds::new(columns);
     let mut is_header = piece.has_header;
     // Where the row and the field begin.
     let (mut row, mut field) = (0, 0);
@@ -130,11 +135,11 @@ fn plain<E>(
         }
         (row, field) = (at + 1, at + 1);
         if rows.is_full() {
-            take(&Batch { text, rows: &rows })?;
+            take(&FieldBatch { text, rows: &rows })?;
             rows.clear();
         }
     }
-    take(&Batch { text, rows: &rows })
+    take(&FieldBatch { text, rows: &rows })
 }
 
 /// Where delimiters and line feeds stand, found eight bytes at a time.
@@ -196,12 +201,12 @@ fn quoted<E>(
     piece: &Piece,
     dialect: &Dialect,
     columns: usize,
-    mut take: impl FnMut(&Batch<'_>) -> Result<(), E>,
+    mut take: impl FnMut(&FieldBatch<'_>) -> Result<(), E>,
 ) -> Result<(), E> {
     let body = piece.body.as_slice();
     // The fields without their quotes.
     let mut text = Vec::new();
-    let mut rows = Rows::new(columns);
+    let mut rows = RowBounds::new(columns);
     let mut from = 0;
     let unclosed = quotes::scan(body, dialect, true).unclosed;
     for gap in unclosed.into_iter().map(Some).chain([None]) {
@@ -228,7 +233,7 @@ fn quoted<E>(
                 Err(e) => rows.odd.push((start, e.to_string())),
             }
             if rows.is_full() {
-                take(&Batch { text: &text, rows: &rows })?;
+                take(&FieldBatch { text: &text, rows: &rows })?;
                 rows.clear();
                 text.clear();
             }
@@ -238,12 +243,12 @@ fn quoted<E>(
             from = gap.end;
         }
         if rows.is_full() {
-            take(&Batch { text: &text, rows: &rows })?;
+            take(&FieldBatch { text: &text, rows: &rows })?;
             rows.clear();
             text.clear();
         }
     }
-    take(&Batch { text: &text, rows: &rows })
+    take(&FieldBatch { text: &text, rows: &rows })
 }
 
 #[cfg(test)]

@@ -16,7 +16,7 @@ const MOST_OBJECT: usize = 48 << 20;
 
 /// What the lines of one file say of its columns.
 #[derive(Default)]
-pub struct Seen {
+pub struct ColumnsOfLines {
     /// By name, in the order in which they come: whether it has a text that is neither date nor timestamp, so that digits
     /// in it stay text.
     pub columns: IndexMap<String, bool>,
@@ -28,8 +28,8 @@ pub struct Seen {
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn look(file: &str, text: impl Read) -> io::Result<Seen> {
-    let mut seen = Seen::default();
+pub fn look(file: &str, text: impl Read) -> io::Result<ColumnsOfLines> {
+    let mut seen = ColumnsOfLines::default();
     each_line(text, |number, line| {
         match line {
             Ok(row) => {
@@ -129,7 +129,7 @@ pub fn is_plain(text: &[u8]) -> bool {
 }
 
 /// Which columns of several files are texts, and all their names.
-pub fn together(all: &[Seen]) -> (IndexSet<String>, Vec<String>) {
+pub fn together(all: &[ColumnsOfLines]) -> (IndexSet<String>, Vec<String>) {
     let mut columns: IndexMap<&String, bool> = IndexMap::new();
     for (name, is_text) in all.iter().flat_map(|seen| &seen.columns) {
         *columns.entry(name).or_default() |= is_text;

@@ -1,11 +1,11 @@
 //! What loading gives.
 
+use crate::load::database::PeriodOfRows;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::database::Period;
 use super::report::TableReport;
 use super::sources::FileStamp;
 use crate::formula::schema::Computed;
@@ -87,7 +87,7 @@ pub struct Partition {
     pub files: Vec<FileStamp>,
     /// Which rows of a database.
     #[serde(default)]
-    pub period: Option<Period>,
+    pub period: Option<PeriodOfRows>,
     /// How many of the table's segments hold its rows.
     pub segments: usize,
     /// Rows that could not be read.

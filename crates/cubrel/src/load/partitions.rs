@@ -1,12 +1,12 @@
 //! The files of a table in groups, each with segments of its own, so that a refresh reads again only the groups that have
 //! changed.
 
+use crate::load::database::PeriodOfRows;
 use rayon::prelude::*;
 use std::sync::Arc;
 
 use super::TableReport;
 use super::assembler::EncodedTable;
-use super::database::Period;
 use super::loaded::{LoadedColumn, LoadedTable, Partition};
 use super::sources::FileStamp;
 use super::staging::{BadRows, EXAMPLES};
@@ -23,7 +23,7 @@ pub struct Group {
     /// The files.
     pub files: Vec<FileStamp>,
     /// Which rows of a database.
-    pub period: Option<Period>,
+    pub period: Option<PeriodOfRows>,
     /// The number of the partition that they were loaded to before, when nothing about them has changed.
     pub kept: Option<usize>,
 }
@@ -67,8 +67,13 @@ pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
 }
 
 /// The parts of a database's table: those that were over before the day `since` are kept.
-pub fn periods(files: &[FileStamp], periods: Vec<Period>, before: &[Partition], since: Option<i32>) -> Vec<Group> {
-    let group = |period: Period| {
+pub fn periods(
+    files: &[FileStamp],
+    periods: Vec<PeriodOfRows>,
+    before: &[Partition],
+    since: Option<i32>,
+) -> Vec<Group> {
+    let group = |period: PeriodOfRows| {
         let place = before.iter().position(|p| p.period == Some(period));
         let kept = place.filter(|_| since.is_some_and(|day| period.is_before(day)));
         Group { files: files.to_vec(), period: Some(period), kept }

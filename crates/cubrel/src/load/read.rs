@@ -1,5 +1,6 @@
 //! From a source, of whatever kind, to coded columns.
 
+use crate::load::database::PeriodOfRows;
 use std::collections::HashMap;
 use std::io;
 #[cfg(feature = "postgres")]
@@ -12,7 +13,6 @@ use rayon::prelude::*;
 
 use super::assembler::{EncodedTable, TableAssembler};
 use super::csv::{self, Request};
-use super::database::Period;
 use super::dialect::Dialect;
 use super::failure::Failure;
 #[cfg(feature = "postgres")]
@@ -179,7 +179,7 @@ fn from_server<'g>(
             made_of.types.entry(name).or_insert(ty);
         }
     }
-    let input = |(period, _): (Option<Period>, usize)| {
+    let input = |(period, _): (Option<PeriodOfRows>, usize)| {
         let (place, query) = (wanted.place.clone(), wanted.of(period.as_ref(), request.period_column));
         let name = wanted.place.clone();
         let make = move |taken: &Arc<AtomicU64>| {
@@ -208,14 +208,14 @@ fn from_server<'g>(
 ///
 /// # Errors
 /// When the database cannot be read, or the column holds no dates.
-pub(super) fn periods(folder: &Path, source: &str, column: &str, by: Unit) -> Result<Vec<Period>, LoadError> {
+pub(super) fn periods(folder: &Path, source: &str, column: &str, by: Unit) -> Result<Vec<PeriodOfRows>, LoadError> {
     let ends = if is_server(source) {
         ends_of_server(source, column)?
     } else {
         let wanted = sqlite::parse(source)?;
         sqlite::ends(&folder.join(&wanted.place), &wanted.ends(column))?
     };
-    let Some((first, last)) = ends else { return Ok(Period::all(None, by)) };
+    let Some((first, last)) = ends else { return Ok(PeriodOfRows::all(None, by)) };
     let day = |text: &str| {
         let day = text.get(..10).and_then(|d| date::parse_date(d.as_bytes()));
         day.ok_or_else(|| {
@@ -223,7 +223,7 @@ pub(super) fn periods(folder: &Path, source: &str, column: &str, by: Unit) -> Re
             LoadError::from(Diagnostic::general(Problem::Data, message).help("partition by a column of dates"))
         })
     };
-    Ok(Period::all(Some((day(&first)?, day(&last)?)), by))
+    Ok(PeriodOfRows::all(Some((day(&first)?, day(&last)?)), by))
 }
 
 #[cfg(feature = "postgres")]

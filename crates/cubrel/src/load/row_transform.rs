@@ -90,7 +90,7 @@ impl RowTransform<'_> {
     /// Computes the columns of some rows, and leaves out rows and columns.
     pub(super) fn finish(&self, columns: Vec<(String, RawColumn)>) -> Result<Finished, Failure> {
         (self.check)(&columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>())?;
-        let mut rows = Rows { table: self.table, columns: Vec::new() };
+        let mut rows = SomeRows { table: self.table, columns: Vec::new() };
         rows.columns.extend(columns.into_iter().map(|(name, raw)| (name, raw, Computed::Source)));
         for OwnColumn { name, formula, ty } in &self.columns {
             let raw = rows.compute(name, formula, *ty, self.settings)?;
@@ -108,12 +108,12 @@ impl RowTransform<'_> {
 }
 
 /// Some rows of a table.
-struct Rows<'a> {
+struct SomeRows<'a> {
     table: &'a str,
     columns: Vec<Named>,
 }
 
-impl Rows<'_> {
+impl SomeRows<'_> {
     fn count(&self) -> usize {
         self.columns.first().map_or(0, |(_, raw, _)| raw.len())
     }

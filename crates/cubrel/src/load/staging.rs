@@ -288,19 +288,19 @@ impl Marks<'_> {
 }
 
 /// What was read of one piece of a source.
-pub(super) struct Part {
+pub(super) struct StagedPart {
     pub(super) columns: Vec<Staging>,
     pub(super) bad: BadRows,
 }
 
-impl Part {
+impl StagedPart {
     pub(super) fn rows(&self) -> usize {
         self.columns.first().map_or(0, Staging::len)
     }
 
     /// For a piece of which it may be known that all of it is UTF-8, and what ASCII parts in it, too.
-    pub(super) fn new(types: &[Type], is_text: bool) -> Part {
-        Part {
+    pub(super) fn new(types: &[Type], is_text: bool) -> StagedPart {
+        StagedPart {
             columns: types.iter().map(|t| Staging { is_text, ..Staging::new(*t) }).collect(),
             bad: BadRows::default(),
         }

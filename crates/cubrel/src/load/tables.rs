@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
 use super::csv::Request;
-use super::database::Period;
+use super::database::PeriodOfRows;
 use super::dialect::{DatePattern, Dialect, Shape};
 use super::failure::Failure;
 use super::fingerprint::fingerprint;
@@ -168,7 +168,7 @@ impl Loader<'_> {
         if files.is_empty() {
             return Ok(EncodedTable::default());
         }
-        let periods: Vec<Option<Period>> =
+        let periods: Vec<Option<PeriodOfRows>> =
             groups.iter().filter(|g| g.kept.is_none()).flat_map(|g| g.files.iter().map(|_| g.period)).collect();
         let known = before
             .filter(|_| groups.iter().any(|g| g.kept.is_some()))

@@ -1,13 +1,14 @@
 //! The schema of a model, and everything that is wrong with it.
 
 use crate::formula::source::suggestion;
+use crate::model::file::HierarchySection;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::calendar;
 use super::dependencies::{Formulas, Node};
 use super::document::Document;
-use super::file::{ColumnSection, TableSection};
+use super::file::TableSection;
 use super::paths::column_path;
 use super::roles::RoleDef;
 use crate::formula::ast;
@@ -33,6 +34,13 @@ pub struct TableShape {
     pub given_by_query: usize,
     /// Those that it shares with the table that it is a copy of, and that are computed after loading.
     pub shared: Vec<String>,
+}
+
+impl TableShape {
+    /// The place of a column.
+    fn place(&self, name: &str) -> Option<u32> {
+        self.columns.iter().position(|c| c.name == name).map(|i| i as u32)
+    }
 }
 
 /// A column that loading found or that a formula makes.
@@ -207,72 +215,17 @@ impl Definer<'_> {
 
     fn table(&mut self, shape: &TableShape) {
         let section = self.section(&shape.name);
-        let generated = section.generate.is_some()
-            || (section.calendar.is_some() && section.source.is_none() && section.query.is_none());
-        let place = |name: &str| shape.columns.iter().position(|c| c.name == name).map(|i| i as u32);
-        let names: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
         let path = format!("table.{}", shape.name);
-        let mut columns = Vec::new();
-        for column in &shape.columns {
-            let said = section.column.get(&column.name).cloned().unwrap_or_default();
-            let (day_kind, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
-            let order_name = said.display_order.clone().or(order.map(str::to_string));
-            let display_order = order_name.as_ref().and_then(|o| place(o));
-            if let (Some(name), None) = (&order_name, display_order) {
-                let help = suggestion(name, &names);
-                let key = format!("{path}.column.{}.display_order", column.name);
-                self.problem(
-                    Problem::UnknownName,
-                    &key,
-                    format!("table `{}` has no column `{name}`", shape.name),
-                    help,
-                );
-            }
-            columns.push(ColumnDef {
-                name: column.name.clone(),
-                label: said.label,
-                ty: column.ty,
-                hidden: said.hidden,
-                format: said.format,
-                display_order,
-                computed: column.computed,
-                day_kind: said.day_kind.unwrap_or(day_kind),
-            });
-        }
+        let columns = self.columns(&path, shape, &section);
         for (name, said) in &section.column {
-            self.unknown_column(&path, shape, name, said, &names);
-        }
-        let mut hierarchies = Vec::new();
-        for (name, hierarchy) in &section.hierarchy {
-            let mut levels = Vec::new();
-            for (i, level) in hierarchy.levels.iter().enumerate() {
-                match place(level) {
-                    Some(index) => levels.push(index),
-                    None => {
-                        let key = format!("{path}.hierarchy.{name}.levels.{i}");
-                        let help = suggestion(level, &names);
-                        self.problem(
-                            Problem::UnknownName,
-                            &key,
-                            format!("table `{}` has no column `{level}`", shape.name),
-                            help,
-                        );
-                    }
-                }
+            if said.keep != Some(false) {
+                self.place(shape, name, || format!("{path}.column.{name}"));
             }
-            hierarchies.push((name.clone(), levels));
         }
+        let hierarchies = self.hierarchies(&path, shape, &section);
         for (key, column) in [("key", &section.key), ("calendar", &section.calendar)] {
-            if let Some(name) = column
-                && place(name).is_none()
-            {
-                let help = suggestion(name, &names);
-                self.problem(
-                    Problem::UnknownName,
-                    &format!("{path}.{key}"),
-                    format!("table `{}` has no column `{name}`", shape.name),
-                    help,
-                );
+            if let Some(name) = column {
+                self.place(shape, name, || format!("{path}.{key}"));
             }
         }
         if section.query.is_some() && (section.source.is_some() || section.same_as.is_some()) {
@@ -290,10 +243,54 @@ impl Definer<'_> {
             prefix: section.prefix.clone(),
             columns,
             hierarchies,
-            calendar: section.calendar.as_ref().and_then(|c| place(c)),
+            calendar: section.calendar.as_ref().and_then(|c| shape.place(c)),
             rules,
             given_by_query: shape.given_by_query,
         });
+    }
+
+    /// The place of a column in its table; a problem, at the key that names it, where there is none.
+    fn place(&mut self, shape: &TableShape, name: &str, key: impl FnOnce() -> String) -> Option<u32> {
+        let place = shape.place(name);
+        if place.is_none() {
+            let names: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
+            let message = format!("table `{}` has no column `{name}`", shape.name);
+            self.problem(Problem::UnknownName, &key(), message, suggestion(name, &names));
+        }
+        place
+    }
+
+    fn columns(&mut self, path: &str, shape: &TableShape, section: &TableSection) -> Vec<ColumnDef> {
+        let generated = section.generate.is_some()
+            || (section.calendar.is_some() && section.source.is_none() && section.query.is_none());
+        let mut columns = Vec::new();
+        for column in &shape.columns {
+            let said = section.column.get(&column.name).cloned().unwrap_or_default();
+            let (day_kind, order) = if generated { calendar::traits_of(&column.name) } else { (false, None) };
+            let order = said.display_order.clone().or(order.map(str::to_string));
+            let key = || format!("{path}.column.{}.display_order", column.name);
+            columns.push(ColumnDef {
+                name: column.name.clone(),
+                label: said.label,
+                ty: column.ty,
+                hidden: said.hidden,
+                format: said.format,
+                display_order: order.and_then(|by| self.place(shape, &by, key)),
+                computed: column.computed,
+                day_kind: said.day_kind.unwrap_or(day_kind),
+            });
+        }
+        columns
+    }
+
+    fn hierarchies(&mut self, path: &str, shape: &TableShape, section: &TableSection) -> Vec<(String, Vec<u32>)> {
+        let of_levels = |(name, hierarchy): (&String, &HierarchySection)| {
+            let levels = hierarchy.levels.iter().enumerate();
+            let key = |i| format!("{path}.hierarchy.{name}.levels.{i}");
+            let levels = levels.filter_map(|(i, level)| self.place(shape, level, || key(i))).collect();
+            (name.clone(), levels)
+        };
+        section.hierarchy.iter().map(of_levels).collect()
     }
 
     /// A copy cannot compute anew what it shares.
@@ -334,15 +331,6 @@ impl Definer<'_> {
             own.format = own.format.take().or(def.format.clone());
             self.after.push(Step::Shared(copy, first));
         }
-    }
-
-    fn unknown_column(&mut self, path: &str, shape: &TableShape, name: &str, said: &ColumnSection, names: &[&str]) {
-        if said.keep == Some(false) || names.contains(&name) {
-            return;
-        }
-        let help = suggestion(name, names);
-        let key = format!("{path}.column.{name}");
-        self.problem(Problem::UnknownName, &key, format!("table `{}` has no column `{name}`", shape.name), help);
     }
 
     /// Tables, measures and hierarchies share one scope.

@@ -405,7 +405,7 @@ fn let_names(e: &Expr) -> HashSet<String> {
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum State {
+enum Mark {
     Open,
     Done,
 }
@@ -416,7 +416,7 @@ pub const MAX_STACKED: usize = 150;
 /// Depth first, so that a formula comes after what it needs; without recursion, because rows of formulas can be long.
 struct Search {
     needs: HashMap<Node, Vec<Node>>,
-    state: HashMap<Node, State>,
+    state: HashMap<Node, Mark>,
     /// How many formulas stand on each other in each.
     heights: HashMap<Node, usize>,
     order: Vec<Node>,
@@ -450,13 +450,13 @@ impl Search {
 
     fn enter(&mut self, node: &Node, path: &mut Vec<(Node, usize)>) {
         match self.state.get(node) {
-            Some(State::Done) => {}
-            Some(State::Open) => {
+            Some(Mark::Done) => {}
+            Some(Mark::Open) => {
                 let start = path.iter().position(|(n, _)| n == node).unwrap_or(0);
                 self.cycles.push(path[start..].iter().map(|(n, _)| n.clone()).collect());
             }
             None => {
-                self.state.insert(node.clone(), State::Open);
+                self.state.insert(node.clone(), Mark::Open);
                 path.push((node.clone(), 0));
             }
         }
@@ -466,7 +466,7 @@ impl Search {
         let height = |need: &Node| self.heights.get(need).copied().unwrap_or(0);
         let height = 1 + self.needs.get(&node).into_iter().flatten().map(height).max().unwrap_or(0);
         self.heights.insert(node.clone(), height);
-        self.state.insert(node.clone(), State::Done);
+        self.state.insert(node.clone(), Mark::Done);
         if height == MAX_STACKED + 1 {
             self.too_high.push(node.clone());
         }

@@ -82,13 +82,13 @@ impl Document {
         }
     }
 
-    /// A problem with the value at a path of keys.
+    /// A problem with the value at a path of keys; where that stands in no text, at the nearest that does.
     pub fn problem(&self, problem: Problem, path: &str, message: impl Into<String>) -> Diagnostic {
-        let (source, span) = match self.places.get(path) {
-            Some((source, span)) => (source, *span),
-            None => (&self.source, Span::default()),
-        };
-        Diagnostic::error(problem, source, span, message)
+        let mut paths = std::iter::successors(Some(path), |path| Some(path.rsplit_once('.')?.0));
+        match paths.find_map(|path| self.places.get(path)) {
+            Some((source, span)) => Diagnostic::error(problem, source, *span, message),
+            None => Diagnostic::general(problem, message),
+        }
     }
 }
 

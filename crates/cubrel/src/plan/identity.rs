@@ -14,7 +14,7 @@ use crate::formula::schema::{Detours, RelationshipId, TableId};
 
 /// The rows that a read goes through.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(super) struct Rows {
+pub(super) struct ReadRows {
     table: TableId,
     /// In an order that depends on nothing but what they are; which was first does not matter.
     filters: Vec<FilterTest>,
@@ -26,7 +26,7 @@ pub(super) struct Rows {
 /// What tells two reads apart, aggregates aside: the rows, and what they are grouped by.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) struct Identity {
-    rows: Rows,
+    rows: ReadRows,
     keys: Vec<Key>,
 }
 
@@ -37,14 +37,14 @@ impl Read {
     }
 
     /// The rows that it goes through.
-    pub(super) fn rows(&self) -> Rows {
+    pub(super) fn rows(&self) -> ReadRows {
         // What is found out about a read later tells it apart from none.
         let Read { table, filters, keys: _, detours, bridges, outer, aggregates: _, roll_ups: _, by_value: _ } = self;
         let mut filters: Vec<FilterTest> = filters.iter().map(|f| f.test.clone()).collect();
         filters.sort_by_cached_key(|test| FixedState::default().hash_one(test));
         filters.dedup();
         let bridges = bridges.iter().map(|b| (b.relationship, b.path.clone(), b.pairs.identity(), b.keys.clone()));
-        Rows { table: *table, filters, detours: detours.clone(), bridges: bridges.collect(), outer: outer.clone() }
+        ReadRows { table: *table, filters, detours: detours.clone(), bridges: bridges.collect(), outer: outer.clone() }
     }
 
     /// The place of an aggregate, which is added unless it is there.
@@ -79,5 +79,31 @@ impl Reads {
 
     pub(super) fn into_list(self) -> Vec<Read> {
         self.list
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{grid, model};
+
+    #[test]
+    fn reads_are_one_when_they_go_through_the_same_rows_in_the_same_groups() {
+        let cases = [
+            ("sum(booking.net), max(booking.net)", 1),
+            ("sum(booking.net) given (route.id = 'r1'), max(booking.net) given (  route.id='r1')", 1),
+            ("sum(booking.net) given (route.id = 'r1'), sum(booking.net) given (route.id = 'r2')", 2),
+            (
+                "(sum(booking.net) given (route.miles > 7)) given (route.id = 'r1'), \
+                 (sum(booking.net) given (route.id = 'r1')) given (route.miles > 7)",
+                1,
+            ),
+            ("sum(booking.net) given (booking.route = '1'), sum(booking.net) given (booking.net = 1)", 2),
+            ("sum(booking.net), sum(booking.net) given (without all)", 2),
+        ];
+        let model = model();
+        for (items, expected) in cases {
+            let reads = grid(&model, &format!("grid {items} by season.name, route.miles")).reads;
+            assert_eq!(reads.iter().filter(|r| !r.aggregates.is_empty()).count(), expected, "{items}");
+        }
     }
 }

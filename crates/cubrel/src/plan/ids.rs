@@ -21,7 +21,7 @@ macro_rules! places {
             }
         }
 
-        impl Place for $name {
+        impl Index for $name {
             fn at(self) -> usize {
                 self.index()
             }
@@ -61,13 +61,13 @@ impl DimId {
 }
 
 /// A place in a list.
-pub trait Place: Copy {
+pub trait Index: Copy {
     /// Where it stands, counted from zero.
     fn at(self) -> usize;
 }
 
 /// The leaves of an expression are counted by the expression alone.
-impl Place for usize {
+impl Index for usize {
     fn at(self) -> usize {
         self
     }

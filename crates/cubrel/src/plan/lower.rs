@@ -48,6 +48,31 @@ struct LeafList {
     measures: HashMap<MeasureId, usize>,
 }
 
+impl LeafList {
+    /// Takes one more, and tells how to get at it.
+    fn push(&mut self, leaf: Leaf) -> ScalarKind {
+        self.list.push(leaf);
+        ScalarKind::Leaf(self.list.len() - 1)
+    }
+}
+
+/// What an expression becomes in an assembly: a part of its formula, or a leaf, which others compute.
+enum Lowered {
+    Scalar(ScalarKind),
+    Leaf(Leaf),
+}
+
+impl Lowered {
+    fn constant(value: Value) -> Lowered {
+        Lowered::Scalar(ScalarKind::Constant(value))
+    }
+
+    /// What the checker lets nobody write.
+    fn fault(what: &'static str) -> Lowered {
+        Lowered::Scalar(ScalarKind::Fault(what))
+    }
+}
+
 /// What names mean where an expression is planned.
 #[derive(Clone, Debug)]
 pub struct Environment {
@@ -73,6 +98,15 @@ impl Environment {
             constants: HashMap::new(),
             lets: HashMap::new(),
             providers: HashMap::new(),
+        }
+    }
+
+    /// What a name stands for: a constant, a dimension, or what the formula itself binds.
+    fn value_of(&self, id: LetId) -> Lowered {
+        match (self.constants.get(&id), self.lets.get(&id)) {
+            (Some(value), _) => Lowered::constant(value.clone()),
+            (None, Some(dim)) => Lowered::Leaf(Leaf::Dim(*dim)),
+            (None, None) => Lowered::Scalar(ScalarKind::LetRef(id)),
         }
     }
 
@@ -223,110 +257,112 @@ impl<'a> Planner<'a> {
     }
 
     fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Scalar {
-        let place = env.place(expr.span);
-        let scalar = |kind: ScalarKind| Scalar { kind, ty: expr.ty, place: place.clone() };
-        let leaf = match &expr.kind {
-            Kind::Literal(value) => return scalar(ScalarKind::Constant(value.clone())),
+        if let Kind::Let(id, value, body) = &expr.kind
+            && let Kind::Literal(constant) = &value.kind
+        {
+            let mut inner = env.clone();
+            inner.constants.insert(*id, constant.clone());
+            return self.lower(body, scope, &inner, leaves);
+        }
+        let kind = match self.lowered(expr, scope, env, leaves) {
+            Lowered::Scalar(kind) => kind,
+            Lowered::Leaf(leaf) => leaves.push(leaf),
+        };
+        Scalar { kind, ty: expr.ty, place: env.place(expr.span) }
+    }
+
+    /// What an expression becomes, kind by kind.
+    fn lowered(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Lowered {
+        match &expr.kind {
+            Kind::Literal(value) => Lowered::constant(value.clone()),
             // The checker gives columns only inside aggregates and predicates, which `row` lowers.
-            Kind::Column { .. } => return scalar(ScalarKind::Fault("a column outside of rows")),
-            Kind::Current { provider, column, detours, around } => {
-                match self.current(*provider, *column, (detours, *around), scope, env) {
-                    Some(leaf) => leaf,
-                    None => return scalar(ScalarKind::Fault("a column of no current row")),
-                }
-            }
-            Kind::LetRef(id) => match (env.constants.get(id), env.lets.get(id)) {
-                (Some(value), _) => return scalar(ScalarKind::Constant(value.clone())),
-                (None, Some(dim)) => Leaf::Dim(*dim),
-                (None, None) => return scalar(ScalarKind::LetRef(*id)),
-            },
-            Kind::Let(id, value, body) => {
-                if let Kind::Literal(constant) = &value.kind {
-                    let mut inner = env.clone();
-                    inner.constants.insert(*id, constant.clone());
-                    return self.lower(body, scope, &inner, leaves);
-                }
-                if !matches!(value.kind, Kind::Set(_)) && !is_captured(body, *id) {
-                    let value = Box::new(self.lower(value, scope, env, leaves));
-                    let body = Box::new(self.lower(body, scope, env, leaves));
-                    return scalar(ScalarKind::Let(*id, value, body));
-                }
-                self.bind(&[(*id, (**value).clone())], scope, env, |planner, scope, env| {
-                    planner.assembly("", body, scope, env)
-                })
-            }
-            Kind::Call(op, args) => {
-                let args = args.iter().map(|a| self.lower(a, scope, env, leaves)).collect();
-                return scalar(ScalarKind::Call(*op, args));
-            }
-            Kind::Coalesce(parts) => {
-                let parts = parts.iter().map(|p| self.lower(p, scope, env, leaves)).collect();
-                return scalar(ScalarKind::Coalesce(parts));
-            }
+            Kind::Column { .. } => Lowered::fault("a column outside of rows"),
+            // A set is the value of a `let` around what tests against it, and `bind` makes it.
+            Kind::Set(_) => Lowered::fault("a set that nothing tests against"),
+            Kind::Narrowed(column) => Lowered::constant(Value::Bool(scope.narrows(*column))),
+            Kind::Grouping(column) => Lowered::constant(Value::Int(i64::from(!scope.axes.contains(column)))),
+            Kind::Call(op, args) => Lowered::Scalar(ScalarKind::Call(*op, self.lower_all(args, scope, env, leaves))),
+            Kind::Coalesce(parts) => Lowered::Scalar(ScalarKind::Coalesce(self.lower_all(parts, scope, env, leaves))),
             Kind::And(a, b) => {
-                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
-                return scalar(ScalarKind::And(Box::new(a), Box::new(b)));
+                let [a, b] = [a, b].map(|e| Box::new(self.lower(e, scope, env, leaves)));
+                Lowered::Scalar(ScalarKind::And(a, b))
             }
             Kind::Or(a, b) => {
-                let (a, b) = (self.lower(a, scope, env, leaves), self.lower(b, scope, env, leaves));
-                return scalar(ScalarKind::Or(Box::new(a), Box::new(b)));
+                let [a, b] = [a, b].map(|e| Box::new(self.lower(e, scope, env, leaves)));
+                Lowered::Scalar(ScalarKind::Or(a, b))
             }
             Kind::Case(arms, otherwise) => {
-                let arms = arms
-                    .iter()
-                    .map(|(c, r)| (self.lower(c, scope, env, leaves), self.lower(r, scope, env, leaves)))
-                    .collect();
-                let otherwise = otherwise.as_ref().map(|e| Box::new(self.lower(e, scope, env, leaves)));
-                return scalar(ScalarKind::Case(arms, otherwise));
+                let mut lower = |e: &Expr| self.lower(e, scope, env, leaves);
+                let arms = arms.iter().map(|(condition, result)| (lower(condition), lower(result))).collect();
+                let otherwise = otherwise.as_ref().map(|e| Box::new(lower(e)));
+                Lowered::Scalar(ScalarKind::Case(arms, otherwise))
             }
-            Kind::Measure(id) => {
-                let measure = self.schema.measure(*id);
-                if let Some(place) = leaves.measures.get(id) {
-                    return scalar(ScalarKind::Leaf(*place));
-                }
-                match &measure.expr {
-                    // The plan is refused then.
-                    _ if self.is_too_large() => return scalar(ScalarKind::Fault("a plan that is too large")),
-                    Some(body) => {
-                        leaves.measures.insert(*id, leaves.list.len());
-                        let inner = Environment::new(&measure.source);
-                        Leaf::Part(Box::new(self.assembly(&measure.name, body, scope, &inner)))
-                    }
-                    None => return scalar(ScalarKind::Fault("a measure without a formula")),
-                }
+            Kind::Let(id, value, body) => self.lower_let(*id, value, body, (scope, env), leaves),
+            Kind::LetRef(id) => env.value_of(*id),
+            Kind::Current { provider, column, detours, around } => {
+                let leaf = self.current(*provider, *column, (detours, *around), scope, env);
+                leaf.map_or_else(|| Lowered::fault("a column of no current row"), Lowered::Leaf)
             }
+            Kind::Measure(id) => self.measure(*id, scope, leaves),
             Kind::Via(body, relationship) => {
                 let mut inner = scope.clone();
                 inner.detours.push(*relationship);
-                Leaf::Part(Box::new(self.assembly("", body, &inner, env)))
+                Lowered::Leaf(Leaf::Part(Box::new(self.assembly("", body, &inner, env))))
             }
             Kind::BothWays(body, relationship) => {
                 let mut inner = scope.clone();
                 inner.both_ways.push(*relationship);
-                Leaf::Part(Box::new(self.assembly("", body, &inner, env)))
+                Lowered::Leaf(Leaf::Part(Box::new(self.assembly("", body, &inner, env))))
             }
-            Kind::Narrowed(column) => return scalar(ScalarKind::Constant(Value::Bool(scope.narrows(*column)))),
-            Kind::Grouping(column) => {
-                let totalled = !scope.axes.contains(column);
-                return scalar(ScalarKind::Constant(Value::Int(i64::from(totalled))));
-            }
-            Kind::Member(of, id) => {
-                let Some(set) = env.lets.get(id).copied() else {
-                    return scalar(ScalarKind::Fault("a test against no set"));
-                };
-                Leaf::Member(Box::new(self.assembly("", of, scope, env)), set)
-            }
-            // A set is the value of a `let` around what tests against it, and `bind` makes it.
-            Kind::Set(_) => return scalar(ScalarKind::Fault("a set that nothing tests against")),
-            Kind::Aggregate(aggregate) => match &aggregate.over {
+            Kind::Member(of, id) => match env.lets.get(id) {
+                Some(set) => Lowered::Leaf(Leaf::Member(Box::new(self.assembly("", of, scope, env)), *set)),
+                None => Lowered::fault("a test against no set"),
+            },
+            Kind::Aggregate(aggregate) => Lowered::Leaf(match &aggregate.over {
                 Over::Rows(table) => self.row_aggregate(*table, aggregate, expr.ty, scope, env),
                 Over::Per(per) => self.fold(per, aggregate, expr.ty, scope, env),
-            },
-            Kind::Rank(rank) => self.rank(rank, scope, env),
-            Kind::Given(body, edits) => self.given(body, edits, scope, env),
-        };
-        leaves.list.push(leaf);
-        scalar(ScalarKind::Leaf(leaves.list.len() - 1))
+            }),
+            Kind::Rank(rank) => Lowered::Leaf(self.rank(rank, scope, env)),
+            Kind::Given(body, edits) => Lowered::Leaf(self.given(body, edits, scope, env)),
+        }
+    }
+
+    fn lower_all(&mut self, all: &[Expr], scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Vec<Scalar> {
+        all.iter().map(|e| self.lower(e, scope, env, leaves)).collect()
+    }
+
+    /// A value with a name: where it is needed under other filters than its own, it is evaluated once, around them.
+    fn lower_let(
+        &mut self,
+        id: LetId,
+        value: &Expr,
+        body: &Expr,
+        (scope, env): (&Scope, &Environment),
+        leaves: &mut LeafList,
+    ) -> Lowered {
+        if !matches!(value.kind, Kind::Set(_)) && !is_captured(body, id) {
+            let [value, body] = [value, body].map(|e| Box::new(self.lower(e, scope, env, leaves)));
+            return Lowered::Scalar(ScalarKind::Let(id, value, body));
+        }
+        Lowered::Leaf(
+            self.bind(&[(id, value.clone())], scope, env, |planner, scope, env| planner.assembly("", body, scope, env)),
+        )
+    }
+
+    /// A measure, once for each assembly.
+    fn measure(&mut self, id: MeasureId, scope: &Scope, leaves: &mut LeafList) -> Lowered {
+        let measure = self.schema.measure(id);
+        if let Some(place) = leaves.measures.get(&id) {
+            return Lowered::Scalar(ScalarKind::Leaf(*place));
+        }
+        if self.is_too_large() {
+            // The plan is refused then.
+            return Lowered::fault("a plan that is too large");
+        }
+        let Some(body) = &measure.expr else { return Lowered::fault("a measure without a formula") };
+        leaves.measures.insert(id, leaves.list.len());
+        let inner = Environment::new(&measure.source);
+        Lowered::Leaf(Leaf::Part(Box::new(self.assembly(&measure.name, body, scope, &inner))))
     }
 
     fn current(

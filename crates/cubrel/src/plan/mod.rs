@@ -37,3 +37,6 @@ pub use tree::{
     ReadAggregate, ReadRef, RollUp, SetLeaf,
 };
 pub use walk::outer_values;
+
+#[cfg(test)]
+mod testing;

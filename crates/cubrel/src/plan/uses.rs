@@ -139,3 +139,39 @@ impl NullWithoutRows<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::builder;
+    use super::*;
+
+    #[test]
+    fn what_is_null_where_no_row_is_read_is_known() {
+        let cases = [
+            ("sum(booking.net)", true),
+            ("sum(booking.net) + 1", true),
+            ("-max(booking.net) / rows(booking)", true),
+            ("if(sum(booking.net) > 5, sum(booking.net))", true),
+            ("sum(booking.net) given (route.id = 'r1')", true),
+            ("sum(sum(booking.net) per route)", true),
+            ("rows(booking)", false),
+            ("count(distinct booking.net)", false),
+            ("coalesce(sum(booking.net), 0)", false),
+            ("coalesce(sum(booking.net), max(route.miles))", true),
+            ("if(sum(booking.net) is null, 1)", false),
+            ("sum(1 per route)", false),
+            ("1", false),
+            ("null", true),
+            ("base_measure * 2", true),
+            ("let net = sum(booking.net); net is null", false),
+            ("let net = sum(booking.net); 1 + sum(booking.net) - net", true),
+        ];
+        for (formula, expected) in cases {
+            let builder = builder().measure("base_measure", "sum(booking.net)").measure("asked", formula);
+            let model = builder.build().unwrap_or_else(|e| panic!("{formula}: {e}"));
+            let schema = model.schema();
+            let asked = schema.find_measure("asked").map(|id| schema.measure(id)).and_then(|m| m.expr.as_ref());
+            assert_eq!(is_null_without_rows(schema, asked.unwrap()), expected, "{formula}");
+        }
+    }
+}

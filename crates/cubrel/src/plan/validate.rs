@@ -4,7 +4,7 @@
 //! A plan that breaks a rule is a mistake of the planner, and its answer would be a wrong number. So each plan is checked
 //! before it is run, and in debug builds after each pass as well.
 
-use super::ids::{DimId, KeyId, Place};
+use super::ids::{DimId, Index, KeyId};
 use super::query::{CellPlan, GridPart, QueryPlan};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{FilterTest, Key, Scope};
@@ -72,7 +72,7 @@ fn holds(rule: bool, broken: impl FnOnce() -> String) -> Checked {
     if rule { Ok(()) } else { Err(broken()) }
 }
 
-fn each_below<P: Place>(places: &[P], count: usize, what: &str) -> Checked {
+fn each_below<P: Index>(places: &[P], count: usize, what: &str) -> Checked {
     let numbers = || places.iter().map(|place| place.at());
     holds(numbers().all(|n| n < count), || format!("{what} {:?} of {count}", numbers().collect::<Vec<_>>()))
 }
@@ -401,30 +401,9 @@ fn has_leaf(expr: &RowExpr, wanted: ColumnId) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::formula::check::Settings;
-    use crate::formula::source::Source;
-    use crate::plan::AggregateId;
-    use crate::plan::ReadId;
-    use crate::plan::query::{GridPlan, plan};
-    use crate::{Model, Type, Value};
-
-    fn model() -> Model {
-        let row = |key: &str, n: i64| vec![Value::text(key), Value::Int(n)];
-        Model::builder()
-            .rows("booking", &[("route", Type::Text), ("net", Type::Int)], &[row("r1", 10), row("r2", 5)])
-            .rows("route", &[("id", Type::Text), ("miles", Type::Int)], &[row("r1", 7), row("r2", 9)])
-            .rows("season", &[("name", Type::Text), ("rate", Type::Int)], &[row("high", 2)])
-            .relationship("booking.route", "route.id")
-            .build()
-            .unwrap()
-    }
-
-    fn grid(model: &Model, text: &str) -> GridPlan {
-        match plan(model.schema(), &Settings::default(), &Source::new("query", text)) {
-            Ok(QueryPlan::Grid(grid)) => *grid,
-            other => panic!("{other:?}"),
-        }
-    }
+    use crate::plan::query::GridPlan;
+    use crate::plan::testing::{grid, model};
+    use crate::plan::{AggregateId, ReadId};
 
     fn first_leaf(plan: &mut GridPlan) -> &mut Leaf {
         &mut plan.parts[0].items[0].leaves[0]

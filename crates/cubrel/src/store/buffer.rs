@@ -106,10 +106,10 @@ impl<T: Word> Unread for Filed<T> {
 
 /// Numbers on the heap or in a file.
 #[derive(Clone, Debug)]
-pub struct Buffer<T: Word>(Place<T>);
+pub struct Buffer<T: Word>(Held<T>);
 
 #[derive(Clone, Debug)]
-enum Place<T> {
+enum Held<T> {
     Heap(Box<[T]>),
     InFile(Arc<Filed<T>>),
 }
@@ -119,14 +119,14 @@ impl<T: Word> Buffer<T> {
     pub fn in_file(stretch: Stretch) -> (Buffer<T>, Arc<dyn Unread>) {
         let len = stretch.len as usize / size_of::<T>();
         let filed = Arc::new(Filed { stretch, len, values: OnceLock::new() });
-        (Buffer(Place::InFile(filed.clone())), filed)
+        (Buffer(Held::InFile(filed.clone())), filed)
     }
 
     /// How many numbers, read or not.
     pub fn len(&self) -> usize {
         match &self.0 {
-            Place::Heap(values) => values.len(),
-            Place::InFile(filed) => filed.len,
+            Held::Heap(values) => values.len(),
+            Held::InFile(filed) => filed.len,
         }
     }
 
@@ -141,8 +141,8 @@ impl<T: Word> Deref for Buffer<T> {
 
     fn deref(&self) -> &[T] {
         match &self.0 {
-            Place::Heap(values) => values,
-            Place::InFile(filed) => {
+            Held::Heap(values) => values,
+            Held::InFile(filed) => {
                 let values = filed.values.get();
                 debug_assert!(values.is_some() || filed.len == 0, "it was not read: {:?}", filed.stretch);
                 values.map_or(&[], |values| values)
@@ -153,7 +153,7 @@ impl<T: Word> Deref for Buffer<T> {
 
 impl<T: Word> From<Vec<T>> for Buffer<T> {
     fn from(values: Vec<T>) -> Buffer<T> {
-        Buffer(Place::Heap(values.into_boxed_slice()))
+        Buffer(Held::Heap(values.into_boxed_slice()))
     }
 }
 

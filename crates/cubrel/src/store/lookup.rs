@@ -60,10 +60,10 @@ const EXAMPLES: usize = 5;
 /// The rows of the one side by key.
 struct Index<'a> {
     columns: &'a [&'a Column],
-    rows: Rows,
+    rows: RowsOfKeys,
 }
 
-enum Rows {
+enum RowsOfKeys {
     /// By the code of the one key column.
     ByCode(Vec<u32>),
     /// By the codes of all key columns.
@@ -94,7 +94,7 @@ impl Index<'_> {
                     }
                     row_of[code as usize] = row as u32;
                 }
-                Rows::ByCode(row_of)
+                RowsOfKeys::ByCode(row_of)
             }
             _ => {
                 let mut row_of = HashMap::with_capacity_and_hasher(rows, Default::default());
@@ -103,7 +103,7 @@ impl Index<'_> {
                         *repeated.entry(key).or_insert(1) += 1;
                     }
                 }
-                Rows::ByCodes(row_of)
+                RowsOfKeys::ByCodes(row_of)
             }
         };
         if repeated.is_empty() {
@@ -119,9 +119,9 @@ impl Index<'_> {
     /// The row whose key has these codes.
     fn row(&self, codes: &[u64]) -> u32 {
         match (&self.rows, codes) {
-            (Rows::ByCode(row_of), [code]) => row_of.get(*code as usize).copied().unwrap_or(NO_ROW),
-            (Rows::ByCode(_), _) => NO_ROW,
-            (Rows::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
+            (RowsOfKeys::ByCode(row_of), [code]) => row_of.get(*code as usize).copied().unwrap_or(NO_ROW),
+            (RowsOfKeys::ByCode(_), _) => NO_ROW,
+            (RowsOfKeys::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
         }
     }
 

@@ -41,11 +41,11 @@ fn wrong_queries_say_what_where_and_what_instead() {
         ),
         (
             "grid sum(net)",
-            "a measure inside an aggregate needs to know what to go through @ net | name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
+            "a measure inside an aggregate needs to know what to go through @ net | name it without the aggregate around it, or say what to go through: `avg(measure per table)`",
         ),
         (
             "grid sum(sum(booking.net))",
-            "an aggregate inside an aggregate needs to know what to go through @ sum(booking.net) | name it without the aggregate around it, or say what to go through: `avg(net_revenue per customer)`",
+            "an aggregate inside an aggregate needs to know what to go through @ sum(booking.net) | name it without the aggregate around it, or say what to go through: `avg(measure per table)`",
         ),
         (
             "grid sum(1)",
@@ -136,7 +136,7 @@ fn wrong_queries_say_what_where_and_what_instead() {
         ),
         (
             "grid rank(net)",
-            "`rank` needs a figure and the column to rank @ rank(net) | write `rank(net_revenue per route.name)`, with `asc` to begin at the smallest",
+            "`rank` needs a figure and the column to rank @ rank(net) | write `rank(measure per table.column)`, with `asc` to begin at the smallest",
         ),
         ("grid net given (without rout)", "there is no table `rout` @ rout | did you mean `route`?"),
         (
@@ -147,10 +147,7 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid net given (without route) given (without all)",
             "unexpected `given` @ given | after the items a query has, in this order: by, split, where, having, order, limit, totals, with",
         ),
-        (
-            "grid net having net",
-            "`having` is true or false, this is int @ net | compare it: `having net_revenue > 1000`",
-        ),
+        ("grid net having net", "`having` is true or false, this is int @ net | compare it: `having measure > 1000`"),
         (
             "grid net where net > 1 by route.name",
             "`by` stands too late @ by | the order of the clauses is by, split, where, having, order, limit, totals, with",
@@ -164,7 +161,7 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid net by route.name limit 1 within route.region",
             "route.region is not one of the rows @ route.region | `within` names columns of `by`",
         ),
-        ("grid $x", "`$x` has no value @ $x | set it, on the command line with `--set x=…`"),
+        ("grid $x", "`$x` has no value @ $x | give `x` a value with the query"),
         (
             "measure net = 1; grid net",
             "there is already a measure `net` @ net | give the measure of this query another name",

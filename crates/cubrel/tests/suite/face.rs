@@ -22,7 +22,7 @@ fn model() -> Model {
         .table("route", &[route])
         .table("booking", &[batch(&[1, 1, 2, 9], &[10, 20, 5, 1])])
         .define(Relation::new("booking.route_id", "route.id"))
-        .define(Column::new("booking", "dear").formula("net > 9").label("Dear").note("more than nine"))
+        .define(Column::new("booking", "dear").formula("booking.net > 9").label("Dear").note("more than nine"))
         .define(Column::new("route", "name").label("Route"))
         .define(Measure::new("net", "sum(booking.net)").label("Net").format("#,##0.0").group("Money").note("no tax"))
         .define(Measure::new("hidden_net", "net * 2").hidden())
@@ -64,7 +64,7 @@ fn the_catalogue_says_what_the_definitions_said() {
     assert_eq!(names, ["route", "booking", "calendar"]);
     let dear = catalog.tables[1].columns.iter().find(|c| c.name == "dear").unwrap();
     assert_eq!((dear.label.as_deref(), dear.note.as_deref()), (Some("Dear"), Some("more than nine")));
-    assert_eq!((dear.ty.as_str(), dear.origin, dear.formula.as_deref()), ("bool", "load", Some("net > 9")));
+    assert_eq!((dear.ty.as_str(), dear.origin, dear.formula.as_deref()), ("bool", "load", Some("booking.net > 9")));
     assert_eq!(catalog.tables[2].calendar.as_deref(), Some("date"));
     let net = &catalog.measures[0];
     assert_eq!((net.group.as_deref(), net.note.as_deref(), net.hidden), (Some("Money"), Some("no tax"), false));

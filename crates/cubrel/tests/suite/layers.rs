@@ -21,6 +21,7 @@ struct Crate {
 impl Crate {
     fn read(root: &Path) -> Crate {
         let mut modules = BTreeMap::new();
+        let mut only_tests: Vec<Module> = Vec::new();
         for path in files(root) {
             let name = path.strip_prefix(root).unwrap().with_extension("");
             let mut module: Module = name.iter().map(|part| part.to_string_lossy().into_owned()).collect();
@@ -28,8 +29,13 @@ impl Crate {
                 module.pop();
             }
             let text = fs::read_to_string(&path).unwrap();
-            modules.insert(module, code_of(text.split("#[cfg(test)]\nmod ").next().unwrap()));
+            let mut parts = text.split("#[cfg(test)]\nmod ");
+            let code = code_of(parts.next().unwrap());
+            let in_files = parts.filter_map(|part| part.lines().next()?.strip_suffix(';'));
+            only_tests.extend(in_files.map(|name| [module.as_slice(), &[name.to_string()]].concat()));
+            modules.insert(module, code);
         }
+        modules.retain(|module, _| !only_tests.iter().any(|tests| module.starts_with(tests)));
         let mut found = Crate { modules, re_exports: BTreeMap::new() };
         let mut all = BTreeMap::new();
         for (module, text) in &found.modules {

@@ -1,7 +1,7 @@
 //! What an aggregate goes through (language reference, section 4).
 
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Named, Place, Provider, ast, with_lets};
+use super::{Checked, Checker, Expr, Kind, Named, Provider, Standing, ast, with_lets};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
@@ -65,7 +65,7 @@ impl Checker<'_> {
         // Inside another aggregate there is no place for this one, whatever it goes through.
         let sets_around = std::mem::take(&mut self.sets);
         self.around.push((self.providers.len(), self.lets.len()));
-        let typed = self.at(Place::Cell, |c| match kind {
+        let typed = self.at(Standing::Cell, |c| match kind {
             AggregateKind::Rows => c.rows(a, span),
             _ => c.over_values(kind, a, span),
         });
@@ -106,7 +106,7 @@ impl Checker<'_> {
         self.check_order(kind, a, span)?;
         let (args, order, over) = match &a.per {
             None => {
-                let (args, order) = self.at(Place::Aggregated, |c| c.values(values, &a.order));
+                let (args, order) = self.at(Standing::Aggregated, |c| c.values(values, &a.order));
                 let (args, order) = (args?, order?);
                 let over = Over::Rows(self.iterated_table(name, &args, &order, span)?);
                 (args, order, over)
@@ -351,7 +351,7 @@ impl Checker<'_> {
         let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
             return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);
         };
-        let typed = self.at(Place::Cell, |c| {
+        let typed = self.at(Standing::Cell, |c| {
             let provider = c.provider(per)?;
             let (id, Provider::Columns(columns)) = provider.clone() else {
                 return c.fail(Problem::Type, per.span, "`rank` ranks the values of a column, not rows", help);

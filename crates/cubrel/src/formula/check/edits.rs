@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Checked, Checker, Expr, Kind, Named, Place, ast};
+use super::{Checked, Checker, Expr, Kind, Named, Standing, ast};
 use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span};
@@ -13,7 +13,7 @@ impl Checker<'_> {
     pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> Checked<Expr> {
         // Inside an aggregate or predicate, a `given` changes what a measure in it sees, never a column.
         let place = self.place;
-        let typed = self.at(Place::Cell, |c| {
+        let typed = self.at(Standing::Cell, |c| {
             let body = c.expr(body);
             let edits = c.all(edits, |c, e| c.edit(e));
             let (body, edits) = (body?, edits?.concat());
@@ -143,7 +143,7 @@ impl Checker<'_> {
     fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> Checked<Narrow> {
         let span = predicate.span;
         let hoisted_before = std::mem::take(&mut self.hoisted);
-        let expr = self.at(Place::Tested, |c| c.expr(predicate));
+        let expr = self.at(Standing::Tested, |c| c.expr(predicate));
         let outer = std::mem::replace(&mut self.hoisted, hoisted_before);
         let expr = expr?;
         let expr = self.condition(expr)?;

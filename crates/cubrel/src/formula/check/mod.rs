@@ -51,7 +51,7 @@ type Checked<T> = Result<T, Reported>;
 
 /// Where an expression stands, which decides what its columns mean.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Place {
+enum Standing {
     /// Evaluated once for each cell or current row: columns come from the current row, if there is one.
     Cell,
     /// Inside an aggregate: columns are those of the rows that it goes through.
@@ -83,7 +83,7 @@ struct Checker<'a> {
     settings: &'a Settings,
     source: Arc<Source>,
     own: Option<TableId>,
-    place: Place,
+    place: Standing,
     lets: Vec<Binding>,
     /// What gives rows, and how many spare relationships are named around each.
     providers: Vec<(ProviderId, Provider, usize)>,
@@ -228,7 +228,7 @@ impl<'a> Checker<'a> {
             settings,
             source: source.clone(),
             own,
-            place: Place::Cell,
+            place: Standing::Cell,
             lets: Vec::new(),
             providers: Vec::new(),
             detours: Vec::new(),
@@ -262,10 +262,10 @@ impl<'a> Checker<'a> {
     }
 
     /// Runs `body` at another place, and comes back.
-    fn at<T>(&mut self, place: Place, body: impl FnOnce(&mut Self) -> T) -> T {
+    fn at<T>(&mut self, place: Standing, body: impl FnOnce(&mut Self) -> T) -> T {
         let before = std::mem::replace(&mut self.place, place);
         // Whatever stands around rows that are gone through or tested moves their filters, not their own columns.
-        let around = if place == Place::Cell { self.around_rows } else { self.detours.len() };
+        let around = if place == Standing::Cell { self.around_rows } else { self.detours.len() };
         let around = std::mem::replace(&mut self.around_rows, around);
         let result = body(self);
         self.place = before;

@@ -1,6 +1,6 @@
 //! What a name means where it stands (language reference, sections 3 and 5).
 
-use super::{Checked, Checker, Expr, Kind, Place, Provider, Reported, ast, literal};
+use super::{Checked, Checker, Expr, Kind, Provider, Reported, Standing, ast, literal};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{LetId, ProviderId};
@@ -66,14 +66,14 @@ impl Checker<'_> {
     /// needs `per`.
     pub(super) fn context_value(&mut self, expr: Expr, what: &str) -> Checked<Expr> {
         match self.place {
-            Place::Cell => Ok(expr),
-            Place::Tested => {
+            Standing::Cell => Ok(expr),
+            Standing::Tested => {
                 let id = LetId(self.fresh());
                 let (ty, span) = (expr.ty, expr.span);
                 self.hoisted.push((id, expr));
                 Ok(Expr { kind: Kind::LetRef(id), ty, span })
             }
-            Place::Aggregated => self.fail(
+            Standing::Aggregated => self.fail(
                 Problem::Aggregate,
                 expr.span,
                 format!("{what} inside an aggregate needs to know what to go through"),
@@ -165,7 +165,7 @@ impl Checker<'_> {
     fn column_value(&mut self, column: ColumnId, span: Span) -> Checked<Expr> {
         let ty = self.schema.column(column).ty;
         let detours = self.detours.clone();
-        if self.place != Place::Cell {
+        if self.place != Standing::Cell {
             return Ok(Expr { kind: Kind::Column { column, detours, around: self.around_rows }, ty, span });
         }
         if let Some((provider, around)) = self.provider_of(column) {

@@ -2,7 +2,7 @@
 //! 4 and 9).
 
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Place, Provider, ast, with_lets};
+use super::{Checked, Checker, Expr, Kind, Provider, Standing, ast, with_lets};
 use crate::formula::schema::ColumnId;
 use crate::formula::source::{Problem, Span};
 use crate::formula::typed::{LetId, SetOf};
@@ -15,12 +15,12 @@ impl Checker<'_> {
     /// aggregate, around it; else in the cell.
     pub(super) fn in_set(&mut self, x: &ast::Expr, a: &ast::Aggregate, set_span: Span, span: Span) -> Checked<Expr> {
         let tested = self.expr(x);
-        let outside = if self.place == Place::Tested { None } else { self.around.last().copied() };
+        let outside = if self.place == Standing::Tested { None } else { self.around.last().copied() };
         let set = match outside {
-            None => self.at(Place::Cell, |c| c.set(a, set_span)),
+            None => self.at(Standing::Cell, |c| c.set(a, set_span)),
             Some((providers, lets)) => {
                 let inner = (self.providers.split_off(providers), self.lets.split_off(lets));
-                let set = self.at(Place::Cell, |c| c.set(a, set_span));
+                let set = self.at(Standing::Cell, |c| c.set(a, set_span));
                 self.providers.extend(inner.0);
                 self.lets.extend(inner.1);
                 set
@@ -40,7 +40,7 @@ impl Checker<'_> {
         let id = LetId(self.fresh());
         let set = Expr { kind: Kind::Set(Box::new(set)), ty, span: set_span };
         let test = Expr { kind: Kind::Member(Box::new(convert(tested, common)), id), ty: Type::Bool, span };
-        if self.place == Place::Tested {
+        if self.place == Standing::Tested {
             self.hoisted.push((id, set));
         } else if outside.is_some() {
             self.sets.push((id, set));
@@ -116,7 +116,7 @@ impl Checker<'_> {
             _ => (Kind::Grouping(column), Type::Int),
         };
         let typed = Expr { kind, ty, span };
-        if self.place == Place::Aggregated {
+        if self.place == Standing::Aggregated {
             return self.fail(
                 Problem::Aggregate,
                 span,

@@ -30,14 +30,14 @@ use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::csv::Request;
 use super::failure::Failure;
 use super::guarded::guarded;
-use super::staging::{Part, Staging};
+use super::staging::{StagedPart, Staging};
 use super::{LoadError, Observer, bytes};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::store::RawColumn;
 use crate::value::{Type, Value, VectorBuilder, arrow, exact, parse};
 
 /// A piece of work for one thread.
-enum Piece<'a> {
+enum Work<'a> {
     /// Some rows of a row group of a Parquet file.
     RowGroup { path: &'a Path, rows: GroupRows },
     /// A batch that is in memory.
@@ -162,10 +162,10 @@ impl Opened {
     fn pieces(self, path: &Path, bytes: u64) -> Result<Pieces<'_>, LoadError> {
         Ok(match self {
             Opened::Parquet(schema, rows) => {
-                let pieces = rows.into_iter().map(|rows| Piece::RowGroup { path, rows });
-                let mut pieces: Vec<Piece<'_>> = pieces.collect();
+                let pieces = rows.into_iter().map(|rows| Work::RowGroup { path, rows });
+                let mut pieces: Vec<Work<'_>> = pieces.collect();
                 if pieces.is_empty() {
-                    pieces.push(Piece::Batch(RecordBatch::new_empty(schema)));
+                    pieces.push(Work::Batch(RecordBatch::new_empty(schema)));
                 }
                 Pieces::Groups { share: bytes / pieces.len() as u64, pieces: pieces.into_iter() }
             }
@@ -180,7 +180,7 @@ impl Opened {
 /// The pieces of one file, each with its share of the file's bytes.
 enum Pieces<'a> {
     Groups {
-        pieces: std::vec::IntoIter<Piece<'a>>,
+        pieces: std::vec::IntoIter<Work<'a>>,
         share: u64,
     },
     Batches {
@@ -192,16 +192,16 @@ enum Pieces<'a> {
 }
 
 impl<'a> Pieces<'a> {
-    fn next(&mut self) -> Result<Option<(Piece<'a>, u64)>, LoadError> {
+    fn next(&mut self) -> Result<Option<(Work<'a>, u64)>, LoadError> {
         match self {
             Pieces::Groups { pieces, share } => Ok(pieces.next().map(|piece| (piece, *share))),
             Pieces::Batches { path, bytes, first, batches } => {
                 if let Some(empty) = first.take() {
-                    return Ok(Some((Piece::Batch(empty), 0)));
+                    return Ok(Some((Work::Batch(empty), 0)));
                 }
                 let next = || batches.next().transpose().map_err(|e| data_problem(path, e));
                 let batch = guarded(path, || "one of its batches".into(), next)?;
-                Ok(batch.map(|batch| (Piece::Batch(batch), std::mem::take(bytes))))
+                Ok(batch.map(|batch| (Work::Batch(batch), std::mem::take(bytes))))
             }
         }
     }
@@ -237,20 +237,20 @@ fn column_type(ty: &DataType) -> Option<Type> {
     })
 }
 
-fn take(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
+fn take(piece: Work<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
     let (path, part) = match &piece {
-        Piece::RowGroup { path, rows } => (*path, format!("row group {}", rows.group + 1)),
-        Piece::Batch(_) => return taken(piece, columns),
+        Work::RowGroup { path, rows } => (*path, format!("row group {}", rows.group + 1)),
+        Work::Batch(_) => return taken(piece, columns),
     };
     guarded(path, || part, || taken(piece, columns))
 }
 
-fn taken(piece: Piece<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
+fn taken(piece: Work<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
     let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
-    let mut part = Part::new(&types, true);
+    let mut part = StagedPart::new(&types, true);
     match piece {
-        Piece::Batch(batch) => append(&mut part, &batch)?,
-        Piece::RowGroup { path, rows } => (rows.read)(path, &mut |batch| Ok(append(&mut part, batch)?))?,
+        Work::Batch(batch) => append(&mut part, &batch)?,
+        Work::RowGroup { path, rows } => (rows.read)(path, &mut |batch| Ok(append(&mut part, batch)?))?,
     }
     let declared = |(staging, column): (Staging, &Column)| {
         let raw = staging.raw();
@@ -280,7 +280,7 @@ fn converted(name: &str, raw: &RawColumn, ty: Type) -> Result<RawColumn, LoadErr
     })
 }
 
-fn append(part: &mut Part, batch: &RecordBatch) -> Result<(), LoadError> {
+fn append(part: &mut StagedPart, batch: &RecordBatch) -> Result<(), LoadError> {
     for (i, array) in batch.columns().iter().enumerate() {
         column(&mut part.columns[i], array.as_ref()).map_err(|e| {
             let message = format!("column `{}`: {e}", batch.schema().field(i).name());

@@ -32,7 +32,7 @@ pub struct CellPlan {
 }
 
 /// What a condition of `--at` names.
-enum Place {
+enum NamedPlace {
     Axis(ColumnId, Value),
     Reading(usize, u64),
 }
@@ -70,7 +70,7 @@ pub fn cell(
         })?,
     };
     let wanted = |lens: usize| {
-        places.iter().find_map(|p| if let Place::Reading(l, r) = p { (*l == lens).then_some(*r) } else { None })
+        places.iter().find_map(|p| if let NamedPlace::Reading(l, r) = p { (*l == lens).then_some(*r) } else { None })
     };
     let shown: Vec<_> = checked
         .shown
@@ -87,11 +87,11 @@ pub fn cell(
     let at: Vec<(usize, ColumnId, Value)> = places
         .iter()
         .filter_map(|p| match p {
-            Place::Axis(column, value) => {
+            NamedPlace::Axis(column, value) => {
                 let axis = axes.iter().position(|a| *a == Axis::Column(*column))?;
                 Some((axis, *column, value.clone()))
             }
-            Place::Reading(..) => None,
+            NamedPlace::Reading(..) => None,
         })
         .collect();
     let expr = exprs[index].clone();
@@ -112,7 +112,7 @@ fn places(
     settings: &Settings,
     at: &Arc<Source>,
     axes: &[Axis],
-) -> Result<Vec<Place>, Vec<Diagnostic>> {
+) -> Result<Vec<NamedPlace>, Vec<Diagnostic>> {
     let (conditions, problems) = parser::conditions(at);
     if !problems.is_empty() {
         return Err(problems);
@@ -133,7 +133,7 @@ fn place(
     at: &Arc<Source>,
     axes: &[Axis],
     condition: &ast::Expr,
-) -> Result<Place, Vec<Diagnostic>> {
+) -> Result<NamedPlace, Vec<Diagnostic>> {
     let fail = |problem: Problem, message: String, help: String| {
         vec![Diagnostic::error(problem, at, condition.span, message).help(help)]
     };
@@ -146,7 +146,7 @@ fn place(
         let readings: Vec<&str> = schema.lenses[lens].readings.iter().map(|r| r.name.as_str()).collect();
         let found = readings.iter().position(|r| value.as_text() == Some(r));
         return match found {
-            Some(reading) => Ok(Place::Reading(lens, reading as u64)),
+            Some(reading) => Ok(NamedPlace::Reading(lens, reading as u64)),
             None => {
                 let message = format!("`{}` has no reading {value}", name.text);
                 Err(fail(Problem::UnknownName, message, format!("its readings are {}", readings.join(", "))))
@@ -172,7 +172,7 @@ fn place(
     }
     let ty = schema.column(column).ty;
     match coerced(&value, ty) {
-        Some(value) => Ok(Place::Axis(column, value)),
+        Some(value) => Ok(NamedPlace::Axis(column, value)),
         None => {
             Err(fail(Problem::Type, format!("{} is {ty}, this is {value}", schema.column_name(column)), usage.into()))
         }

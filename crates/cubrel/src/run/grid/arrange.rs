@@ -195,6 +195,8 @@ impl Arranged {
     fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
         let mut codes: Vec<Codes> = judge.columns.iter().map(|a| of_rows(&self.axes[*a], &judged)).collect();
+        // A judge of all row axes says something of each row; one of outer axes, or of a lens, the same of many: it is asked
+        // once for each combination.
         let mut classes = judged.len();
         let mut class_of = Numbers::Own;
         if judge.columns.len() < self.axes.len() {
@@ -233,6 +235,7 @@ impl Arranged {
         let Some((count, within)) = &plan.limit else { return };
         let rows = self.kept(self.full(plan.row_axes));
         let taken = if within.is_empty() {
+            // Sorting is what costs: only what can be among the first is sorted at all.
             if *count >= rows.len() {
                 return;
             }
@@ -281,6 +284,7 @@ impl Arranged {
         }
         let full = self.kept(self.full(plan.row_axes));
         for (present, totals) in kinds {
+            // The grand total, of each reading of a lens, is one of no line in particular.
             if present.iter().all(|a| plan.axes[*a].column().is_none()) {
                 totals.iter().for_each(|row| self.keep[*row as usize] = true);
                 continue;
@@ -335,6 +339,7 @@ impl Arranged {
             }
             parts.extend(self.judged(plan.row_axes, &rows));
         }
+        // From the outermost axis inwards: where two rows part, the verdict on their groups there decides before the values.
         for (n, codes) in self.axes.iter().enumerate() {
             let codes = gathered(codes, &rows);
             let keys = SortPart::Keys(codes.iter().map(|code| ranks[n].of(*code)).collect());
@@ -373,6 +378,7 @@ impl Arranged {
         let mut columns: Vec<u32> = (0..first.len() as u32).collect();
         columns.sort_by_cached_key(|c| key(first[*c as usize]));
         let column_place = places(&columns, first.len());
+        // Place of the row and place of the column in one number: a sort of numbers in place of one of lists.
         let mut kept: Vec<(u64, u32)> = (0..lines.len())
             .filter(|line| self.keep[self.row_of.of(*line) as usize])
             .map(|line| {

@@ -23,12 +23,12 @@ pub(super) struct Lines {
     /// By axis, for each line its code, [`TOTAL`] or [`OTHERS`].
     pub(super) codes: Vec<Codes>,
     /// Runs of lines that were evaluated together.
-    pieces: Vec<Piece>,
+    pieces: Vec<EvaluatedLines>,
     count: usize,
 }
 
 /// Lines that were evaluated together: the types of items need not be those of other lines.
-struct Piece {
+struct EvaluatedLines {
     /// The first line.
     start: usize,
     /// By item.
@@ -153,7 +153,7 @@ impl Lines {
             }
         }
         let shown = |(c, ty): (Cells, Type)| (if all_show { c.values } else { c.values.gather(&cells) }, ty);
-        self.pieces.push(Piece { start: self.count, items: items.into_iter().map(shown).collect() });
+        self.pieces.push(EvaluatedLines { start: self.count, items: items.into_iter().map(shown).collect() });
         self.count += cells.len();
         Ok(())
     }

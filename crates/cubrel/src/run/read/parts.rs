@@ -228,6 +228,8 @@ impl Prepared<'_> {
             Runs::Always => usize::MAX,
             _ => self.tables.segment_bounds(self.table).map_or(0, |cuts| cuts.range(segment).len()) / ROWS_PER_RUN,
         };
+        // Feeding a run costs about what feeding a row does. Each column that is added cuts the runs of the others, so that
+        // an aggregate whose columns cut them too often goes row by row, and leaves the others their long runs.
         let mut runs = 0usize;
         let mut alike = Feeds { places: Vec::new(), columns: BTreeSet::new(), first: true };
         let mut take = |columns: &BTreeSet<u32>, known: &mut BTreeSet<u32>| {
@@ -353,6 +355,8 @@ impl Prepared<'_> {
         for mut part in parts {
             let part_seen = part.take_seen();
             stats.add(part.stats);
+            // Dense groups have the same number in every part. Hashed ones were numbered as they came: each gets the number
+            // that its key has here, a new one if it is new.
             let to = (!self.dense).then(|| {
                 let number = |key: &u128| {
                     *numbers.entry(*key).or_insert_with(|| {
@@ -375,6 +379,7 @@ impl Prepared<'_> {
             }
         }
         stats.groups = seen.iter().filter(|s| **s).count() as u64;
+        // One more, for cells that have no group.
         seen.push(false);
         let columns: Result<Vec<Vector>, RunError> = accumulators
             .into_iter()

@@ -13,7 +13,7 @@ pub type Rank = (u64, u64);
 /// Which letters can stand at each place of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Template {
-    places: Vec<Place>,
+    places: Vec<TemplatePlace>,
     /// How many places the first number has.
     first: usize,
     /// The largest numbers; `None` where two have no room for all texts.
@@ -22,7 +22,7 @@ pub struct Template {
 
 /// One place of a template.
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Place {
+struct TemplatePlace {
     /// The bytes that can stand here, in order.
     letters: Vec<u8>,
     /// Whether a text can end before this place.
@@ -31,13 +31,13 @@ struct Place {
     digits: Box<[u16; 256]>,
 }
 
-impl Place {
-    fn new(letters: Vec<u8>, open: bool) -> Place {
+impl TemplatePlace {
+    fn new(letters: Vec<u8>, open: bool) -> TemplatePlace {
         let mut digits = Box::new([NONE; 256]);
         for (i, letter) in letters.iter().enumerate() {
             digits[usize::from(*letter)] = i as u16 + u16::from(open);
         }
-        Place { letters, open, digits }
+        TemplatePlace { letters, open, digits }
     }
 
     fn radix(&self) -> u64 {
@@ -47,9 +47,9 @@ impl Place {
 
 /// The bytes seen at a place, as a set.
 #[derive(Clone, Copy, Default)]
-struct Seen([u64; 4]);
+struct ByteSet([u64; 4]);
 
-impl Seen {
+impl ByteSet {
     fn add(&mut self, byte: u8) {
         self.0[usize::from(byte >> 6)] |= 1 << (byte & 63);
     }
@@ -60,13 +60,13 @@ impl Seen {
 }
 
 /// The largest number that places have; `None` when it takes more than 64 bits.
-fn most(places: &[Place]) -> Option<u64> {
-    let more = |n: u128, place: &Place| Some(n * u128::from(place.radix())).filter(|n| *n <= 1 << 64);
+fn most(places: &[TemplatePlace]) -> Option<u64> {
+    let more = |n: u128, place: &TemplatePlace| Some(n * u128::from(place.radix())).filter(|n| *n <= 1 << 64);
     places.iter().try_fold(1u128, more).map(|count| (count - 1) as u64)
 }
 
 impl Template {
-    fn new(places: Vec<Place>) -> Template {
+    fn new(places: Vec<TemplatePlace>) -> Template {
         let first = (0..=places.len()).rev().find(|first| most(&places[..*first]).is_some()).unwrap_or(0);
         let most = most(&places[..first]).zip(most(&places[first..]));
         Template { places, first, most }
@@ -74,7 +74,7 @@ impl Template {
 
     /// The template of some texts; `None` when one of them is too long.
     pub fn of<'a>(texts: impl Iterator<Item = &'a [u8]>) -> Option<Template> {
-        let mut seen = [Seen::default(); PLACES];
+        let mut seen = [ByteSet::default(); PLACES];
         let (mut shortest, mut longest) = (usize::MAX, 0);
         for text in texts {
             if text.len() > PLACES {
@@ -84,7 +84,8 @@ impl Template {
             longest = longest.max(text.len());
             seen.iter_mut().zip(text).for_each(|(place, byte)| place.add(*byte));
         }
-        let places = seen[..longest].iter().enumerate().map(|(i, s)| Place::new(s.letters(), i >= shortest)).collect();
+        let places =
+            seen[..longest].iter().enumerate().map(|(i, s)| TemplatePlace::new(s.letters(), i >= shortest)).collect();
         Some(Template::new(places))
     }
 
@@ -92,7 +93,7 @@ impl Template {
     pub fn from_parts(parts: Vec<(Vec<u8>, bool)>) -> Option<Template> {
         let fits =
             parts.len() <= PLACES && parts.iter().all(|(l, _)| !l.is_empty() && l.windows(2).all(|w| w[0] < w[1]));
-        fits.then(|| Template::new(parts.into_iter().map(|(l, open)| Place::new(l, open)).collect()))
+        fits.then(|| Template::new(parts.into_iter().map(|(l, open)| TemplatePlace::new(l, open)).collect()))
     }
 
     /// By place, the letters and whether a text can end before it.
@@ -106,9 +107,9 @@ impl Template {
         let longest = self.places.len().max(other.places.len());
         let place = |i: usize| {
             let both = [self.places.get(i), other.places.get(i)];
-            let mut seen = Seen::default();
+            let mut seen = ByteSet::default();
             both.iter().flatten().flat_map(|p| &p.letters).for_each(|b| seen.add(*b));
-            Place::new(seen.letters(), both.iter().any(|p| p.is_none_or(|p| p.open)))
+            TemplatePlace::new(seen.letters(), both.iter().any(|p| p.is_none_or(|p| p.open)))
         };
         Template::new((0..longest).map(place).collect())
     }
@@ -181,7 +182,7 @@ impl Template {
 
     /// Bytes on the heap.
     pub fn heap_bytes(&self) -> usize {
-        self.places.len() * (size_of::<Place>() + size_of::<[u16; 256]>())
+        self.places.len() * (size_of::<TemplatePlace>() + size_of::<[u16; 256]>())
             + self.places.iter().map(|p| p.letters.len()).sum::<usize>()
     }
 }

@@ -71,7 +71,7 @@ fn name(locale: &Locale, pattern: &str, year: i32, month: u8, day: u8) -> Option
 }
 
 /// A part of a pattern.
-enum Part {
+enum PatternPart {
     /// Text as it is.
     Text(String),
     /// A letter, so many times.
@@ -79,13 +79,13 @@ enum Part {
 }
 
 /// The parts of a pattern: letters are fields, text in `'` is taken as it is, `''` is one `'` in and outside of quotes.
-fn parts(pattern: &str) -> Result<Vec<Part>, String> {
+fn parts(pattern: &str) -> Result<Vec<PatternPart>, String> {
     let mut parts = Vec::new();
     let mut chars = pattern.chars().peekable();
     while let Some(c) = chars.next() {
         if c == '\'' {
             if chars.next_if_eq(&'\'').is_some() {
-                parts.push(Part::Text("'".into()));
+                parts.push(PatternPart::Text("'".into()));
                 continue;
             }
             let mut text = String::new();
@@ -97,15 +97,15 @@ fn parts(pattern: &str) -> Result<Vec<Part>, String> {
                     None => return Err(format!("a quote in `{pattern}` is not closed")),
                 }
             }
-            parts.push(Part::Text(text));
+            parts.push(PatternPart::Text(text));
         } else if c.is_ascii_alphabetic() {
             let mut count = 1;
             while chars.next_if_eq(&c).is_some() {
                 count += 1;
             }
-            parts.push(Part::Field(c, count));
+            parts.push(PatternPart::Field(c, count));
         } else {
-            parts.push(Part::Text(c.to_string()));
+            parts.push(PatternPart::Text(c.to_string()));
         }
     }
     Ok(parts)
@@ -118,7 +118,7 @@ fn parts(pattern: &str) -> Result<Vec<Part>, String> {
 pub fn check_date_pattern(pattern: &str) -> Result<(), String> {
     let moment = Moment::default();
     for part in parts(pattern)? {
-        if let Part::Field(letter, count) = part
+        if let PatternPart::Field(letter, count) = part
             && field(&Names::english(), &moment, letter, count).is_none()
         {
             return Err(format!(
@@ -137,9 +137,9 @@ pub(super) fn dated(names: &Names, value: &Value, pattern: &str) -> Option<Strin
         Value::Timestamp(t) => date::civil_timestamp(*t)?,
         _ => return None,
     };
-    let text = |part: Part| match part {
-        Part::Text(text) => Some(text),
-        Part::Field(letter, count) => field(names, &moment, letter, count),
+    let text = |part: PatternPart| match part {
+        PatternPart::Text(text) => Some(text),
+        PatternPart::Field(letter, count) => field(names, &moment, letter, count),
     };
     parts(pattern).ok()?.into_iter().map(text).collect()
 }
