@@ -4,10 +4,11 @@
 //! * [`lexer`], [`parser`], [`ast`]: the tree as written
 //! * [`query_text`]: queries by their parts
 //! * [`schema`]: what formulas can name
-//! * [`functions`]: the catalogue
+//! * `aggregate`, [`functions`]: the catalogue
 //! * [`check`], [`typed`]: names resolved, types known
 //! * [`scalar`]: batch evaluation
 
+mod aggregate;
 pub mod ast;
 pub mod check;
 mod evaluate;

@@ -1,5 +1,6 @@
 //! The tree that plans are made from: names resolved, types known, conversions explicit.
 
+pub use super::aggregate::AggregateKind;
 use std::sync::Arc;
 
 use super::functions::Function;
@@ -127,31 +128,6 @@ pub enum Op {
     },
     /// A function of the catalogue.
     Function(&'static Function),
-}
-
-/// The aggregates.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs, reason = "the names say it")]
-pub enum AggregateKind {
-    Sum,
-    Avg,
-    Min,
-    Max,
-    Median,
-    StddevSamp,
-    StddevPop,
-    VarSamp,
-    VarPop,
-    /// With the share, in the arguments.
-    PercentileCont,
-    PercentileDisc,
-    Count,
-    Rows,
-    CountDistinct,
-    Single,
-    First,
-    Last,
-    StringAgg,
 }
 
 /// An aggregate with what it goes through.

@@ -1,5 +1,7 @@
 //! Reserved words: a name that is one of these stands in double quotes, except after a dot.
 
+use super::aggregate::AggregateKind;
+
 /// Words of expressions.
 const EXPRESSION: &[&str] = &[
     "and",
@@ -36,31 +38,13 @@ const EDIT: &[&str] = &[
     "all", "at_end", "at_start", "axes", "but", "instead", "on", "row", "shift", "so_far", "trailing", "whole",
     "without",
 ];
-/// Aggregates, sets and what asks the context.
-pub const AGGREGATES: &[&str] = &[
-    "avg",
-    "bottom",
-    "count",
-    "first",
-    "grouping",
-    "last",
-    "max",
-    "median",
-    "min",
-    "narrowed",
-    "percentile_cont",
-    "percentile_disc",
-    "rank",
-    "rows",
-    "single",
-    "stddev_pop",
-    "stddev_samp",
-    "string_agg",
-    "sum",
-    "top",
-    "var_pop",
-    "var_samp",
-];
+/// Sets and what asks the context, which are written as aggregates are.
+const LIKE_AGGREGATES: &[&str] = &["bottom", "grouping", "narrowed", "rank", "top"];
+
+/// The names of aggregates, and of what is written as they are.
+pub fn aggregates() -> impl Iterator<Item = &'static str> {
+    AggregateKind::ALL.iter().map(|kind| kind.name()).chain(LIKE_AGGREGATES.iter().copied())
+}
 
 /// All words of the language but the names of aggregates.
 pub fn all() -> impl Iterator<Item = &'static str> {
@@ -69,7 +53,7 @@ pub fn all() -> impl Iterator<Item = &'static str> {
 
 /// Whether a bare word cannot be a name.
 pub fn is_reserved(word: &str) -> bool {
-    [EXPRESSION, QUERY, EDIT, AGGREGATES].iter().any(|words| words.contains(&word))
+    all().chain(aggregates()).any(|other| other == word)
 }
 
 /// What is written now where earlier drafts of the language had another word for an edit.

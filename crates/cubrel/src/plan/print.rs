@@ -113,7 +113,7 @@ impl<'a> Printer<'a> {
 
     /// An aggregate of a read.
     pub fn aggregate(&self, aggregate: &ReadAggregate) -> String {
-        let name = aggregate_name(aggregate.kind);
+        let name = aggregate.kind.name();
         if aggregate.kind == AggregateKind::Rows {
             return "rows".into();
         }
@@ -155,30 +155,6 @@ pub fn relationship_name(schema: &Schema, id: RelationshipId) -> String {
     let columns: Vec<&str> =
         r.many_columns.iter().map(|c| schema.table(r.many).columns[*c as usize].name.as_str()).collect();
     format!("{}.{}", schema.table(r.many).name, columns.join("+"))
-}
-
-/// An aggregate's name as it is written.
-pub fn aggregate_name(kind: AggregateKind) -> &'static str {
-    use AggregateKind::*;
-    match kind {
-        Sum => "sum",
-        Avg => "avg",
-        Min => "min",
-        Max => "max",
-        Median => "median",
-        StddevSamp => "stddev_samp",
-        StddevPop => "stddev_pop",
-        VarSamp => "var_samp",
-        VarPop => "var_pop",
-        PercentileCont => "percentile_cont",
-        PercentileDisc => "percentile_disc",
-        Count | CountDistinct => "count",
-        Rows => "rows",
-        Single => "single",
-        First => "first",
-        Last => "last",
-        StringAgg => "string_agg",
-    }
 }
 
 fn literal(value: &Value) -> String {

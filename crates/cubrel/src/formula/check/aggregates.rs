@@ -8,31 +8,6 @@ use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, Prov
 use crate::formula::words;
 use crate::value::{Type, Value};
 
-fn kind_of(name: &str, distinct: bool) -> Option<AggregateKind> {
-    use AggregateKind::*;
-    Some(match name {
-        "sum" => Sum,
-        "avg" => Avg,
-        "min" => Min,
-        "max" => Max,
-        "median" => Median,
-        "stddev_samp" => StddevSamp,
-        "stddev_pop" => StddevPop,
-        "var_samp" => VarSamp,
-        "var_pop" => VarPop,
-        "percentile_cont" => PercentileCont,
-        "percentile_disc" => PercentileDisc,
-        "count" if distinct => CountDistinct,
-        "count" => Count,
-        "rows" => Rows,
-        "single" => Single,
-        "first" => First,
-        "last" => Last,
-        "string_agg" => StringAgg,
-        _ => return None,
-    })
-}
-
 fn counted(arguments: usize) -> String {
     if arguments == 1 { "1 argument".into() } else { format!("{arguments} arguments") }
 }
@@ -43,7 +18,7 @@ impl Checker<'_> {
         if name == "rank" {
             return self.rank(a, span);
         }
-        let Some(kind) = kind_of(name, a.distinct) else {
+        let Some(kind) = AggregateKind::named(name, a.distinct) else {
             if matches!(name, "narrowed" | "grouping") {
                 return self.context_question(a, span);
             }
@@ -191,7 +166,7 @@ impl Checker<'_> {
     }
 
     fn check_order(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<()> {
-        let needs = matches!(kind, AggregateKind::First | AggregateKind::Last);
+        let needs = kind.needs_order();
         let name = &a.name.text;
         if needs && a.order.is_empty() {
             return self.fail(
@@ -213,15 +188,11 @@ impl Checker<'_> {
     }
 
     fn result_type(&mut self, kind: AggregateKind, args: Vec<Expr>) -> Checked<(Vec<Expr>, Type)> {
-        use AggregateKind::*;
         let Some(first) = args.first() else {
             return Ok((args, Type::Int));
         };
         let (ty, span) = (first.ty, first.span);
-        let numeric = matches!(
-            kind,
-            Sum | Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont | PercentileDisc
-        );
+        let numeric = kind.takes_numbers();
         if numeric && !ty.is_number() && ty != Type::Null {
             let help = match ty {
                 Type::Bool => "count conditions with `sum(if(condition, 1, 0))`",
@@ -230,7 +201,7 @@ impl Checker<'_> {
             };
             return self.fail(Problem::Type, span, format!("numbers are needed here, this is {ty}"), help);
         }
-        if kind == StringAgg && !matches!(ty, Type::Text | Type::Null) {
+        if kind == AggregateKind::StringAgg && !matches!(ty, Type::Text | Type::Null) {
             return self.fail(
                 Problem::Type,
                 span,
@@ -238,17 +209,9 @@ impl Checker<'_> {
                 "turn it into text with `cast(x as text)`",
             );
         }
-        let result = match kind {
-            Avg | Median | StddevSamp | StddevPop | VarSamp | VarPop | PercentileCont => Type::Float,
-            Count | CountDistinct | Rows => Type::Int,
-            Sum if ty.is_exact() && ty.scale() > 0 => Type::decimal(ty.scale()),
-            Sum if ty == Type::Null => Type::Int,
-            StringAgg => Type::Text,
-            _ => ty,
-        };
         let args =
             if numeric && ty == Type::Null { args.into_iter().map(|e| convert(e, Type::Int)).collect() } else { args };
-        Ok((args, result))
+        Ok((args, kind.result(ty)))
     }
 
     /// The one table from which all columns can be looked up.

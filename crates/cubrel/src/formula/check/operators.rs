@@ -422,7 +422,7 @@ impl Checker<'_> {
     fn unknown_function(&mut self, name: &ast::Name) -> Checked<Expr> {
         let known: Vec<&str> = functions::all()
             .map(|(_, f)| f.name)
-            .chain(words::AGGREGATES.iter().copied())
+            .chain(words::aggregates())
             .chain(["if", "coalesce", "nullif", "cast", "try_cast", "user"])
             .collect();
         let help = match closest(&name.text, known.iter().copied()) {

@@ -325,7 +325,7 @@ impl Parser<'_> {
             "if" if followed_by_bracket => self.if_call(),
             "cast" | "try_cast" if followed_by_bracket => self.cast(word == "try_cast"),
             "extract" if followed_by_bracket => self.extract(),
-            _ if words::AGGREGATES.contains(&word) => {
+            _ if words::aggregates().any(|name| name == word) => {
                 if followed_by_bracket {
                     self.aggregate()
                 } else {
