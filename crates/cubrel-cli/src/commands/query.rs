@@ -62,14 +62,21 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
             .map_err(|e| Failure::Other(format!("standard input cannot be read: {e}"), "give it UTF-8 text".into()))?;
         return Ok(text);
     }
-    let saved = model.catalog().queries;
+    let catalog = model.catalog();
+    let saved = &catalog.queries;
     if let Some(saved) = saved.iter().find(|saved| saved.name == query) {
         return Ok(saved.text.clone());
     }
     if !query.trim().is_empty() && query.chars().all(|c| c.is_alphanumeric() || c == '_') {
         let names: Vec<&str> = saved.iter().map(|saved| saved.name.as_str()).collect();
-        let help = cubrel::suggest(query, names.iter().copied())
-            .unwrap_or_else(|| format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")));
+        let help = if catalog.measures.iter().any(|measure| measure.name == query) {
+            format!("the measure is asked for with `grid {query}`")
+        } else {
+            cubrel::suggest(query, names.iter().copied()).unwrap_or_else(|| match names.as_slice() {
+                [] => "a query begins with `grid`; the model has none that are saved".into(),
+                names => format!("a query begins with `grid`; the saved ones are: {}", names.join(", ")),
+            })
+        };
         return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
     }
     Ok(query.to_string())

@@ -38,7 +38,7 @@ pub enum TokenKind {
 /// Longest first, so that `<=` is not read as `<`.
 const SYMBOLS: [&str; 17] = ["<>", "<=", ">=", "||", "+", "-", "*", "/", "%", "=", "<", ">", "(", ")", ",", ".", ";"];
 
-/// SegmentBounds a text into tokens, the last of which is [`TokenKind::End`]; what cannot be read is reported and passed over.
+/// Cuts a text into tokens, the last of which is [`TokenKind::End`]; what cannot be read is reported and passed over.
 pub fn tokens(source: &Arc<Source>) -> (Vec<Token>, Vec<Diagnostic>) {
     let mut lexer = Lexer { source, at: 0, tokens: Vec::new(), problems: Vec::new() };
     while lexer.skip_blank() {

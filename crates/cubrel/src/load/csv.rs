@@ -16,6 +16,7 @@ use super::field_parser::{FieldParser, Kind, Missing, finalized};
 use super::fields::{self, FieldBatch};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
+use super::report::{HOW_TO_SAY_ENCODING, NO_UTF8};
 use super::sources::FileStamp;
 use super::staging::{StagedPart, Staging, described};
 use super::{LoadError, Observer};
@@ -136,9 +137,12 @@ fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
         .flexible(true)
         .from_reader(body);
     let header = reader
-        .headers()
+        .byte_headers()
         .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
-    let names: Vec<String> = header.iter().map(|n| n.trim().to_string()).collect();
+    let name = |bytes: &[u8]| std::str::from_utf8(bytes).map(|name| name.trim().to_string());
+    let names: Vec<String> = header.iter().map(name).collect::<Result<_, _>>().map_err(|_| {
+        Diagnostic::general(Problem::Data, format!("{path}: the header {NO_UTF8}")).help(HOW_TO_SAY_ENCODING)
+    })?;
     if names.is_empty() || names.iter().all(String::is_empty) {
         let problem = Diagnostic::general(Problem::Data, format!("{path} is empty: it has no header line"));
         return Err(problem.help("the first line of a CSV file names its columns").into());

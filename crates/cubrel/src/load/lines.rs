@@ -100,7 +100,7 @@ impl Drop for Piece {
     }
 }
 
-/// SegmentBounds texts into pieces.
+/// Cuts texts into pieces.
 pub struct Lines {
     pool: Pool,
     inputs: Vec<Input>,

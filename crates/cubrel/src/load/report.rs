@@ -3,6 +3,9 @@
 /// What is said of text that cannot be read as it is written.
 pub const NO_UTF8: &str = "is not UTF-8 text";
 
+/// What to do about it.
+pub(super) const HOW_TO_SAY_ENCODING: &str = "say how it is written: `csv = { encoding = \"windows-1252\" }`";
+
 /// Is told how far loading has come.
 pub trait Observer: Sync {
     /// A table begins, with the bytes of its source.

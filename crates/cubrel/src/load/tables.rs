@@ -15,6 +15,7 @@ use super::failure::Failure;
 use super::fingerprint::fingerprint;
 use super::partitions::{self, Group};
 use super::read;
+use super::report::HOW_TO_SAY_ENCODING;
 use super::row_transform::{Filter, OwnColumn, RowTransform};
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
@@ -427,8 +428,7 @@ fn check_bad_rows(name: &str, section: &TableSection, report: &TableReport) -> R
     let rows = if report.bad_rows == 1 { "row" } else { "rows" };
     let message = format!("table `{name}`: {} {rows} cannot be read:\n  {examples}", report.bad_rows);
     if report.bad_examples.iter().any(|e| e.contains(super::NO_UTF8)) {
-        let help = "say how it is written: `csv = { encoding = \"windows-1252\" }`";
-        return Err(Diagnostic::general(Problem::Data, message).help(help).into());
+        return Err(Diagnostic::general(Problem::Data, message).help(HOW_TO_SAY_ENCODING).into());
     }
     let help =
         format!("mend the file, change the column's `type`, or allow them with `max_bad_rows = {}`", report.bad_rows);

@@ -294,3 +294,36 @@ fn nothing_of_the_data_becomes_part_of_the_model() {
     let model = loaded(folder.path(), &draft);
     assert!(!model.schema().tables.iter().any(|t| t.name == "evil"));
 }
+
+#[test]
+fn text_that_is_not_utf_8_is_read_wherever_that_shows() {
+    let cases: &[(&str, &[u8])] = &[
+        ("in the header", b"nr;k\xe4ufer\n1;Ness\n2;Holm\n"),
+        ("in the values", b"nr;buyer\n1;N\xe4ss\n2;Holm\n"),
+        ("in both", b"nr;k\xe4ufer\n1;N\xe4ss\n2;Holm\n"),
+    ];
+    for (what, bytes) in cases {
+        let folder = TempDir::new().unwrap();
+        fs::write(folder.path().join("sale.csv"), bytes).unwrap();
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains("windows-1252"), "{what}: {}", draft.toml);
+        let model = loaded(folder.path(), &draft);
+        assert_eq!(total(&model, "rows(sale)"), Value::Int(2), "{what}");
+        // Without a word on how it is written it is refused, and the help says what to write.
+        fs::write(folder.path().join("model.toml"), "[table.sale]\nsource = 'sale.csv'\n").unwrap();
+        let error = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap_err().to_string();
+        assert!(error.contains("is not UTF-8") && error.contains("windows-1252"), "{what}: {error}");
+    }
+}
+
+#[test]
+fn names_with_anything_in_them_are_drafted_as_names() {
+    let folder = TempDir::new().unwrap();
+    fs::write(folder.path().join("sale.csv"), "\0id\u{7},\"a \"\"b\"\" \\\",\"z\n[table.evil]\"\n1,2,3\n2,3,4\n")
+        .unwrap();
+    let draft = drafted(folder.path());
+    let model = loaded(folder.path(), &draft);
+    let catalog = model.catalog();
+    assert!(catalog.tables.iter().all(|t| t.name != "evil"), "{}", draft.toml);
+    assert_eq!(total(&model, "rows(sale)"), Value::Int(2));
+}

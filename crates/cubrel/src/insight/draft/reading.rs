@@ -102,12 +102,17 @@ fn readable(
         return Ok(loaded);
     }
     section.max_bad_rows = Some(u64::MAX);
-    let mut loaded = read(into, name, section, observer)?;
-    if loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)) {
+    let mut loaded = read(into, name, section, observer);
+    let is_no_utf8 = match &loaded {
+        Ok(loaded) => loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)),
+        Err(e) => e.to_string().contains(NO_UTF8),
+    };
+    if is_no_utf8 {
         section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..CsvSection::default() });
         notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
-        loaded = read(into, name, section, observer)?;
+        loaded = read(into, name, section, observer);
     }
+    let loaded = loaded?;
     let bad = loaded.report.bad_rows;
     section.max_bad_rows = Some(bad).filter(|n| *n > 0);
     if bad > 0 {

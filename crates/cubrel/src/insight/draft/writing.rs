@@ -12,8 +12,19 @@ use crate::model::file::ColumnSection;
 use crate::store::Column;
 use crate::value::Type;
 
+/// A value or key as TOML has it, in one line; what is in headers and names of files is only ever inside the quotes.
 fn text(value: &str) -> String {
-    format!("\"{}\"", value.replace('\\', "\\\\").replace('"', "\\\""))
+    let mut out = String::from("\"");
+    for c in value.chars() {
+        match c {
+            '\\' | '"' => out.extend(['\\', c]),
+            c if c.is_control() => {
+                let _ = write!(out, "\\u{:04X}", u32::from(c));
+            }
+            c => out.push(c),
+        }
+    }
+    out + "\""
 }
 
 fn toml_key(name: &str) -> String {
@@ -222,6 +233,23 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
             let name = fresh(format!("{label}{}", c.name));
             let formula = format!("{kind}({})", in_formula(&table.name, &c.name));
             let _ = writeln!(out, "[measure.{name}]\nformula = {}\n", text(&formula));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_and_keys_are_read_back_whatever_is_in_them() {
+        let controls: String = (0..0xA0).filter_map(char::from_u32).collect();
+        for name in ["", "plain", "a b", "\\", "\"", "\\\"", "z\n[table.evil]", "\u{feff}é\u{2028}", &controls] {
+            let line = format!("{} = {}", toml_key(name), text(name));
+            assert_eq!(line.lines().count(), 1, "{line}");
+            let read: toml::Table = toml::from_str(&line).unwrap_or_else(|e| panic!("{name:?}: {line}: {e}"));
+            assert_eq!(read.get(name).and_then(|v| v.as_str()), Some(name), "{line}");
+            assert_eq!(read.len(), 1, "{line}");
         }
     }
 }
