@@ -33,6 +33,7 @@
 
 // The layers, open to this crate's own tests alone.
 mod cancel;
+mod files;
 #[cfg(not(feature = "internals"))]
 mod formula;
 #[cfg(feature = "internals")]

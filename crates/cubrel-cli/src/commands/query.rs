@@ -56,11 +56,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 /// The text of a query, of a saved one, or of standard input.
 pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
     if query == "-" {
-        let mut text = String::new();
-        std::io::stdin()
-            .read_to_string(&mut text)
-            .map_err(|e| Failure::Other(format!("standard input cannot be read: {e}"), "give it UTF-8 text".into()))?;
-        return Ok(text);
+        return asked_for();
     }
     let catalog = model.catalog();
     let saved = &catalog.queries;
@@ -80,6 +76,19 @@ pub fn text_of(model: &Model, query: &str) -> Result<String, Failure> {
         return Err(Failure::Other(format!("there is no saved query `{query}`"), help));
     }
     Ok(query.to_string())
+}
+
+/// The text that is given on standard input.
+fn asked_for() -> Result<String, Failure> {
+    const MOST: u64 = 64 << 20;
+    let mut text = String::new();
+    let read = std::io::stdin().take(MOST + 1).read_to_string(&mut text);
+    let wrong = match read {
+        Ok(_) if text.len() as u64 <= MOST => return Ok(text),
+        Ok(_) => format!("it is longer than {}", cubrel::units::bytes(MOST)),
+        Err(e) => e.to_string(),
+    };
+    Err(Failure::Other(format!("standard input cannot be read: {wrong}"), "give it UTF-8 text".into()))
 }
 
 /// How the model writes values.

@@ -763,3 +763,39 @@ fn two_models_are_asked_the_same_questions() {
     assert_eq!(unknown.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&unknown.stderr).contains("is called `nobody`"));
 }
+
+#[test]
+fn what_is_no_file_is_refused_and_not_waited_for() {
+    let folder = own_copy();
+    let pipe = |name: &str| {
+        let path = folder.path().join(name);
+        assert!(std::process::Command::new("mkfifo").arg(&path).status().unwrap().success());
+    };
+    ["pipe", "pipe.csv", ".cubrel"].into_iter().for_each(pipe);
+    fs::create_dir(folder.path().join("inside")).unwrap();
+    pipe("inside/model.toml");
+    fs::create_dir(folder.path().join("endless")).unwrap();
+    fs::write(folder.path().join("endless/model.toml"), "[table.a]\nsource = '/dev/zero'\n").unwrap();
+    fs::write(folder.path().join("long"), vec![b' '; (64 << 20) + 1]).unwrap();
+    let cases: &[(&[&str], &str, i32)] = &[
+        (&["-m", "pipe", "check"], "no regular file", 1),
+        (&["-m", "inside", "check"], "no regular file", 1),
+        (&["-m", "/dev/zero", "check"], "no regular file", 1),
+        (&["-m", "long", "check"], "longer than 64.0 MiB", 1),
+        (&["-m", "endless", "refresh"], "no regular file", 1),
+        (&["draft", "pipe.csv", "--into", "drafted"], "no regular file", 1),
+        (&["draft", "/dev/zero", "--into", "drafted"], "", 1),
+        (&["compare", ".", "inside"], "no regular file", 1),
+        (&["query", "-"], "longer than 64.0 MiB", 1),
+        (&["query", "grid bookings"], "", 1),
+    ];
+    for (args, expected, code) in cases {
+        let mut command = Command::cargo_bin("cubrel").unwrap();
+        command.current_dir(folder.path()).args(*args).timeout(std::time::Duration::from_secs(30));
+        command.pipe_stdin("/dev/zero").unwrap();
+        let output = command.output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr);
+        assert!(told.contains(expected) && told.contains("error"), "{args:?}: {told}");
+        assert_eq!(output.status.code(), Some(*code), "{args:?}: {told}");
+    }
+}

@@ -250,7 +250,7 @@ mod tests {
         "grid (net + 1) * 2 as twice where t.a = 'it''s' and (t.b > 1 or t.c is null) having net > 0",
         "grid net given (without all, trailing(3 months)) by t.a order by net desc, t.a limit 5 within t.a others with empty",
         "records t.a, t.b as \"select\" where t.a in (1, 2) order by t.b desc limit 3",
-        "grid let x = net; x * x by \"odd name\".\"select\"",
+        "grid (let x = net; x * x) by \"odd name\".\"select\"",
     ];
 
     #[test]

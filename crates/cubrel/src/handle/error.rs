@@ -150,7 +150,7 @@ mod tests {
         let plain = QueryOptions { cancel: Cancel::default(), ..QueryOptions::default() };
         let cases = [
             ("grid nett", &plain, ErrorKind::Problems, Some((1, 6))),
-            ("grid net by\n  booking.rout", &plain, ErrorKind::Problems, Some((2, 11))),
+            ("grid net by\n  booking.rout", &plain, ErrorKind::Problems, Some((2, 3))),
             ("grid cast(max(booking.route) as int)", &plain, ErrorKind::Problems, Some((1, 6))),
             ("grid net by booking.route", &cells, ErrorKind::Limit, None),
             ("grid net by booking.route", &cancelled, ErrorKind::Cancelled, None),

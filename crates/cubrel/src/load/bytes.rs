@@ -4,6 +4,7 @@ use std::io::{self, Read};
 use std::path::Path;
 
 use super::LoadError;
+use crate::files;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::units;
 
@@ -15,7 +16,7 @@ const MOST_UNPACKED: u64 = 1 << 30;
 /// # Errors
 /// When it cannot be read, or is not packed as its name says.
 pub fn read(path: &Path) -> Result<Vec<u8>, LoadError> {
-    let file = std::fs::File::open(path).map_err(|e| LoadError::io(path, e))?;
+    let file = files::open(path).map_err(|e| LoadError::io(path, e))?;
     let length = file.metadata().map_err(|e| LoadError::io(path, e))?.len();
     let mut plain = Vec::new();
     let most = length.max(MOST_UNPACKED);

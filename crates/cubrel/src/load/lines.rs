@@ -1,7 +1,7 @@
 //! Text of files in pieces that end with a line, however long the files are.
 
+use crate::files;
 use std::collections::VecDeque;
-use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -54,7 +54,7 @@ impl Input {
 /// # Errors
 /// When it cannot be opened, or is not packed as its name says.
 pub fn opened(path: &Path, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
-    let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
+    let file = files::open(path).map_err(|e| LoadError::io(path, e))?;
     let counted = Counted { inner: file, taken: taken.clone() };
     dialect.decoded(bytes::unpacked(path, Box::new(counted))).map_err(|e| bytes::problem(path, &e))
 }

@@ -9,6 +9,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::LoadError;
+use crate::files;
 use crate::formula::source::{Diagnostic, Problem};
 
 /// A file as it was when it was read.
@@ -44,27 +45,54 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
         return Ok(vec![FileStamp { path: source.into(), bytes: 0, modified: 0, hash: 0 }]);
     }
     let path = folder.join(source);
-    let mut paths: Vec<PathBuf> = if source.contains(['*', '?', '[']) {
-        // Only what the model says is a pattern, not the name of its folder.
-        let escaped = PathBuf::from(glob::Pattern::escape(&folder.to_string_lossy())).join(source);
-        let found = glob::glob(&escaped.to_string_lossy())
-            .map_err(|e| Diagnostic::general(Problem::Model, format!("`{source}` is not a pattern: {e}")))?;
-        let path = |found: glob::GlobResult| {
-            found.map_err(|e| {
-                let (path, error) = (e.path().to_path_buf(), std::io::Error::from(e.error().kind()));
-                LoadError::io(&path, error)
-            })
-        };
-        found.map(path).collect::<Result<_, _>>()?
-    } else {
-        vec![path.clone()]
-    };
+    let mut paths: Vec<PathBuf> =
+        if source.contains(['*', '?', '[']) { matching(folder, source, source)? } else { vec![path.clone()] };
     paths.sort();
+    paths.dedup();
     if paths.is_empty() {
         let problem = Diagnostic::general(Problem::Data, format!("no file matches `{source}`"));
         return Err(problem.help(format!("paths are relative to {}", folder.display())).into());
     }
     paths.iter().map(|p| stamp(folder, p)).collect()
+}
+
+/// The files of a pattern, which is a part of a source. `**` stands for a folder and all folders below it; it follows no
+/// links, which can lead in circles.
+fn matching(folder: &Path, pattern: &str, source: &str) -> Result<Vec<PathBuf>, LoadError> {
+    let whole = if pattern == "**" || pattern.ends_with("/**") { format!("{pattern}/*") } else { pattern.to_string() };
+    let Some((before, rest)) = whole.split_once("**/").filter(|(before, _)| before.is_empty() || before.ends_with('/'))
+    else {
+        return plainly_matching(folder, &whole, source);
+    };
+    let starts = if before.is_empty() { vec![folder.to_path_buf()] } else { plainly_matching(folder, before, source)? };
+    let mut found = Vec::new();
+    let mut open: Vec<PathBuf> = starts.into_iter().filter(|path| path.is_dir()).collect();
+    while let Some(folder) = open.pop() {
+        found.extend(matching(&folder, rest, source)?);
+        let failed = |e| LoadError::io(&folder, e);
+        for entry in std::fs::read_dir(&folder).map_err(failed)? {
+            let entry = entry.map_err(failed)?;
+            if entry.file_type().map_err(failed)?.is_dir() {
+                open.push(entry.path());
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// The same without `**`.
+fn plainly_matching(folder: &Path, pattern: &str, source: &str) -> Result<Vec<PathBuf>, LoadError> {
+    // Only what the model says is a pattern, not the name of its folder.
+    let escaped = PathBuf::from(glob::Pattern::escape(&folder.to_string_lossy())).join(pattern);
+    let found = glob::glob(&escaped.to_string_lossy())
+        .map_err(|e| Diagnostic::general(Problem::Model, format!("`{source}` is not a pattern: {e}")))?;
+    let path = |found: glob::GlobResult| {
+        found.map_err(|e| {
+            let (path, error) = (e.path().to_path_buf(), std::io::Error::from(e.error().kind()));
+            LoadError::io(&path, error)
+        })
+    };
+    found.map(path).collect()
 }
 
 /// Whether a source is on a server, which does not tell whether anything has changed.
@@ -153,7 +181,7 @@ fn hash(source: &str, path: &Path) -> Option<u64> {
     let mut hash = xxhash_rust::xxh3::Xxh3::new();
     let mut buffer = vec![0; 1 << 20];
     for path in std::iter::once(path.to_path_buf()).chain(log_of(source, path)) {
-        let mut file = std::fs::File::open(path).ok()?;
+        let mut file = files::open(&path).ok()?;
         loop {
             match file.read(&mut buffer).ok()? {
                 0 => break,

@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::file::{LATER, LATER_KEYS, ModelFile, former_key};
 use super::literal;
+use crate::files;
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
 
 /// A `model.toml` that has been read.
@@ -30,11 +31,11 @@ impl Document {
     /// Everything that is wrong with it, all at once.
     pub fn read(path: &Path) -> Result<Document, Vec<Diagnostic>> {
         let file = if path.is_dir() { path.join("model.toml") } else { path.to_path_buf() };
-        let text = std::fs::read_to_string(&file).map_err(|e| {
+        let text = files::open(&file).and_then(files::text).map_err(|e| {
             let help = if e.kind() == std::io::ErrorKind::NotFound {
                 "name the folder of a model, or its `model.toml`"
             } else {
-                "the file has to be readable UTF-8 text"
+                "the file has to be UTF-8 text that can be read"
             };
             vec![Diagnostic::general(Problem::Model, format!("no model at {}: {e}", file.display())).help(help)]
         })?;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 /// From the ground up, as ARCHITECTURE.md has them.
 const LAYERS: &[&str] =
-    &["cancel", "value", "formula", "store", "model", "load", "plan", "run", "handle", "insight", "internals"];
+    &["cancel", "value", "files", "formula", "store", "model", "load", "plan", "run", "handle", "insight", "internals"];
 
 /// A module by its path from the root of its crate.
 type Module = Vec<String>;

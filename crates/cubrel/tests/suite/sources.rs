@@ -394,3 +394,53 @@ fn numbers_with_very_many_decimals_are_doubles() {
         }
     }
 }
+
+/// A folder with one row in each of three files, one below the other, and links that lead in circles.
+#[cfg(unix)]
+fn linked() -> TempDir {
+    let folder = TempDir::new().unwrap();
+    let place = folder.path();
+    fs::create_dir_all(place.join("data/north/ness")).unwrap();
+    for (row, file) in ["data/a.csv", "data/north/b.csv", "data/north/ness/c.csv"].iter().enumerate() {
+        fs::write(place.join(file), format!("id\n{row}\n")).unwrap();
+    }
+    for (link, to) in [("data/again", "."), ("data/north/up", ".."), ("data/north/ness/top", "../../..")] {
+        std::os::unix::fs::symlink(to, place.join(link)).unwrap();
+    }
+    folder
+}
+
+#[cfg(unix)]
+#[test]
+fn patterns_over_folders_read_each_file_once_and_end() {
+    let folder = linked();
+    let cases = [
+        ("data/**/*.csv", vec![0, 1, 2]),
+        ("**/*.csv", vec![0, 1, 2]),
+        ("data/north/**/*.csv", vec![1, 2]),
+        ("**/north/**/*.csv", vec![1, 2]),
+        ("data/**/ness/*.csv", vec![2]),
+        ("./data/**/[ab].csv", vec![0, 1]),
+        ("data/*.csv", vec![0]),
+    ];
+    for (source, expected) in cases {
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = '{source}'\n")).unwrap();
+        let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{source}: {e}"));
+        let grid = model.query("records t.id order by t.id").unwrap().run().unwrap();
+        let ids: Vec<Value> = grid.lines.iter().map(|line| line.values[0].clone()).collect();
+        assert_eq!(ids, expected.into_iter().map(Value::Int).collect::<Vec<_>>(), "{source}");
+    }
+    for (source, expected) in [("data/**x/*.csv", "is not a pattern"), ("data/**/*.tsv", "no file matches")] {
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = '{source}'\n")).unwrap();
+        let error = Model::open(folder.path()).unwrap_err().to_string();
+        assert!(error.contains(expected), "{source}: {error}");
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn drafts_of_folders_that_lead_in_circles_end() {
+    let folder = linked();
+    let draft = cubrel::draft::draft(folder.path(), &[folder.path().join("data")], &cubrel::Silent).unwrap();
+    assert_eq!(draft.toml.matches("[table.").count(), 3, "{}", draft.toml);
+}

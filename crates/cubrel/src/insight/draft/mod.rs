@@ -38,9 +38,9 @@ pub struct Draft {
 /// # Errors
 /// When no file can be read.
 pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result<Draft, Error> {
-    let mut files = Vec::new();
+    let (mut seen, mut files) = (HashSet::new(), Vec::new());
     for input in inputs {
-        collect(input, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
+        collect(input, &mut seen, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
     }
     if files.is_empty() {
         let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
@@ -90,9 +90,12 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     Ok(Draft { toml, findings })
 }
 
-fn collect(path: &Path, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
+fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
+    // Links can lead in circles: each folder is looked at once.
+    if !seen.insert(path.canonicalize()?) {
+        return Ok(());
+    }
     if !path.is_dir() {
-        std::fs::metadata(path)?;
         files.push(path.to_path_buf());
         return Ok(());
     }
@@ -100,8 +103,10 @@ fn collect(path: &Path, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
     entries.sort();
     for entry in entries {
         let hidden = entry.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
-        if entry.is_dir() && !hidden {
-            collect(&entry, files)?;
+        if entry.is_dir() {
+            if !hidden {
+                collect(&entry, seen, files)?;
+            }
         } else if KINDS.contains(&bytes::kind(&entry).as_str()) {
             files.push(entry);
         }

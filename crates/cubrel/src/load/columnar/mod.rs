@@ -12,7 +12,6 @@ use self::parquet::row_groups;
 use self::without_parquet::row_groups;
 use group::{GroupRows, data_problem};
 
-use std::fs::File;
 use std::io::{BufRead, BufReader, Cursor};
 use std::path::Path;
 
@@ -32,6 +31,7 @@ use super::failure::Failure;
 use super::guarded::guarded;
 use super::staging::{StagedPart, Staging};
 use super::{LoadError, Observer, bytes};
+use crate::files;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::store::RawColumn;
 use crate::value::{Type, Value, VectorBuilder, arrow, exact, parse};
@@ -111,7 +111,7 @@ fn open(path: &Path) -> Result<Opened, LoadError> {
 }
 
 fn opened(path: &Path) -> Result<Opened, LoadError> {
-    let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
+    let file = files::open(path).map_err(|e| LoadError::io(path, e))?;
     if bytes::kind(path) == "parquet" {
         let (schema, rows) = row_groups(path, &file)?;
         return Ok(Opened::Parquet(schema, rows));

@@ -1,5 +1,6 @@
 //! Parquet files, a row group at a time.
 
+use crate::files;
 use crate::load::failure::Failure;
 use std::fs::File;
 use std::path::Path;
@@ -37,7 +38,7 @@ pub(super) fn row_groups(path: &Path, file: &File) -> Result<(SchemaRef, Vec<Gro
 /// Some rows of a row group: how many to skip, and how many to read.
 fn rows_of(metadata: ArrowReaderMetadata, group: usize, skip: usize, rows: usize) -> GroupRows {
     let read = Box::new(move |path: &Path, take: &mut dyn FnMut(&RecordBatch) -> Result<(), Failure>| {
-        let file = File::open(path).map_err(|e| LoadError::io(path, e))?;
+        let file = files::open(path).map_err(|e| LoadError::io(path, e))?;
         let builder = ParquetRecordBatchReaderBuilder::new_with_metadata(file, metadata);
         let rows = builder.with_row_groups(vec![group]).with_offset(skip).with_limit(rows);
         let reader = rows.with_batch_size(BATCH).build().map_err(|e| data_problem(path, e))?;
