@@ -41,12 +41,14 @@ impl Model {
         self.query_with(text, &QueryOptions::default())
     }
 
-    /// Plans a query with parameters. Problems of a text that is a saved query's are shown in the model's file.
+    /// Plans a query with parameters. Problems of a text that is a saved query's are shown in the model's file, but to those
+    /// who see a part of the model: what else is saved there is none of their business.
     ///
     /// # Errors
     /// All problems of its text.
     pub fn query_with(&self, text: &str, options: &QueryOptions) -> Result<Query, Error> {
-        let saved = self.document().file.query.iter().find(|(_, saved)| saved.text == text);
+        let is_whole = self.seen_as().is_none();
+        let saved = self.document().file.query.iter().find(|(_, saved)| is_whole && saved.text == text);
         let source = saved.map_or_else(|| Source::new("query", text), |(name, _)| self.saved_query(name, text));
         Query::plan(self, &source, options)
     }

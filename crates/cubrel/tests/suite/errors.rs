@@ -167,7 +167,10 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "there is already a measure `net` @ net | give the measure of this query another name",
         ),
         ("gird net", "a query begins with `grid` or `records`, found `gird` @ gird | did you mean `grid`?"),
-        ("", "a query begins with `grid` or `records`, found the end @  | write `grid net_revenue by route.name`"),
+        (
+            "",
+            "a query begins with `grid` or `records`, found the end @  | write what it shows, and by what: `grid measure by table.column`",
+        ),
         (
             "grid 12abc",
             "`12abc` is neither a number nor a name @ 12abc | a name starts with a letter; quote it with `\"` if it does not",
