@@ -2,6 +2,7 @@
 //! arrive. The password comes from the environment only (`PGPASSWORD`).
 
 use std::io::{self, Write};
+use std::sync::mpsc;
 use std::time::Duration;
 
 use postgres::types::Type as SqlType;
@@ -49,10 +50,24 @@ fn connect(place: &str) -> Result<Client, LoadError> {
         config.password(password);
     }
     config.connect_timeout(PATIENCE).application_name("cubrel");
-    let mut client = config.connect(NoTls).map_err(fail)?;
-    client
-        .batch_execute("set datestyle = 'ISO, YMD'; set timezone = 'UTC'; set extra_float_digits = 3")
-        .map_err(fail)?;
+    // What takes the connection and says nothing would be waited for without end: the driver bounds the connection alone.
+    let (tell, told) = mpsc::channel();
+    std::thread::spawn(move || {
+        let _ = tell.send(greeted(&config));
+    });
+    match told.recv_timeout(PATIENCE) {
+        Ok(client) => client.map_err(fail),
+        Err(_) => {
+            let message = format!("{place}: the server has not answered for {} seconds", PATIENCE.as_secs());
+            Err(Diagnostic::general(Problem::Data, message).help("check the address: is it a database?").into())
+        }
+    }
+}
+
+/// A connection that writes values as they are read here.
+fn greeted(config: &Config) -> Result<Client, postgres::Error> {
+    let mut client = config.connect(NoTls)?;
+    client.batch_execute("set datestyle = 'ISO, YMD'; set timezone = 'UTC'; set extra_float_digits = 3")?;
     Ok(client)
 }
 

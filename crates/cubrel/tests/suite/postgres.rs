@@ -155,3 +155,13 @@ fn tables_and_queries_of_a_server() {
         assert!(!error.contains(":tern"), "no password in messages: {error}");
     }
 }
+
+#[test]
+fn what_takes_a_connection_and_says_nothing_is_not_waited_for_without_end() {
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = silent.local_addr().unwrap().port();
+    let folder = TempDir::new().unwrap();
+    let error = model(folder.path(), &format!("postgres://ann@127.0.0.1:{port}/ferries?table=t"), "").unwrap_err();
+    assert!(error.to_string().contains("has not answered for 10 seconds"), "{error}");
+    drop(silent);
+}
