@@ -268,3 +268,37 @@ fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
 fn text(value: &Value) -> Option<String> {
     if value.is_null() { None } else { Some(value.to_string()) }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Type;
+
+    fn grid(rows: &[(&str, i64)]) -> Grid {
+        let rows: Vec<Vec<Value>> =
+            rows.iter().map(|(route, net)| vec![Value::text(route), Value::Int(*net)]).collect();
+        let model =
+            Model::builder().rows("booking", &[("route", Type::Text), ("net", Type::Int)], &rows).build().unwrap();
+        model.query("grid sum(booking.net) as net, rows(booking) as n by booking.route totals").unwrap().run().unwrap()
+    }
+
+    #[test]
+    fn lines_are_found_again_by_their_axes() {
+        let (one, two, three) = (("r1", 1), ("r2", 2), ("r3", 3));
+        // The rows of both, how many cells are looked at, how many differ, and the first of them.
+        type Case<'a> = (&'a [(&'a str, i64)], &'a [(&'a str, i64)], usize, usize, Option<(&'a str, &'a str)>);
+        let cases: &[Case<'_>] = &[
+            (&[one, two], &[two, one], 6, 0, None),
+            (&[one, two], &[one, ("r2", 5)], 6, 2, Some(("r2", "net"))),
+            (&[one, two], &[one], 6, 4, Some(("r2", "net"))),
+            (&[one], &[one, two, three], 8, 6, Some(("total", "net"))),
+        ];
+        for (a, b, cells, differing, first) in cases {
+            let (found, differ, example) = differences(&grid(a), &grid(b));
+            assert_eq!((found, differ), (*cells, *differing), "{a:?} {b:?}");
+            let place = |e: &Example| (e.at.first().map_or("total".to_string(), |(_, v)| v.clone()), e.item.clone());
+            let first = first.map(|(at, item)| (at.to_string(), item.to_string()));
+            assert_eq!(example.as_ref().map(place), first, "{a:?} {b:?}");
+        }
+    }
+}

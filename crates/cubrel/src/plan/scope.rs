@@ -243,3 +243,36 @@ fn names_column(targets: &[EditTarget], column: ColumnId) -> bool {
 fn names_table(targets: &[EditTarget], table: TableId) -> bool {
     targets.contains(&EditTarget::Table(table))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{grid, model};
+
+    #[test]
+    fn edits_drop_what_they_name_and_leave_the_rest() {
+        // The edit, then by how many columns the rows are grouped that it leaves, and how many filters stay.
+        let cases = [
+            ("without season.name", 1, 1),
+            ("without route.id", 0, 1),
+            ("without route.miles", 1, 0),
+            ("without route", 0, 0),
+            ("without (route.id, route.miles)", 0, 0),
+            ("without booking", 1, 1),
+            ("without all", 0, 0),
+            ("without axes", 0, 1),
+            ("without all but route.id", 1, 0),
+            ("without all but route.miles", 0, 1),
+            ("without all but route", 1, 1),
+            ("route.id = 'r1'", 1, 2),
+            ("without all, route.id = 'r1'", 0, 1),
+            ("route.id = 'r1', without all", 0, 1),
+        ];
+        let model = model();
+        for (edit, keys, filters) in cases {
+            let text = format!("grid sum(booking.net) given ({edit}) by route.id where route.miles > 1");
+            let plan = grid(&model, &text);
+            let read = plan.reads.iter().find(|read| !read.aggregates.is_empty()).unwrap();
+            assert_eq!((read.keys.len(), read.filters.len()), (keys, filters), "{edit}");
+        }
+    }
+}

@@ -227,3 +227,49 @@ pub(super) fn place(tables: &[Table], at: &(usize, String)) -> String {
 pub(super) fn is_one(links: &[Link], tables: &[Table], name: &str) -> bool {
     links.iter().any(|l| tables[l.one.0].name == name)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_say_what_they_point_at() {
+        let words_of = |name: &str| words(name).join(" ");
+        assert_eq!(words_of("BookingRef"), "booking ref");
+        assert_eq!(words_of("port_of-call (2)"), "port of call 2");
+        assert_eq!(
+            [singular("ports"), singular("boxes"), singular("routes"), singular("bus")],
+            ["port", "box", "route", "bu"]
+        );
+        let cases = [
+            ("port_id", "port", "id", 1.0),
+            ("PortCode", "ports", "Port Code", 1.0),
+            ("port", "ports", "code", 0.8),
+            ("id", "port", "id", 0.0),
+            ("fare_code", "fare", "fare_code", 1.0),
+            ("fare_code", "classes", "fare_code", 0.9),
+            ("call_id", "port_call", "id", 0.6),
+            ("net", "port", "id", 0.0),
+        ];
+        for (many, one, key, expected) in cases {
+            let found = likeness(many, one, key);
+            assert!((found - expected).abs() < 1e-9, "{many} to {one}.{key}: {found}");
+        }
+    }
+
+    #[test]
+    fn between_two_tables_there_is_one_way() {
+        let cases: &[(&[(usize, usize)], bool)] = &[
+            (&[], false),
+            (&[(0, 1), (0, 2), (1, 3)], false),
+            (&[(0, 1), (0, 1)], true),
+            (&[(0, 1), (1, 2), (0, 2)], true),
+            (&[(0, 1), (1, 0)], true),
+            (&[(0, 0)], true),
+            (&[(0, 1), (0, 2), (1, 3), (2, 3)], true),
+        ];
+        for (edges, expected) in cases {
+            assert_eq!(has_two_ways(edges), *expected, "{edges:?}");
+        }
+    }
+}

@@ -337,3 +337,33 @@ impl Layout<'_> {
         Some(Others { within: self.columns(&kept).into_iter().map(|(a, _)| a).collect(), rest, parts })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::plan::testing::{grid, model};
+
+    #[test]
+    fn a_grid_has_a_part_for_each_kind_of_total() {
+        let cases: &[(&str, &[&[usize]])] = &[
+            ("", &[&[]]),
+            ("by route.id", &[&[0]]),
+            ("by route.id totals", &[&[0], &[]]),
+            ("by route.id, route.miles totals", &[&[0, 1], &[0], &[]]),
+            ("by route.id split by season.name", &[&[0, 1]]),
+            ("by route.id split by season.name totals", &[&[0, 1], &[1], &[0], &[]]),
+        ];
+        let model = model();
+        for (axes, expected) in cases {
+            let mut parts: Vec<Vec<usize>> = grid(&model, &format!("grid sum(booking.net) {axes}"))
+                .parts
+                .into_iter()
+                .map(|part| part.axes)
+                .collect();
+            assert_eq!(parts.first().map(Vec::as_slice), expected.first().copied(), "{axes}: the cells come first");
+            let mut expected: Vec<Vec<usize>> = expected.iter().map(|axes| axes.to_vec()).collect();
+            parts.sort();
+            expected.sort();
+            assert_eq!(parts, expected, "{axes}");
+        }
+    }
+}
