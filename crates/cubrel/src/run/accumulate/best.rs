@@ -1,9 +1,10 @@
 //! `first` and `last`: the value where another one is smallest or greatest.
 
 use std::any::Any;
+use std::cmp::Ordering;
 
 use super::entries::Entries;
-use super::results::{collected, compare_order, order_values};
+use super::results::{collected, compare_order, compare_row, order_values};
 use super::spec::Spec;
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
@@ -25,16 +26,8 @@ impl Best {
 
     /// `first` keeps the smallest, `last` the greatest; of equal ones the smallest or greatest value. A row whose order is
     /// null comes after all others.
-    fn keep(&mut self, group: usize, candidate: Candidate) {
-        let best = &mut self.of_groups[group];
-        let better = best.as_ref().is_none_or(|(order, value)| {
-            let by_order = compare_order(&candidate.0, order, &self.spec.order);
-            let compared = by_order.then_with(|| candidate.1.total_cmp(value));
-            if self.spec.kind == AggregateKind::Last { compared.is_gt() } else { compared.is_lt() }
-        });
-        if better {
-            *best = Some(candidate);
-        }
+    fn is_better(&self, compared: Ordering) -> bool {
+        if self.spec.kind == AggregateKind::Last { compared.is_gt() } else { compared.is_lt() }
     }
 }
 
@@ -47,16 +40,28 @@ impl State for Best {
         let Some((first, order)) = vectors.split_first() else { return };
         let entries = entries.one_by_one();
         for i in (0..first.len()).filter(|i| first.is_valid(*i)) {
-            let candidate = (order_values(order, &self.spec.order, i), first.get(i, self.spec.input));
-            self.keep(entries.group(i), candidate);
+            let (group, value) = (entries.group(i), first.get(i, self.spec.input));
+            // Most rows are not better: what they are ordered by is looked at where it stands.
+            let better = self.of_groups[group].as_ref().is_none_or(|(best, of)| {
+                let by_order = compare_row(order, i, best, &self.spec.order);
+                self.is_better(by_order.then_with(|| value.total_cmp(of)))
+            });
+            if better {
+                self.of_groups[group] = Some((order_values(order, &self.spec.order, i), value));
+            }
         }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
         let Some(Best { of_groups, .. }) = same(other) else { return };
         at.each(of_groups, |group, candidate| {
-            if let Some(candidate) = candidate {
-                self.keep(group, candidate);
+            let Some((by, value)) = candidate else { return };
+            let better = self.of_groups[group].as_ref().is_none_or(|(best, of)| {
+                let by_order = compare_order(&by, best, &self.spec.order);
+                self.is_better(by_order.then_with(|| value.total_cmp(of)))
+            });
+            if better {
+                self.of_groups[group] = Some((by, value));
             }
         });
     }

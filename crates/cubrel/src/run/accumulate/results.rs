@@ -52,12 +52,21 @@ pub(super) fn order_values(vectors: &[Vector], order: &[(Type, bool)], i: usize)
 
 /// By each part of the order, null last whichever way it goes.
 pub(super) fn compare_order(a: &[Value], b: &[Value], order: &[(Type, bool)]) -> Ordering {
-    for ((x, y), (_, descending)) in a.iter().zip(b).zip(order) {
-        let compared = x.total_cmp(y);
-        let compared = if *descending && !x.is_null() && !y.is_null() { compared.reverse() } else { compared };
-        if compared.is_ne() {
-            return compared;
-        }
-    }
-    Ordering::Equal
+    let parts = a.iter().zip(b).zip(order);
+    first_unequal(parts.map(|((x, y), (_, descending))| compare_part(x, y, *descending)))
+}
+
+/// The same of a row and what is kept of another one.
+pub(super) fn compare_row(vectors: &[Vector], i: usize, b: &[Value], order: &[(Type, bool)]) -> Ordering {
+    let parts = vectors.iter().zip(b).zip(order);
+    first_unequal(parts.map(|((v, y), (ty, descending))| compare_part(&v.get(i, *ty), y, *descending)))
+}
+
+fn compare_part(x: &Value, y: &Value, descending: bool) -> Ordering {
+    let compared = x.total_cmp(y);
+    if descending && !x.is_null() && !y.is_null() { compared.reverse() } else { compared }
+}
+
+fn first_unequal(mut parts: impl Iterator<Item = Ordering>) -> Ordering {
+    parts.find(|part| part.is_ne()).unwrap_or(Ordering::Equal)
 }
