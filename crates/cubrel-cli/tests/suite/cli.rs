@@ -779,25 +779,25 @@ fn what_is_no_file_is_refused_and_not_waited_for() {
     fs::create_dir(folder.path().join("endless")).unwrap();
     fs::write(folder.path().join("endless/model.toml"), "[table.a]\nsource = '/dev/zero'\n").unwrap();
     fs::write(folder.path().join("long"), vec![b' '; (64 << 20) + 1]).unwrap();
-    let cases: &[(&[&str], &str, i32)] = &[
-        (&["-m", "pipe", "check"], "no regular file", 1),
-        (&["-m", "inside", "check"], "no regular file", 1),
-        (&["-m", "/dev/zero", "check"], "no regular file", 1),
-        (&["-m", "long", "check"], "longer than 64.0 MiB", 1),
-        (&["-m", "endless", "refresh"], "no regular file", 1),
-        (&["draft", "pipe.csv", "--into", "drafted"], "no regular file", 1),
-        (&["draft", "/dev/zero", "--into", "drafted"], "", 1),
-        (&["compare", ".", "inside"], "no regular file", 1),
-        (&["query", "-"], "longer than 64.0 MiB", 1),
-        (&["-m", "stored", "query", "grid rows(a)"], "File exists", 1),
+    let cases: &[(&[&str], &str)] = &[
+        (&["-m", "pipe", "check"], "no regular file"),
+        (&["-m", "inside", "check"], "no regular file"),
+        (&["-m", "/dev/zero", "check"], "no regular file"),
+        (&["-m", "long", "check"], "longer than 64.0 MiB"),
+        (&["-m", "endless", "refresh"], "no regular file"),
+        (&["draft", "pipe.csv", "--into", "drafted"], "no regular file"),
+        (&["draft", "/dev/zero", "--into", "drafted"], ""),
+        (&["compare", ".", "inside"], "no regular file"),
+        (&["query", "-"], "longer than 64.0 MiB"),
+        (&["-m", "stored", "query", "grid rows(a)"], "File exists"),
     ];
-    for (args, expected, code) in cases {
+    for (args, expected) in cases {
         // Standard input goes on and on, and is handed over as it is.
         let mut command = std::process::Command::new("timeout");
         command.arg("60").arg(assert_cmd::cargo::cargo_bin("cubrel")).current_dir(folder.path()).args(*args);
         let output = command.stdin(fs::File::open("/dev/zero").unwrap()).output().unwrap();
         let told = String::from_utf8_lossy(&output.stderr);
         assert!(told.contains(expected) && told.contains("error"), "{args:?}: {told}");
-        assert_eq!(output.status.code(), Some(*code), "{args:?}: {told}");
+        assert_eq!(output.status.code(), Some(2), "{args:?}: {told}");
     }
 }
