@@ -796,8 +796,10 @@ fn what_is_no_file_is_refused_and_not_waited_for() {
         let mut command = std::process::Command::new("timeout");
         command.arg("60").arg(assert_cmd::cargo::cargo_bin("cubrel")).current_dir(folder.path()).args(*args);
         let output = command.stdin(fs::File::open("/dev/zero").unwrap()).output().unwrap();
-        let told = String::from_utf8_lossy(&output.stderr);
+        let told = String::from_utf8_lossy(&[output.stderr, output.stdout].concat()).into_owned();
         assert!(told.contains(expected) && told.contains("error"), "{args:?}: {told}");
-        assert_eq!(output.status.code(), Some(2), "{args:?}: {told}");
+        // `check` lists it as a problem of a model that is there; 124 would be that it was waited for.
+        let code = output.status.code();
+        assert!(matches!(code, Some(1 | 2)), "{args:?}: {code:?} {told}");
     }
 }
