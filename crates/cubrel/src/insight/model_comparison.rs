@@ -97,7 +97,7 @@ impl Model {
     /// When a name in `only` is not one of them. What cannot be answered is part of the result.
     ///
     /// ```
-    ///     /// use cubrel::{Model, QueryOptions, Type, Value};
+    /// use cubrel::{Model, QueryOptions, Type, Value};
     ///
     /// let model = |fuel: i64| {
     ///     Model::builder()

@@ -80,8 +80,13 @@ impl Prepared<'_> {
                 break;
             }
             let truths = filter.eval(self.tables, batch, positions)?.truths();
-            let mut keep = truths.iter();
-            positions.retain(|_| keep.next().copied().unwrap_or(false));
+            // Without a branch: which rows pass is not to be foreseen.
+            let mut kept = 0;
+            for (place, passes) in truths.into_iter().take(positions.len()).enumerate() {
+                positions[kept] = positions[place];
+                kept += usize::from(passes);
+            }
+            positions.truncate(kept);
         }
         Ok(())
     }
