@@ -70,19 +70,19 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 
 fn formulas(args: &Args, measure: &str, with: &str, global: &Global, out: &mut Output) -> Done {
     let model = args.asked.asker.seen(super::open(global)?)?;
-    let contest = FormulaPair {
+    let pair = FormulaPair {
         measure: measure.into(),
         with: with.into(),
         by: args.by.clone().unwrap_or_default(),
         filter: args.filter.clone().unwrap_or_default(),
     };
-    let rival = model.compare_formulas(&contest, &args.asked.options(global)?, args.runs as usize)?;
+    let comparison = model.compare_formulas(&pair, &args.asked.options(global)?, args.runs as usize)?;
     match out.format() {
-        Format::Json => out.json(&json!(rival))?,
-        Format::Csv => formula_comparison::flat(&contest, &rival).write_csv(out)?,
-        _ => formula_comparison::show(&contest, &rival, out)?,
+        Format::Json => out.json(&json!(comparison))?,
+        Format::Csv => formula_comparison::flat(&pair, &comparison).write_csv(out)?,
+        _ => formula_comparison::show(&pair, &comparison, out)?,
     }
-    Ok(u8::from(rival.differing > 0))
+    Ok(u8::from(comparison.differing > 0))
 }
 
 fn opened(path: &Path, global: &Global) -> Result<Model, Failure> {

@@ -133,13 +133,13 @@ pub fn faster_formulas(model: &Model, text: &str, options: &QueryOptions) -> Res
                 return Ok(found);
             }
             tried += 1;
-            let contest = FormulaPair {
+            let pair = FormulaPair {
                 measure: formula.clone(),
                 with: instead.clone(),
                 by: targets.join(", "),
                 filter: filter.to_string(),
             };
-            let tried = match compare_formulas(model, &contest, options, RUNS) {
+            let tried = match compare_formulas(model, &pair, options, RUNS) {
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
                 // What cannot be computed is no advice.
                 Err(_) => continue,

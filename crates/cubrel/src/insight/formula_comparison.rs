@@ -94,13 +94,13 @@ impl Model {
     ///     .rows("sailing", &[("route", Type::Int), ("fuel", Type::Int)], &rows)
     ///     .measure("fuel", "sum(sailing.fuel)")
     ///     .build()?;
-    /// let contest = FormulaPair {
+    /// let pair = FormulaPair {
     ///     measure: "fuel".into(),
     ///     with: "sum(fuel per sailing)".into(),
     ///     by: "sailing.route".into(),
     ///     ..FormulaPair::default()
     /// };
-    /// let found = model.compare_formulas(&contest, &QueryOptions::default(), 3)?;
+    /// let found = model.compare_formulas(&pair, &QueryOptions::default(), 3)?;
     /// assert_eq!((found.cells, found.differing), (5, 0));
     /// # Ok::<(), cubrel::Error>(())
     /// ```
@@ -117,15 +117,14 @@ impl Model {
 /// As [`Model::compare_formulas`].
 pub fn compare_formulas(
     model: &Model,
-    contest: &FormulaPair,
+    pair: &FormulaPair,
     options: &QueryOptions,
     runs: usize,
 ) -> Result<FormulaComparison, Error> {
-    let alone =
-        |formula: &str| model.query_with(&contest.query(&format!("({formula}\n) as \"figure\""), false), options);
-    let (measure, with) = (alone(&contest.measure)?, alone(&contest.with)?);
-    let both = format!("({}\n) as \"measure\", ({}\n) as \"with\"", contest.measure, contest.with);
-    let grid = model.query_with(&contest.query(&both, true), options)?.run()?;
+    let alone = |formula: &str| model.query_with(&pair.query(&format!("({formula}\n) as \"figure\""), false), options);
+    let (measure, with) = (alone(&pair.measure)?, alone(&pair.with)?);
+    let both = format!("({}\n) as \"measure\", ({}\n) as \"with\"", pair.measure, pair.with);
+    let grid = model.query_with(&pair.query(&both, true), options)?.run()?;
     let (differing, differences) = differences(&grid);
     let (a, b) = in_turn(&measure, &with, options, runs)?;
     let speedup = a.warm.median_ms / b.warm.median_ms.max(1e-3);
