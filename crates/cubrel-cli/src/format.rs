@@ -19,11 +19,25 @@ pub enum Format {
     Arrow,
     /// A Parquet file
     Parquet,
+    /// A graph, for Graphviz
+    Dot,
+    /// A picture
+    Svg,
 }
 
 impl Format {
     /// Those that every command has.
     pub const OF_TABLES: &[Format] = &[Format::Table, Format::Csv, Format::Json, Format::Markdown];
+
+    /// Those of a command.
+    pub fn of(command: &str) -> Vec<Format> {
+        let more: &[Format] = match command {
+            "query" => &[Format::Jsonl, Format::Arrow, Format::Parquet],
+            "uses" => &[Format::Dot, Format::Svg],
+            _ => &[],
+        };
+        [Format::OF_TABLES, more].concat()
+    }
 }
 
 /// When colours are used.

@@ -47,7 +47,7 @@ struct Cli {
 /// The arguments, with the formats that each command has.
 fn command() -> clap::Command {
     Cli::command().mut_subcommands(|sub| {
-        let formats = if sub.get_name() == "query" { Format::value_variants() } else { Format::OF_TABLES };
+        let formats = Format::of(sub.get_name());
         let values: Vec<_> = formats.iter().filter_map(Format::to_possible_value).collect();
         let names: Vec<String> = values.iter().map(|v| v.get_name().to_string()).collect();
         let parser = PossibleValuesParser::new(values).try_map(|name| Format::from_str(&name, false));
@@ -77,12 +77,20 @@ enum Command {
     Size(commands::size::Args),
     /// Compare two formulas or two models: same numbers, times, sizes
     Compare(commands::compare::Args),
+    /// Say where something is used, or what nothing uses
+    Uses(commands::uses::Args),
+    /// Rename something, in the model's file and every formula in it
+    Rename(commands::rename::Args),
+    /// Take something out of the model that nothing uses
+    Remove(commands::remove::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
 }
 
 fn main() -> ExitCode {
-    let cli = match Cli::from_arg_matches(&command().get_matches()) {
+    let matches = command().get_matches();
+    let formats = matches.subcommand_name().map_or_else(|| Format::OF_TABLES.to_vec(), Format::of);
+    let cli = match Cli::from_arg_matches(&matches) {
         Ok(cli) => cli,
         Err(e) => e.exit(),
     };
@@ -100,11 +108,12 @@ fn main() -> ExitCode {
         }
     }));
     let mut out = Output::new(&cli.global);
-    if !Format::OF_TABLES.contains(&cli.global.format) && !matches!(cli.command, Command::Query(_)) {
-        let failure = Failure::Other(
-            "this command has no such format".into(),
-            "`jsonl`, `arrow` and `parquet` are for `query`; others have table, csv, json, markdown".into(),
-        );
+    // Before the command, any format can be named.
+    if !formats.contains(&cli.global.format) {
+        let names: Vec<_> = formats.iter().filter_map(Format::to_possible_value).collect();
+        let names: Vec<&str> = names.iter().map(|value| value.get_name()).collect();
+        let help = format!("it has {}", names.join(", "));
+        let failure = Failure::Other("this command has no such format".into(), help);
         output::problems::report(&failure, &cli.global);
         return ExitCode::from(2);
     }
@@ -131,6 +140,9 @@ fn run(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Time(args) => commands::time::run(args, &cli.global, out),
         Command::Size(args) => commands::size::run(args, &cli.global, out),
         Command::Compare(args) => commands::compare::run(args, &cli.global, out),
+        Command::Uses(args) => commands::uses::run(args, &cli.global, out),
+        Command::Rename(args) => commands::rename::run(args, &cli.global, out),
+        Command::Remove(args) => commands::remove::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
     }
 }

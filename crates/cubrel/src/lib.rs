@@ -33,6 +33,11 @@
 
 // The layers, open to this crate's own tests alone.
 mod cancel;
+#[cfg(not(feature = "internals"))]
+mod care;
+#[cfg(feature = "internals")]
+#[doc(hidden)]
+pub mod care;
 mod files;
 #[cfg(not(feature = "internals"))]
 mod formula;
@@ -102,6 +107,11 @@ pub use value::{Type, Value};
 // What a model tells of itself.
 pub use handle::sizes;
 pub use insight::{advice, draft, formula_comparison, model_comparison, profile, what_if, why};
+
+// What a model needs over the years.
+pub use care::edit::{ChangedLine, EditOptions, ModelEdit, Refusal};
+pub use care::{unused, uses};
+pub use model::parts::PartKind;
 
 // What is wrong.
 pub use formula::source::{Diagnostic, Problem, Severity, Span, suggest};

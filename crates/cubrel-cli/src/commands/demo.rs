@@ -47,7 +47,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     match out.format() {
         Format::Json => out.json(&tour.as_json())?,
         Format::Csv => grid::write_csv(&result, None, out)?,
-        Format::Table | Format::Markdown | Format::Jsonl | Format::Arrow | Format::Parquet => tour.show(out)?,
+        _ => tour.show(out)?,
     }
     Ok(0)
 }

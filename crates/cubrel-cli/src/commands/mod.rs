@@ -5,11 +5,15 @@ pub mod check;
 pub mod compare;
 pub mod demo;
 pub mod draft;
+pub mod edited;
 pub mod functions;
 pub mod query;
 pub mod refresh;
+pub mod remove;
+pub mod rename;
 pub mod size;
 pub mod time;
+pub mod uses;
 pub mod why;
 
 use crate::failure::{Done, Failure};

@@ -49,6 +49,10 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Jsonl => (0..result.lines.len()).try_for_each(|line| out.json(&result.line_to_json(line)))?,
         Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
         Format::Parquet => out.binary(&result.to_parquet()?)?,
+        Format::Dot | Format::Svg => {
+            let help = "ask for one of the others: `cubrel query --help` lists them".into();
+            return Err(Failure::Other("a grid is no graph".into(), help));
+        }
     }
     Ok(0)
 }

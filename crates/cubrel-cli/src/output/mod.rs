@@ -4,6 +4,7 @@ mod closed;
 pub mod formula_comparison;
 pub mod grid;
 pub mod model_comparison;
+pub mod network;
 mod pager;
 pub mod problems;
 pub mod profile;
@@ -12,6 +13,7 @@ mod sink;
 pub mod sizes;
 pub mod table;
 pub mod text;
+pub mod uses;
 pub mod why;
 
 pub use sink::{Output, Tone};

@@ -26,6 +26,10 @@ pub enum Tone {
     Faint,
     /// To be looked at.
     Alert,
+    /// New in a text.
+    Added,
+    /// Gone from a text.
+    Gone,
 }
 
 impl Tone {
@@ -36,6 +40,8 @@ impl Tone {
             Tone::Total => Style::new().bold(),
             Tone::Faint => Style::new().dimmed(),
             Tone::Alert => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
+            Tone::Added => Style::new().fg_color(Some(AnsiColor::Green.into())),
+            Tone::Gone => Style::new().fg_color(Some(AnsiColor::Red.into())),
         }
     }
 }

@@ -325,10 +325,13 @@ impl Expr {
 
     /// Calls `visit` on this expression, and on everything in those for which it says so.
     pub fn walk_where<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr) -> bool) {
-        if !visit(self) {
-            return;
+        if visit(self) {
+            self.each_part(&mut |part| part.walk_where(visit));
         }
-        let mut each = |list: &[&'e Expr]| list.iter().for_each(|e| e.walk_where(visit));
+    }
+
+    /// Calls `visit` on the expressions that this one is made of, not on their parts.
+    pub fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
         match &self.kind {
             ExprKind::Literal(_)
             | ExprKind::Parameter(_)
@@ -341,37 +344,33 @@ impl Expr {
             | ExprKind::Cast(e, ..)
             | ExprKind::Via(e, ..)
             | ExprKind::RowsWhere(_, e)
-            | ExprKind::BothWays(e, ..) => each(&[e]),
-            ExprKind::Binary(_, a, b) | ExprKind::Like(a, b, _) => each(&[a, b]),
-            ExprKind::Between(a, b, c, _) => each(&[a, b, c]),
+            | ExprKind::BothWays(e, ..) => visit(e),
+            ExprKind::Binary(_, a, b) | ExprKind::Like(a, b, _) => [a, b].into_iter().for_each(|e| visit(e)),
+            ExprKind::Between(a, b, c, _) => [a, b, c].into_iter().for_each(|e| visit(e)),
             ExprKind::In(e, list, _) => {
-                each(&[e]);
-                list.iter().for_each(|e| e.walk_where(visit));
+                visit(e);
+                list.iter().for_each(visit);
             }
             ExprKind::Case(operand, arms, otherwise) => {
-                operand.iter().chain(otherwise).for_each(|e| e.walk_where(visit));
-                arms.iter().for_each(|(c, r)| {
-                    c.walk_where(visit);
-                    r.walk_where(visit);
-                });
+                operand.iter().chain(otherwise).for_each(|e| visit(e));
+                arms.iter().flat_map(|(c, r)| [c, r]).for_each(visit);
             }
-            ExprKind::Call(_, args) => args.iter().for_each(|e| e.walk_where(visit)),
+            ExprKind::Call(_, args) => args.iter().for_each(visit),
             ExprKind::Let(bindings, body) => {
-                bindings.iter().for_each(|(_, e)| e.walk_where(visit));
-                body.walk_where(visit);
+                bindings.iter().for_each(|(_, e)| visit(e));
+                visit(body);
             }
             ExprKind::Aggregate(a) => {
-                a.args.iter().for_each(|e| e.walk_where(visit));
-                a.order.iter().for_each(|(e, _)| e.walk_where(visit));
-                a.per.iter().flat_map(|p| &p.filter).for_each(|e| e.walk_where(visit));
+                a.args.iter().chain(a.order.iter().map(|(e, _)| e)).for_each(&mut *visit);
+                a.per.iter().flat_map(|p| &p.filter).for_each(|e| visit(e));
             }
             ExprKind::Given(body, edits) => {
-                body.walk_where(visit);
-                for edit in edits {
-                    if let EditKind::Narrow { predicate, .. } = &edit.kind {
-                        predicate.walk_where(visit);
-                    }
-                }
+                visit(body);
+                let predicate = |edit: &'e Edit| match &edit.kind {
+                    EditKind::Narrow { predicate, .. } => Some(predicate),
+                    _ => None,
+                };
+                edits.iter().filter_map(predicate).for_each(visit);
             }
         }
     }

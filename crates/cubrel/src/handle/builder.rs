@@ -330,7 +330,8 @@ impl Builder {
 
     fn related(mut self, many: &str, one: &str, spare: bool) -> Builder {
         let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
-        let relationship = RelationshipSection { many: side(many), one: side(one), spare, both_ways: false };
+        let relationship =
+            RelationshipSection { many: side(many), one: side(one), spare, both_ways: false, allow: Vec::new() };
         self.document.file.relationship.push(relationship);
         self
     }
@@ -339,7 +340,15 @@ impl Builder {
     #[must_use]
     pub fn measure(self, name: &str, formula: &str) -> Builder {
         let formula = formula.into();
-        let section = MeasureSection { formula, label: None, format: None, group: None, note: None, hidden: false };
+        let section = MeasureSection {
+            formula,
+            label: None,
+            format: None,
+            group: None,
+            note: None,
+            hidden: false,
+            allow: Vec::new(),
+        };
         self.with_measure(name.into(), section)
     }
 

@@ -30,7 +30,15 @@ impl Measure {
     /// A measure that computes a formula.
     pub fn new(name: impl Into<String>, formula: impl Into<String>) -> Measure {
         let formula = formula.into();
-        let section = MeasureSection { formula, label: None, format: None, group: None, note: None, hidden: false };
+        let section = MeasureSection {
+            formula,
+            label: None,
+            format: None,
+            group: None,
+            note: None,
+            hidden: false,
+            allow: Vec::new(),
+        };
         Measure { name: name.into(), section }
     }
 
@@ -112,7 +120,15 @@ impl Relation {
     /// From the columns that point to the key that they point at, written `table.column`; several are joined with `+`.
     pub fn new(many: &str, one: &str) -> Relation {
         let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
-        Relation { section: RelationshipSection { many: side(many), one: side(one), spare: false, both_ways: false } }
+        Relation {
+            section: RelationshipSection {
+                many: side(many),
+                one: side(one),
+                spare: false,
+                both_ways: false,
+                allow: Vec::new(),
+            },
+        }
     }
 
     /// Followed only where a formula names it.

@@ -5,7 +5,9 @@
 //! * `builder`, `definitions`: models made in code; `refresh`: models from a folder; `kept`: what a refresh leaves behind
 //! * `assembled`: tables to a model; `late`: what is worked out when all of them are there, `steps`: in which order,
 //!   `calculated`: columns
+//! * `revised`: what another text of the file makes of the same data
 //! * `restricted`: what roles leave of a model
+//! * `followed`: which relationships formulas and queries follow
 //! * `error`: why something could not be done
 
 mod assembled;
@@ -15,6 +17,7 @@ pub mod catalog;
 mod check;
 mod definitions;
 mod error;
+mod followed;
 mod kept;
 mod late;
 mod model;
@@ -22,6 +25,7 @@ mod options;
 mod query;
 mod refresh;
 mod restricted;
+mod revised;
 pub mod sizes;
 mod steps;
 
@@ -34,3 +38,4 @@ pub use options::{Limits, QueryOptions};
 pub use query::Query;
 pub use refresh::{RefreshOptions, RefreshReport, Unmatched};
 pub use restricted::View;
+pub(crate) use revised::NewNames;

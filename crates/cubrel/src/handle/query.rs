@@ -14,6 +14,7 @@ use super::options::{Limits, QueryOptions, not_ended};
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::formula::source::{Diagnostic, Source};
+use crate::plan::inputs::Inputs;
 use crate::plan::query::{QueryPlan, plan};
 use crate::plan::{optimize, validate};
 use crate::run::Options;
@@ -85,6 +86,11 @@ impl Query {
         let plan = within(plan(model.schema(), &settings, source).map_err(Error::from))?;
         let optimized = within(Ok(optimize(model.schema(), &plan)))?;
         Ok(Query { model: model.clone(), plan, optimized, limits: options.limits, cancel: options.cancel.clone() })
+    }
+
+    /// What it is answered from.
+    pub(super) fn inputs(&self) -> Inputs {
+        Inputs::of_query(self.model.schema(), &self.plan)
     }
 
     /// The plan that it is run by.

@@ -121,7 +121,7 @@ pub(super) fn clock_day() -> i32 {
     (seconds / 86_400) as i32
 }
 
-fn settings(document: &Document, options: &RefreshOptions) -> Settings {
+pub(super) fn settings(document: &Document, options: &RefreshOptions) -> Settings {
     Settings {
         today: options.today.unwrap_or_else(clock_day),
         locale: document.file.model.locale_with_currency(),
@@ -228,25 +228,10 @@ fn refresh_with(
         let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));
         return Err(Error::Problems(vec![problem.help(crate::formula::source::suggestion(unknown, &names))]));
     }
-    let limit = memory_limit(&document)?;
     let settings = settings(&document, options);
+    let limit = memory_limit(&document)?;
     let old_bytes: u64 = old.as_ref().map_or(0, Kept::bytes);
-    let memory = limit.map(|limit| limit.saturating_sub(old_bytes));
-    let since = options.since;
-    let loader = Loader {
-        document: &document,
-        formulas,
-        observer,
-        settings: &settings,
-        memory,
-        since,
-        piece: None,
-        segment_rows: SEGMENT_ROWS,
-        cancel: &options.cancel,
-    };
-    let tables = load_all(&loader, old.as_ref(), options)?;
-    let derived = derived(&document, formulas, &settings);
-    let model = assemble(document, formulas, &tables, settings, Known::default(), &options.cancel)?;
+    let Fresh { model, tables, derived } = loaded(document, formulas, settings, old.as_ref(), options, observer)?;
     let bytes = model.sizes().model.bytes;
     if let Some(limit) = limit
         && bytes + old_bytes > limit
@@ -274,6 +259,41 @@ fn refresh_with(
         memory_limit: limit,
     };
     Ok((model, report))
+}
+
+/// A model with what its store is to be written from.
+pub(super) struct Fresh {
+    pub(super) model: Model,
+    tables: Vec<LoadedTable>,
+    derived: u64,
+}
+
+/// A model of what its sources have; of what is old, what has not changed.
+pub(super) fn loaded(
+    document: Document,
+    formulas: &Formulas,
+    settings: Settings,
+    old: Option<&Kept>,
+    options: &RefreshOptions,
+    observer: &dyn Observer,
+) -> Result<Fresh, Error> {
+    let old_bytes: u64 = old.map_or(0, Kept::bytes);
+    let memory = memory_limit(&document)?.map(|limit| limit.saturating_sub(old_bytes));
+    let loader = Loader {
+        document: &document,
+        formulas,
+        observer,
+        settings: &settings,
+        memory,
+        since: options.since,
+        piece: None,
+        segment_rows: SEGMENT_ROWS,
+        cancel: &options.cancel,
+    };
+    let tables = load_all(&loader, old, options)?;
+    let derived = derived(&document, formulas, &settings);
+    let model = assemble(document, formulas, &tables, settings, Known::default(), &options.cancel)?;
+    Ok(Fresh { model, tables, derived })
 }
 
 /// What the model allows a refresh.

@@ -46,7 +46,8 @@ struct Need {
     over: Option<RelationshipId>,
 }
 
-fn inputs(schema: &Schema, settings: &Settings, step: &Step) -> Result<Inputs, Error> {
+/// What the values of a step are made from.
+pub fn inputs(schema: &Schema, settings: &Settings, step: &Step) -> Result<Inputs, Error> {
     match step {
         Step::Column(id, expr, source) => Ok(ColumnPlan::new(schema, *id, expr, source)?.inputs(schema)),
         Step::Table(_, source) => {

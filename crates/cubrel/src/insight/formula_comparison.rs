@@ -150,7 +150,7 @@ fn differences(grid: &Grid) -> (usize, Vec<Difference>) {
 }
 
 /// Exact values have to be equal; where a double is among them, they have to agree to nine digits.
-pub(super) fn same(a: &Value, b: &Value) -> bool {
+pub(crate) fn same(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Float(_), _) | (_, Value::Float(_)) => match (a.as_f64(), b.as_f64()) {
             (Some(x), Some(y)) => x == y || (x - y).abs() <= 10f64.powi(-DIGITS) * x.abs().max(y.abs()),

@@ -8,3 +8,5 @@ pub mod model_comparison;
 pub mod profile;
 pub mod what_if;
 pub mod why;
+
+pub(crate) use formula_comparison::same as same_value;

@@ -42,6 +42,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         hierarchy: _,
         prefix: _,
         all_rows: _,
+        allow: _,
     } = section;
     let of_source = json(&(source, query, csv, partition, key, missing, filter, max_bad_rows));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));
@@ -62,6 +63,7 @@ fn of_column(section: &ColumnSection) -> serde_json::Value {
         note: _,
         format: _,
         hidden: _,
+        allow: _,
     } = section;
     json(&(source_name, ty, date_pattern, keep, formula, display_order, day_kind))
 }
@@ -112,17 +114,18 @@ pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas, sett
 
 /// Changes when something would be calculated otherwise once all tables are there.
 pub fn derived(document: &Document, formulas: &Formulas, settings: &Settings) -> u64 {
-    let ModelFile { model, table, relationship, measure, lens: _, role: _, query: _ } = &document.file;
-    let ModelSection { locale, currency, name: _, memory_limit: _ } = model;
+    let ModelFile { model, table, relationship, measure, lens: _, role: _, shortlist: _, query: _, expect: _ } =
+        &document.file;
+    let ModelSection { locale, currency, name: _, memory_limit: _, allow: _ } = model;
     let tables: Vec<_> = table.iter().map(|(name, section)| (name, recipe(section, |_| true))).collect();
     let relationships: Vec<_> = relationship
         .iter()
-        .map(|RelationshipSection { many, one, spare, both_ways }| json(&(many, one, spare, both_ways)))
+        .map(|RelationshipSection { many, one, spare, both_ways, allow: _ }| json(&(many, one, spare, both_ways)))
         .collect();
     let measures: Vec<_> = measure
         .iter()
         .map(|(name, section)| {
-            let MeasureSection { formula, label: _, format: _, group: _, note: _, hidden: _ } = section;
+            let MeasureSection { formula, label: _, format: _, group: _, note: _, hidden: _, allow: _ } = section;
             (name, formula)
         })
         .collect();

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde_json::Value as Json;
 use toml::de::{DeTable, DeValue};
 
-use super::file::{LATER, LATER_KEYS, ModelFile, former_key};
+use super::file::{ModelFile, former_key};
 use super::literal;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
@@ -164,14 +164,8 @@ impl Walk<'_> {
     }
 
     fn unknown(&mut self, name: &str, span: Span, known: &serde_json::Map<String, Json>) {
-        if LATER.contains(&name) || LATER_KEYS.contains(&name) {
-            let problem =
-                Diagnostic::error(Problem::Unsupported, self.source, span, format!("`{name}` cannot be used yet"));
-            self.problems.push(problem.help("leave it out for now"));
-            return;
-        }
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
-        let former = former_key(name).filter(|now| names.contains(now) || LATER.contains(now));
+        let former = former_key(name).filter(|now| names.contains(now));
         let help = match former.or_else(|| closest(name, names.iter().copied())) {
             Some(near) => did_you_mean(near),
             None => format!("what can stand here: {}", names.join(", ")),

@@ -20,8 +20,12 @@ pub struct ModelFile {
     pub lens: IndexMap<String, LensSection>,
     /// Roles by name.
     pub role: IndexMap<String, RoleSection>,
+    /// Shorter lists of things to look at, by name.
+    pub shortlist: IndexMap<String, ShortlistSection>,
     /// Saved queries by name.
     pub query: IndexMap<String, QuerySection>,
+    /// What must stay true.
+    pub expect: Vec<ExpectSection>,
 }
 
 /// `[model]`
@@ -36,6 +40,9 @@ pub struct ModelSection {
     pub currency: Option<String>,
     /// What a refresh may use, such as `2 GiB`.
     pub memory_limit: Option<String>,
+    /// What is said of it and meant: the names of hints that are not to be given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<String>,
 }
 
 impl ModelSection {
@@ -96,6 +103,9 @@ pub struct TableSection {
     pub same_as: Option<String>,
     /// Shown before labels, to tell a table and its copy apart.
     pub prefix: Option<String>,
+    /// What is said of it and meant: the names of hints that are not to be given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<String>,
 }
 
 /// `csv = { … }`
@@ -151,6 +161,9 @@ pub struct ColumnSection {
     pub display_order: Option<String>,
     /// Kept by period edits: weekdays, holidays; `false` for a generated weekday that is not to be.
     pub day_kind: Option<bool>,
+    /// What is said of it and meant: the names of hints that are not to be given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<String>,
 }
 
 /// `[table.NAME.hierarchy.NAME]`
@@ -189,6 +202,9 @@ pub struct RelationshipSection {
     /// Filters also travel from the many side to the one side.
     #[serde(default)]
     pub both_ways: bool,
+    /// What is said of it and meant: the names of hints that are not to be given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<String>,
 }
 
 /// One text, or several.
@@ -232,6 +248,9 @@ pub struct MeasureSection {
     /// Not listed for people.
     #[serde(default)]
     pub hidden: bool,
+    /// What is said of it and meant: the names of hints that are not to be given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<String>,
 }
 
 /// `[lens.NAME]`
@@ -290,6 +309,74 @@ pub struct QuerySection {
     pub note: Option<String>,
 }
 
+/// `[shortlist.NAME]`
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ShortlistSection {
+    /// Tables, columns (written `table.column`), measures, hierarchies and lenses.
+    pub list: Vec<String>,
+    /// What it is for.
+    pub note: Option<String>,
+}
+
+/// `[[expect]]`: one of `query`, `same`, `unique`, `no_orphans` and `fresh` says what is looked at.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ExpectSection {
+    /// What people call it.
+    pub name: Option<String>,
+    /// A query, or the name of a saved one.
+    pub query: Option<String>,
+    /// The lines that the query has to give: axes, then items.
+    pub rows: Option<Vec<Vec<ExpectedValue>>>,
+    /// How far numbers may be off.
+    pub tolerance: Option<f64>,
+    /// How many lines the query has to give at least.
+    pub min_rows: Option<u64>,
+    /// Measures or formulas that have to give the same.
+    pub same: Option<Vec<String>>,
+    /// Columns in whose every cell and total `same` is held.
+    pub by: Vec<String>,
+    /// A filter on what `same` compares.
+    #[serde(rename = "where")]
+    pub filter: Option<String>,
+    /// A column, written `table.column`, or several, whose values no two rows share.
+    pub unique: Option<OneOrMany>,
+    /// The columns of a relationship whose every row has to find its key.
+    pub no_orphans: Option<OneOrMany>,
+    /// A column of dates or timestamps whose newest value has to be near.
+    pub fresh: Option<String>,
+    /// How near: `3 days`.
+    pub within: Option<String>,
+}
+
+/// A value as a model file writes it.
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum ExpectedValue {
+    /// True or false.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A number.
+    Number(f64),
+    /// A text, a date, or anything else as it is shown; an empty one for null.
+    Text(String),
+}
+
+impl<'de> Deserialize<'de> for ExpectedValue {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<ExpectedValue, D::Error> {
+        match toml::Value::deserialize(deserializer)? {
+            toml::Value::Boolean(b) => Ok(ExpectedValue::Bool(b)),
+            toml::Value::Integer(n) => Ok(ExpectedValue::Int(n)),
+            toml::Value::Float(x) => Ok(ExpectedValue::Number(x)),
+            toml::Value::String(text) => Ok(ExpectedValue::Text(text)),
+            toml::Value::Datetime(date) => Ok(ExpectedValue::Text(date.to_string())),
+            _ => Err(serde::de::Error::custom("a value is a text, a number, a date, true or false")),
+        }
+    }
+}
+
 /// What a key is called now that earlier drafts of the model file called otherwise.
 pub fn former_key(key: &str) -> Option<&'static str> {
     match key {
@@ -301,7 +388,31 @@ pub fn former_key(key: &str) -> Option<&'static str> {
     }
 }
 
-/// Sections of the model file that this version cannot use yet.
-pub const LATER: &[&str] = &["shortlist", "expect"];
-/// Keys of the model file that this version cannot use yet.
-pub const LATER_KEYS: &[&str] = &[];
+impl ExpectSection {
+    /// What people call it; `number` is its place among all, from zero.
+    pub fn title(&self, number: usize) -> String {
+        let list = |list: &OneOrMany| list.list().join(", ");
+        let said = [
+            self.name.clone(),
+            self.same.as_ref().map(|same| format!("{} are the same", same.join(" and "))),
+            self.unique.as_ref().map(|columns| format!("{} is unique", list(columns))),
+            self.no_orphans.as_ref().map(|columns| format!("{} has no orphans", list(columns))),
+            self.fresh.as_ref().map(|column| format!("{column} is fresh")),
+            self.query.clone(),
+        ];
+        said.into_iter().flatten().next().unwrap_or_else(|| format!("expectation {}", number + 1))
+    }
+
+    /// What it asks, as a query or the name of a saved one; nothing where it looks at columns.
+    pub fn query_text(&self) -> Option<String> {
+        let same = self.same.as_ref().map(|formulas| {
+            let items = formulas.iter().enumerate().map(|(i, formula)| format!("({formula}) as same_{i}"));
+            let items = items.collect::<Vec<_>>().join(", ");
+            let by = if self.by.is_empty() { String::new() } else { format!(" by {}", self.by.join(", ")) };
+            let filter = self.filter.as_ref().map_or_else(String::new, |filter| format!(" where {filter}"));
+            let totals = if self.by.is_empty() { "" } else { " totals" };
+            format!("grid {items}{by}{filter}{totals}")
+        });
+        self.query.clone().or(same)
+    }
+}

@@ -10,9 +10,10 @@ impl Document {
     /// Says what another one says, too. What both say is a problem: nothing of it is lost in silence.
     pub fn merge(&mut self, other: Document) -> Vec<Diagnostic> {
         let mut merge = Merge { other: &other, problems: Vec::new() };
-        let shift = self.file.relationship.len();
+        let before = [("relationship", self.file.relationship.len()), ("expect", self.file.expect.len())];
         // Taken apart, so that a new section cannot be forgotten.
-        let ModelFile { model, table, relationship, measure, lens, role, query } = other.file.clone();
+        let ModelFile { model, table, relationship, measure, lens, role, shortlist, query, expect } =
+            other.file.clone();
         merge.model(&mut self.file.model, model);
         for (name, section) in table {
             let own = self.file.table.entry(name.clone()).or_default();
@@ -22,22 +23,25 @@ impl Document {
         merge.sections(&mut self.file.measure, measure, "measure");
         merge.sections(&mut self.file.lens, lens, "lens");
         merge.sections(&mut self.file.role, role, "role");
+        merge.sections(&mut self.file.shortlist, shortlist, "shortlist");
         merge.sections(&mut self.file.query, query, "query");
+        self.file.expect.extend(expect);
         let problems = merge.problems;
-        // The places of relationships are by number.
-        let moved = other.places.into_iter().map(|(path, place)| (renumbered(&path, shift).unwrap_or(path), place));
+        // The places in lists are by number.
+        let moved = |path: String| before.iter().find_map(|(list, n)| renumbered(&path, list, *n)).unwrap_or(path);
+        let moved = other.places.into_iter().map(|(path, place)| (moved(path), place));
         self.places.extend(moved);
         self.source = other.source;
         problems
     }
 }
 
-/// The path of a relationship, or of something in it, behind some others.
-fn renumbered(path: &str, shift: usize) -> Option<String> {
-    let rest = path.strip_prefix("relationship.")?;
+/// The path of an element of a list, or of something in it, behind some others.
+fn renumbered(path: &str, list: &str, shift: usize) -> Option<String> {
+    let rest = path.strip_prefix(list)?.strip_prefix('.')?;
     let (number, inner) = rest.split_once('.').map_or((rest, None), |(number, inner)| (number, Some(inner)));
     let number = number.parse::<usize>().ok()? + shift;
-    Some(inner.map_or_else(|| format!("relationship.{number}"), |inner| format!("relationship.{number}.{inner}")))
+    Some(inner.map_or_else(|| format!("{list}.{number}"), |inner| format!("{list}.{number}.{inner}")))
 }
 
 struct Merge<'a> {
@@ -70,11 +74,12 @@ impl Merge<'_> {
     }
 
     fn model(&mut self, own: &mut ModelSection, other: ModelSection) {
-        let ModelSection { name, locale, currency, memory_limit } = other;
+        let ModelSection { name, locale, currency, memory_limit, allow } = other;
         self.option(&mut own.name, name, "model.name");
         self.option(&mut own.locale, locale, "model.locale");
         self.option(&mut own.currency, currency, "model.currency");
         self.option(&mut own.memory_limit, memory_limit, "model.memory_limit");
+        own.allow.extend(allow);
     }
 
     fn table(&mut self, own: &mut TableSection, other: TableSection, path: &str) {
@@ -99,6 +104,7 @@ impl Merge<'_> {
             generate,
             same_as,
             prefix,
+            allow,
         } = other;
         let at = |key: &str| format!("{path}.{key}");
         self.option(&mut own.source, source, &at("source"));
@@ -113,6 +119,7 @@ impl Merge<'_> {
         self.option(&mut own.note, note, &at("note"));
         own.hidden |= hidden;
         own.all_rows |= all_rows;
+        own.allow.extend(allow);
         for (name, section) in column {
             let column = own.column.entry(name.clone()).or_default();
             self.column(column, section, &at(&format!("column.{name}")));
@@ -139,6 +146,7 @@ impl Merge<'_> {
             hidden,
             display_order,
             day_kind,
+            allow,
         } = other;
         let at = |key: &str| format!("{path}.{key}");
         self.option(&mut own.source_name, source_name, &at("source_name"));
@@ -150,6 +158,7 @@ impl Merge<'_> {
         self.option(&mut own.note, note, &at("note"));
         self.option(&mut own.format, format, &at("format"));
         own.hidden |= hidden;
+        own.allow.extend(allow);
         self.option(&mut own.display_order, display_order, &at("display_order"));
         self.option(&mut own.day_kind, day_kind, &at("day_kind"));
     }

@@ -6,6 +6,7 @@
 //! * [`dependencies`]: which formulas need which
 //! * [`calendar`]: generated calendars
 //! * [`roles`]: who sees which rows
+//! * [`parts`], [`mentions`]: what it is made of, and which part names which; [`toml_places`]: where keys and values stand
 
 pub mod calendar;
 pub mod define;
@@ -13,8 +14,11 @@ pub mod dependencies;
 pub mod document;
 pub mod file;
 mod literal;
+pub mod mentions;
 mod merge;
+pub mod parts;
 pub mod paths;
 pub mod roles;
+pub mod toml_places;
 
 pub use document::Document;

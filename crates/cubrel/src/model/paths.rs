@@ -1,5 +1,7 @@
 //! Columns as the model file names them: `table.column`, with names in double quotes where they hold dots.
 
+use crate::formula::source::Span;
+
 /// The table and the column that a path names.
 ///
 /// A quoted part is taken as it is (`""` stands for `"`); the first point outside of quotes parts the two, and what comes
@@ -8,6 +10,27 @@ pub fn column_path(path: &str) -> Option<(String, String)> {
     let (table, rest) = part(path.trim(), true)?;
     let (column, rest) = part(rest.strip_prefix('.')?, false)?;
     (rest.is_empty() && !table.is_empty() && !column.is_empty()).then_some((table, column))
+}
+
+/// Where the table and the column of a path stand in it, quotes included.
+pub(crate) fn path_parts(path: &str) -> Option<[Span; 2]> {
+    let start = path.len() - path.trim_start().len();
+    let trimmed = path.trim();
+    let (_, rest) = part(trimmed, true)?;
+    let table = trimmed.len() - rest.len();
+    let (_, end) = part(rest.strip_prefix('.')?, false)?;
+    let column = trimmed.len() - end.len();
+    Some([Span::new(start, start + table), Span::new(start + table + 1, start + column)])
+}
+
+/// A table or a column as a path has it: quoted where it would be read as something else.
+pub(crate) fn quote_part(name: &str, is_table: bool) -> String {
+    let is_read_otherwise = name.starts_with('"') || name.trim() != name || name.is_empty();
+    if is_read_otherwise || is_table && name.contains('.') {
+        format!("\"{}\"", name.replace('"', "\"\""))
+    } else {
+        name.to_string()
+    }
 }
 
 /// The parts of a text that a character separates outside of quotes.
@@ -51,6 +74,13 @@ mod tests {
         assert_eq!(path("\"my.table\".net").as_deref(), Some("my.table|net"));
         for wrong in ["booking", "", ".", "booking.", ".net", "\"booking.net", "\"a\"b.c", "a.\"b\"c"] {
             assert_eq!(path(wrong), None, "{wrong}");
+        }
+        for text in ["booking.net", " my.net.of.tax ", "\"my.table\".\"a \"\"b\"\"\""] {
+            let cut = path_parts(text).map(|spans| spans.map(|s| text[s.range()].to_string())).unwrap();
+            assert_eq!(column_path(&cut.join(".")), column_path(text));
+            let (table, column) = column_path(text).unwrap();
+            let again = format!("{}.{}", quote_part(&table, true), quote_part(&column, false));
+            assert_eq!(column_path(&again), Some((table, column)), "{again}");
         }
         assert_eq!(separated("t.a + \"u+v\".b", '+'), ["t.a", "\"u+v\".b"]);
     }

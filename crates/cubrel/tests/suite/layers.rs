@@ -5,8 +5,21 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// From the ground up, as ARCHITECTURE.md has them.
-const LAYERS: &[&str] =
-    &["cancel", "value", "files", "formula", "store", "model", "load", "plan", "run", "handle", "insight", "internals"];
+const LAYERS: &[&str] = &[
+    "cancel",
+    "value",
+    "files",
+    "formula",
+    "store",
+    "model",
+    "load",
+    "plan",
+    "run",
+    "handle",
+    "insight",
+    "care",
+    "internals",
+];
 
 /// A module by its path from the root of its crate.
 type Module = Vec<String>;

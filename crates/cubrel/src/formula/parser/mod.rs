@@ -54,6 +54,13 @@ pub fn query(source: &Arc<Source>) -> (Option<Query>, Vec<Diagnostic>) {
     (query, parser.problems)
 }
 
+/// Reads what can stand on an axis; `None` when it is none.
+pub fn target(source: &Arc<Source>) -> (Option<Target>, Vec<Diagnostic>) {
+    let mut parser = Parser::new(source);
+    let target = parser.target("a column").and_then(|target| parser.expect_end().map(|()| target)).ok();
+    (target, parser.problems)
+}
+
 struct Parser<'a> {
     source: &'a Arc<Source>,
     tokens: Vec<Token>,
