@@ -11,7 +11,7 @@ pub struct Global {
     /// The model: a folder, or its `model.toml`
     #[arg(display_order = 101, short, long, global = true, default_value = ".", value_name = "PATH")]
     pub model: PathBuf,
-    /// How results are written: table, csv, json, markdown; `query` and `uses` have more
+    /// How results are written: table, csv, json, markdown; some have more
     #[arg(display_order = 102, long, global = true, value_enum, default_value_t = Format::Table, value_name = "FORM", hide_default_value = true, hide_possible_values = true)]
     pub format: Format,
     /// Write results to this file

@@ -83,6 +83,8 @@ enum Command {
     Rename(commands::rename::Args),
     /// Take something out of the model that nothing uses
     Remove(commands::remove::Args),
+    /// Hold the model against its expectations
+    Test(commands::test::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
 }
@@ -143,6 +145,7 @@ fn run(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Uses(args) => commands::uses::run(args, &cli.global, out),
         Command::Rename(args) => commands::rename::run(args, &cli.global, out),
         Command::Remove(args) => commands::remove::run(args, &cli.global, out),
+        Command::Test(args) => commands::test::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
     }
 }

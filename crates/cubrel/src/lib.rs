@@ -110,7 +110,7 @@ pub use insight::{advice, draft, formula_comparison, model_comparison, profile, 
 
 // What a model needs over the years.
 pub use care::edit::{ChangedLine, EditOptions, ModelEdit, Refusal};
-pub use care::{unused, uses};
+pub use care::{changes, expectations, hints, unused, uses};
 pub use model::parts::PartKind;
 
 // What is wrong.

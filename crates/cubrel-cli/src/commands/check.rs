@@ -6,39 +6,64 @@ use serde_json::json;
 use crate::args::Global;
 use crate::failure::{Done, Failure};
 use crate::format::Format;
-use crate::output::Output;
 use crate::output::problems::Pen;
 use crate::output::table::TextTable;
 use crate::output::text::Align;
+use crate::output::{Output, Tone};
 
 /// Arguments of `check`.
 #[derive(clap::Args, Debug)]
-#[command(
-    after_help = "Exit code 1 when something is wrong.\n\nExamples:\n  cubrel check\n  cubrel -m ferries check --format json"
-)]
-pub struct Args {}
+#[command(after_help = "Examples:
+  cubrel check
+  cubrel check --strict
+  cubrel -m ferries check --format json
 
-/// Lists all problems.
-pub fn run(_: &Args, global: &Global, out: &mut Output) -> Done {
-    let (list, wrong) = match super::open(global) {
+A hint has a name, and `allow = [\"unused\"]` in [model], or in the section that it is about, silences it.
+
+Exit code 1: something is wrong; with --strict, something is said at all.")]
+pub struct Args {
+    /// Exit with 1 for warnings and hints, too
+    #[arg(long)]
+    strict: bool,
+    /// Leave the hints out
+    #[arg(long, conflicts_with = "strict")]
+    no_hints: bool,
+}
+
+/// Lists all problems, what is surprising, and what is untidy.
+pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    let list = match super::open(global) {
         Ok(model) => {
-            let list = model.check();
-            let wrong = list.iter().any(|p| p.severity == Severity::Error);
-            (list, wrong)
+            let hints = if args.no_hints { Vec::new() } else { model.hints() };
+            [model.check(), hints].concat()
         }
-        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => (e.problems().to_vec(), true),
+        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => e.problems().to_vec(),
         Err(other) => return Err(other),
     };
     match out.format() {
         Format::Json => out.json(&json!(list))?,
         Format::Csv => as_table(&list).write_csv(out)?,
-        _ if list.is_empty() => out.text("nothing is wrong with this model\n")?,
-        _ => {
-            let pen = Pen::new(out.colored(), out.width());
-            list.iter().try_for_each(|problem| out.text(&pen.draw(problem)))?;
-        }
+        _ => show(&list, out)?,
     }
-    Ok(u8::from(wrong))
+    let least = if args.strict { Severity::Hint } else { Severity::Error };
+    Ok(u8::from(list.iter().any(|p| p.severity >= least)))
+}
+
+fn show(list: &[Diagnostic], out: &mut Output) -> Result<(), Failure> {
+    let pen = Pen::new(out.colored(), out.width());
+    list.iter().try_for_each(|problem| out.text(&pen.draw(problem)))?;
+    let count = |severity, one: &str| match list.iter().filter(|p| p.severity == severity).count() {
+        0 => None,
+        1 => Some(format!("1 {one}")),
+        n => Some(format!("{n} {one}s")),
+    };
+    let said = [(Severity::Error, "error"), (Severity::Warning, "warning"), (Severity::Hint, "hint")];
+    let said: Vec<String> = said.into_iter().filter_map(|(severity, word)| count(severity, word)).collect();
+    match list.iter().any(|p| p.severity == Severity::Error) {
+        _ if list.is_empty() => out.text("nothing is wrong with this model\n"),
+        true => out.sentence(Tone::Alert, &said.join(", ")),
+        false => out.sentence(Tone::Total, &format!("nothing is wrong with this model; {}", said.join(", "))),
+    }
 }
 
 fn has_model(global: &Global) -> bool {
@@ -52,6 +77,7 @@ fn as_table(list: &[Diagnostic]) -> TextTable {
         ("line", Align::Right),
         ("column", Align::Right),
         ("formula", Align::Left),
+        ("hint", Align::Left),
         ("message", Align::Left),
         ("help", Align::Left),
     ]);
@@ -64,6 +90,7 @@ fn as_table(list: &[Diagnostic]) -> TextTable {
             number(place.map(|(_, line, _)| line)),
             number(place.map(|(.., column)| column)),
             p.formula().unwrap_or_default().to_string(),
+            p.hint.unwrap_or_default().to_string(),
             p.message.clone(),
             p.help.clone().unwrap_or_default(),
         ]);

@@ -48,7 +48,7 @@ fn made(edit: &ModelEdit, global: &Global, out: &mut Output) -> Result<(), Failu
             Some('@') => Tone::Head,
             _ => Tone::Plain,
         };
-        let line = out.paint(tone, line);
+        let line = out.paint(tone, line.trim_end());
         out.text(&format!("{line}\n"))?;
     }
     let proof = match edit.proved {

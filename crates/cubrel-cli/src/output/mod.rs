@@ -12,6 +12,7 @@ pub mod progress;
 mod sink;
 pub mod sizes;
 pub mod table;
+pub mod tested;
 pub mod text;
 pub mod uses;
 pub mod why;

@@ -1,5 +1,6 @@
 //! Two models side by side: where their answers differ, and what each costs.
 
+use cubrel::changes::{Change, What};
 use cubrel::model_comparison::{Answer, Example, ModelComparison, Outcome, Pair};
 
 use super::profile::ms;
@@ -20,6 +21,40 @@ pub fn show(names: [&str; 2], comparison: &ModelComparison, out: &mut Output) ->
         out.text(&format!("only in {name}: {}\n", only.join(", ")))?;
     }
     Ok(())
+}
+
+/// Shows what one model says otherwise than the other.
+pub fn show_changes(changes: &[Change], out: &mut Output) -> Result<(), Failure> {
+    if changes.is_empty() {
+        return out.text("both say the same\n\n");
+    }
+    let mut table =
+        TextTable::new(&[("", Align::Left), ("what", Align::Left), ("before", Align::Left), ("after", Align::Left)]);
+    for change in changes {
+        let (mark, tone) = match change.what {
+            What::Added => ("+", Tone::Added),
+            What::Removed => ("-", Tone::Gone),
+            What::Changed => ("~", Tone::Alert),
+        };
+        let title = format!("{mark} {} {}", change.kind.name(), change.name);
+        if change.said.is_empty() {
+            table.toned(tone, vec![title.clone(), String::new(), String::new(), String::new()]);
+        }
+        for (i, key) in change.said.iter().enumerate() {
+            let title = if i == 0 { title.clone() } else { String::new() };
+            table.toned(tone, vec![title, key.key.clone(), said(&key.before), said(&key.after)]);
+        }
+    }
+    table.write(out)?;
+    out.text("\n")
+}
+
+fn said(value: &serde_json::Value) -> String {
+    match value {
+        serde_json::Value::Null => String::new(),
+        serde_json::Value::String(text) => text.split_whitespace().collect::<Vec<_>>().join(" "),
+        other => other.to_string(),
+    }
 }
 
 fn verdict(comparison: &ModelComparison) -> (Tone, String) {

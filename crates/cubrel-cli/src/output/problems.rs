@@ -77,6 +77,7 @@ impl Pen {
     /// One problem as text.
     pub fn draw(&self, problem: &Diagnostic) -> String {
         let (level, word) = match problem.severity {
+            Severity::Hint => (Level::NOTE.with_name("hint"), "hint"),
             Severity::Warning => (Level::WARNING, "warning"),
             Severity::Error => (Level::ERROR, "error"),
         };
@@ -92,7 +93,12 @@ impl Pen {
             None => mark,
         };
         let snippet = Snippet::source(file.text.as_str()).path(file.name.as_str()).annotation(mark);
-        let mut group = level.primary_title(self.lines(&problem.message, word.len() + 2)).element(snippet);
+        let title = level.primary_title(self.lines(&problem.message, word.len() + 2));
+        let title = match problem.hint {
+            Some(hint) => title.id(hint),
+            None => title,
+        };
+        let mut group = title.element(snippet);
         if let Some(help) = &problem.help {
             group = group.element(Level::HELP.message(self.lines(&done_here(help), 14)));
         }

@@ -66,6 +66,11 @@ fn commands() -> Vec<Vec<&'static str>> {
         ],
         vec!["compare", ".", ".", "--sizes"],
         vec!["refresh"],
+        vec!["uses", "net_revenue"],
+        vec!["uses", "--none"],
+        vec!["test"],
+        vec!["rename", "booking.net", "net fare", "--dry-run"],
+        vec!["remove", "of_target", "--dry-run"],
     ]
 }
 
@@ -125,7 +130,9 @@ fn formats_for_queries_are_refused_elsewhere() {
             let output = demo(&with(&args, format));
             let said = String::from_utf8_lossy(&output.stderr);
             assert_eq!(output.status.code(), Some(2), "{args:?} as {format}: {said}");
-            assert!(said.contains("[possible values: table, csv, json, markdown]"), "{args:?} as {format}: {said}");
+            let more = if args[0] == "uses" { ", dot, svg" } else { "" };
+            let values = format!("[possible values: table, csv, json, markdown{more}]");
+            assert!(said.contains(&values), "{args:?} as {format}: {said}");
             assert!(output.stdout.is_empty(), "{args:?} as {format}");
         }
     }

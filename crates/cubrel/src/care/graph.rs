@@ -7,6 +7,7 @@ use crate::formula::schema::RelationshipId;
 use crate::formula::source::{Source, Span, closest, did_you_mean};
 use crate::model::mentions::{Mention, Names, mentions};
 use crate::model::parts::{Part, PartKind};
+use crate::model::paths::column_path;
 use crate::{Diagnostic, Error, Model, Problem};
 
 /// All uses of a model.
@@ -107,7 +108,9 @@ impl<'m> Graph<'m> {
     pub(crate) fn find(&self, name: &str) -> Result<Part, Error> {
         let wanted = name.trim().replace("->", "→");
         let wanted = wanted.split_whitespace().collect::<Vec<_>>().join(" ");
-        let plain = |part: &&Part| self.is_called(part, &wanted);
+        let arrows = wanted.split('→').map(str::trim).collect::<Vec<_>>().join(" → ");
+        let plain =
+            |part: &&Part| self.is_called(part, if part.kind() == PartKind::Relationship { &arrows } else { &wanted });
         let found: Vec<&Part> = self.parts.iter().filter(plain).collect();
         let found = match found.as_slice() {
             [] => self.parts.iter().filter(|part| self.long_name(part) == wanted).collect(),
@@ -132,7 +135,11 @@ impl<'m> Graph<'m> {
             Part::Table(own) | Part::Measure(own) | Part::Hierarchy(_, own) | Part::Lens(own) => own.clone(),
             _ => String::new(),
         };
-        raw == name || self.show(part) == name
+        let path = || match (part, column_path(name)) {
+            (Part::Column(table, column), Some((t, c))) => *table == t && *column == c,
+            _ => false,
+        };
+        raw == name || self.show(part) == name || path()
     }
 
     fn long_name(&self, part: &Part) -> String {
@@ -180,7 +187,9 @@ fn parts(model: &Model) -> Vec<Part> {
     let names = Names::new(model.document(), schema, !is_whole);
     all.extend((0..file.relationship.len()).filter(|i| names.has_relationship(*i)).map(Part::Relationship));
     all.extend(schema.measures.iter().filter(|m| !m.name.is_empty()).map(|m| Part::Measure(m.name.clone())));
-    all.extend(schema.lenses.iter().map(|l| Part::Lens(l.name.clone())));
+    // A lens of which no reading can be seen is not there.
+    let lenses = schema.lenses.iter().filter(|l| !l.readings.is_empty());
+    all.extend(lenses.map(|l| Part::Lens(l.name.clone())));
     let is_seen = |text: &str| is_whole || model.query(text).is_ok();
     all.extend(file.query.iter().filter(|(_, q)| is_seen(&q.text)).map(|(name, _)| Part::Query(name.clone())));
     if is_whole {

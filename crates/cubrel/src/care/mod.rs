@@ -3,9 +3,15 @@
 //! * [`graph`]: which part uses which; [`uses`]: told for one part; [`unused`]: what nothing uses
 //! * [`edit`]: a change of the file, checked and proved (`proof`) and written (`history`); [`rename`], [`remove`]; `toml_edits`:
 //!   the text
+//! * [`expectations`]: what must stay true; `check`: what is wrong, [`hints`]: what is untidy; [`changes`]: what another text of
+//!   the file says otherwise
 
+pub mod changes;
+mod check;
 pub mod edit;
+pub mod expectations;
 pub(crate) mod graph;
+pub mod hints;
 mod history;
 mod proof;
 mod remove;

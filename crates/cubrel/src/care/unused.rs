@@ -59,12 +59,9 @@ impl Model {
 pub(crate) fn of_graph(graph: &Graph<'_>) -> Unused {
     let weights = Weights::of(graph.model);
     let first = unused_without(graph, &HashSet::new());
-    let tables: HashSet<&str> =
-        first.iter().filter(|p| p.kind() == PartKind::Table).filter_map(|p| p.table()).collect();
-    let is_listed = |part: &&Part| part.kind() == PartKind::Table || part.table().is_none_or(|t| !tables.contains(t));
     let mut unused: Vec<UnusedPart> = first
         .iter()
-        .filter(is_listed)
+        .filter(|part| !is_in(part, &first))
         .map(|part| {
             let gone = with_what_is_in_it(graph, part);
             let then = closure(graph, gone.clone(), &first);
@@ -82,6 +79,14 @@ pub(crate) fn of_graph(graph: &Graph<'_>) -> Unused {
     let all: HashSet<Part> = first.iter().flat_map(|part| with_what_is_in_it(graph, part)).collect();
     let gone: HashSet<Part> = closure(graph, all.clone(), &first).into_iter().chain(all).collect();
     Unused { unused, bytes: weights.of_parts(&gone) }
+}
+
+/// What nothing uses, with its bytes; of a table that nothing uses, the table alone.
+pub(super) fn parts(graph: &Graph<'_>) -> Vec<(Part, u64)> {
+    let weights = Weights::of(graph.model);
+    let first = unused_without(graph, &HashSet::new());
+    let listed = first.iter().filter(|part| !is_in(part, &first));
+    listed.map(|part| (part.clone(), weights.of_parts(&with_what_is_in_it(graph, part)))).collect()
 }
 
 /// Whether a column or hierarchy belongs to a table of a list.

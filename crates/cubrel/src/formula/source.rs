@@ -112,6 +112,8 @@ impl Source {
 /// How bad a [`Diagnostic`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Severity {
+    /// Right, and not tidy.
+    Hint,
     /// Legal, and likely not what was meant.
     Warning,
     /// Nothing can be computed from this.
@@ -122,6 +124,7 @@ impl Severity {
     /// Its name in JSON.
     pub fn name(self) -> &'static str {
         match self {
+            Severity::Hint => "hint",
             Severity::Warning => "warning",
             Severity::Error => "error",
         }
@@ -158,6 +161,8 @@ pub enum Problem {
     Denied,
     /// Legal but surprising.
     Surprise,
+    /// Right, and not tidy.
+    Untidy,
     /// Part of the language that this version cannot run.
     Unsupported,
 }
@@ -179,6 +184,7 @@ impl Problem {
             Problem::Data => "data",
             Problem::Denied => "denied",
             Problem::Surprise => "surprise",
+            Problem::Untidy => "untidy",
             Problem::Unsupported => "unsupported",
         }
     }
@@ -199,6 +205,8 @@ pub struct Diagnostic {
     pub span: Span,
     /// Why, and what to write instead.
     pub help: Option<String>,
+    /// Of a hint, the name by which `allow` in the model's file silences it.
+    pub hint: Option<&'static str>,
 }
 
 impl Diagnostic {
@@ -211,6 +219,7 @@ impl Diagnostic {
             source: Some(source.clone()),
             span,
             help: None,
+            hint: None,
         }
     }
 
@@ -223,6 +232,7 @@ impl Diagnostic {
             source: None,
             span: Span::default(),
             help: None,
+            hint: None,
         }
     }
 
@@ -251,6 +261,13 @@ impl Diagnostic {
         self
     }
 
+    /// Turns an error into a hint of this name.
+    #[must_use]
+    pub fn as_hint(mut self, name: &'static str) -> Diagnostic {
+        (self.severity, self.hint) = (Severity::Hint, Some(name));
+        self
+    }
+
     /// Turns an error into a warning.
     #[must_use]
     pub fn warning(mut self) -> Diagnostic {
@@ -266,6 +283,9 @@ impl Serialize for Diagnostic {
         let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("severity", self.severity.name())?;
         map.serialize_entry("problem", self.problem.name())?;
+        if let Some(hint) = self.hint {
+            map.serialize_entry("hint", hint)?;
+        }
         map.serialize_entry("message", &self.message)?;
         if let Some((file, line, column)) = self.place() {
             map.serialize_entry("file", file)?;

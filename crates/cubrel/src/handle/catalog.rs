@@ -191,7 +191,7 @@ impl Model {
         // What who asks may not see has no name.
         let tables = tables.filter(|id| !schema.table(*id).name.is_empty()).map(|id| table(self, id));
         let measures = schema.measures.iter().filter(|m| !m.name.is_empty());
-        let lenses = schema.lenses.iter().map(|lens| CatalogLens {
+        let lenses = schema.lenses.iter().filter(|lens| !lens.readings.is_empty()).map(|lens| CatalogLens {
             name: lens.name.clone(),
             label: lens.label.clone(),
             readings: lens.readings.iter().map(|r| r.name.clone()).collect(),

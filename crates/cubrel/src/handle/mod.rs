@@ -1,6 +1,6 @@
 //! What callers hold: a [`Model`] and the queries on it. Ties the layers together.
 //!
-//! * `model`: the model itself; `sizes`: where its bytes are; `check`: everything that is wrong with it
+//! * `model`: the model itself; `sizes`: where its bytes are
 //! * `query`, `options`: queries, and what they are asked with
 //! * `builder`, `definitions`: models made in code; `refresh`: models from a folder; `kept`: what a refresh leaves behind
 //! * `assembled`: tables to a model; `late`: what is worked out when all of them are there, `steps`: in which order,
@@ -14,7 +14,6 @@ mod assembled;
 mod builder;
 mod calculated;
 pub mod catalog;
-mod check;
 mod definitions;
 mod error;
 mod followed;

@@ -119,7 +119,7 @@ impl Model {
     }
 
     /// The text of a saved query with its place in the model's file.
-    pub(super) fn saved_query(&self, name: &str, text: &str) -> Arc<Source> {
+    pub(crate) fn saved_query(&self, name: &str, text: &str) -> Arc<Source> {
         self.document().formula(format!("query {name}"), &format!("query.{name}.text"), text)
     }
 }

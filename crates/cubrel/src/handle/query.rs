@@ -54,6 +54,11 @@ impl Model {
         Query::plan(self, &source, options)
     }
 
+    /// Plans a query whose text stands somewhere.
+    pub(crate) fn query_of(&self, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
+        Query::plan(self, source, options)
+    }
+
     /// What texts are checked with.
     pub(crate) fn settings_for(&self, options: &QueryOptions) -> Settings {
         let own = &self.inner.settings;

@@ -171,7 +171,7 @@ impl Restriction<'_> {
             damage: inner.damage.clone(),
             restricted: Restricted::default(),
             outdated: None,
-            after: Vec::new(),
+            after: inner.after.clone(),
             seen_as: Some(self.roles.iter().map(|role| role.name.clone()).collect()),
             schema,
         };

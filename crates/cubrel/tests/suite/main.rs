@@ -10,6 +10,7 @@ mod naive;
 mod alike;
 mod broken_stores;
 mod building;
+mod care;
 mod columnar;
 mod contexts;
 mod corpus;

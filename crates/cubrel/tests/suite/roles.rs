@@ -249,8 +249,35 @@ fn everything(model: &Model) -> Vec<String> {
     });
     told.push(serde_json::to_string_pretty(&model.sizes()).unwrap());
     told.push(format!("{:#?}", model.catalog()));
+    for name in NAMED {
+        told.push(match model.uses(name) {
+            Ok(mut uses) => {
+                // Where the others' texts stand in a file is nobody's business.
+                uses.used_by.iter_mut().for_each(|used| (used.line, used.column) = (None, None));
+                format!("{uses:#?}")
+            }
+            Err(e) => format!("{name}\n{e}"),
+        });
+    }
+    told.push(format!("{:#?}", model.unused()));
     told
 }
+
+/// What it is asked of which part uses it.
+const NAMED: &[&str] = &[
+    "total",
+    "totel",
+    "first_name",
+    "zone",
+    "zone.name",
+    "zone.id",
+    "shop.zone",
+    "shop.zone_name",
+    "sale.x",
+    "shop.zone → zone.id",
+    "sale.shop -> shop.id",
+    "r0",
+];
 
 /// Formulas that are held against each other.
 const CONTESTS: &[(&str, &str)] = &[

@@ -154,9 +154,7 @@ impl Reader<'_> {
         if self.path(by, what, path, text) {
             return;
         }
-        let names = self.names;
-        let part = names.measure(text).or_else(|| names.table(text));
-        let part = part.or_else(|| names.hierarchy(None, text)).or_else(|| names.lens(text));
+        let part = self.names.listed(text);
         self.bare(by, what, path, text, part);
     }
 

@@ -33,7 +33,7 @@ impl<'m> Names<'m> {
         self.schema.find_table(table).and_then(|id| self.schema.find_column(id, name))
     }
 
-    pub(super) fn column(&self, table: &str, name: &str) -> Option<Part> {
+    pub fn column(&self, table: &str, name: &str) -> Option<Part> {
         let is_there = self.column_id(table, name).is_some() || self.dropped.contains(&(table, name));
         is_there.then(|| Part::column(table, name))
     }
@@ -57,6 +57,12 @@ impl<'m> Names<'m> {
         let first = self.document.file.table.get(table).and_then(|s| s.same_as.as_deref());
         let owner = first.filter(has_own(self.document, name)).unwrap_or(table);
         Some(Part::Hierarchy(owner.to_string(), name.to_string()))
+    }
+
+    /// Anything that stands in a list by its name alone.
+    pub fn listed(&self, name: &str) -> Option<Part> {
+        let found = self.measure(name).or_else(|| self.table(name));
+        found.or_else(|| self.hierarchy(None, name)).or_else(|| self.lens(name))
     }
 
     /// The only calendar.

@@ -1,0 +1,233 @@
+//! Uses, changes of the model's file, expectations and revisions, through the binary.
+
+use std::fs;
+use std::path::Path;
+use std::process::Output;
+
+use assert_cmd::Command;
+use serde_json::{Value as Json, json};
+use tempfile::TempDir;
+
+const MODEL: &str = "# ferries
+[table.booking]
+source = 'booking.csv'
+[table.booking.column.net]
+formula = 'fare - concession'
+[table.route]
+source = 'route.csv'
+[[relationship]]
+many = 'booking.route'
+one = 'route.id'
+[measure.revenue]
+formula = 'sum(booking.net)'
+[measure.idle]
+formula = 'revenue * 2'
+[query.by_region]
+text = 'grid revenue by route.region'
+[[expect]]
+query = 'by_region'
+rows = [['N', 16], ['S', 4]]
+[[expect]]
+name = 'references are unique'
+unique = 'booking.ref'
+";
+
+fn folder() -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("model.toml"), MODEL).unwrap();
+    fs::write(folder.path().join("booking.csv"), "ref,route,fare,concession\n1,r1,10,1\n2,r2,4,0\n3,r1,8,1\n").unwrap();
+    fs::write(folder.path().join("route.csv"), "id,region\nr1,N\nr2,S\n").unwrap();
+    folder
+}
+
+fn cubrel(folder: &Path, args: &[&str]) -> Output {
+    Command::cargo_bin("cubrel").unwrap().current_dir(folder).args(args).output().unwrap()
+}
+
+fn stdout(output: &Output) -> String {
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+fn json(folder: &Path, args: &[&str], code: i32) -> Json {
+    let output = cubrel(folder, &[args, &["--format", "json"]].concat());
+    assert_eq!(output.status.code(), Some(code), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    serde_json::from_str(&stdout(&output)).unwrap()
+}
+
+#[test]
+fn uses_have_the_json_that_is_promised() {
+    let folder = folder();
+    let found = json(folder.path(), &["uses", "booking.net"], 0);
+    assert_eq!(
+        found["used_by"][0],
+        json!({
+            "name": "revenue", "kind": "measure", "direct": true, "through": [],
+            "text": "sum(booking.net)", "line": 12, "column": 16
+        })
+    );
+    assert_eq!(found["used_by"][1]["through"], json!(["revenue"]));
+    assert_eq!((&found["name"], &found["kind"]), (&json!("booking.net"), &json!("column")));
+    let unused = json(folder.path(), &["uses", "--none"], 0);
+    let names: Vec<&str> = unused["unused"].as_array().unwrap().iter().map(|p| p["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["idle"]);
+    assert_eq!((&unused["unused"][0]["kind"], &unused["bytes"]), (&json!("measure"), &json!(0)));
+    let dot = stdout(&cubrel(folder.path(), &["uses", "booking.net", "--format", "dot"]));
+    assert!(dot.starts_with("digraph") && dot.contains("measure: revenue") && dot.contains("n1 -> n0;"), "{dot}");
+    let svg = stdout(&cubrel(folder.path(), &["uses", "--none", "--format", "svg"]));
+    assert!(svg.starts_with("<svg") && svg.trim_end().ends_with("</svg>"), "{svg}");
+    let refused = cubrel(folder.path(), &["size", "--format", "dot"]);
+    assert_eq!(refused.status.code(), Some(2));
+    let refused = cubrel(folder.path(), &["--format", "dot", "query", "by_region"]);
+    assert!(
+        String::from_utf8_lossy(&refused.stderr).contains("it has table, csv, json, markdown, jsonl"),
+        "{refused:?}"
+    );
+}
+
+#[test]
+fn a_rename_shows_what_it_changes_and_can_be_taken_back() {
+    let folder = folder();
+    let model = || fs::read_to_string(folder.path().join("model.toml")).unwrap();
+    let dry = json(folder.path(), &["rename", "booking.net", "net fare", "--dry-run"], 0);
+    assert_eq!(
+        dry,
+        json!({
+            "changed": [
+                {"line": 4, "before": "[table.booking.column.net]", "after": "[table.booking.column.\"net fare\"]"},
+                {"line": 12, "before": "formula = 'sum(booking.net)'", "after": "formula = 'sum(booking.\"net fare\")'"}
+            ],
+            "written": false, "refused": []
+        })
+    );
+    assert_eq!(model(), MODEL);
+    let done = cubrel(folder.path(), &["rename", "booking.net", "net fare"]);
+    assert!(done.status.success() && stdout(&done).contains("+formula = 'sum(booking.\"net fare\")'"), "{done:?}");
+    assert!(String::from_utf8_lossy(&done.stderr).contains("give what they gave"), "{done:?}");
+    assert_ne!(model(), MODEL);
+    assert_eq!(json(folder.path(), &["rename", "--undo"], 0)["written"], json!(true));
+    assert_eq!(model(), MODEL);
+    let refused = json(folder.path(), &["remove", "revenue"], 2);
+    assert_eq!(refused["refused"][0], json!({"name": "idle", "line": 14, "why": "this measure uses measure revenue"}));
+    assert_eq!(refused["written"], json!(false));
+    assert_eq!(json(folder.path(), &["remove", "idle"], 0)["written"], json!(true));
+    assert_eq!(model(), MODEL.replace("[measure.idle]\nformula = 'revenue * 2'\n", ""));
+    let unknown = cubrel(folder.path(), &["rename", "booking.nett", "x"]);
+    assert!(String::from_utf8_lossy(&unknown.stderr).contains("did you mean `booking.net`?"), "{unknown:?}");
+    for wrong in
+        [&["rename"][..], &["rename", "a"], &["rename", "a", "b", "--undo"], &["remove"], &["remove", "a", "--undo"]]
+    {
+        assert_eq!(cubrel(folder.path(), wrong).status.code(), Some(2), "{wrong:?}");
+    }
+}
+
+#[test]
+fn expectations_end_with_one_where_they_do_not_hold() {
+    let folder = folder();
+    let found = json(folder.path(), &["test"], 0);
+    assert_eq!((&found["passed"], &found["failed"]), (&json!(2), &json!(0)));
+    let text = fs::read_to_string(folder.path().join("model.toml")).unwrap().replace("['N', 16]", "['N', 17]");
+    fs::write(folder.path().join("model.toml"), text + "[[expect]]\nquery = 'grid nothing'\n").unwrap();
+    let found = json(folder.path(), &["test", "--junit", "report.xml"], 1);
+    assert_eq!(
+        found["expectations"][0]["differences"],
+        json!([{"at": {"route.region": "N"}, "expected": 17, "got": 16}])
+    );
+    let shown = stdout(&cubrel(folder.path(), &["test"]));
+    for part in ["fails  by_region", "holds  references are unique", "2 of 3 expectations do not hold"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let xml = fs::read_to_string(folder.path().join("report.xml")).unwrap();
+    for part in [
+        "tests=\"3\"",
+        "failures=\"1\"",
+        "errors=\"1\"",
+        "route.region = N: expected 17, got 16",
+        "references are unique",
+    ] {
+        assert!(xml.contains(part), "{part}: {xml}");
+    }
+    let nowhere = cubrel(folder.path(), &["test", "--junit", "no/such/folder.xml"]);
+    assert!(String::from_utf8_lossy(&nowhere.stderr).contains("cannot be written"), "{nowhere:?}");
+}
+
+#[test]
+fn check_ends_with_hints_and_strict_counts_them() {
+    let folder = folder();
+    let run = |args: &[&str]| cubrel(folder.path(), args);
+    let plain = run(&["check"]);
+    let text = stdout(&plain);
+    assert_eq!(plain.status.code(), Some(0), "{text}");
+    assert!(
+        text.contains("hint[unused]: nothing uses measure idle") && text.contains("nothing is wrong with this model;"),
+        "{text}"
+    );
+    assert_eq!(run(&["check", "--strict"]).status.code(), Some(1));
+    assert_eq!(stdout(&run(&["check", "--no-hints"])), "nothing is wrong with this model\n");
+    let all = json(folder.path(), &["check"], 0);
+    let hint = all.as_array().unwrap().iter().find(|p| p["hint"] == "unused").unwrap();
+    assert_eq!((&hint["severity"], &hint["problem"], &hint["line"]), (&json!("hint"), &json!("untidy"), &json!(13)));
+    fs::write(folder.path().join("model.toml"), format!("{MODEL}[model]\nallow = ['unused', 'shown_key']\n")).unwrap();
+    assert_eq!(run(&["check", "--strict"]).status.code(), Some(0));
+}
+
+fn git(folder: &Path, args: &[&str]) {
+    let names = ["-c", "user.name=Ann", "-c", "user.email=ann@example.org", "-c", "commit.gpgsign=false"];
+    let done = std::process::Command::new("git").current_dir(folder).args(names).args(args).output().unwrap();
+    assert!(done.status.success(), "{args:?}: {}", String::from_utf8_lossy(&done.stderr));
+}
+
+#[test]
+fn a_model_is_held_against_what_it_was_on_todays_data() {
+    if std::process::Command::new("git").arg("--version").output().is_err() {
+        eprintln!("there is no git program here");
+        return;
+    }
+    let folder = folder();
+    let outside = cubrel(folder.path(), &["compare", ".", "--revision", "HEAD"]);
+    assert_eq!(outside.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&outside.stderr).contains("is not in a git repository"), "{outside:?}");
+    git(folder.path(), &["init", "-q"]);
+    git(folder.path(), &["add", "model.toml"]);
+    git(folder.path(), &["commit", "-qm", "first"]);
+    let same = json(folder.path(), &["compare", ".", "--revision", "HEAD", "--runs", "1"], 0);
+    assert_eq!(same["changes"], json!([]));
+    // Another formula, and rows that came since.
+    fs::write(folder.path().join("model.toml"), MODEL.replace("fare - concession", "fare")).unwrap();
+    fs::write(
+        folder.path().join("booking.csv"),
+        "ref,route,fare,concession\n1,r1,10,1\n2,r2,4,0\n3,r1,8,1\n4,r2,6,0\n",
+    )
+    .unwrap();
+    let changed = json(folder.path(), &["compare", ".", "--revision", "HEAD", "--runs", "1"], 1);
+    assert_eq!(
+        changed["changes"],
+        json!([{
+            "name": "booking.net", "kind": "column", "what": "changed",
+            "said": [{"key": "formula", "before": "fare - concession", "after": "fare"}]
+        }])
+    );
+    let by_region = &changed["answers"][0];
+    assert_eq!((&by_region["cells"], &by_region["differing"]), (&json!(2), &json!(1)), "{by_region}");
+    assert_eq!((&by_region["example"]["a"], &by_region["example"]["b"]), (&json!("16"), &json!("18")), "{by_region}");
+    let shown = stdout(&cubrel(folder.path(), &["compare", ".", "--revision", "HEAD", "--runs", "1"]));
+    assert!(shown.contains("~ column booking.net") && shown.contains("numbers differ"), "{shown}");
+    // The store is that of the model as it is.
+    let now = stdout(&cubrel(folder.path(), &["query", "grid revenue", "--format", "csv"]));
+    assert_eq!(now, "revenue\n28\n");
+    for (revision, message) in
+        [("nowhere", "there is no revision `nowhere`"), ("--all", "there is no revision `--all`")]
+    {
+        let failed = cubrel(folder.path(), &["compare", ".", &format!("--revision={revision}")]);
+        assert!(String::from_utf8_lossy(&failed.stderr).contains(message), "{revision}: {failed:?}");
+    }
+    git(folder.path(), &["rm", "-q", "--cached", "model.toml"]);
+    git(folder.path(), &["commit", "-qm", "second"]);
+    let gone = cubrel(folder.path(), &["compare", ".", "--revision", "HEAD"]);
+    assert!(String::from_utf8_lossy(&gone.stderr).contains("revision `HEAD` has no model.toml here"), "{gone:?}");
+    fs::write(folder.path().join("model.toml"), MODEL.replace("sum(booking.net)", "sum(booking.nett)")).unwrap();
+    git(folder.path(), &["add", "model.toml"]);
+    git(folder.path(), &["commit", "-qm", "third"]);
+    fs::write(folder.path().join("model.toml"), MODEL).unwrap();
+    let wrong = json(folder.path(), &["compare", ".", "--revision", "HEAD", "--runs", "1"], 1);
+    assert!(wrong["answers"][0]["error_a"].as_str().is_some_and(|e| e.contains("has no column `nett`")), "{wrong}");
+}
