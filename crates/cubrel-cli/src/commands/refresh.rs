@@ -114,6 +114,10 @@ pub fn show(report: &RefreshReport, out: &mut Output) -> Result<(), Failure> {
             t.bad_examples.join("\n  ")
         ))?;
     }
+    for t in report.tables.iter().filter(|t| t.read && !t.notes.is_empty()) {
+        out.text(&format!("\nThe source of {}:\n", t.table))?;
+        t.notes.iter().try_for_each(|note| out.sentence(Tone::Plain, &format!("  {note}")))?;
+    }
     let changed: Vec<&str> = report.tables.iter().flat_map(|t| &t.changed_types).map(String::as_str).collect();
     if !changed.is_empty() {
         out.text(&format!("\nTypes that have changed:\n  {}\n", changed.join("\n  ")))?;

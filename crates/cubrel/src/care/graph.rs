@@ -130,16 +130,16 @@ impl<'m> Graph<'m> {
 
     fn is_called(&self, part: &Part, name: &str) -> bool {
         let raw = match part {
-            Part::Column(table, column) => format!("{table}.{column}"),
-            Part::Hierarchy(table, hierarchy) if name.contains('.') => format!("{table}.{hierarchy}"),
-            Part::Table(own) | Part::Measure(own) | Part::Hierarchy(_, own) | Part::Lens(own) => own.clone(),
-            _ => String::new(),
+            Part::Column(table, column) => Some(format!("{table}.{column}")),
+            Part::Hierarchy(table, hierarchy) if name.contains('.') => Some(format!("{table}.{hierarchy}")),
+            Part::Table(own) | Part::Measure(own) | Part::Hierarchy(_, own) | Part::Lens(own) => Some(own.clone()),
+            _ => None,
         };
         let path = || match (part, column_path(name)) {
             (Part::Column(table, column), Some((t, c))) => *table == t && *column == c,
             _ => false,
         };
-        raw == name || self.show(part) == name || path()
+        raw.as_deref() == Some(name) || self.show(part) == name || path()
     }
 
     fn long_name(&self, part: &Part) -> String {

@@ -46,7 +46,7 @@ impl Model {
         let editor = Editor::open(path.as_ref(), options, observer)?;
         let graph = Graph::new(&editor.model);
         let part = graph.find(old)?;
-        let new = bare_name(&part, new)?;
+        let new = bare_name(&graph, &part, new)?;
         let renaming = Renaming { graph: &graph, part: part.clone(), new };
         let what = format!("rename {} {} to {}", part.kind().name(), graph.show(&part), renaming.new);
         let against = renaming.against();
@@ -72,7 +72,7 @@ impl Model {
 }
 
 /// The new name by itself: a column may be written with its table in front.
-fn bare_name(part: &Part, new: &str) -> Result<String, Error> {
+fn bare_name(graph: &Graph<'_>, part: &Part, new: &str) -> Result<String, Error> {
     let wrong = |message: String, help: &str| {
         Err(Error::Problems(vec![Diagnostic::general(Problem::Model, message).help(help.to_string())]))
     };
@@ -80,7 +80,7 @@ fn bare_name(part: &Part, new: &str) -> Result<String, Error> {
     let name = match part {
         Part::Column(table, _) | Part::Hierarchy(table, _) => match crate::model::paths::column_path(given) {
             Some((other, name)) if other == *table => name,
-            Some((other, _)) if given.starts_with(&format!("{other}.")) && part.kind() == PartKind::Column => {
+            Some((other, _)) if graph.parts.contains(&Part::Table(other.clone())) => {
                 let message = format!("a column stays in its table: `{given}` is not one of `{table}`");
                 return wrong(message, "write the new name alone, or with the same table in front");
             }

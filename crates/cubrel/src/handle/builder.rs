@@ -456,6 +456,7 @@ impl Builder {
                 ("csv", section.csv.is_some()),
                 ("partition", section.partition.is_some()),
                 ("missing", section.missing.is_some()),
+                ("trim", section.trim),
                 ("max_bad_rows", section.max_bad_rows.is_some()),
             ];
             for (key, _) in of_sources.iter().filter(|(_, said)| *said) {
@@ -465,8 +466,12 @@ impl Builder {
             for (column, said) in &section.column {
                 let Some((_, raw)) = columns.iter().find(|(c, _)| c == column) else { continue };
                 let declared = said.ty.as_deref().filter(|text| Type::parse(text) != Some(raw.ty));
-                let of_sources =
-                    [("source_name", said.source_name.is_some()), ("date_pattern", said.date_pattern.is_some())];
+                let of_sources = [
+                    ("source_name", said.source_name.is_some()),
+                    ("source_position", said.source_position.is_some()),
+                    ("date_pattern", said.date_pattern.is_some()),
+                    ("missing", said.missing.is_some()),
+                ];
                 for (key, _) in of_sources.iter().filter(|(_, said)| *said) {
                     let message = format!("`{key}` says how a source is read, and `{name}.{column}` is given");
                     refuse(&format!("column.{column}.{key}"), message, "leave it out");

@@ -31,6 +31,8 @@ pub(super) struct EncodedTable {
     pub(super) names: Vec<(String, Computed)>,
     /// By partition.
     pub(super) partitions: Vec<EncodedPartition>,
+    /// What people are told of the source.
+    pub(super) notes: Vec<String>,
 }
 
 /// The rows of one partition.

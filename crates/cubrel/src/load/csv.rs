@@ -6,7 +6,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Mutex;
 
-use ::csv::ReaderBuilder;
 use rayon::prelude::*;
 
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
@@ -14,17 +13,14 @@ use super::dialect::{Dialect, Shape};
 use super::failure::Failure;
 use super::field_parser::{FieldParser, Kind, Missing, finalized};
 use super::fields::{self, FieldBatch};
+use super::header::{HEADER, Naming, Together, header, together};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
-use super::report::{HOW_TO_SAY_ENCODING, NO_UTF8};
 use super::sources::FileStamp;
 use super::staging::{StagedPart, Staging, described};
 use super::{LoadError, Observer};
-use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
 
-/// Bytes in which the header of a text is looked for first.
-const HEADER: usize = 1 << 14;
 /// Texts whose first piece is looked at for types.
 const SAMPLED: usize = 3;
 
@@ -42,8 +38,14 @@ pub struct Request<'a> {
     pub shapes: &'a HashMap<String, Shape>,
     /// Fields that stand for null.
     pub missing: &'a [String],
+    /// Fields that stand for null in some columns, by name in the model.
+    pub own_missing: &'a HashMap<String, Vec<String>>,
+    /// Whether blanks around fields are no part of them.
+    pub trim: bool,
     /// From names in the source to names in the model.
     pub renamed: &'a HashMap<String, String>,
+    /// From places in the source, from 1, to names in the model.
+    pub positions: &'a HashMap<usize, String>,
     /// Declared types, by name in the model.
     pub types: &'a HashMap<String, Type>,
     /// Types that columns had so far, by name in the model, for those that nobody has declared.
@@ -73,8 +75,12 @@ struct CsvLayout<'a> {
     inputs: &'a [Input],
     dialect: Dialect,
     names: Vec<String>,
+    /// By input, which of the columns those of its text are.
+    of_input: Vec<Vec<usize>>,
+    /// What people are told of the names.
+    notes: Vec<String>,
     shapes: Vec<Shape>,
-    missing: Missing<'a>,
+    missing: Vec<Missing<'a>>,
     /// By column, the type that somebody has declared.
     declared: Vec<Option<Type>>,
 }
@@ -104,11 +110,13 @@ pub(super) fn read<'g>(
     }
 }
 
-fn default_shape(dialect: &Dialect) -> Shape {
+/// How fields are written in a column of which nothing else is said than perhaps its type.
+fn default_shape(dialect: &Dialect, declared: Option<&Type>) -> Shape {
+    let signs = declared.is_some_and(|ty| ty.is_number());
     match (dialect.decimal_comma, dialect.thousands) {
-        (false, None) => Shape::Plain,
-        (false, Some(thousands)) => Shape::Numbers { point: '.', thousands },
-        (true, thousands) => Shape::Numbers { point: ',', thousands: thousands.unwrap_or('.') },
+        (false, None) if !signs => Shape::Plain,
+        (false, thousands) => Shape::Numbers { point: '.', thousands, signs },
+        (true, thousands) => Shape::Numbers { point: ',', thousands: Some(thousands.unwrap_or('.')), signs },
     }
 }
 
@@ -126,57 +134,6 @@ fn find_delimiter(body: &[u8]) -> u8 {
     counts.iter().rev().max_by_key(|(_, n)| *n).map_or(b',', |(c, _)| *c)
 }
 
-/// The names of a text's columns.
-fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
-    let path = input.name();
-    let piece = Lines::new(vec![input.clone()], dialect.clone(), HEADER).next()?;
-    let body = piece.as_ref().map_or(&[][..], |p| &p.body);
-    let mut reader = ReaderBuilder::new()
-        .delimiter(dialect.delimiter.unwrap_or(b','))
-        .quote(dialect.quote)
-        .flexible(true)
-        .from_reader(body);
-    let header = reader
-        .byte_headers()
-        .map_err(|e| Diagnostic::general(Problem::Data, format!("{path}: the header cannot be read: {e}")))?;
-    let name = |bytes: &[u8]| std::str::from_utf8(bytes).map(|name| name.trim().to_string());
-    let names: Vec<String> = header.iter().map(name).collect::<Result<_, _>>().map_err(|_| {
-        Diagnostic::general(Problem::Data, format!("{path}: the header {NO_UTF8}")).help(HOW_TO_SAY_ENCODING)
-    })?;
-    if names.is_empty() || names.iter().all(String::is_empty) {
-        let problem = Diagnostic::general(Problem::Data, format!("{path} is empty: it has no header line"));
-        return Err(problem.help("the first line of a CSV file names its columns").into());
-    }
-    if let Some(i) = names.iter().position(String::is_empty) {
-        let problem = Diagnostic::general(Problem::Data, format!("{path}: column {} has no name", i + 1));
-        return Err(problem.help("name every column in the first line").into());
-    }
-    Ok(names)
-}
-
-/// The columns' names; every text has to have the same ones.
-fn headers(inputs: &[Input], dialect: &Dialect) -> Result<Vec<String>, LoadError> {
-    let Some((first, rest)) = inputs.split_first() else { return Ok(Vec::new()) };
-    let expected = header(first, dialect)?;
-    let mut seen = HashSet::with_capacity(expected.len());
-    if let Some(name) = expected.iter().find(|name| !seen.insert(*name)) {
-        let problem = Diagnostic::general(Problem::Data, format!("{}: two columns are called `{name}`", first.name()));
-        return Err(problem.help("give every column in the first line another name").into());
-    }
-    for input in rest {
-        let names = header(input, dialect)?;
-        if names == expected {
-            continue;
-        }
-        let odd = names.iter().find(|n| !expected.contains(n)).or_else(|| expected.iter().find(|n| !names.contains(n)));
-        let what = odd.map_or("they stand in another order".to_string(), |n| format!("`{n}` is not in both"));
-        let message = format!("{} has other columns than {}: {what}", input.name(), first.name());
-        let problem = Diagnostic::general(Problem::Data, message);
-        return Err(problem.help("all files of one table have the same header").into());
-    }
-    Ok(expected)
-}
-
 impl<'a> CsvLayout<'a> {
     fn of(request: &'a Request<'a>, inputs: &'a [Input]) -> Result<CsvLayout<'a>, LoadError> {
         let mut dialect = request.dialect.clone();
@@ -185,21 +142,26 @@ impl<'a> CsvLayout<'a> {
             let piece = first.transpose()?.flatten();
             dialect.delimiter = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body)));
         }
-        let names: Vec<String> =
-            headers(inputs, &dialect)?.into_iter().map(|n| request.renamed.get(&n).cloned().unwrap_or(n)).collect();
-        let shapes: Vec<Shape> =
-            names.iter().map(|n| request.shapes.get(n).cloned().unwrap_or_else(|| default_shape(&dialect))).collect();
-        let declared = names
-            .iter()
-            .zip(&shapes)
-            .map(|(name, shape)| match (request.types.get(name), shape) {
-                (Some(ty), _) => Some(*ty),
-                (None, Shape::Dated(pattern)) => Some(pattern.ty()),
-                (None, _) => None,
-            })
-            .collect();
-        let missing = Missing::new(request.missing);
-        Ok(CsvLayout { request, inputs, dialect, names, shapes, missing, declared })
+        let naming = Naming { renamed: request.renamed, positions: request.positions };
+        let headers: Vec<(&str, Vec<String>)> =
+            inputs.iter().map(|i| Ok((i.name(), header(i, &dialect)?))).collect::<Result<_, LoadError>>()?;
+        let Together { names, of_file, notes } = together(&headers, &naming)?;
+        let shape = |name: &String| {
+            let said = request.shapes.get(name).cloned();
+            said.unwrap_or_else(|| default_shape(&dialect, request.types.get(name)))
+        };
+        let shapes: Vec<Shape> = names.iter().map(shape).collect();
+        let declared = names.iter().zip(&shapes).map(|(name, shape)| request.types.get(name).copied().or(shape.ty()));
+        let declared = declared.collect();
+        let fields_for_null = |name: &String| request.own_missing.get(name).map_or(request.missing, Vec::as_slice);
+        let missing = names.iter().map(|name| Missing::new(fields_for_null(name))).collect();
+        Ok(CsvLayout { request, inputs, dialect, names, of_input: of_file, notes, shapes, missing, declared })
+    }
+
+    /// How the fields of a column are read.
+    fn way(&self, column: usize, kind: Kind) -> FieldParser<'_> {
+        let (shape, missing) = (&self.shapes[column], &self.missing[column]);
+        FieldParser { kind, shape, missing, trim: self.request.trim }
     }
 
     fn lines(&self, inputs: Vec<Input>) -> Lines {
@@ -218,12 +180,12 @@ impl<'a> CsvLayout<'a> {
             return Ok(known);
         }
         let step = self.inputs.len().div_ceil(SAMPLED).max(1);
-        let sampled: Vec<&Input> = self.inputs.iter().step_by(step).collect();
+        let sampled: Vec<(usize, &Input)> = self.inputs.iter().enumerate().step_by(step).collect();
         let guesses: Vec<Vec<Guess>> = sampled
             .par_iter()
-            .map(|input| {
+            .map(|(i, input)| {
                 let piece = self.lines(vec![(*input).clone()]).next()?;
-                piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece))
+                piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, *i))
             })
             .collect::<Result<_, Failure>>()?;
         let joined = joined(&guesses, self.names.len());
@@ -242,7 +204,7 @@ impl<'a> CsvLayout<'a> {
             }
         });
         let guesses: Vec<Vec<Guess>> =
-            pieces.par_bridge().map(|piece| self.guess(&piece)).collect::<Result<_, Failure>>()?;
+            pieces.par_bridge().map(|piece| self.guess(&piece, piece.input)).collect::<Result<_, Failure>>()?;
         if let Some(e) = failed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
             return Err(e.into());
         }
@@ -254,15 +216,17 @@ impl<'a> CsvLayout<'a> {
         Ok(self.declared.clone())
     }
 
-    fn guess(&self, piece: &Piece) -> Result<Vec<Guess>, Failure> {
+    fn guess(&self, piece: &Piece, input: usize) -> Result<Vec<Guess>, Failure> {
         let mut guesses = vec![Guess::default(); self.names.len()];
+        let own = &self.of_input[input];
         // Rows that cannot be read tell nothing; they are reported when they are read for their values.
-        self.each_batch(piece, |batch| {
-            let bad = self.misfits(batch);
-            for (i, guess) in guesses.iter_mut().enumerate().filter(|(i, _)| self.declared[*i].is_none()) {
+        self.each_batch(piece, own.len(), |batch| {
+            let bad = self.misfits(batch, own);
+            for (i, column) in own.iter().copied().enumerate().filter(|(_, c)| self.declared[*c].is_none()) {
+                let way = self.way(column, Kind::Any);
                 let fields = batch.column(i).enumerate().filter(|(row, _)| !bad.contains(row));
-                let known = fields.map(|(_, field)| field).filter(|field| !self.missing.has(field));
-                known.for_each(|field| guess.see(&self.shapes[i].normal(field)));
+                let known = fields.map(|(_, field)| way.field(field)).filter(|field| !way.missing.has(field));
+                known.for_each(|field| guesses[column].see(&way.shape.normal(field)));
             }
             Ok(())
         })?;
@@ -270,11 +234,10 @@ impl<'a> CsvLayout<'a> {
     }
 
     /// Rows that do not fit what somebody has declared.
-    fn misfits(&self, batch: &FieldBatch<'_>) -> HashSet<usize> {
-        let declared = self.declared.iter().zip(&self.shapes).enumerate();
-        let misfits = declared.filter_map(|(i, (ty, shape))| {
-            let way = FieldParser { kind: Kind::Settled, shape, missing: &self.missing };
-            Some(Staging::new((*ty)?).extend(batch.column(i), &way))
+    fn misfits(&self, batch: &FieldBatch<'_>, own: &[usize]) -> HashSet<usize> {
+        let misfits = own.iter().enumerate().filter_map(|(i, column)| {
+            let way = self.way(*column, Kind::Settled);
+            Some(Staging::new(self.declared[*column]?).extend(batch.column(i), &way))
         });
         misfits.flatten().collect()
     }
@@ -282,9 +245,10 @@ impl<'a> CsvLayout<'a> {
     fn each_batch(
         &self,
         piece: &Piece,
+        columns: usize,
         take: impl FnMut(&FieldBatch<'_>) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
-        fields::each_batch(piece, &self.dialect, self.names.len(), take)
+        fields::each_batch(piece, &self.dialect, columns, take)
     }
 
     /// Refuses a source of which the first piece says that there is no room for it.
@@ -321,19 +285,20 @@ impl<'a> CsvLayout<'a> {
             Ok(piece.map(|p| (partition(&p), p)))
         };
         assembler.take(&mut next, &|piece| self.take(&piece, types))?;
-        assembler.finish()
+        let encoded = assembler.finish()?;
+        Ok(EncodedTable { notes: self.notes.clone(), ..encoded })
     }
 
     fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<PieceColumns, Failure> {
         let finalized: Vec<Type> = types.iter().map(|ty| finalized(*ty)).collect();
         let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
-        let ways: Vec<FieldParser<'_>> =
-            kinds.zip(&self.shapes).map(|(kind, shape)| FieldParser { kind, shape, missing: &self.missing }).collect();
+        let ways: Vec<FieldParser<'_>> = kinds.enumerate().map(|(column, kind)| self.way(column, kind)).collect();
+        let own = &self.of_input[piece.input];
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
         let mut part = StagedPart::new(&finalized, is_text);
-        self.each_batch(piece, |batch| {
-            let mut bad = self.take_batch(&mut part, batch, &ways)?;
+        self.each_batch(piece, own.len(), |batch| {
+            let mut bad = self.take_batch(&mut part, batch, own, &ways)?;
             bad.extend_from_slice(batch.odd());
             bad.sort();
             for (start, message) in bad {
@@ -350,31 +315,37 @@ impl<'a> CsvLayout<'a> {
         &self,
         part: &mut StagedPart,
         batch: &FieldBatch<'_>,
+        own: &[usize],
         ways: &[FieldParser<'_>],
     ) -> Result<Vec<(usize, String)>, Failure> {
         let before = part.rows();
-        // By row, the first column that does not fit.
+        // By row, the first column of the text that does not fit.
         let mut bad: BTreeMap<usize, usize> = BTreeMap::new();
-        for (i, (column, way)) in part.columns.iter_mut().zip(ways).enumerate() {
-            let misfits = column.extend(batch.column(i), way);
+        for (i, column) in own.iter().copied().enumerate() {
+            let misfits = part.columns[column].extend(batch.column(i), &ways[column]);
             for row in misfits {
                 bad.entry(row).or_insert(i);
             }
         }
-        if bad.is_empty() {
-            return Ok(Vec::new());
-        }
-        if bad.values().any(|column| self.declared[*column].is_none()) {
+        if bad.values().any(|i| self.declared[own[*i]].is_none()) {
             return Err(Failure::TypeMismatch);
         }
-        for (i, (column, way)) in part.columns.iter_mut().zip(ways).enumerate() {
-            column.truncate(before);
-            let good: Vec<&[u8]> =
-                batch.column(i).enumerate().filter(|(row, _)| !bad.contains_key(row)).map(|(_, field)| field).collect();
-            column.extend(good.into_iter(), way);
+        if !bad.is_empty() {
+            for (i, column) in own.iter().copied().enumerate() {
+                part.columns[column].truncate(before);
+                let fields = batch.column(i).enumerate();
+                let good: Vec<&[u8]> = fields.filter(|(row, _)| !bad.contains_key(row)).map(|(_, f)| f).collect();
+                part.columns[column].extend(good.into_iter(), &ways[column]);
+            }
+        }
+        if own.len() < part.columns.len() {
+            let rows = batch.len() - bad.len();
+            let others = part.columns.iter_mut().enumerate().filter(|(column, _)| !own.contains(column));
+            others.for_each(|(_, column)| column.extend_nulls(rows));
         }
         let message = |(row, column): (usize, usize)| {
             let field = batch.column(column).nth(row).unwrap_or_default();
+            let column = own[column];
             let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
             let ty = described(part.columns[column].ty());
             (batch.start(row), format!("`{text}` in column `{}` is not {ty}", self.names[column]))

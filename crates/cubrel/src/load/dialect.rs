@@ -5,6 +5,7 @@ use std::io::{self, Cursor, Read};
 
 use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8};
 
+use super::written::without_signs;
 use crate::value::{Type, date};
 
 /// How a CSV file is laid out.
@@ -20,15 +21,26 @@ pub struct Dialect {
     pub thousands: Option<char>,
     /// How characters are written.
     pub encoding: &'static Encoding,
+    /// Lines before the header.
+    pub skip: u32,
 }
 
 impl Default for Dialect {
     fn default() -> Dialect {
-        Dialect { delimiter: None, quote: b'"', decimal_comma: false, thousands: None, encoding: UTF_8 }
+        Dialect { delimiter: None, quote: b'"', decimal_comma: false, thousands: None, encoding: UTF_8, skip: 0 }
     }
 }
 
 impl Dialect {
+    /// How a text is written that begins so and has no mark: what has a zero in every other byte is UTF-16.
+    fn encoding_of(&self, front: &[u8]) -> &'static Encoding {
+        match front {
+            [a, 0, b, 0] if self.encoding == UTF_8 && *a != 0 && *b != 0 => encoding_rs::UTF_16LE,
+            [0, a, 0, b] if self.encoding == UTF_8 && *a != 0 && *b != 0 => encoding_rs::UTF_16BE,
+            _ => self.encoding,
+        }
+    }
+
     /// The text as UTF-8, without a mark at its front; a mark says more than the declared encoding.
     ///
     /// # Errors
@@ -36,7 +48,7 @@ impl Dialect {
     pub fn decoded(&self, mut bytes: Box<dyn Read + Send>) -> io::Result<Box<dyn Read + Send>> {
         let mut front = Vec::with_capacity(MARK);
         (&mut bytes).take(MARK as u64).read_to_end(&mut front)?;
-        let (encoding, mark) = Encoding::for_bom(&front).unwrap_or((self.encoding, 0));
+        let (encoding, mark) = Encoding::for_bom(&front).unwrap_or_else(|| (self.encoding_of(&front), 0));
         front.drain(..mark);
         let all = Cursor::new(front).chain(bytes);
         if encoding == UTF_8 {
@@ -47,8 +59,8 @@ impl Dialect {
     }
 }
 
-/// The longest mark in front of a text.
-const MARK: usize = 3;
+/// So many bytes of a text tell how it is written: as many as the longest mark, and two characters of two bytes.
+const MARK: usize = 4;
 /// Stands for what is no text: no UTF-8 has this byte.
 const NO_TEXT: u8 = 0xFF;
 /// Bytes that are decoded at a time.
@@ -107,10 +119,13 @@ pub enum Shape {
         /// In front of decimals.
         point: char,
         /// Between thousands.
-        thousands: char,
+        thousands: Option<char>,
+        /// Whether there may be currencies, percent signs, parentheses and the like: where somebody has said that these are
+        /// numbers.
+        signs: bool,
     },
-    /// Dates by a pattern.
-    Dated(DatePattern),
+    /// Dates by the first of some patterns that reads them.
+    Dated(Vec<DatePattern>),
 }
 
 impl Shape {
@@ -118,24 +133,43 @@ impl Shape {
     pub fn normal<'f>(&self, field: &'f [u8]) -> Cow<'f, [u8]> {
         match self {
             Shape::Plain => Cow::Borrowed(field),
-            Shape::Numbers { point, thousands } => match plain_number(field, *point, *thousands) {
-                Some(plain) => Cow::Owned(plain),
-                None => Cow::Borrowed(field),
-            },
-            Shape::Dated(pattern) => match pattern.read(field) {
+            Shape::Numbers { point, thousands, signs } => {
+                let Ok(text) = std::str::from_utf8(field) else { return Cow::Borrowed(field) };
+                let plain = |text: &str| plain_number(text, *point, *thousands);
+                let signed = || without_signs(text, plain).filter(|_| *signs);
+                plain(text).or_else(signed).map_or(Cow::Borrowed(field), |plain| Cow::Owned(plain.into_bytes()))
+            }
+            Shape::Dated(patterns) => match patterns.iter().find_map(|pattern| pattern.read(field)) {
                 Some(text) => Cow::Owned(text.into_bytes()),
                 None => Cow::Borrowed(field),
             },
         }
     }
+
+    /// Whether what the language would read as a number is that number.
+    #[inline]
+    pub fn is_as_written(&self) -> bool {
+        matches!(self, Shape::Plain | Shape::Numbers { point: '.', .. })
+    }
+
+    /// The type of columns that are written so, if that tells it.
+    pub fn ty(&self) -> Option<Type> {
+        match self {
+            Shape::Dated(patterns) if patterns.iter().any(|p| p.ty() == Type::Timestamp) => Some(Type::Timestamp),
+            Shape::Dated(_) => Some(Type::Date),
+            _ => None,
+        }
+    }
 }
 
 /// `1.234,50` as `1234.50`; what parts thousands has to stand where they end.
-fn plain_number(field: &[u8], point: char, thousands: char) -> Option<Vec<u8>> {
-    let field = std::str::from_utf8(field).ok()?;
+fn plain_number(field: &str, point: char, thousands: Option<char>) -> Option<String> {
     let (sign, digits) = field.strip_prefix('-').map_or(("", field), |rest| ("-", rest));
     let (whole, part) = digits.split_once(point).map_or((digits, None), |(whole, part)| (whole, Some(part)));
-    let groups: Vec<&str> = whole.split(thousands).collect();
+    let groups: Vec<&str> = match thousands {
+        Some(thousands) => whole.split(thousands).collect(),
+        None => vec![whole],
+    };
     let all_digits = |t: &str| !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit());
     let grouped = groups.len() == 1 || groups[0].len() <= 3 && groups[1..].iter().all(|g| g.len() == 3);
     if !grouped || !groups.iter().all(|g| all_digits(g)) || part.is_some_and(|p| !all_digits(p)) {
@@ -147,7 +181,7 @@ fn plain_number(field: &[u8], point: char, thousands: char) -> Option<Vec<u8>> {
         plain.push('.');
         plain.push_str(part);
     }
-    Some(plain.into_bytes())
+    Some(plain)
 }
 
 /// A pattern of dates, as in Unicode UTS #35: `dd/MM/yyyy HH:mm`.
@@ -268,7 +302,7 @@ mod tests {
             (",5", None),
             ("x", None),
         ] {
-            let found = plain_number(text.as_bytes(), ',', '.').map(|b| String::from_utf8(b).expect("ascii"));
+            let found = plain_number(text, ',', Some('.'));
             assert_eq!(found.as_deref(), expected, "{text}");
         }
     }
@@ -307,5 +341,8 @@ mod tests {
         assert_eq!(decoded(&western, &b"\xe9".repeat(100_000)), "é".repeat(100_000));
         assert_eq!(decoded(&Dialect::default(), b"\xff\xfea\0b\0"), "ab");
         assert_eq!(decoded(&Dialect::default(), b"ab"), "ab");
+        assert_eq!(decoded(&Dialect::default(), b"a\0b\0c\0"), "abc", "two bytes each, though nobody says so");
+        assert_eq!(decoded(&Dialect::default(), b"\0a\0b\0\xe9"), "abé");
+        assert_eq!(decoded(&Dialect::default(), b"a\0"), "a\0", "too short to tell");
     }
 }

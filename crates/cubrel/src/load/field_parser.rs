@@ -76,6 +76,18 @@ pub(super) struct FieldParser<'a> {
     pub(super) kind: Kind,
     pub(super) shape: &'a Shape,
     pub(super) missing: &'a Missing<'a>,
+    /// Whether blanks around a field are no part of it.
+    pub(super) trim: bool,
+}
+
+/// A field without the blanks around it.
+pub(super) fn trimmed(field: &[u8]) -> &[u8] {
+    const NO_BREAK: &[u8] = "\u{a0}".as_bytes();
+    let mut field = field.trim_ascii();
+    while let Some(rest) = field.strip_prefix(NO_BREAK).or_else(|| field.strip_suffix(NO_BREAK)) {
+        field = rest.trim_ascii();
+    }
+    field
 }
 
 /// What a field says.
@@ -87,6 +99,12 @@ pub(super) enum ParsedField<T> {
 }
 
 impl FieldParser<'_> {
+    /// A field as it counts.
+    #[inline]
+    pub(super) fn field<'f>(&self, field: &'f [u8]) -> &'f [u8] {
+        if self.trim { trimmed(field) } else { field }
+    }
+
     /// Reads a field by `read`; first by `short`, which gives `None` for everything that needs a closer look, and never
     /// takes decimals off.
     #[inline(always)]
@@ -96,10 +114,11 @@ impl FieldParser<'_> {
         short: impl Fn(&[u8]) -> Option<T>,
         read: impl Fn(&[u8]) -> Option<T>,
     ) -> ParsedField<T> {
+        let field = self.field(field);
         if self.missing.has(field) {
             return ParsedField::Null;
         }
-        let short = if matches!(self.shape, Shape::Plain) { short(field) } else { None };
+        let short = if self.shape.is_as_written() { short(field) } else { None };
         let value = short.filter(|_| self.kind.admits_short(field)).or_else(|| self.read_long(field, read));
         value.map_or(ParsedField::Misfit, ParsedField::Value)
     }

@@ -74,6 +74,11 @@ impl<'t> FieldBatch<'t> {
         self.rows.columns[column][..self.rows.starts.len()].iter().map(move |(start, end)| &text[*start..*end])
     }
 
+    /// How many rows have as many fields as there are columns.
+    pub(super) fn len(&self) -> usize {
+        self.rows.starts.len()
+    }
+
     /// Where a row begins in the piece.
     pub(super) fn start(&self, row: usize) -> usize {
         self.rows.starts[row]

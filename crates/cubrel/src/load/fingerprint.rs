@@ -28,6 +28,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         partition,
         key,
         missing,
+        trim,
         filter,
         max_bad_rows,
         column,
@@ -44,7 +45,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         all_rows: _,
         allow: _,
     } = section;
-    let of_source = json(&(source, query, csv, partition, key, missing, filter, max_bad_rows));
+    let of_source = json(&((source, query, csv, partition), (key, missing, trim, filter, max_bad_rows)));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));
     let columns = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
     Recipe { keys: json(&(of_source, of_days)), columns: columns.collect() }
@@ -53,8 +54,10 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
 fn of_column(section: &ColumnSection) -> serde_json::Value {
     let ColumnSection {
         source_name,
+        source_position,
         ty,
         date_pattern,
+        missing,
         keep,
         formula,
         display_order,
@@ -65,7 +68,7 @@ fn of_column(section: &ColumnSection) -> serde_json::Value {
         hidden: _,
         allow: _,
     } = section;
-    json(&(source_name, ty, date_pattern, keep, formula, display_order, day_kind))
+    json(&((source_name, source_position, ty, date_pattern, missing), (keep, formula, display_order, day_kind)))
 }
 
 /// What the functions of a formula ask of the outside.

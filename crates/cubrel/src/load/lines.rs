@@ -16,6 +16,9 @@ pub const PIECE: usize = 4 << 20;
 /// A line is no longer: what has none that ends, such as zeros without end, is not text.
 const MOST_LINE: usize = 64 << 20;
 
+/// Bytes that are read at a time of lines that are passed over.
+const SKIPPED: u64 = 1 << 12;
+
 /// What is said of a line that is longer.
 pub fn endless(line: u64, most: usize) -> io::Error {
     io::Error::other(format!("line {line} is longer than {}", crate::value::units::bytes(most as u64)))
@@ -39,6 +42,27 @@ impl Input {
         match self {
             Input::File(_, name) | Input::Made(_, name) => name,
         }
+    }
+
+    /// What was read behind some lines that are passed over.
+    fn after_skipped(&self, reader: &mut dyn Read, lines: u32) -> Result<Vec<u8>, LoadError> {
+        let mut rest = Vec::new();
+        for _ in 0..lines {
+            loop {
+                if let Some(end) = memchr::memchr(b'\n', &rest) {
+                    rest.drain(..=end);
+                    break;
+                }
+                let before = rest.len();
+                let more = reader.take(SKIPPED).read_to_end(&mut rest);
+                more.map_err(|e| bytes::problem(Path::new(self.name()), &e))?;
+                if rest.len() == before || before > MOST_LINE {
+                    rest.clear();
+                    break;
+                }
+            }
+        }
+        Ok(rest)
     }
 
     fn open(&self, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
@@ -149,9 +173,10 @@ impl Lines {
         loop {
             if self.current.as_ref().is_none_or(|c| c.at_end) {
                 let Some(input) = self.left.pop_front() else { return Ok(None) };
-                let reader = self.inputs[input].open(&self.dialect, &self.taken)?;
-                self.current =
-                    Some(Current { input, reader, rest: Vec::new(), lines: 0, is_first: true, at_end: false });
+                let mut reader = self.inputs[input].open(&self.dialect, &self.taken)?;
+                let rest = self.inputs[input].after_skipped(&mut reader, self.dialect.skip)?;
+                let lines = u64::from(self.dialect.skip);
+                self.current = Some(Current { input, reader, rest, lines, is_first: true, at_end: false });
             }
             let Some(current) = &mut self.current else { return Ok(None) };
             let input = current.input;

@@ -2,7 +2,8 @@
 //!
 //! * [`sources`]: which files, and whether they have changed; [`partitions`]: what of them has to be read
 //! * `read`: a source of whatever kind
-//! * [`csv`], [`dialect`]: delimited text, and how it is written; `lines`: its pieces; [`infer`]: its types
+//! * [`csv`], [`dialect`]: delimited text, and how it is written; `lines`: its pieces; [`infer`]: its types;
+//!   `header`: the names of columns; `written`: numbers as people write them
 //! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines
 //! * [`database`]: databases; [`sqlite`], `postgres`: the two kinds
 //! * [`bytes`]: files, packed or not
@@ -20,6 +21,7 @@ mod field_parser;
 mod fields;
 pub mod fingerprint;
 mod guarded;
+mod header;
 pub mod infer;
 mod interner;
 pub mod jsonl;
@@ -40,7 +42,9 @@ pub mod sqlite;
 mod staging;
 pub mod stored;
 pub mod tables;
+mod written;
 
 pub use failure::LoadError;
 pub use guarded::is_guarded;
+pub(crate) use lines::opened;
 pub use report::{ComputedColumn, NO_UTF8, Observer, Silent, TableReport};

@@ -106,7 +106,8 @@ pub(super) fn joined(
     if let (Some(before), true) = (before, groups.iter().all(|g| g.kept.is_some())) {
         names = before.columns.iter().map(|c| (c.name.clone(), c.computed)).collect();
     }
-    let mut report = TableReport { table: name.to_string(), ..TableReport::default() };
+    let notes = std::mem::take(&mut encoded.notes);
+    let mut report = TableReport { table: name.to_string(), notes, ..TableReport::default() };
     let mut parts: Vec<Vec<Column>> = names.iter().map(|_| Vec::new()).collect();
     let mut partitions = Vec::new();
     let mut read = encoded.partitions.into_iter().chain(std::iter::repeat_with(Default::default));

@@ -68,7 +68,10 @@ fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
         dialect: &made.dialect,
         shapes: request.shapes,
         missing: &made.missing,
+        own_missing: &made.own_missing,
+        trim: request.trim,
         renamed: request.renamed,
+        positions: request.positions,
         types: &made.types,
         known: request.known,
         periods: request.periods,
@@ -81,6 +84,7 @@ fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
 struct GeneratedCsv {
     dialect: Dialect,
     missing: Vec<String>,
+    own_missing: HashMap<String, Vec<String>>,
     types: HashMap<String, Type>,
 }
 
@@ -92,9 +96,11 @@ impl GeneratedCsv {
         types.retain(|n, _| !request.shapes.contains_key(n));
         types.extend(request.types.iter().map(|(n, ty)| (n.clone(), *ty)));
         // An empty text is null where the model says so, and here also what the source calls null.
-        let mut missing: Vec<String> = request.missing.to_vec();
-        missing.push(jsonl::NULL.to_string());
-        GeneratedCsv { dialect: Dialect { delimiter: Some(b','), ..Dialect::default() }, missing, types }
+        let with_null = |fields: &[String]| [fields, &[jsonl::NULL.to_string()]].concat();
+        let missing = with_null(request.missing);
+        let own_missing = request.own_missing.iter().map(|(name, own)| (name.clone(), with_null(own))).collect();
+        let dialect = Dialect { delimiter: Some(b','), ..Dialect::default() };
+        GeneratedCsv { dialect, missing, own_missing, types }
     }
 }
 

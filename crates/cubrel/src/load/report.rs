@@ -46,6 +46,10 @@ pub struct TableReport {
     /// Columns whose type was found to be another one than before.
     #[serde(default)]
     pub changed_types: Vec<String>,
+    /// What was odd about the source and could be put up with: names that had to be given, columns that some files lack or that
+    /// no column can hold.
+    #[serde(default)]
+    pub notes: Vec<String>,
     /// Parts that a refresh can read by themselves: groups of files, or periods of a database's table.
     #[serde(default)]
     pub parts: u64,

@@ -104,6 +104,11 @@ impl Staging {
         }
     }
 
+    /// Takes so many nulls.
+    pub(super) fn extend_nulls(&mut self, count: usize) {
+        (0..count).for_each(|_| self.push_null());
+    }
+
     /// Takes away all but the first `rows` values.
     pub(super) fn truncate(&mut self, rows: usize) {
         match &mut self.values {
@@ -140,7 +145,7 @@ impl Staging {
             (Values::Ints(to), _) => marks.take(to, fields, |f| way.read(f, exact, exact)),
             (Values::Floats(to), _) => marks.take(to, fields, |f| way.read(f, short_float, parse::float)),
             (Values::Texts(texts), _) => {
-                for (row, field) in fields.enumerate() {
+                for (row, field) in fields.map(|field| way.field(field)).enumerate() {
                     match way.text(field, self.is_text) {
                         ParsedField::Value(()) => texts.push(field),
                         said => {
@@ -335,7 +340,7 @@ mod tests {
             (Type::Text, vec!["", "x", "non", "none"], vec![], vec![0, 3]),
             (Type::Float, vec!["1.5", "none", "inf"], vec![2], vec![1]),
         ] {
-            let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing };
+            let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false };
             let mut column = Staging::new(ty);
             for round in 0..3 {
                 let found = column.extend(fields.iter().map(|f| f.as_bytes()), &way);

@@ -174,25 +174,8 @@ impl Loader<'_> {
         let known = before
             .filter(|_| groups.iter().any(|g| g.kept.is_some()))
             .map(|b| b.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect::<HashMap<String, Type>>());
-        let mut renamed = HashMap::new();
-        let mut types = HashMap::new();
-        for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
-            if let Some(source) = &said.source_name {
-                renamed.insert(source.clone(), column.clone());
-            }
-            if let Some(text) = &said.ty {
-                types.insert(column.clone(), self.declared_type(name, column, text)?);
-            }
-        }
-        let mut shapes = HashMap::new();
-        for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
-            if let Some(pattern) = &said.date_pattern {
-                let path = format!("table.{name}.column.{column}.date_pattern");
-                let pattern =
-                    DatePattern::parse(pattern).map_err(|e| self.document.problem(Problem::Model, &path, e))?;
-                shapes.insert(column.clone(), Shape::Dated(pattern));
-            }
-        }
+        let SaidOfColumns { renamed, positions, types, shapes, missing: own_missing } =
+            self.said_of_columns(name, section)?;
         let dialect = self.dialect(name, section)?;
         // Columns that know their types know their nulls, too.
         let source = section.source.as_deref().unwrap_or_default();
@@ -204,7 +187,10 @@ impl Loader<'_> {
             dialect: &dialect,
             shapes: &shapes,
             missing: section.missing.as_deref().unwrap_or(&default_missing),
+            own_missing: &own_missing,
+            trim: section.trim,
             renamed: &renamed,
+            positions: &positions,
             types: &types,
             known: &known.unwrap_or_default(),
             periods: &periods,
@@ -222,6 +208,48 @@ impl Loader<'_> {
                 Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
             }
         }
+    }
+
+    /// What the model says of the columns of a source.
+    fn said_of_columns(&self, name: &str, section: &TableSection) -> Result<SaidOfColumns, LoadError> {
+        let mut all = SaidOfColumns::default();
+        for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
+            let path = |key: &str| format!("table.{name}.column.{column}.{key}");
+            if let Some(source) = &said.source_name {
+                all.renamed.insert(source.clone(), column.clone());
+            }
+            if let Some(place) = said.source_position {
+                let wrong = |message: String, help: &str| {
+                    LoadError::from(self.document.problem(Problem::Model, &path("source_position"), message).help(help))
+                };
+                if said.source_name.is_some() {
+                    let message = format!("`{column}` has a place in the source and a name there");
+                    return Err(wrong(message, "one of them says which column it is"));
+                }
+                if let Some(other) = all.positions.insert(place as usize, column.clone()) {
+                    return Err(wrong(
+                        format!("`{other}` is column {place}, too"),
+                        "give each column a place of its own",
+                    ));
+                }
+                if place == 0 {
+                    return Err(wrong("there is no column 0".into(), "the first column is 1"));
+                }
+            }
+            if let Some(text) = &said.ty {
+                all.types.insert(column.clone(), self.declared_type(name, column, text)?);
+            }
+            if let Some(patterns) = &said.date_pattern {
+                let parsed = patterns.list().iter().map(|pattern| DatePattern::parse(pattern));
+                let parsed = parsed.collect::<Result<Vec<_>, String>>();
+                let parsed = parsed.map_err(|e| self.document.problem(Problem::Model, &path("date_pattern"), e))?;
+                all.shapes.insert(column.clone(), Shape::Dated(parsed));
+            }
+            if let Some(missing) = &said.missing {
+                all.missing.insert(column.clone(), missing.clone());
+            }
+        }
+        Ok(all)
     }
 
     fn room<'s>(&'s self, table: &'s str) -> MemoryBudget<'s> {
@@ -296,7 +324,8 @@ impl Loader<'_> {
                 )
             })?,
         };
-        Ok(Dialect { delimiter, quote, decimal_comma, thousands, encoding })
+        let skip = said.skip.unwrap_or(0);
+        Ok(Dialect { delimiter, quote, decimal_comma, thousands, encoding, skip })
     }
 
     fn declared_type(&self, table: &str, column: &str, text: &str) -> Result<Type, LoadError> {
@@ -402,7 +431,10 @@ impl Loader<'_> {
                 );
             } else if said.formula.is_none() && !known {
                 let wanted = said.source_name.as_deref().unwrap_or(column);
-                let message = format!("the source of table `{name}` has no column `{wanted}`");
+                let message = match said.source_position {
+                    Some(place) => format!("the source of table `{name}` has no column {place}"),
+                    None => format!("the source of table `{name}` has no column `{wanted}`"),
+                };
                 problems.push(
                     self.document
                         .problem(Problem::UnknownName, &path, message)
@@ -412,6 +444,18 @@ impl Loader<'_> {
         }
         if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }
     }
+}
+
+/// What a model says of the columns of a source, by their names in the model.
+#[derive(Default)]
+struct SaidOfColumns {
+    /// From names in the source.
+    renamed: HashMap<String, String>,
+    /// From places in the source.
+    positions: HashMap<usize, String>,
+    types: HashMap<String, Type>,
+    shapes: HashMap<String, Shape>,
+    missing: HashMap<String, Vec<String>>,
 }
 
 /// What a column is called in the source.

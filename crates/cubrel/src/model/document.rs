@@ -210,9 +210,11 @@ impl Walk<'_> {
 
 /// Whether a schema allows a kind of value.
 fn expects(schema: &Json, kind: &str) -> bool {
+    // A whole number is a number.
+    let is_it = |one: &str| one == kind || one == "number" && kind == "integer";
     match schema.get("type") {
-        Some(Json::String(one)) => one == kind,
-        Some(Json::Array(several)) => several.iter().any(|s| s.as_str() == Some(kind)),
+        Some(Json::String(one)) => is_it(one),
+        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).any(is_it),
         // A choice between forms is left to the reader of the types.
         _ => schema.get("properties").is_none() || kind == "object",
     }

@@ -76,6 +76,8 @@ pub struct TableSection {
     pub key: Option<String>,
     /// Fields that stand for null; an empty one by default.
     pub missing: Option<Vec<String>>,
+    /// Whether blanks around fields are no part of them.
+    pub trim: bool,
     /// Which rows to load.
     #[serde(rename = "where")]
     pub filter: Option<String>,
@@ -122,6 +124,8 @@ pub struct CsvSection {
     pub thousands: Option<String>,
     /// How characters are written, such as `windows-1252`; by default UTF-8.
     pub encoding: Option<String>,
+    /// How many lines stand before the header.
+    pub skip: Option<u32>,
 }
 
 /// `partition = { column = "sailed_on", by = "month" }`
@@ -140,11 +144,15 @@ pub struct PartitionSection {
 pub struct ColumnSection {
     /// The name in the source, where it differs.
     pub source_name: Option<String>,
+    /// Its place in the source, from 1, where its name there is none or not its own.
+    pub source_position: Option<u32>,
     /// The type, where it is not to be guessed.
     #[serde(rename = "type")]
     pub ty: Option<String>,
-    /// How dates are written, where it is not ISO: `dd/MM/yyyy`.
-    pub date_pattern: Option<String>,
+    /// How dates are written, where it is not ISO: `dd/MM/yyyy`; of several the first that reads a field.
+    pub date_pattern: Option<OneOrMany>,
+    /// Fields that stand for null in this column, in place of the table's.
+    pub missing: Option<Vec<String>>,
     /// `false`: read, usable while loading, then dropped.
     pub keep: Option<bool>,
     /// Makes this a calculated column.

@@ -91,6 +91,7 @@ impl Merge<'_> {
             partition,
             key,
             missing,
+            trim,
             filter,
             max_bad_rows,
             label,
@@ -118,6 +119,7 @@ impl Merge<'_> {
         self.option(&mut own.label, label, &at("label"));
         self.option(&mut own.note, note, &at("note"));
         own.hidden |= hidden;
+        own.trim |= trim;
         own.all_rows |= all_rows;
         own.allow.extend(allow);
         for (name, section) in column {
@@ -136,8 +138,10 @@ impl Merge<'_> {
     fn column(&mut self, own: &mut ColumnSection, other: ColumnSection, path: &str) {
         let ColumnSection {
             source_name,
+            source_position,
             ty,
             date_pattern,
+            missing,
             keep,
             formula,
             label,
@@ -150,8 +154,10 @@ impl Merge<'_> {
         } = other;
         let at = |key: &str| format!("{path}.{key}");
         self.option(&mut own.source_name, source_name, &at("source_name"));
+        self.option(&mut own.source_position, source_position, &at("source_position"));
         self.option(&mut own.ty, ty, &at("type"));
         self.option(&mut own.date_pattern, date_pattern, &at("date_pattern"));
+        self.option(&mut own.missing, missing, &at("missing"));
         self.option(&mut own.keep, keep, &at("keep"));
         self.option(&mut own.formula, formula, &at("formula"));
         self.option(&mut own.label, label, &at("label"));

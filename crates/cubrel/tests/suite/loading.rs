@@ -111,8 +111,22 @@ fn what_cannot_be_read_says_where_and_why() {
     let cases: &[(&str, &str, &str)] = &[
         ("", "", "is empty: it has no header line"),
         ("\n\n", "", "is empty: it has no header line"),
-        ("a,a\n1,2\n", "", "two columns are called `a`"),
-        ("a,,b\n1,2,3\n", "", "column 2 has no name"),
+        (",,\n1,2,3\n", "", "t.csv is empty: it has no header line"),
+        ("a,b\n1,2\n", "[table.t.column.c]\nsource_position = 3\n", "the source of table `t` has no column 3"),
+        ("a,b\n1,2\n", "[table.t.column.c]\nsource_position = 0\n", "there is no column 0"),
+        (
+            "a,b\n1,2\n",
+            "[table.t.column.c]\nsource_position = 2\n[table.t.column.d]\nsource_position = 2\n",
+            "`c` is column 2, too",
+        ),
+        (
+            "a,b\n1,2\n",
+            "[table.t.column.c]\nsource_position = 2\nsource_name = 'b'\n",
+            "`c` has a place in the source and a name there",
+        ),
+        ("a\n1\n", "csv = { skip = 5 }\n", "t.csv is empty: it has no header line"),
+        ("a\n12 pieces\n", "[table.t.column.a]\ntype = 'int'\n", "`12 pieces` in column `a` is not a whole number"),
+        ("a\n5%\n", "[table.t.column.a]\ntype = 'int'\n", "`5%` in column `a` is not a whole number"),
         ("a,b\n1\n", "", "t.csv line 2: 1 fields, the header has 2"),
         ("a,b\r\n1\r\n", "", "t.csv line 2: 1 fields, the header has 2"),
         ("a,b\r\n\"x\r\n\ny\",1\r\n2\r\n", "", "t.csv line 5: 1 fields, the header has 2"),
@@ -175,13 +189,90 @@ fn text_that_is_not_utf8_is_a_bad_row() {
 }
 
 #[test]
-fn several_files_are_one_table_and_need_one_header() {
+fn several_files_are_one_table_by_the_names_of_their_columns() {
     let folder = folder(b"a,b\n1,x\n", "");
     fs::write(folder.path().join("t2.csv"), "a,b\n2.5,y\n").unwrap();
     assert_eq!(shown(&Model::open(folder.path()).unwrap()), ["a decimal(18,1): 1.0; 2.5", "b text: x; y"]);
-    fs::write(folder.path().join("t3.csv"), "a,c\n2,y\n").unwrap();
+    // A younger file with a column more, one less, and another order.
+    fs::write(folder.path().join("t3.csv"), "c,a\nz,2\n").unwrap();
+    let (model, report) = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
+    assert_eq!(shown(&model), ["a decimal(18,1): 1.0; 2.5; 2.0", "b text: x; y; ", "c text: ; ; z"]);
+    let told = ["t.csv has no `c`: null there", "t2.csv has no `c`: null there", "t3.csv has no `b`: null there"];
+    assert_eq!(report.tables[0].notes, told);
+    // The next file is read by itself, or with all others, and nobody can tell.
+    fs::write(folder.path().join("t4.csv"), "a,b\n7,w\n").unwrap();
+    let (model, _) = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
+    assert_eq!(shown(&model), ["a decimal(18,1): 1.0; 2.5; 2.0; 7.0", "b text: x; y; ; w", "c text: ; ; z; "]);
+    fs::write(folder.path().join("t5.csv"), "x,y\n7,w\n").unwrap();
     let again = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).map(|(model, _)| model);
-    assert!(problem(again).contains("t3.csv has other columns than t.csv: `c` is not in both"));
+    assert!(problem(again).contains("t5.csv has no column in common with t.csv"));
+}
+
+#[test]
+fn exports_are_read_as_people_write_them() {
+    let typed = |column: &str, ty: &str| format!("[table.t.column.{column}]\ntype = '{ty}'\n");
+    let cases: &[(&str, String, &[&str])] = &[
+        ("a,a,\n1,2,3\n", String::new(), &["a int: 1", "a_2 int: 2", "column_3 int: 3"]),
+        (
+            "a,a,\n1,2,3\n",
+            "[table.t.column.second]\nsource_position = 2\n[table.t.column.third]\nsource_position = 3\n".into(),
+            &["a int: 1", "second int: 2", "third int: 3"],
+        ),
+        ("Report of March\n\n\"page\n1\"\na,b\n1,x\n", "csv = { skip = 4 }\n".into(), &["a int: 1", "b text: x"]),
+        ("made,by,someone\na;b\n1;x\n", "csv = { skip = 1 }\n".into(), &["a int: 1", "b text: x"]),
+        ("a , b\n 1 , x \n2,\u{a0}y\u{a0}\n   ,\n", "trim = true\n".into(), &["a int: 1; 2; ", "b text: x; y; "]),
+        ("a , b\n 1 , x \n", String::new(), &["a text:  1 ", "b text:  x "]),
+        (
+            "a,b\nNA,NA\n1,x\n",
+            "[table.t.column.a]\nmissing = ['NA']\n".into(),
+            &["a int: ; 1", "b text: NA; x"],
+        ),
+        (
+            "a\n31/12/2025\n2026-01-02\n",
+            "[table.t.column.a]\ndate_pattern = ['dd/MM/yyyy', 'yyyy-MM-dd']\n".into(),
+            &["a date: 2025-12-31; 2026-01-02"],
+        ),
+        (
+            "a\n31/12/2025 10:30\n2026-01-02\n",
+            "[table.t.column.a]\ndate_pattern = ['dd/MM/yyyy HH:mm', 'yyyy-MM-dd']\n".into(),
+            &["a timestamp: 2025-12-31 10:30:00; 2026-01-02 00:00:00"],
+        ),
+        (
+            "a\n$12.50\n(3.25)\n7-\nEUR 1\n−2\n4\n1e1\n",
+            typed("a", "decimal(10,2)"),
+            &["a decimal(10,2): 12.50; -3.25; -7.00; 1.00; -2.00; 4.00; 10.00"],
+        ),
+        ("a\n12.5%\n5 %\n-1%\n", typed("a", "decimal(6,4)"), &["a decimal(6,4): 0.1250; 0.0500; -0.0100"]),
+        ("a\n12.5%\n", typed("a", "float"), &["a float: 0.125"]),
+        (
+            "a;b\n1.234,50-;€ 2\n(5,5);3,25 €\n",
+            "csv = { decimal = ',' }\n[table.t.column.a]\ntype = 'decimal(10,2)'\n[table.t.column.b]\ntype = 'decimal(10,2)'\n".into(),
+            &["a decimal(10,2): -1234.50; -5.50", "b decimal(10,2): 2.00; 3.25"],
+        ),
+        ("a\n$1\n$2\n", String::new(), &["a text: $1; $2"]),
+    ];
+    for (csv, toml, expected) in cases {
+        let model = open(csv, toml).unwrap_or_else(|e| panic!("{csv:?} {toml}: {e}"));
+        assert_eq!(shown(&model), *expected, "{csv:?} {toml}");
+    }
+}
+
+#[test]
+fn text_of_two_bytes_a_character_needs_no_mark() {
+    for little in [true, false] {
+        let text = "a,b\n1,é\n";
+        let bytes: Vec<u8> =
+            text.encode_utf16().flat_map(|c| if little { c.to_le_bytes() } else { c.to_be_bytes() }).collect();
+        let folder = folder(&bytes, "");
+        assert_eq!(shown(&Model::open(folder.path()).unwrap()), ["a int: 1", "b text: é"]);
+    }
+}
+
+#[test]
+fn lines_are_counted_from_the_first_of_the_file() {
+    let text = "A report\nof March\na,b\n1,2\nx,3\n";
+    let toml = "csv = { skip = 2 }\n[table.t.column.a]\ntype = 'int'\n";
+    assert!(problem(open(text, toml)).contains("t.csv line 5: `x` in column `a` is not a whole number"));
 }
 
 #[test]

@@ -58,11 +58,13 @@ formula = """
 revenue
   via booking.booked"""
 [measure.last_year]
-formula = 'let revenue = 1; revenue given (shift(-1 year) on calendar) + rows(booking)'
+formula = 'let base = 1; base * revenue given (shift(-1 year) on calendar) + rows(booking)'
+[measure.shadowed]
+formula = 'let revenue = 1; revenue + rows(booking)'
 [measure.highest]
 formula = "max(top_route.revenue)"
 [measure.in_region]
-formula = "revenue given (without all but route.region, calendar)"
+formula = "revenue given (without all but (route.region, calendar))"
 
 [lens.period]
 [lens.period.reading.now]

@@ -1,21 +1,23 @@
 //! Tables as they are in their files, with what their columns need to be read well.
 
+use std::io::Read;
 use std::path::Path;
 
 use super::table::{Table, counted};
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
-use crate::load::dialect::{DatePattern, Shape};
+use crate::load::dialect::{DatePattern, Dialect, Shape};
 use crate::load::infer::is_code;
+
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::tables::Loader;
-use crate::load::{NO_UTF8, Observer};
+use crate::load::{NO_UTF8, Observer, bytes, opened, sources};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
-use crate::model::file::{CsvSection, ModelFile, TableSection};
+use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection};
 use crate::store::{Column, SEGMENT_ROWS};
-use crate::value::{Type, Value, parse};
+use crate::value::{Type, Value, exact, parse};
 
 /// Patterns of dates that are tried, the likelier ones first.
 const DATE_PATTERNS: &[&str] = &[
@@ -27,6 +29,7 @@ const DATE_PATTERNS: &[&str] = &[
     "dd/MM/yyyy HH:mm",
     "dd.MM.yyyy HH:mm",
     "d MMM yyyy",
+    "yyyy-MM-dd",
 ];
 /// Words for nothing.
 const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-", "--", "?", ".", "unknown"];
@@ -59,12 +62,26 @@ fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer
 pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Result<Table, Error> {
     let mut section = TableSection { source: Some(source.to_string()), ..TableSection::default() };
     let mut notes = Vec::new();
+    if let Some(skip) = lines_before_header(into, source) {
+        section.csv = Some(CsvSection { skip: Some(skip), ..CsvSection::default() });
+        let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
+        notes.push(format!("{lines} before the header"));
+    }
     let mut loaded = readable(into, name, &mut section, &mut notes, observer)?;
+    if texts(&loaded).any(|c| has_blanks_around(&c.data)) {
+        section.trim = true;
+        match read(into, name, &section, observer) {
+            Ok(better) => loaded = better,
+            Err(_) => section.trim = false,
+        }
+    }
+    notes.extend(loaded.report.notes.iter().cloned());
     let is_delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
     let commas = if is_delimited { commas(&loaded) } else { Commas::None };
     let found = [
         words_for_nothing(&loaded, &commas, &mut section),
         numbers_with_commas(&commas, &mut section, &mut notes),
+        numbers_with_signs(&loaded, &commas, &mut section, &mut notes),
         dates(&loaded, &mut section, &mut notes),
     ];
     if found.contains(&true) {
@@ -108,7 +125,8 @@ fn readable(
         Err(e) => e.to_string().contains(NO_UTF8),
     };
     if is_no_utf8 {
-        section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..CsvSection::default() });
+        let csv = section.csv.take().unwrap_or_default();
+        section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..csv });
         notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
         loaded = read(into, name, section, observer);
     }
@@ -162,16 +180,106 @@ fn numbers_with_commas(commas: &Commas, section: &mut TableSection, notes: &mut 
     true
 }
 
+/// Notes the types of columns whose numbers have currencies, percent signs and the like; whether there are any.
+fn numbers_with_signs(
+    loaded: &LoadedTable,
+    commas: &Commas,
+    section: &mut TableSection,
+    notes: &mut Vec<String>,
+) -> bool {
+    let (plain, signed) = (commas.shape(), commas.with_signs());
+    let mut any = false;
+    for column in texts(loaded) {
+        let values = sample(&column.data);
+        let known: Vec<&str> = values.iter().filter_map(Value::as_text).filter(|t| !is_word_for_nothing(t)).collect();
+        let number = |text: &&str| {
+            let read = signed.normal(text.as_bytes());
+            (!is_code(&read)).then(|| exact::parse(&read)).flatten().map(|(_, scale)| scale)
+        };
+        let scales: Option<Vec<u8>> = known.iter().map(number).collect();
+        let has_signs = known.iter().any(|t| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes()));
+        let Some(scale) = scales.and_then(|s| s.into_iter().max()).filter(|_| has_signs) else { continue };
+        let ty = if scale == 0 { "int".to_string() } else { format!("decimal(18,{scale})") };
+        let example = known.iter().find(|t| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes()));
+        notes.push(format!("`{}` holds numbers such as `{}`", column.name, example.copied().unwrap_or_default()));
+        section.column.entry(column.name.clone()).or_default().ty = Some(ty);
+        any = true;
+    }
+    any
+}
+
+fn is_word_for_nothing(text: &str) -> bool {
+    NOTHING.contains(&text.to_lowercase().as_str())
+}
+
+/// Whether some texts begin or end with a blank.
+fn has_blanks_around(column: &Column) -> bool {
+    sample(column).iter().filter_map(Value::as_text).any(|t| t.trim() != t)
+}
+
+/// How many lines stand before the header: those that have fewer fields than all of the next ones.
+fn lines_before_header(into: &Path, source: &str) -> Option<u32> {
+    const LOOKED_AT: usize = 24;
+    const ALIKE: usize = 3;
+    let file = sources::files(into, source).ok()?.into_iter().next()?;
+    let path = into.join(&file.path);
+    if !matches!(bytes::kind(&path).as_str(), "csv" | "tsv" | "txt" | "tab") {
+        return None;
+    }
+    let mut front = Vec::new();
+    let text = opened(&path, &Dialect::default(), &Default::default()).ok()?;
+    text.take(1 << 16).read_to_end(&mut front).ok()?;
+    let front = String::from_utf8_lossy(&front);
+    let lines: Vec<&str> = front.lines().take(LOOKED_AT).collect();
+    let counts = |delimiter: char| -> Vec<usize> {
+        let fields = |line: &&str| {
+            let mut quoted = false;
+            1 + line
+                .chars()
+                .filter(|c| {
+                    quoted ^= *c == '"';
+                    !quoted && *c == delimiter
+                })
+                .count()
+        };
+        lines.iter().map(fields).collect()
+    };
+    let first_alike = |counts: Vec<usize>| {
+        let starts = counts.windows(ALIKE).position(|w| w[0] > 1 && w.iter().all(|n| *n == w[0]))?;
+        let is_less = counts[..starts].iter().all(|n| *n < counts[starts]);
+        let agrees = counts[starts..].iter().filter(|n| **n == counts[starts]).count() * 2 > counts.len() - starts;
+        (starts > 0 && is_less && agrees).then_some((counts[starts], starts))
+    };
+    let found = [',', ';', '\t', '|'].into_iter().filter_map(|d| first_alike(counts(d))).max();
+    // What has the same delimiter from its first line on has its header there.
+    let is_alike_at_once = [',', ';', '\t', '|'].into_iter().any(|d| {
+        let counts = counts(d);
+        counts.len() >= ALIKE && counts[0] > 1 && counts[..ALIKE].iter().all(|n| *n == counts[0])
+    });
+    found.filter(|_| !is_alike_at_once).and_then(|(_, skip)| u32::try_from(skip).ok())
+}
+
 /// Notes how the dates of texts are written; whether there are any.
 fn dates(loaded: &LoadedTable, section: &mut TableSection, notes: &mut Vec<String>) -> bool {
     let mut any = false;
     for column in texts(loaded) {
-        let Some((pattern, others)) = date_pattern(&column.data) else { continue };
-        let entry = section.column.entry(column.name.clone()).or_default();
-        entry.date_pattern = Some(pattern.to_string());
-        if !others.is_empty() {
-            notes.push(format!("the dates of `{}` could also be {}", column.name, others.join(" or ")));
-        }
+        let entry = |patterns| {
+            let mut said = section.column.get(&column.name).cloned().unwrap_or_default();
+            said.date_pattern = Some(patterns);
+            said
+        };
+        let said = if let Some((pattern, others)) = date_pattern(&column.data) {
+            if !others.is_empty() {
+                notes.push(format!("the dates of `{}` could also be {}", column.name, others.join(" or ")));
+            }
+            entry(OneOrMany::One(pattern.to_string()))
+        } else if let Some([first, second]) = two_patterns(&column.data) {
+            notes.push(format!("the dates of `{}` are written in two ways", column.name));
+            entry(OneOrMany::Many(vec![first.to_string(), second.to_string()]))
+        } else {
+            continue;
+        };
+        section.column.insert(column.name.clone(), said);
         any = true;
     }
     any
@@ -241,8 +349,16 @@ impl Commas {
     fn shape(&self) -> Shape {
         match self {
             Commas::None => Shape::Plain,
-            Commas::Decimal => Shape::Numbers { point: ',', thousands: '.' },
-            Commas::Thousands(_) => Shape::Numbers { point: '.', thousands: ',' },
+            Commas::Decimal => Shape::Numbers { point: ',', thousands: Some('.'), signs: false },
+            Commas::Thousands(_) => Shape::Numbers { point: '.', thousands: Some(','), signs: false },
+        }
+    }
+
+    /// The same, with currencies, percent signs and the like.
+    fn with_signs(&self) -> Shape {
+        match self.shape() {
+            Shape::Numbers { point, thousands, .. } => Shape::Numbers { point, thousands, signs: true },
+            _ => Shape::Numbers { point: '.', thousands: None, signs: true },
         }
     }
 }
@@ -289,6 +405,27 @@ fn date_pattern(column: &Column) -> Option<(&'static str, Vec<&'static str>)> {
     };
     let mut found = DATE_PATTERNS.iter().filter(reads).copied();
     Some((found.next()?, found.collect()))
+}
+
+/// Two patterns that read all values together, each some that the other does not read.
+fn two_patterns(column: &Column) -> Option<[&'static str; 2]> {
+    let values = sample(column);
+    let texts: Vec<&str> = values.iter().filter_map(Value::as_text).collect();
+    let reads = |pattern: &str| -> Vec<bool> {
+        let parsed = DatePattern::parse(pattern);
+        texts.iter().map(|t| parsed.as_ref().is_ok_and(|p| p.read(t.as_bytes()).is_some())).collect()
+    };
+    let all: Vec<(&str, Vec<bool>)> = DATE_PATTERNS.iter().map(|p| (*p, reads(p))).collect();
+    for (i, (a, by_a)) in all.iter().enumerate() {
+        for (b, by_b) in &all[i + 1..] {
+            // What both read could be either.
+            let covers = by_a.iter().zip(by_b).all(|(x, y)| x != y);
+            if covers && by_a.contains(&true) && by_b.contains(&true) {
+                return Some([a, b]);
+            }
+        }
+    }
+    None
 }
 
 #[cfg(test)]
@@ -364,6 +501,21 @@ mod tests {
         assert_eq!((ty, odd), (Type::Float, vec!["n/a".to_string()]));
         assert!(nearly(&of_texts(&texts[..20]), &Shape::Plain).is_none(), "all of them are numbers");
         assert!(nearly(&of_texts(&["a", "b", "1.5"]), &Shape::Plain).is_none());
+    }
+
+    #[test]
+    fn dates_in_two_ways_need_two_patterns_that_cannot_be_taken_for_each_other() {
+        type Case<'a> = (&'a [&'a str], Option<[&'a str; 2]>);
+        let cases: &[Case<'_>] = &[
+            (&["31/12/2024", "2024-12-30"], Some(["dd/MM/yyyy", "yyyy-MM-dd"])),
+            (&["31.12.2024", "12/31/2024"], Some(["MM/dd/yyyy", "dd.MM.yyyy"])),
+            (&["31/12/2024", "12/31/2024"], Some(["dd/MM/yyyy", "MM/dd/yyyy"])),
+            (&["01/02/2024", "31/12/2024", "12/31/2024"], None),
+            (&["31/12/2024", "soon"], None),
+        ];
+        for (values, expected) in cases {
+            assert_eq!(two_patterns(&of_texts(values)), *expected, "{values:?}");
+        }
     }
 
     #[test]

@@ -94,12 +94,17 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     if let Some(bad) = table.section.max_bad_rows {
         let _ = writeln!(out, "max_bad_rows = {bad}");
     }
+    if table.section.trim {
+        let _ = writeln!(out, "trim = true");
+    }
     let csv = table
         .section
         .csv
         .iter()
         .flat_map(|csv| [("decimal", &csv.decimal), ("thousands", &csv.thousands), ("encoding", &csv.encoding)]);
-    let said: Vec<String> = csv.filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?))).collect();
+    let said = csv.filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?)));
+    let skip = table.section.csv.iter().filter_map(|csv| Some(format!("skip = {}", csv.skip?)));
+    let said: Vec<String> = skip.chain(said).collect();
     if !said.is_empty() {
         let _ = writeln!(out, "csv = {{ {} }}", said.join(", "));
     }
@@ -134,7 +139,11 @@ fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> Stri
         let _ = writeln!(lines, "type = {}", text(ty));
     }
     if let Some(pattern) = &said.date_pattern {
-        let _ = writeln!(lines, "date_pattern = {}", text(pattern));
+        let list: Vec<String> = pattern.list().iter().map(|p| text(p)).collect();
+        let _ = match list.as_slice() {
+            [one] => writeln!(lines, "date_pattern = {one}"),
+            several => writeln!(lines, "date_pattern = [{}]", several.join(", ")),
+        };
     }
     if let Some(order) = order {
         let _ = writeln!(lines, "display_order = {}", text(order));

@@ -23,12 +23,13 @@ use arrow_array::types::{
 };
 use arrow_array::{Array, ArrowPrimitiveType, RecordBatch};
 use arrow_ipc::reader::{FileReader, StreamReader};
-use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
+use arrow_schema::{ArrowError, DataType, Field, SchemaRef, TimeUnit};
 
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::csv::Request;
 use super::failure::Failure;
 use super::guarded::guarded;
+use super::header::{Naming, Together, together};
 use super::staging::{StagedPart, Staging};
 use super::{LoadError, Observer, bytes};
 use crate::files;
@@ -54,29 +55,92 @@ pub(super) fn read(
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
     let paths: Vec<_> = request.files.iter().map(|(_, f)| request.folder.join(&f.path)).collect();
-    let mut schemas = paths.iter().map(|path| Ok::<_, LoadError>((path, open(path)?.schema())));
-    let Some((first, schema)) = schemas.next().transpose()? else { return assembler.finish() };
-    for found in schemas {
-        let (path, found): (_, SchemaRef) = found?;
-        same_columns(&schema, &found, path, first)?;
+    let schemas =
+        paths.iter().map(|path| Ok((path.as_path(), open(path)?.schema()))).collect::<Result<Vec<_>, LoadError>>()?;
+    if schemas.is_empty() {
+        return assembler.finish();
     }
-    let fields: Vec<Column> = schema.fields().iter().map(|f| Column::of(f, request)).collect::<Result<_, _>>()?;
-    let mut left = request.files.iter().zip(&paths);
-    let mut current: Option<(usize, Pieces<'_>)> = None;
+    let columns = Columns::of(&schemas, request)?;
+    let mut left = request.files.iter().zip(&paths).enumerate();
+    let mut current: Option<(usize, usize, Pieces<'_>)> = None;
     let mut next = || {
         loop {
-            if let Some((partition, pieces)) = &mut current
+            if let Some((file, partition, pieces)) = &mut current
                 && let Some((piece, bytes)) = pieces.next()?
             {
                 observer.progress(request.table, bytes);
-                return Ok(Some((*partition, piece)));
+                return Ok(Some((*partition, (*file, piece))));
             }
-            let Some(((partition, stamp), path)) = left.next() else { return Ok(None) };
-            current = Some((*partition, open(path)?.pieces(path, stamp.bytes)?));
+            let Some((file, ((partition, stamp), path))) = left.next() else { return Ok(None) };
+            current = Some((file, *partition, open(path)?.pieces(path, stamp.bytes)?));
         }
     };
-    assembler.take(&mut next, &|piece| take(piece, &fields))?;
-    assembler.finish()
+    assembler.take(&mut next, &|(file, piece)| take(piece, &columns, file))?;
+    let encoded = assembler.finish()?;
+    Ok(EncodedTable { notes: columns.notes, ..encoded })
+}
+
+/// The columns of all files.
+struct Columns {
+    all: Vec<Column>,
+    /// By file, which of them its fields are; nothing for those that are left out.
+    of_file: Vec<Vec<Option<usize>>>,
+    notes: Vec<String>,
+    trim: bool,
+}
+
+impl Columns {
+    /// Fields of types that no column can have are left out, and told.
+    fn of(schemas: &[(&Path, SchemaRef)], request: &Request<'_>) -> Result<Columns, LoadError> {
+        let shown = |path: &Path| path.strip_prefix(request.folder).unwrap_or(path).display().to_string();
+        let mut notes: Vec<String> = Vec::new();
+        let mut known = Vec::new();
+        for (path, schema) in schemas {
+            let fields: Vec<(usize, &Field, Type)> = schema
+                .fields()
+                .iter()
+                .enumerate()
+                .filter_map(|(i, f)| Some((i, f.as_ref(), column_type(f.data_type())?)))
+                .collect();
+            for f in schema.fields().iter().filter(|f| column_type(f.data_type()).is_none()) {
+                let note =
+                    format!("column `{}` is {}, which no column can hold: it is left out", f.name(), f.data_type());
+                if !notes.contains(&note) {
+                    notes.push(note);
+                }
+            }
+            if fields.is_empty() {
+                let message = format!("{} has no column that can be read", shown(path));
+                return Err(Diagnostic::general(Problem::Data, message).help(notes.join("; ")).into());
+            }
+            known.push((shown(path), schema.fields().len(), fields));
+        }
+        let headers: Vec<(&str, Vec<String>)> = known
+            .iter()
+            .map(|(file, _, fields)| (file.as_str(), fields.iter().map(|(_, f, _)| f.name().clone()).collect()))
+            .collect();
+        let naming = Naming { renamed: request.renamed, positions: request.positions };
+        let Together { names, of_file, notes: of_names } = together(&headers, &naming)?;
+        notes.extend(of_names);
+        let mut all: Vec<Option<Column>> = names.iter().map(|_| None).collect();
+        let mut places = Vec::new();
+        for ((file, count, fields), own) in known.iter().zip(of_file) {
+            let mut of_fields = vec![None; *count];
+            for ((i, _, ty), column) in fields.iter().zip(own) {
+                of_fields[*i] = Some(column);
+                let name = names[column].clone();
+                let declared = request.types.get(&name).copied().unwrap_or(*ty);
+                let there = all[column].get_or_insert(Column { name, ty: *ty, declared });
+                if there.ty != *ty {
+                    let message = format!("`{}` is {ty} in {file} and {} in another file", there.name, there.ty);
+                    let problem = Diagnostic::general(Problem::Data, message);
+                    return Err(problem.help("files of one table have one type for each column").into());
+                }
+            }
+            places.push(of_fields);
+        }
+        Ok(Columns { all: all.into_iter().flatten().collect(), of_file: places, notes, trim: request.trim })
+    }
 }
 
 /// A column of the source.
@@ -86,18 +150,6 @@ struct Column {
     ty: Type,
     /// As the model declares it.
     declared: Type,
-}
-
-impl Column {
-    fn of(field: &Field, request: &Request<'_>) -> Result<Column, LoadError> {
-        let name = request.renamed.get(field.name()).unwrap_or(field.name()).clone();
-        let ty = column_type(field.data_type()).ok_or_else(|| {
-            let message = format!("column `{}` is {}, which cannot be a column", field.name(), field.data_type());
-            LoadError::from(Diagnostic::general(Problem::Data, message).help("leave it out of the file"))
-        })?;
-        let declared = request.types.get(&name).copied().unwrap_or(ty);
-        Ok(Column { name, ty, declared })
-    }
 }
 
 /// A file that has been opened.
@@ -207,17 +259,6 @@ impl<'a> Pieces<'a> {
     }
 }
 
-fn same_columns(expected: &Schema, found: &Schema, path: &Path, first: &Path) -> Result<(), LoadError> {
-    let shape = |s: &Schema| -> Vec<(String, Option<Type>)> {
-        s.fields().iter().map(|f| (f.name().clone(), column_type(f.data_type()))).collect()
-    };
-    if shape(expected) == shape(found) {
-        return Ok(());
-    }
-    let message = format!("{} has other columns than {}", path.display(), first.display());
-    Err(Diagnostic::general(Problem::Data, message).help("all files of one table have the same columns").into())
-}
-
 /// The type that a column of an Arrow type gets.
 fn column_type(ty: &DataType) -> Option<Type> {
     Some(match ty {
@@ -237,38 +278,41 @@ fn column_type(ty: &DataType) -> Option<Type> {
     })
 }
 
-fn take(piece: Work<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
+fn take(piece: Work<'_>, columns: &Columns, file: usize) -> Result<PieceColumns, Failure> {
     let (path, part) = match &piece {
         Work::RowGroup { path, rows } => (*path, format!("row group {}", rows.group + 1)),
-        Work::Batch(_) => return taken(piece, columns),
+        Work::Batch(_) => return taken(piece, columns, file),
     };
-    guarded(path, || part, || taken(piece, columns))
+    guarded(path, || part, || taken(piece, columns, file))
 }
 
-fn taken(piece: Work<'_>, columns: &[Column]) -> Result<PieceColumns, Failure> {
-    let types: Vec<Type> = columns.iter().map(|c| c.ty).collect();
-    let mut part = StagedPart::new(&types, true);
+fn taken(piece: Work<'_>, columns: &Columns, file: usize) -> Result<PieceColumns, Failure> {
+    let types: Vec<Type> = columns.all.iter().map(|c| c.ty).collect();
+    let (mut part, own) = (StagedPart::new(&types, true), &columns.of_file[file]);
     match piece {
-        Work::Batch(batch) => append(&mut part, &batch)?,
-        Work::RowGroup { path, rows } => (rows.read)(path, &mut |batch| Ok(append(&mut part, batch)?))?,
+        Work::Batch(batch) => append(&mut part, &batch, own)?,
+        Work::RowGroup { path, rows } => (rows.read)(path, &mut |batch| Ok(append(&mut part, batch, own)?))?,
     }
     let declared = |(staging, column): (Staging, &Column)| {
         let raw = staging.raw();
-        let raw = if column.declared == column.ty { raw } else { converted(&column.name, &raw, column.declared)? };
+        let is_right = column.declared == column.ty && !(columns.trim && column.ty == Type::Text);
+        let raw = if is_right { raw } else { converted(&column.name, &raw, column.declared, columns.trim)? };
         Ok((column.name.clone(), raw))
     };
-    let columns = part.columns.into_iter().zip(columns).map(declared).collect::<Result<_, LoadError>>()?;
+    let columns = part.columns.into_iter().zip(&columns.all).map(declared).collect::<Result<_, LoadError>>()?;
     Ok(PieceColumns { columns, bad: part.bad })
 }
 
 /// The values of a column in the type that the model declares.
-fn converted(name: &str, raw: &RawColumn, ty: Type) -> Result<RawColumn, LoadError> {
+fn converted(name: &str, raw: &RawColumn, ty: Type, trim: bool) -> Result<RawColumn, LoadError> {
     let rows: Vec<u32> = (0..raw.len() as u32).collect();
     let values = raw.vector(&rows);
     let mut builder = VectorBuilder::new(ty, rows.len());
     for row in 0..rows.len() {
         let value = values.get(row, raw.ty);
-        let turned = if value.is_null() { Some(Value::Null) } else { parse::value(&value.to_string(), ty) };
+        let text = value.to_string();
+        let text = if trim { text.trim() } else { &text };
+        let turned = if value.is_null() { Some(Value::Null) } else { parse::value(text, ty) };
         builder.push(turned.ok_or_else(|| {
             let message = format!("`{value}` in column `{name}` is not {ty}");
             LoadError::from(Diagnostic::general(Problem::Data, message).help("change the column's `type`"))
@@ -280,13 +324,17 @@ fn converted(name: &str, raw: &RawColumn, ty: Type) -> Result<RawColumn, LoadErr
     })
 }
 
-fn append(part: &mut StagedPart, batch: &RecordBatch) -> Result<(), LoadError> {
-    for (i, array) in batch.columns().iter().enumerate() {
-        column(&mut part.columns[i], array.as_ref()).map_err(|e| {
+/// Appends the columns of a batch, each to the one that it is; those that it has not are null.
+fn append(part: &mut StagedPart, batch: &RecordBatch, own: &[Option<usize>]) -> Result<(), LoadError> {
+    for (i, (array, to)) in batch.columns().iter().zip(own).enumerate() {
+        let Some(to) = to else { continue };
+        column(&mut part.columns[*to], array.as_ref()).map_err(|e| {
             let message = format!("column `{}`: {e}", batch.schema().field(i).name());
             LoadError::from(Diagnostic::general(Problem::Data, message))
         })?;
     }
+    let others = part.columns.iter_mut().enumerate().filter(|(column, _)| !own.contains(&Some(*column)));
+    others.for_each(|(_, column)| column.extend_nulls(batch.num_rows()));
     Ok(())
 }
 
@@ -387,6 +435,7 @@ fn column(to: &mut Staging, array: &dyn Array) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arrow_schema::Schema;
     use std::sync::Arc;
 
     #[test]
