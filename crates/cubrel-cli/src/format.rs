@@ -19,6 +19,8 @@ pub enum Format {
     Arrow,
     /// A Parquet file
     Parquet,
+    /// A workbook
+    Xlsx,
     /// A graph, for Graphviz
     Dot,
     /// A picture
@@ -32,7 +34,7 @@ impl Format {
     /// Those of a command.
     pub fn of(command: &str) -> Vec<Format> {
         let more: &[Format] = match command {
-            "query" => &[Format::Jsonl, Format::Arrow, Format::Parquet],
+            "query" => &[Format::Jsonl, Format::Arrow, Format::Parquet, Format::Xlsx],
             "uses" => &[Format::Dot, Format::Svg],
             _ => &[],
         };

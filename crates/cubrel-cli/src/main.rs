@@ -6,7 +6,9 @@ mod demo;
 mod failure;
 mod format;
 mod output;
+mod report;
 
+use std::ffi::OsString;
 use std::process::ExitCode;
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
@@ -83,10 +85,23 @@ enum Command {
     Rename(commands::rename::Args),
     /// Take something out of the model that nothing uses
     Remove(commands::remove::Args),
+    /// List what would make the model smaller or faster, each tried
+    Advise(commands::advise::Args),
+    /// Write one page that tells what the model is
+    Report(commands::report::Args),
     /// Hold the model against its expectations
     Test(commands::test::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
+    /// Write the JSON Schema of model files
+    Schema(commands::about::SchemaArgs),
+    /// Write completions for a shell
+    Completions(commands::about::CompletionsArgs),
+    /// Write the manual
+    Manual(commands::about::ManualArgs),
+    /// A program of the path
+    #[command(external_subcommand)]
+    Other(Vec<OsString>),
 }
 
 fn main() -> ExitCode {
@@ -145,7 +160,13 @@ fn run(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Uses(args) => commands::uses::run(args, &cli.global, out),
         Command::Rename(args) => commands::rename::run(args, &cli.global, out),
         Command::Remove(args) => commands::remove::run(args, &cli.global, out),
+        Command::Advise(args) => commands::advise::run(args, &cli.global, out),
+        Command::Report(args) => commands::report::run(args, &cli.global, out),
         Command::Test(args) => commands::test::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
+        Command::Schema(_) => commands::about::schema(out),
+        Command::Completions(args) => commands::about::completions(args, out),
+        Command::Manual(args) => commands::about::manual(args, out),
+        Command::Other(words) => commands::other::run(words),
     }
 }

@@ -110,7 +110,7 @@ pub use insight::{advice, draft, formula_comparison, model_comparison, profile, 
 
 // What a model needs over the years.
 pub use care::edit::{ChangedLine, EditOptions, ModelEdit, Refusal};
-pub use care::{changes, expectations, hints, unused, uses};
+pub use care::{advise, changes, expectations, hints, unused, uses};
 pub use model::parts::PartKind;
 
 // What is wrong.
@@ -120,8 +120,10 @@ pub use load::is_guarded;
 
 // The language, for shells, editors and servers.
 pub use formula::functions::{FunctionEntry, functions};
+pub use formula::words::quote_name;
 pub use insight::complete::{Completion, CompletionKind, complete, describe};
 pub use load::infer::guessed;
+pub use model::model_schema;
 pub use value::units;
 
 /// The version of Arrow that record batches are of.

@@ -17,7 +17,7 @@ pub struct How {
     /// Show what would change, and write nothing
     #[arg(long)]
     pub dry_run: bool,
-    /// Take back the last change that `rename` or `remove` has written; again, the one before it
+    /// Take back the last change that `rename`, `remove` or `advise` has written; again, the one before it
     #[arg(long)]
     pub undo: bool,
 }

@@ -1,5 +1,7 @@
 //! One module a command.
 
+pub mod about;
+pub mod advise;
 pub mod asked;
 pub mod check;
 pub mod compare;
@@ -7,15 +9,18 @@ pub mod demo;
 pub mod draft;
 pub mod edited;
 pub mod functions;
+pub mod other;
 pub mod query;
 pub mod refresh;
 pub mod remove;
 pub mod rename;
+pub mod report;
 pub mod revision;
 pub mod size;
 pub mod test;
 pub mod time;
 pub mod uses;
+pub mod watch;
 pub mod why;
 
 use crate::failure::{Done, Failure};

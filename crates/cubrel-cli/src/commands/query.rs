@@ -10,12 +10,12 @@ use super::asked::Asked;
 use crate::args::Global;
 use crate::failure::{Done, Failure};
 use crate::format::Format;
-use crate::output::{Output, grid, problems};
+use crate::output::{Output, grid, problems, workbook};
 
 /// Arguments of `query`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel query 'grid net_revenue by port.region split by calendar.year totals'\n  cubrel query revenue_by_region\n  cubrel query 'grid bookings by route.name where calendar.year in ($years)' --set years=2025,2026\n  echo 'grid bookings' | cubrel query - --format json"
+    after_help = "Examples:\n  cubrel query 'grid net_revenue by port.region split by calendar.year totals'\n  cubrel query revenue_by_region\n  cubrel query 'grid bookings by route.name where calendar.year in ($years)' --set years=2025,2026\n  echo 'grid bookings' | cubrel query - --format json\n  cubrel query routes --format xlsx --output routes.xlsx\n  cubrel query routes --watch"
 )]
 pub struct Args {
     /// A query, the name of a saved one, or `-` for standard input
@@ -28,10 +28,20 @@ pub struct Args {
     /// Draw bars beside the numbers
     #[arg(long)]
     bars: bool,
+    /// Ask again whenever the model or its data changes
+    #[arg(long)]
+    watch: bool,
 }
 
 /// Runs a query.
 pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
+    if args.watch {
+        return super::watch::again(global, |out| once(args, global, out));
+    }
+    once(args, global, out)
+}
+
+fn once(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = args.asked.asker.seen(super::open(global)?)?;
     let text = text_of(&model, &args.query)?;
     let options = args.asked.options(global)?;
@@ -49,6 +59,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Jsonl => (0..result.lines.len()).try_for_each(|line| out.json(&result.line_to_json(line)))?,
         Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
         Format::Parquet => out.binary(&result.to_parquet()?)?,
+        Format::Xlsx => out.binary(&workbook::write(&result, &formats, args.bars)?)?,
         Format::Dot | Format::Svg => {
             let help = "ask for one of the others: `cubrel query --help` lists them".into();
             return Err(Failure::Other("a grid is no graph".into(), help));

@@ -1,54 +1,14 @@
-//! Grids: laid out with row and column axes for people, flat for scripts.
+//! Grids: with row and column axes for people, flat for scripts.
 
-use std::collections::HashMap;
+use cubrel::{Formats, Grid, GridColumn, GridColumnKind};
 
-use cubrel::Formats;
-use cubrel::{Grid, GridColumn, GridColumnKind, GridLine, Type, Value};
-use unicode_width::UnicodeWidthStr;
-
+use super::grid_layout::{Block, GridLayout, NONE, OTHERS, TOTAL, layout};
 use super::sink::{Output, Tone};
 use super::text::{Align, csv_line, cut, pad, visible};
 use crate::failure::Failure;
 
-/// What stands for null on an axis.
-const NONE: &str = "(none)";
-/// What a totalled axis is called.
-const TOTAL: &str = "total";
-/// What the rest of a limit is called.
-const OTHERS: &str = "others";
 /// No column is wider than this on a terminal.
 const WIDEST: usize = 40;
-
-/// What stands on an axis of a line.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-enum At {
-    Value(Value),
-    Others,
-    Total,
-}
-
-/// What stands on some axes of a line.
-type Key = Vec<At>;
-
-impl At {
-    fn of(line: &GridLine, axis: usize) -> At {
-        if line.totalled.contains(&axis) {
-            At::Total
-        } else if line.others.contains(&axis) {
-            At::Others
-        } else {
-            At::Value(line.values[axis].clone())
-        }
-    }
-
-    fn shown(&self, column: &GridColumn, formats: &Formats) -> String {
-        match self {
-            At::Value(value) => column.text(value, column.format.as_deref(), formats),
-            At::Others => OTHERS.to_string(),
-            At::Total => TOTAL.to_string(),
-        }
-    }
-}
 
 /// Flat CSV: bare values, or as people read them.
 pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Result<(), Failure> {
@@ -78,120 +38,6 @@ pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Re
         out.text(&csv_line(fields.iter().map(String::as_str)))?;
     }
     Ok(())
-}
-
-/// One displayed column: heads from the top down, and a cell for each line.
-struct Block {
-    heads: Vec<String>,
-    align: Align,
-    cells: Vec<String>,
-    total: bool,
-    width: usize,
-    /// The numbers of the cells, totals apart, for bars.
-    figures: Vec<Option<f64>>,
-    /// How wide a bar can be; none is drawn when 0.
-    bar: usize,
-}
-
-impl Block {
-    fn measure(&mut self, widest: usize) {
-        let widths = self.heads.iter().chain(&self.cells).map(|t| t.width());
-        self.width = widths.max().unwrap_or(0).min(widest);
-    }
-}
-
-/// A grid laid out: what stands left of it, its columns, and which lines are totals.
-struct GridLayout {
-    rows: Vec<Block>,
-    columns: Vec<Block>,
-    totals: Vec<bool>,
-}
-
-fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
-    let of_kind = |kind| grid.columns.iter().enumerate().filter(move |(_, c)| c.kind == kind).map(|(i, _)| i);
-    let row_axes: Vec<usize> = of_kind(GridColumnKind::Row).collect();
-    let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
-    let items: Vec<usize> = of_kind(GridColumnKind::Measure).chain(of_kind(GridColumnKind::Field)).collect();
-    // Lines that differ only on the column axes are one line of the display.
-    let row_key = |line: &GridLine| -> Key { row_axes.iter().map(|i| At::of(line, *i)).collect() };
-    // Records have no axes, and each is a line of its own.
-    let records = grid.columns.iter().any(|c| c.kind == GridColumnKind::Field);
-    let mut keys: Vec<Key> = Vec::new();
-    let mut cells: HashMap<(usize, Key), &GridLine> = HashMap::new();
-    for line in &grid.lines {
-        let key = row_key(line);
-        if records || keys.last() != Some(&key) {
-            keys.push(key);
-        }
-        let header = column_axes.iter().map(|i| At::of(line, *i)).collect();
-        cells.insert((keys.len() - 1, header), line);
-    }
-    let totals: Vec<bool> = keys.iter().map(|k| k.contains(&At::Total)).collect();
-    let head_lines = column_axes.len() + usize::from(items.len() > 1 || column_axes.is_empty());
-    let rows = row_axes.iter().enumerate().map(|(n, i)| row_block(grid, formats, &keys, n, *i, head_lines)).collect();
-    let mut columns = Vec::new();
-    for header in &grid.headers {
-        let at = |(i, v): (&usize, &Value)| {
-            if header.totalled.contains(i) { At::Total } else { At::Value(v.clone()) }
-        };
-        let key: Key = column_axes.iter().zip(&header.values).map(at).collect();
-        for item in &items {
-            let column = &grid.columns[*item];
-            let mut heads: Vec<String> =
-                key.iter().zip(&column_axes).map(|(at, i)| at.shown(&grid.columns[*i], formats)).collect();
-            if heads.len() < head_lines {
-                heads.push(column.heading());
-            }
-            let line = |row| cells.get(&(row, key.clone()));
-            let cell = |row| {
-                line(row).map_or_else(String::new, |l| column.text(&l.values[*item], grid.format_of(l, *item), formats))
-            };
-            let figures: Vec<Option<f64>> = (0..keys.len())
-                .map(|row| line(row).filter(|_| !totals[row]).and_then(|l| l.values[*item].as_f64()))
-                .collect();
-            let align = if matches!(column.ty, Type::Text | Type::Date | Type::Timestamp | Type::Bool) {
-                Align::Left
-            } else {
-                Align::Right
-            };
-            columns.push(Block {
-                heads,
-                align,
-                cells: (0..keys.len()).map(cell).collect(),
-                total: key.contains(&At::Total),
-                width: 0,
-                figures,
-                bar: 0,
-            });
-        }
-    }
-    let mut layout = GridLayout { rows, columns, totals };
-    let texts = layout.rows.iter_mut().chain(&mut layout.columns).flat_map(|b| b.heads.iter_mut().chain(&mut b.cells));
-    texts.for_each(|text| *text = visible(text));
-    layout
-}
-
-fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize, head_lines: usize) -> Block {
-    let column = &grid.columns[axis];
-    let mut heads = vec![String::new(); head_lines.saturating_sub(1)];
-    heads.push(column.heading());
-    let cell = |row: usize| {
-        // The outer value stands once for all lines below it.
-        let repeats = row > 0 && keys[row - 1][..=n] == keys[row][..=n] && n + 1 < keys[row].len();
-        let under_mark = n > 0 && keys[row][n - 1] == keys[row][n] && !matches!(keys[row][n], At::Value(_));
-        if repeats || under_mark { String::new() } else { keys[row][n].shown(column, formats) }
-    };
-    let numeric = matches!(column.ty, Type::Int | Type::Float | Type::Decimal { .. });
-    let align = if numeric { Align::Right } else { Align::Left };
-    Block {
-        heads,
-        align,
-        cells: (0..keys.len()).map(cell).collect(),
-        total: false,
-        width: 0,
-        figures: Vec::new(),
-        bar: 0,
-    }
 }
 
 /// Shows a grid to a person; one that is wider than the terminal comes in pieces, each with its row heads.

@@ -3,6 +3,7 @@
 mod closed;
 pub mod formula_comparison;
 pub mod grid;
+pub mod grid_layout;
 pub mod model_comparison;
 pub mod network;
 mod pager;
@@ -16,5 +17,6 @@ pub mod tested;
 pub mod text;
 pub mod uses;
 pub mod why;
+pub mod workbook;
 
 pub use sink::{Output, Tone};

@@ -54,6 +54,8 @@ pub struct Output {
     terminal: Option<(usize, usize)>,
     file: Option<std::path::PathBuf>,
     buffer: Vec<u8>,
+    /// Whether it takes the place of what was shown before.
+    is_again: bool,
 }
 
 impl Output {
@@ -68,7 +70,13 @@ impl Output {
             terminal: size.map(|(columns, lines)| (usize::from(columns.0).max(NARROWEST), usize::from(lines.0))),
             file: global.output.clone(),
             buffer: Vec::new(),
+            is_again: false,
         }
+    }
+
+    /// From the global options, for results that take the place of earlier ones.
+    pub fn again(global: &Global) -> Output {
+        Output { is_again: true, ..Output::new(global) }
     }
 
     /// How results are written.
@@ -161,8 +169,12 @@ impl Output {
                 self.narrow(columns);
             }
             let longer = self.buffer.iter().filter(|b| **b == b'\n').count() >= lines;
-            if longer && pager::show(&self.buffer)? {
+            if longer && !self.is_again && pager::show(&self.buffer)? {
                 return Ok(());
+            }
+            if self.is_again {
+                // To the upper left corner, with nothing below it.
+                self.buffer.splice(..0, *b"\x1b[H\x1b[2J");
             }
         }
         match &self.file {

@@ -231,3 +231,44 @@ fn a_model_is_held_against_what_it_was_on_todays_data() {
     let wrong = json(folder.path(), &["compare", ".", "--revision", "HEAD", "--runs", "1"], 1);
     assert!(wrong["answers"][0]["error_a"].as_str().is_some_and(|e| e.contains("has no column `nett`")), "{wrong}");
 }
+
+#[test]
+fn advice_is_measured_and_what_is_taken_is_proved_and_can_be_taken_back() {
+    let folder = folder();
+    let mut rows = String::from("ref,route,fare,concession,note,day,zone\n");
+    for i in 0..40_000u64 {
+        let mixed = i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40;
+        rows += &format!(
+            "{i},r{},{},0,note {mixed},2026-01-{:02},{}\n",
+            mixed % 2 + 1,
+            mixed % 90 + 1,
+            mixed % 28 + 1,
+            mixed % 4
+        );
+    }
+    fs::write(folder.path().join("booking.csv"), rows).unwrap();
+    let text = MODEL.replace("rows = [['N', 16], ['S', 4]]\n", "");
+    let text = text.replace("[query.by_region]", "[measure.slow]\nformula = 'sum(booking.net per booking)'\n[query.slow]\ntext = 'grid slow by route.region, booking.day, booking.zone'\n[query.by_region]");
+    fs::write(folder.path().join("model.toml"), &text).unwrap();
+    let advice = json(folder.path(), &["advise"], 0);
+    let all = advice["advice"].as_array().unwrap();
+    let note = all.iter().find(|a| a["kind"] == "drop" && a["name"] == "booking.note").unwrap();
+    assert_eq!(note["same_numbers"], json!(true));
+    assert!(note["bytes_before"].as_u64() > note["bytes_after"].as_u64(), "{note}");
+    assert!(note["change"].as_str().unwrap().contains("+keep = false"), "{note}");
+    let numbers: Vec<u64> = all.iter().map(|a| a["number"].as_u64().unwrap()).collect();
+    assert_eq!(numbers, (1..=all.len() as u64).collect::<Vec<_>>());
+    let number = note["number"].to_string();
+    let dry = json(folder.path(), &["advise", "--take", &number, "--dry-run"], 0);
+    assert_eq!(dry["written"], json!(false));
+    assert_eq!(json(folder.path(), &["advise", "--take", &number], 0)["written"], json!(true));
+    assert!(
+        fs::read_to_string(folder.path().join("model.toml"))
+            .unwrap()
+            .contains("[table.booking.column.note]\nkeep = false")
+    );
+    assert_eq!(json(folder.path(), &["advise", "--undo"], 0)["written"], json!(true));
+    assert_eq!(fs::read_to_string(folder.path().join("model.toml")).unwrap(), text);
+    let none = cubrel(folder.path(), &["advise", "--take", "99"]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("there is no advice 99"), "{none:?}");
+}

@@ -8,3 +8,4 @@ mod formats;
 mod questions;
 mod roles;
 mod terminal;
+mod tool;

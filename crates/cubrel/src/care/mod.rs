@@ -5,7 +5,9 @@
 //!   the text
 //! * [`expectations`]: what must stay true; `check`: what is wrong, [`hints`]: what is untidy; [`changes`]: what another text of
 //!   the file says otherwise
+//! * [`advise`]: what would make it smaller or faster, tried
 
+pub mod advise;
 pub mod changes;
 mod check;
 pub mod edit;

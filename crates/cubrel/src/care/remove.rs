@@ -67,7 +67,7 @@ impl Model {
     }
 }
 
-struct Removal<'g> {
+pub(super) struct Removal<'g> {
     graph: &'g Graph<'g>,
     part: Part,
     /// All that goes.
@@ -75,7 +75,7 @@ struct Removal<'g> {
 }
 
 impl<'g> Removal<'g> {
-    fn of(graph: &'g Graph<'g>, part: &Part) -> Removal<'g> {
+    pub(super) fn of(graph: &'g Graph<'g>, part: &Part) -> Removal<'g> {
         let mut gone = with_what_is_in_it(graph, part);
         if part.kind() == PartKind::Table {
             // Nobody follows them, so nothing is lost with them.
@@ -94,7 +94,8 @@ impl<'g> Removal<'g> {
         Removal { graph, part: part.clone(), gone }
     }
 
-    fn against(&self) -> Vec<Refusal> {
+    /// What uses it.
+    pub(super) fn against(&self) -> Vec<Refusal> {
         let users = self.gone.iter().flat_map(|part| self.graph.users(part));
         let mut against: Vec<Refusal> = users
             .filter(|m| !self.gone.contains(&m.by))
@@ -137,7 +138,8 @@ impl<'g> Removal<'g> {
         !self.has_formula() && id.is_some_and(|id| schema.column(id).computed == Computed::Source)
     }
 
-    fn text(&self, text: &str) -> Option<String> {
+    /// The text without it, if it can be taken out.
+    pub(super) fn text(&self, text: &str) -> Option<String> {
         let mut edits = TomlEdits::new(text);
         match &self.part {
             Part::Column(table, column) if self.is_of_source() => {

@@ -147,6 +147,15 @@ impl<'t> TomlEdits<'t> {
         self.text[last..].find('\n').map_or(self.text.len(), |at| last + at + 1)
     }
 
+    /// Adds a line to a table's own section; whether it has one.
+    pub(super) fn add_to_table(&mut self, path: &[String], line: &str) -> bool {
+        let Some(header) = self.places.headers.iter().position(|h| h.path == path) else { return false };
+        let (at, end) = (self.end_of_section(header), self.line_end());
+        let gap = if self.ends_line(at) { "" } else { end };
+        self.insert(at as u32, format!("{gap}{line}{end}"));
+        true
+    }
+
     /// Takes away a section with the empty line before it; comments in it stay, and then the whole stays but its entries.
     pub(super) fn remove_section(&mut self, header: usize) {
         let start = self.line_start(self.places.headers[header].span.start as usize);

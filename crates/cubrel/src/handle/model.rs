@@ -89,6 +89,11 @@ impl Model {
         self.inner.seen_as.as_deref()
     }
 
+    /// The day that `today()` is, as a day number.
+    pub fn today(&self) -> i32 {
+        self.inner.settings.today
+    }
+
     /// How each table was loaded.
     pub fn reports(&self) -> &[TableReport] {
         &self.inner.reports

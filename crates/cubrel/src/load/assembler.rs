@@ -135,6 +135,8 @@ pub(super) struct FullSegment {
     /// Each column, in parts.
     columns: Vec<Vec<RawColumn>>,
     sort_by: Arc<SortColumns>,
+    /// The columns by which rows are sorted, if somebody says so.
+    by: Option<Vec<usize>>,
 }
 
 /// A segment that has been coded.
@@ -219,10 +221,17 @@ impl<'a> TableAssembler<'a> {
         if self.pending.iter().any(|parts| !parts.is_empty()) {
             let columns = self.pending.iter_mut().map(std::mem::take).collect();
             let sort_by = self.sort_by.clone();
-            self.full.push_back(FullSegment { number: self.cut, partition: self.partition, columns, sort_by });
+            let (number, partition, by) = (self.cut, self.partition, self.said_order());
+            self.full.push_back(FullSegment { number, partition, columns, sort_by, by });
             self.cut += 1;
         }
         self.pending_rows = 0;
+    }
+
+    /// The places of the columns that the model sorts rows by.
+    fn said_order(&self) -> Option<Vec<usize>> {
+        let place = |name: &String| self.encoded.names.iter().position(|(n, _)| n == name);
+        (!self.own.order.is_empty()).then(|| self.own.order.iter().filter_map(place).collect())
     }
 
     fn of(&mut self, partition: usize) -> &mut EncodedPartition {
@@ -283,7 +292,7 @@ impl Assembler for TableAssembler<'_> {
 
     /// A segment that can be coded now. The first one tells how all are sorted.
     fn next_full(&mut self) -> Option<FullSegment> {
-        if self.given > self.kept && !self.sort_by.is_known() {
+        if self.given > self.kept && !self.sort_by.is_known() && self.own.order.is_empty() {
             return None;
         }
         self.given += usize::from(!self.full.is_empty());
@@ -296,8 +305,8 @@ impl Assembler for TableAssembler<'_> {
     }
 
     fn code(full: FullSegment) -> CodedSegment {
-        let FullSegment { number, partition, columns, sort_by } = full;
-        CodedSegment { number, partition, columns: encode_segment(columns, &sort_by) }
+        let FullSegment { number, partition, columns, sort_by, by } = full;
+        CodedSegment { number, partition, columns: encode_segment(columns, by.as_deref(), &sort_by) }
     }
 
     /// Takes a segment that was given to be coded.

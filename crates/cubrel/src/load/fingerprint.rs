@@ -30,6 +30,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         missing,
         trim,
         filter,
+        order,
         max_bad_rows,
         column,
         calendar,
@@ -45,7 +46,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         all_rows: _,
         allow: _,
     } = section;
-    let of_source = json(&((source, query, csv, partition), (key, missing, trim, filter, max_bad_rows)));
+    let of_source = json(&((source, query, csv, partition), (key, missing, trim, filter, order, max_bad_rows)));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));
     let columns = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
     Recipe { keys: json(&(of_source, of_days)), columns: columns.collect() }

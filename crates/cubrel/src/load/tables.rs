@@ -273,6 +273,7 @@ impl Loader<'_> {
             table: name,
             columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
             filter: section.filter.as_deref().map(|text| Filter::parse(self.document, name, text)).transpose()?,
+            order: &section.order,
             left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
             check: Box::new(|names| self.check_names(name, section, names)),
             settings: self.settings,
@@ -440,6 +441,16 @@ impl Loader<'_> {
                         .problem(Problem::UnknownName, &path, message)
                         .help(crate::formula::source::suggestion(wanted, there)),
                 );
+            }
+        }
+        for (i, column) in section.order.iter().enumerate() {
+            let is_kept = section.column.get(column).is_none_or(|said| said.keep != Some(false));
+            let is_made = self.formulas.while_loading(name).any(|(own, _)| own == column);
+            if !(is_made || there.contains(&column.as_str())) || !is_kept {
+                let path = format!("table.{name}.order.{i}");
+                let message = format!("rows of `{name}` cannot be sorted by `{column}` while they are loaded");
+                let help = "name columns of the source that are kept, or columns that are calculated while loading";
+                problems.push(self.document.problem(Problem::UnknownName, &path, message).help(help));
             }
         }
         if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }

@@ -12,6 +12,15 @@ use super::literal;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
 
+/// The JSON Schema of `model.toml`, made from the types that read it.
+///
+/// ```
+/// assert!(cubrel::model_schema()["properties"]["table"].is_object());
+/// ```
+pub fn model_schema() -> Json {
+    serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null)
+}
+
 /// A `model.toml` that has been read.
 #[derive(Clone, Debug)]
 pub struct Document {
@@ -51,7 +60,7 @@ impl Document {
     pub fn parse(name: &str, text: &str, folder: PathBuf) -> Result<Document, Vec<Diagnostic>> {
         let source = Source::new(name, text);
         let tree = DeTable::parse(text).map_err(|e| vec![toml_problem(&source, &e)])?;
-        let schema = serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null);
+        let schema = model_schema();
         let mut walk = Walk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
         walk.table(tree.get_ref(), &schema, "");
         let Walk { places, problems, .. } = walk;

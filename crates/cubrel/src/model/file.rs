@@ -81,6 +81,10 @@ pub struct TableSection {
     /// Which rows to load.
     #[serde(rename = "where")]
     pub filter: Option<String>,
+    /// The columns by which rows are sorted while they are loaded, the first to be compared first; by default those by which
+    /// they take the least.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub order: Vec<String>,
     /// How many bad rows are put up with.
     pub max_bad_rows: Option<u64>,
     /// What people read instead of the name.

@@ -93,6 +93,7 @@ impl Merge<'_> {
             missing,
             trim,
             filter,
+            order,
             max_bad_rows,
             label,
             note,
@@ -122,6 +123,7 @@ impl Merge<'_> {
         own.trim |= trim;
         own.all_rows |= all_rows;
         own.allow.extend(allow);
+        own.order.extend(order);
         for (name, section) in column {
             let column = own.column.entry(name.clone()).or_default();
             self.column(column, section, &at(&format!("column.{name}")));

@@ -21,4 +21,4 @@ pub mod paths;
 pub mod roles;
 pub mod toml_places;
 
-pub use document::Document;
+pub use document::{Document, model_schema};

@@ -66,11 +66,12 @@ impl Column {
     }
 }
 
-/// Codes the columns of one segment, each given in parts, with its rows in the order in which they take the least.
-pub fn encode_segment(columns: Vec<Vec<RawColumn>>, sort_by: &SortColumns) -> Vec<Column> {
+/// Codes the columns of one segment, each given in parts, with its rows sorted by the columns at some places, or else in the
+/// order in which they take the least.
+pub fn encode_segment(columns: Vec<Vec<RawColumn>>, by: Option<&[usize]>, sort_by: &SortColumns) -> Vec<Column> {
     let columns: Vec<Vec<RawColumn>> = columns.into_iter().filter(|parts| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
-    encode_rows(columns, RowOrder::Best { count: &count, sort_by })
+    encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By))
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.

@@ -57,6 +57,19 @@ pub fn parse_bytes(text: &str) -> Option<u64> {
     Some(number.parse::<u64>().ok()?.saturating_mul(factor))
 }
 
+/// Microseconds of a day.
+pub const DAY_MICROS: i64 = super::date::DAY_MICROS;
+
+/// The year, month and day of a day number; nothing where the calendar has no such day.
+///
+/// ```
+/// assert_eq!(cubrel::units::day_of(0), Some((1970, 1, 1)));
+/// ```
+pub fn day_of(day: i32) -> Option<(i16, u8, u8)> {
+    let date = super::date::civil(day)?;
+    Some((date.year(), date.month().unsigned_abs(), date.day().unsigned_abs()))
+}
+
 /// A day such as `2031-02-28` as the number that options take: days since 1970.
 ///
 /// ```

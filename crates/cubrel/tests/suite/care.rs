@@ -57,8 +57,8 @@ fn expectations_hold_or_say_where_they_do_not() {
             "rows",
             &["{\"item\":\"net\"}: 37 / 36", "{\"item\":\"n\"}: 5 / 4"],
         ),
-        ("query = 'grid min(booking.on) as first'\nrows = [[2024-10-04]]", "rows", &[]),
-        ("query = 'grid min(booking.on) as first'\nrows = [['2024-10-04']]", "rows", &[]),
+        ("query = 'grid min(booking.on) as start'\nrows = [[2024-10-04]]", "rows", &[]),
+        ("query = 'grid min(booking.on) as start'\nrows = [['2024-10-04']]", "rows", &[]),
         ("query = 'grid min(booking.net) > 3 as all'\nrows = [[false]]", "rows", &[]),
         (
             "query = 'records booking.net order by booking.net'\nrows = [[1], [5], [11], [20]]",

@@ -155,7 +155,7 @@ fn rows_in_another_order_stay_whole() {
     let all: Vec<RawColumn> = std::iter::once(key).chain(some).collect();
     let expected: Vec<Vec<Value>> = all.iter().map(values).collect();
     let place: HashMap<String, usize> = expected[0].iter().enumerate().map(|(row, v)| (v.to_string(), row)).collect();
-    let coded = encode_segment(all.iter().map(|raw| vec![raw.clone()]).collect(), &SortColumns::default());
+    let coded = encode_segment(all.iter().map(|raw| vec![raw.clone()]).collect(), None, &SortColumns::default());
     let plain: Vec<Column> = all.iter().map(|raw| Column::encode(raw, 4500)).collect();
     let refs: Vec<&Column> = plain.iter().collect();
     let by_texts = recoded(&refs, RowOrder::By(&[5, 7]));

@@ -1,0 +1,150 @@
+//! What the tool tells of itself, programs of the path, workbooks, and asking again when something changes.
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Output, Stdio};
+use std::time::{Duration, Instant};
+
+use assert_cmd::Command;
+use calamine::{Data, Reader, Xlsx, open_workbook};
+use tempfile::TempDir;
+
+fn cubrel(folder: &Path, args: &[&str]) -> Output {
+    Command::cargo_bin("cubrel").unwrap().current_dir(folder).args(args).output().unwrap()
+}
+
+fn stdout(output: &Output) -> String {
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+fn folder() -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let model = "[model]\nlocale = 'en-GB'\n[table.booking]\nsource = 'booking*.csv'\n[table.booking.column.sailed]\nformat = 'd MMM yyyy'\n\
+                 [measure.net]\nformula = 'sum(booking.fare)'\nformat = '¤#,##0.00'\nlabel = 'Net'\n\
+                 [measure.share]\nformula = 'net / net given (without all)'\nformat = '0.0%'\n";
+    fs::write(folder.path().join("model.toml"), model).unwrap();
+    let rows = "region,route,sailed,ref,fare\nNorth,Ness,2026-01-02,1234567890123456789,10.50\nNorth,Holm,2026-01-03,2,4\nSouth,Skaw,2026-01-03,3,1000\n";
+    fs::write(folder.path().join("booking.csv"), rows).unwrap();
+    folder
+}
+
+#[test]
+fn the_tool_describes_itself_to_editors_shells_and_people() {
+    let folder = folder();
+    let schema = stdout(&cubrel(folder.path(), &["schema"]));
+    let docs = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/model.schema.json")).unwrap();
+    let (said, kept): (serde_json::Value, serde_json::Value) =
+        (serde_json::from_str(&schema).unwrap(), serde_json::from_str(&docs).unwrap());
+    assert_eq!(said, kept);
+    for shell in ["bash", "elvish", "fish", "powershell", "zsh"] {
+        let text = stdout(&cubrel(folder.path(), &["completions", shell]));
+        assert!(text.contains("uses") && text.contains("dry-run"), "{shell}: {text}");
+    }
+    let manual = stdout(&cubrel(folder.path(), &["manual"]));
+    assert!(manual.contains(".TH cubrel") && manual.contains("uses"), "{manual}");
+    assert!(cubrel(folder.path(), &["manual", "--into", "man"]).status.success());
+    let page = fs::read_to_string(folder.path().join("man/cubrel-query.1")).unwrap();
+    assert!(page.contains("\\-\\-watch") && page.contains("cubrel\\-query"), "{page}");
+}
+
+#[cfg(unix)]
+#[test]
+fn other_words_are_programs_of_the_path() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let folder = folder();
+    let program = folder.path().join("cubrel-hello");
+    fs::write(&program, "#!/bin/sh\necho \"$# $1 $2\"\nexit 3\n").unwrap();
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", folder.path().display(), std::env::var("PATH").unwrap());
+    let run = |args: &[&str]| Command::cargo_bin("cubrel").unwrap().env("PATH", &path).args(args).output().unwrap();
+    let hello = run(&["hello", "--far", "a b"]);
+    assert_eq!((hello.status.code(), stdout(&hello)), (Some(3), "2 --far a b\n".to_string()));
+    for (word, said) in [
+        ("quary", "did you mean `query`?"),
+        ("nothing-like-it", "no program `cubrel-nothing-like-it`"),
+        ("../hello", "there is no command `../hello`"),
+    ] {
+        let unknown = run(&[word]);
+        let error = String::from_utf8_lossy(&unknown.stderr).into_owned();
+        assert_eq!(unknown.status.code(), Some(2), "{word}");
+        assert!(error.contains(said), "{word}: {error}");
+    }
+}
+
+/// The cells of the first sheet.
+fn cells(path: &Path) -> Vec<Vec<Data>> {
+    let mut book: Xlsx<_> = open_workbook(path).unwrap();
+    let range = book.worksheet_range_at(0).unwrap().unwrap();
+    range.rows().map(<[Data]>::to_vec).collect()
+}
+
+#[test]
+fn workbooks_have_numbers_as_numbers_and_dates_as_dates() {
+    let folder = folder();
+    let written = |query: &str| {
+        let output = cubrel(folder.path(), &["query", query, "--format", "xlsx", "--output", "grid.xlsx", "--bars"]);
+        assert!(output.status.success(), "{query}: {}", String::from_utf8_lossy(&output.stderr));
+        cells(&folder.path().join("grid.xlsx"))
+    };
+    let text = |t: &str| Data::String(t.into());
+    let rows = written("grid net, share by booking.region, booking.route totals");
+    let heads = rows[0].clone();
+    assert_eq!(heads, [text("Region"), text("Route"), text("Net"), text("Share")]);
+    let total = rows.iter().find(|r| r[0] == text("total")).unwrap();
+    assert_eq!((&total[2], &total[3]), (&Data::Float(1014.5), &Data::Float(1.0)));
+    let ness = rows.iter().find(|r| r[1] == text("Ness")).unwrap();
+    assert_eq!(
+        (&ness[0], &ness[2]),
+        (&text("North"), &Data::Float(10.5)),
+        "what stands once for several lines is in each"
+    );
+    let rows = written("grid net by booking.region split by booking.sailed");
+    assert!(rows[0][1..].iter().all(|head| matches!(head, Data::String(day) if day.ends_with("Jan 2026"))), "{rows:?}");
+    let rows = written("records booking.sailed, booking.ref, booking.fare order by booking.fare desc");
+    let Data::DateTime(day) = &rows[1][0] else { panic!("{:?}", rows[1]) };
+    assert_eq!(day.as_datetime().unwrap().date().to_string(), "2026-01-03");
+    let long = rows.iter().find(|r| r[2] == Data::Float(10.5)).unwrap();
+    assert_eq!(long[1], text("1234567890123456789"), "a number of more digits than a cell keeps is text");
+    let to_terminal = cubrel(folder.path(), &["size", "--format", "xlsx"]);
+    assert_eq!(to_terminal.status.code(), Some(2));
+}
+
+/// Reads lines until one is as wanted.
+fn wait_for(lines: &mut impl Iterator<Item = std::io::Result<String>>, wanted: &str) {
+    let start = Instant::now();
+    for line in lines {
+        if line.unwrap() == wanted {
+            return;
+        }
+        assert!(start.elapsed() < Duration::from_secs(60), "no {wanted}");
+    }
+    panic!("it ended before {wanted}");
+}
+
+#[test]
+fn what_is_watched_is_asked_again_when_the_data_or_the_model_changes() {
+    let folder = folder();
+    assert!(cubrel(folder.path(), &["refresh"]).status.success());
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_cubrel"))
+        .current_dir(folder.path())
+        .args(["query", "grid net", "--watch", "--format", "csv", "-q"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    wait_for(&mut lines, "1014.50");
+    fs::write(folder.path().join("booking-2.csv"), "region,route,sailed,ref,fare\nSouth,Skaw,2026-02-03,9,1\n")
+        .unwrap();
+    wait_for(&mut lines, "1015.50");
+    let model = folder.path().join("model.toml");
+    let text = fs::read_to_string(&model).unwrap();
+    // What is wrong for a while ends nothing.
+    fs::write(&model, text.replace("sum(booking.fare)", "sum(booking.fair)")).unwrap();
+    std::thread::sleep(Duration::from_millis(800));
+    fs::write(&model, text.replace("sum(booking.fare)", "2 * sum(booking.fare)")).unwrap();
+    wait_for(&mut lines, "2031.00");
+    child.kill().unwrap();
+    child.wait().unwrap();
+}
