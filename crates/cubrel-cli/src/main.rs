@@ -7,6 +7,7 @@ mod failure;
 mod format;
 mod output;
 mod report;
+mod shell;
 
 use std::ffi::OsString;
 use std::process::ExitCode;
@@ -71,6 +72,8 @@ enum Command {
     Check(commands::check::Args),
     /// Ask for a grid
     Query(commands::query::Args),
+    /// Ask one query after the other, with completion
+    Shell(commands::shell::Args),
     /// Explain one number: its filters, the rows left, the formula with its values
     Why(commands::why::Args),
     /// Say how long a grid takes, and why
@@ -153,6 +156,7 @@ fn run(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Refresh(args) => commands::refresh::run(args, &cli.global, out),
         Command::Check(args) => commands::check::run(args, &cli.global, out),
         Command::Query(args) => commands::query::run(args, &cli.global, out),
+        Command::Shell(args) => shell::run(args, &cli.global),
         Command::Why(args) => commands::why::run(args, &cli.global, out),
         Command::Time(args) => commands::time::run(args, &cli.global, out),
         Command::Size(args) => commands::size::run(args, &cli.global, out),
@@ -165,8 +169,8 @@ fn run(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Test(args) => commands::test::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
         Command::Schema(_) => commands::about::schema(out),
-        Command::Completions(args) => commands::about::completions(args, out),
-        Command::Manual(args) => commands::about::manual(args, out),
-        Command::Other(words) => commands::other::run(words),
+        Command::Completions(args) => commands::about::completions(args, command(), out),
+        Command::Manual(args) => commands::about::manual(args, command(), out),
+        Command::Other(words) => commands::other::run(words, &command()),
     }
 }

@@ -120,7 +120,7 @@ pub use load::is_guarded;
 
 // The language, for shells, editors and servers.
 pub use formula::functions::{FunctionEntry, functions};
-pub use formula::words::quote_name;
+pub use formula::words::{is_reserved as is_word, quote_name, quote_text};
 pub use insight::complete::{Completion, CompletionKind, complete, describe};
 pub use load::infer::guessed;
 pub use model::model_schema;

@@ -45,16 +45,15 @@ pub fn schema(out: &mut Output) -> Done {
 }
 
 /// Writes completions for a shell.
-pub fn completions(args: &CompletionsArgs, out: &mut Output) -> Done {
+pub fn completions(args: &CompletionsArgs, mut command: clap::Command, out: &mut Output) -> Done {
     let mut bytes = Vec::new();
-    clap_complete::generate(args.shell, &mut crate::command(), "cubrel", &mut bytes);
+    clap_complete::generate(args.shell, &mut command, "cubrel", &mut bytes);
     out.text(&String::from_utf8_lossy(&bytes))?;
     Ok(0)
 }
 
 /// Writes the manual.
-pub fn manual(args: &ManualArgs, out: &mut Output) -> Done {
-    let mut command = crate::command();
+pub fn manual(args: &ManualArgs, mut command: clap::Command, out: &mut Output) -> Done {
     command.build();
     let page = |command: &clap::Command| -> Result<Vec<u8>, Failure> {
         let mut bytes = Vec::new();

@@ -76,7 +76,7 @@ impl Asked {
 }
 
 /// `NAME=VALUE` pairs; the type is guessed as in files.
-fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failure> {
+pub fn parameters(pairs: &[String]) -> Result<HashMap<String, Vec<Value>>, Failure> {
     pairs
         .iter()
         .map(|pair| {

@@ -16,6 +16,7 @@ pub mod remove;
 pub mod rename;
 pub mod report;
 pub mod revision;
+pub mod shell;
 pub mod size;
 pub mod test;
 pub mod time;
@@ -44,6 +45,7 @@ pub fn open(global: &Global) -> Result<Model, Failure> {
         say_refreshed(&report, global);
     }
     say_outdated(&model, global);
+    say_unkept(&model, global);
     Ok(model)
 }
 
@@ -59,6 +61,16 @@ pub fn say_outdated(model: &Model, global: &Global) {
         &format!("cubrel: the sources cannot be read, so this is the data of the last refresh: {why}"),
         global,
     );
+}
+
+/// That the sources are read each time, because there is no store.
+fn say_unkept(model: &Model, global: &Global) {
+    if let Some(why) = model.unkept() {
+        problems::note(
+            &format!("cubrel: the store cannot be written, so the sources are read each time: {why}"),
+            global,
+        );
+    }
 }
 
 /// How many measures cannot be used.

@@ -7,13 +7,12 @@ use std::process::Command;
 use crate::failure::{Done, Failure};
 
 /// Runs the program of a word with the rest of the arguments, and ends with its code.
-pub fn run(words: &[OsString]) -> Done {
+pub fn run(words: &[OsString], known: &clap::Command) -> Done {
     let Some((word, rest)) = words.split_first() else { return Ok(2) };
     let word = word.to_string_lossy();
     let is_name = !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_');
     let unknown = || {
-        let command = crate::command();
-        let names = command.get_subcommands().map(clap::Command::get_name);
+        let names = known.get_subcommands().map(clap::Command::get_name);
         let near = cubrel::suggest(&word, names.collect::<Vec<_>>());
         let help = near.unwrap_or_else(|| "`cubrel --help` lists the commands".into());
         Failure::Other(format!("there is no command `{word}`, and no program `cubrel-{word}`"), help)

@@ -52,6 +52,10 @@ pub struct Block {
     pub cells: Vec<String>,
     /// What stands behind the texts of the cells, with the pattern that they are written by.
     pub values: Vec<Option<(Value, Option<String>)>>,
+    /// For each cell the line of the grid that it is from.
+    pub lines: Vec<Option<usize>>,
+    /// Which column of the grid it shows.
+    pub item: usize,
     pub total: bool,
     pub width: usize,
     /// The numbers of the cells, totals apart, for bars.
@@ -90,14 +94,14 @@ pub fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
     // Records have no axes, and each is a line of its own.
     let records = grid.columns.iter().any(|c| c.kind == GridColumnKind::Field);
     let mut keys: Vec<Key> = Vec::new();
-    let mut cells: HashMap<(usize, Key), &GridLine> = HashMap::new();
-    for line in &grid.lines {
+    let mut cells: HashMap<(usize, Key), (usize, &GridLine)> = HashMap::new();
+    for (number, line) in grid.lines.iter().enumerate() {
         let key = row_key(line);
         if records || keys.last() != Some(&key) {
             keys.push(key);
         }
         let header = column_axes.iter().map(|i| At::of(line, *i)).collect();
-        cells.insert((keys.len() - 1, header), line);
+        cells.insert((keys.len() - 1, header), (number, line));
     }
     let totals: Vec<bool> = keys.iter().map(|k| k.contains(&At::Total)).collect();
     let head_lines = column_axes.len() + usize::from(items.len() > 1 || column_axes.is_empty());
@@ -115,7 +119,8 @@ pub fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
             if heads.len() < head_lines {
                 heads.push(column.heading());
             }
-            let line = |row| cells.get(&(row, key.clone()));
+            let found = |row| cells.get(&(row, key.clone()));
+            let line = |row| found(row).map(|(_, line)| *line);
             let cell = |row| {
                 line(row).map_or_else(String::new, |l| column.text(&l.values[*item], grid.format_of(l, *item), formats))
             };
@@ -134,6 +139,8 @@ pub fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
                 align,
                 cells: (0..keys.len()).map(cell).collect(),
                 values: (0..keys.len()).map(value).collect(),
+                lines: (0..keys.len()).map(|row| found(row).map(|(number, _)| *number)).collect(),
+                item: *item,
                 total: key.contains(&At::Total),
                 width: 0,
                 figures,
@@ -171,6 +178,8 @@ fn row_block(grid: &Grid, formats: &Formats, keys: &[Key], n: usize, axis: usize
         align,
         cells: (0..keys.len()).map(cell).collect(),
         values: (0..keys.len()).map(value).collect(),
+        lines: Vec::new(),
+        item: axis,
         total: false,
         width: 0,
         figures: Vec::new(),

@@ -148,3 +148,107 @@ fn what_is_watched_is_asked_again_when_the_data_or_the_model_changes() {
     child.kill().unwrap();
     child.wait().unwrap();
 }
+
+#[test]
+fn a_shell_answers_line_by_line_and_explains_cells_of_the_last_grid() {
+    let folder = folder();
+    let script = "grid net by\n booking.region\n\\why 2 1\n\\set who=North\ngrid net where booking.region = $who\n\
+                  \\nothing\n\\why 9 9\ngrid nett\n\\about net\n\\time\n\\quit\ngrid share\n";
+    let output = Command::cargo_bin("cubrel")
+        .unwrap()
+        .current_dir(folder.path())
+        .arg("shell")
+        .write_stdin(script)
+        .output()
+        .unwrap();
+    let (out, error) = (stdout(&output), String::from_utf8_lossy(&output.stderr).into_owned());
+    assert_eq!(output.status.code(), Some(2), "something was wrong: {error}");
+    for part in ["North", "£14.50", "£1,000.00", "booking.region = 'South'", "measure net (Net)", "sum(booking.fare)"]
+    {
+        assert!(out.contains(part), "{part}: {out}");
+    }
+    assert!(!out.contains("100.0%"), "what comes after the end is not asked: {out}");
+    for part in ["there is no command `\\nothing`", "the last grid has no such column", "nothing is called `nett`"] {
+        assert!(error.contains(part), "{part}: {error}");
+    }
+}
+
+/// A terminal in which somebody types; what it shows.
+#[cfg(unix)]
+fn typed(folder: &Path, lines: &[(&str, &str)]) -> String {
+    use std::fs::{File, OpenOptions};
+    use std::io::{Read as _, Write as _};
+    use std::sync::{Arc, Mutex};
+
+    use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+    use rustix::termios::{Winsize, tcsetwinsize};
+
+    let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+    grantpt(&master).unwrap();
+    unlockpt(&master).unwrap();
+    let name = ptsname(&master, Vec::new()).unwrap();
+    let terminal = OpenOptions::new().read(true).write(true).open(name.to_str().unwrap()).unwrap();
+    tcsetwinsize(&terminal, Winsize { ws_row: 40, ws_col: 120, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_cubrel"))
+        .current_dir(folder)
+        .arg("shell")
+        .env("XDG_STATE_HOME", folder)
+        .env("PAGER", "cat")
+        .env("TERM", "xterm-256color")
+        .stdin(terminal.try_clone().unwrap())
+        .stdout(terminal.try_clone().unwrap())
+        .stderr(terminal)
+        .spawn()
+        .unwrap();
+    let mut keys = File::from(master);
+    let mut screen = keys.try_clone().unwrap();
+    let shown = Arc::new(Mutex::new(String::new()));
+    let (seen, mut answers) = (shown.clone(), keys.try_clone().unwrap());
+    std::thread::spawn(move || {
+        let mut buffer = [0u8; 4096];
+        while let Ok(count) = screen.read(&mut buffer) {
+            let text = String::from_utf8_lossy(&buffer[..count]).into_owned();
+            // Where the cursor is: a terminal would say so.
+            for _ in 0..text.matches("\u{1b}[6n").count() {
+                let _ = answers.write_all(b"\x1b[1;1R");
+            }
+            seen.lock().unwrap().push_str(&text);
+        }
+    });
+    let wait = |wanted: &str| {
+        let start = Instant::now();
+        while !shown.lock().unwrap().contains(wanted) {
+            assert!(start.elapsed() < Duration::from_secs(60), "no {wanted:?} in {:?}", shown.lock().unwrap());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    };
+    wait("cubrel");
+    for (line, wanted) in lines {
+        keys.write_all(line.as_bytes()).unwrap();
+        wait(wanted);
+    }
+    keys.write_all(b"\x04").unwrap();
+    child.wait().unwrap();
+    shown.lock().unwrap().clone()
+}
+
+#[cfg(unix)]
+#[test]
+fn a_shell_on_a_terminal_completes_and_hints() {
+    let folder = folder();
+    assert!(cubrel(folder.path(), &["refresh"]).status.success());
+    let shown = typed(
+        folder.path(),
+        &[
+            // What is wrong so far stands behind the line.
+            ("grid nett", "nothing is called"),
+            ("\u{8}", "measure net"),
+            ("\r", "£1,014.50"),
+            // A value of the column.
+            ("grid net where booking.region = 'So\t", "'South'"),
+            ("\r", "£1,000.00"),
+        ],
+    );
+    assert!(shown.contains("\u{1b}["), "{shown}");
+    assert!(folder.path().join("cubrel/history").exists());
+}

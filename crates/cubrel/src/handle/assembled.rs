@@ -63,6 +63,7 @@ pub fn assemble(
         damage,
         restricted,
         outdated: None,
+        unkept: None,
         seen_as: None,
         after,
     };

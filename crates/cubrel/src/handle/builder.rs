@@ -457,6 +457,8 @@ impl Builder {
                 ("partition", section.partition.is_some()),
                 ("missing", section.missing.is_some()),
                 ("trim", section.trim),
+                ("distinct", section.distinct),
+                ("latest_by", section.latest_by.is_some()),
                 ("max_bad_rows", section.max_bad_rows.is_some()),
             ];
             for (key, _) in of_sources.iter().filter(|(_, said)| *said) {
@@ -469,6 +471,7 @@ impl Builder {
                 let of_sources = [
                     ("source_name", said.source_name.is_some()),
                     ("source_position", said.source_position.is_some()),
+                    ("path", said.path.is_some()),
                     ("date_pattern", said.date_pattern.is_some()),
                     ("missing", said.missing.is_some()),
                 ];

@@ -46,6 +46,8 @@ pub(super) struct Inner {
     pub(super) restricted: Restricted,
     /// Why the data is older than the sources.
     pub(super) outdated: Option<Error>,
+    /// Why there is no store of it.
+    pub(super) unkept: Option<Error>,
     /// The roles that it was restricted to.
     pub(super) seen_as: Option<Vec<String>>,
     /// What is worked out after loading.
@@ -106,6 +108,20 @@ impl Model {
             inner.outdated = Some(why);
         }
         self
+    }
+
+    /// This model, marked as one of which there is no store.
+    pub(super) fn with_unkept(mut self, why: Error) -> Model {
+        // Nobody else has it yet.
+        if let Some(inner) = Arc::get_mut(&mut self.inner) {
+            inner.unkept = Some(why);
+        }
+        self
+    }
+
+    /// Why [`Model::open`] could not write the store: the model is in memory alone, and read again the next time.
+    pub fn unkept(&self) -> Option<&Error> {
+        self.inner.unkept.as_ref()
     }
 
     /// What keeps measures from being used. Queries that do not use them are answered.

@@ -160,7 +160,7 @@ fn open(
     if let Some(model) = current(&document, &formulas, kept.as_ref(), options)? {
         return Ok((model, None));
     }
-    match refresh_with(document.clone(), &formulas, kept, (options, lock.is_some()), observer) {
+    match refresh_with(document.clone(), &formulas, kept, (options, lock.is_some(), Keeping::IfPossible), observer) {
         Ok((model, report)) => Ok((model, Some(report))),
         Err(Error::Cancelled) => Err(Error::Cancelled),
         Err(why) => Ok((last_good(&document, &formulas, settings(&document, options), why)?, None)),
@@ -210,14 +210,21 @@ fn refresh(path: &Path, options: &RefreshOptions, observer: &dyn Observer) -> Re
     let (document, formulas) = read_document(path)?;
     let lock = kept::lock(&document, false)?;
     let old = Kept::read(&document);
-    refresh_with(document, &formulas, old, (options, lock.is_some()), observer)
+    refresh_with(document, &formulas, old, (options, lock.is_some(), Keeping::Always), observer)
+}
+
+/// Whether there has to be a store in the end.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Keeping {
+    Always,
+    IfPossible,
 }
 
 fn refresh_with(
     document: Document,
     formulas: &Formulas,
     old: Option<Kept>,
-    (options, alone): (&RefreshOptions, bool),
+    (options, alone, keeping): (&RefreshOptions, bool, Keeping),
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
     let start = Instant::now();
@@ -250,7 +257,12 @@ fn refresh_with(
     if options.cancel.is_cancelled() {
         return Err(Error::Cancelled);
     }
-    kept::write(&model, &tables, derived, alone)?;
+    let model = match (kept::write(&model, &tables, derived, alone), keeping) {
+        (Ok(()), _) => model,
+        // Whoever only asks is answered from what was read.
+        (Err(why @ Error::Io { .. }), Keeping::IfPossible) => model.with_unkept(why),
+        (Err(why), _) => return Err(why),
+    };
     let report = RefreshReport {
         tables: model.reports().to_vec(),
         unmatched: unmatched(&model),

@@ -171,6 +171,7 @@ impl Restriction<'_> {
             damage: inner.damage.clone(),
             restricted: Restricted::default(),
             outdated: None,
+            unkept: None,
             after: inner.after.clone(),
             seen_as: Some(self.roles.iter().map(|role| role.name.clone()).collect()),
             schema,

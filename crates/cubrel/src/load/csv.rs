@@ -46,6 +46,8 @@ pub struct Request<'a> {
     pub renamed: &'a HashMap<String, String>,
     /// From places in the source, from 1, to names in the model.
     pub positions: &'a HashMap<usize, String>,
+    /// From paths in nested data to names in the model.
+    pub paths: &'a HashMap<String, String>,
     /// Declared types, by name in the model.
     pub types: &'a HashMap<String, Type>,
     /// Types that columns had so far, by name in the model, for those that nobody has declared.
@@ -142,7 +144,7 @@ impl<'a> CsvLayout<'a> {
             let piece = first.transpose()?.flatten();
             dialect.delimiter = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body)));
         }
-        let naming = Naming { renamed: request.renamed, positions: request.positions };
+        let naming = Naming { renamed: request.renamed, positions: request.positions, paths: request.paths };
         let headers: Vec<(&str, Vec<String>)> =
             inputs.iter().map(|i| Ok((i.name(), header(i, &dialect)?))).collect::<Result<_, LoadError>>()?;
         let Together { names, of_file, notes } = together(&headers, &naming)?;

@@ -30,6 +30,8 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         missing,
         trim,
         filter,
+        distinct,
+        latest_by,
         order,
         max_bad_rows,
         column,
@@ -46,7 +48,10 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         all_rows: _,
         allow: _,
     } = section;
-    let of_source = json(&((source, query, csv, partition), (key, missing, trim, filter, order, max_bad_rows)));
+    let of_source = json(&(
+        (source, query, csv, partition),
+        (key, missing, trim, filter, distinct, latest_by, order, max_bad_rows),
+    ));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));
     let columns = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
     Recipe { keys: json(&(of_source, of_days)), columns: columns.collect() }
@@ -55,6 +60,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
 fn of_column(section: &ColumnSection) -> serde_json::Value {
     let ColumnSection {
         source_name,
+        path,
         source_position,
         ty,
         date_pattern,
@@ -69,7 +75,7 @@ fn of_column(section: &ColumnSection) -> serde_json::Value {
         hidden: _,
         allow: _,
     } = section;
-    json(&((source_name, source_position, ty, date_pattern, missing), (keep, formula, display_order, day_kind)))
+    json(&((source_name, path, source_position, ty, date_pattern, missing), (keep, formula, display_order, day_kind)))
 }
 
 /// What the functions of a formula ask of the outside.

@@ -7,6 +7,7 @@ use ::csv::ReaderBuilder;
 
 use super::LoadError;
 use super::dialect::Dialect;
+use super::jsonl::NESTED;
 use super::lines::{Input, Lines};
 use super::report::{HOW_TO_SAY_ENCODING, NO_UTF8};
 use crate::formula::source::{Diagnostic, Problem};
@@ -20,6 +21,8 @@ pub(super) struct Naming<'a> {
     pub(super) renamed: &'a HashMap<String, String>,
     /// From places in the source, from 1, to names in the model.
     pub(super) positions: &'a HashMap<usize, String>,
+    /// From paths in nested data, such as `address.city`, to names in the model.
+    pub(super) paths: &'a HashMap<String, String>,
 }
 
 /// The columns that some files have together.
@@ -63,6 +66,16 @@ pub(super) fn named(file: &str, header: &[String], naming: &Naming<'_>) -> (Vec<
     let mut taken: HashSet<String> = HashSet::with_capacity(header.len());
     for (place, name) in naming.positions {
         if let Some(own) = names.get_mut(place.wrapping_sub(1)) {
+            taken.insert(name.clone());
+            *own = Some(name.clone());
+        }
+    }
+    for (path, name) in naming.paths {
+        // What is nested has its parts in its name, parted by points where the other name is somebody's own.
+        let at = |wanted: &str| header.iter().position(|source| source == wanted);
+        if let Some(own) = at(path).or_else(|| at(&path.replace('.', NESTED))).and_then(|at| names.get_mut(at))
+            && own.is_none()
+        {
             taken.insert(name.clone());
             *own = Some(name.clone());
         }
@@ -169,6 +182,7 @@ mod tests {
     fn every_column_gets_a_name_of_its_own_and_those_that_are_not_in_the_file_are_told() {
         let renamed = HashMap::from([("Betrag".to_string(), "net".to_string())]);
         let positions = HashMap::from([(3, "note".to_string())]);
+        let paths = HashMap::from([("d.e".to_string(), "inner".to_string())]);
         let cases: &[(&[&str], &[&str], &str)] = &[
             (&["a", "b"], &["a", "b"], ""),
             (&["a", "", "x"], &["a", "column_2", "note"], "f: column 2 has no name and is called `column_2`"),
@@ -182,6 +196,8 @@ mod tests {
                 &["a", "a_3", "note", "a_2"],
                 "f: column 2 has the name of another one and is called `a_3`",
             ),
+            (&["d_e", "b", "x"], &["inner", "b", "note"], ""),
+            (&["d_e", "d.e", "x"], &["d_e", "inner", "note"], ""),
             (&["Betrag", "Betrag", "x"], &["net", "Betrag", "note"], ""),
             (
                 &["note", "b", "x"],
@@ -195,7 +211,7 @@ mod tests {
             ),
         ];
         for (header, expected, told) in cases {
-            let naming = Naming { renamed: &renamed, positions: &positions };
+            let naming = Naming { renamed: &renamed, positions: &positions, paths: &paths };
             let (names, notes) = named("f", &texts(header), &naming);
             assert_eq!(names, *expected, "{header:?}");
             assert_eq!(notes.concat(), *told, "{header:?}");
@@ -204,8 +220,8 @@ mod tests {
 
     #[test]
     fn files_are_put_together_by_the_names_of_their_columns() {
-        let (renamed, positions) = (HashMap::new(), HashMap::new());
-        let naming = Naming { renamed: &renamed, positions: &positions };
+        let (renamed, positions, paths) = (HashMap::new(), HashMap::new(), HashMap::new());
+        let naming = Naming { renamed: &renamed, positions: &positions, paths: &paths };
         let files = [("one", texts(&["a", "b"])), ("two", texts(&["b", "c", "a"])), ("three", texts(&["a", "b"]))];
         let all = together(&files, &naming).unwrap();
         assert_eq!(all.names, ["a", "b", "c"]);

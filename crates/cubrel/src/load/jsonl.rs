@@ -1,9 +1,10 @@
 //! JSON Lines: one object a line. They become delimited text while they are read, whose types are then found as
-//! everywhere. What the text's columns are is known when all lines have been seen, so they are gone through twice.
+//! everywhere. What the text's columns are is known when all lines have been seen, so they are gone through twice. An object
+//! in an object gives a column for each of its values, `address.city` as `address_city`; lists stay JSON.
 
 use std::io::{self, BufRead, BufReader, Read, Write};
 
-use indexmap::{IndexMap, IndexSet};
+use indexmap::IndexMap;
 use serde_json::{Map, Value as Json};
 
 use super::lines::endless;
@@ -54,11 +55,11 @@ pub fn look(file: &str, text: impl Read) -> io::Result<ColumnsOfLines> {
 ///
 /// # Errors
 /// When it cannot be read or written.
-pub fn write(text: impl Read, columns: &IndexSet<String>, to: impl Write) -> io::Result<()> {
+pub fn write(text: impl Read, columns: &IndexMap<String, String>, to: impl Write) -> io::Result<()> {
     let mut writer = csv::Writer::from_writer(to);
-    writer.write_record(columns)?;
+    writer.write_record(columns.values())?;
     each_line(text, |_, line| match line {
-        Ok(row) => Ok(writer.write_record(columns.iter().map(|name| field(row.get(name).unwrap_or(&Json::Null))))?),
+        Ok(row) => Ok(writer.write_record(columns.keys().map(|name| field(row.get(name).unwrap_or(&Json::Null))))?),
         Err(_) => Ok(()),
     })?;
     writer.flush()
@@ -79,7 +80,7 @@ fn each_line(
         }
         if !line.iter().all(u8::is_ascii_whitespace) {
             let row = match line.trim_ascii_start().first() {
-                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| row).map_err(|e| e.to_string()),
+                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| flat(row)).map_err(|e| e.to_string()),
                 _ => Err("this is not an object".to_string()),
             };
             visit(number, row)?;
@@ -87,6 +88,39 @@ fn each_line(
         line.clear();
     }
     Ok(())
+}
+
+/// Objects in objects are not looked into further than this.
+const MOST_NESTED: usize = 16;
+
+/// What parts the names of an object and of what is in it, for people,
+pub const NESTED: &str = "_";
+/// and here: no name that anybody gives has this.
+const INSIDE: &str = "\u{1}";
+
+/// A row with the values of objects in it as its own, under the names that lead to them.
+fn flat(row: Map<String, Json>) -> Map<String, Json> {
+    if !row.values().any(Json::is_object) {
+        return row;
+    }
+    let mut all = Map::new();
+    let mut open: Vec<(String, usize, Map<String, Json>)> = vec![(String::new(), 0, row)];
+    while let Some((path, depth, row)) = open.pop() {
+        for (name, value) in row {
+            let name = if depth == 0 { name } else { format!("{path}{INSIDE}{name}") };
+            match value {
+                Json::Object(inner) if depth < MOST_NESTED => open.push((name, depth + 1, inner)),
+                value => drop(all.insert(name, value)),
+            }
+        }
+    }
+    all
+}
+
+/// What people call a value of an object, given all names: by its parts, with points where that is somebody's own name.
+fn shown(name: &str, all: &IndexMap<&String, bool>) -> String {
+    let own = name.replace(INSIDE, NESTED);
+    if name.contains(INSIDE) && all.contains_key(&own) { name.replace(INSIDE, ".") } else { own }
 }
 
 /// An object in which no name stands twice: which of two values counts, nobody has said.
@@ -128,14 +162,14 @@ pub fn is_plain(text: &[u8]) -> bool {
     crate::value::date::parse_date(text).is_none() && crate::value::parse::timestamp(text).is_none()
 }
 
-/// Which columns of several files are texts, and all their names.
-pub fn together(all: &[ColumnsOfLines]) -> (IndexSet<String>, Vec<String>) {
+/// The columns of several files, as they are told apart here and as people call them; and those that are texts.
+pub fn together(all: &[ColumnsOfLines]) -> (IndexMap<String, String>, Vec<String>) {
     let mut columns: IndexMap<&String, bool> = IndexMap::new();
     for (name, is_text) in all.iter().flat_map(|seen| &seen.columns) {
         *columns.entry(name).or_default() |= is_text;
     }
-    let texts = columns.iter().filter(|(_, is_text)| **is_text).map(|(name, _)| (*name).clone()).collect();
-    (columns.into_keys().cloned().collect(), texts)
+    let texts = columns.iter().filter(|(_, is_text)| **is_text).map(|(name, _)| shown(name, &columns)).collect();
+    (columns.keys().map(|name| ((*name).clone(), shown(name, &columns))).collect(), texts)
 }
 
 /// A value as a field; what is nested stays JSON.

@@ -7,7 +7,8 @@
 //! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines
 //! * [`database`]: databases; [`sqlite`], `postgres`: the two kinds
 //! * [`bytes`]: files, packed or not
-//! * `staging`: values of a piece; `row_transform`: what is computed of each row; `assembler`: pieces to coded segments
+//! * `staging`: values of a piece; `row_transform`: what is computed of each row;
+//!   [`doubles`]: rows that stand twice; `assembler`: pieces to coded segments
 //! * [`tables`]: one table after the other
 
 mod assembler;
@@ -16,6 +17,7 @@ pub mod columnar;
 pub mod csv;
 pub mod database;
 pub mod dialect;
+pub mod doubles;
 mod failure;
 mod field_parser;
 mod fields;

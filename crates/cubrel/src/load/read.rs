@@ -72,6 +72,7 @@ fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
         trim: request.trim,
         renamed: request.renamed,
         positions: request.positions,
+        paths: request.paths,
         types: &made.types,
         known: request.known,
         periods: request.periods,
@@ -90,7 +91,11 @@ struct GeneratedCsv {
 
 impl GeneratedCsv {
     fn new(request: &Request<'_>, texts: &[String], floats: &[String]) -> GeneratedCsv {
-        let named = |n: &String| request.renamed.get(n).unwrap_or(n).clone();
+        let of_path = |n: &String| {
+            let is_it = |path: &&String| *path == n || path.replace('.', jsonl::NESTED) == *n;
+            request.paths.iter().find(|(path, _)| is_it(path)).map(|(_, name)| name)
+        };
+        let named = |n: &String| request.renamed.get(n).or_else(|| of_path(n)).unwrap_or(n).clone();
         let mut types: HashMap<String, Type> = texts.iter().map(|n| (named(n), Type::Text)).collect();
         types.extend(floats.iter().map(|n| (named(n), Type::Float)));
         types.retain(|n, _| !request.shapes.contains_key(n));

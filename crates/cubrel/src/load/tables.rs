@@ -11,6 +11,7 @@ use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
 use super::csv::Request;
 use super::database::PeriodOfRows;
 use super::dialect::{DatePattern, Dialect, Shape};
+use super::doubles;
 use super::failure::Failure;
 use super::fingerprint::fingerprint;
 use super::partitions::{self, Group};
@@ -99,6 +100,8 @@ impl Loader<'_> {
         sources::recognise(&self.document.folder, source, &mut files, &read_before, self.since);
         let changed_types = before.map(|b| b.types());
         let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas, self.settings));
+        // Which of several rows is kept can change with any new one.
+        let before = before.filter(|_| !section.distinct && section.latest_by.is_none());
         let mut groups = self.groups(name, section, &files, before)?;
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
@@ -116,6 +119,7 @@ impl Loader<'_> {
         let mut table = partitions::joined(name, groups, encoded, before);
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
+        doubles::leave_out(self.document, name, section, &mut table)?;
         self.check(name, section, &table)?;
         table.report.origin = "source".into();
         table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
@@ -174,8 +178,8 @@ impl Loader<'_> {
         let known = before
             .filter(|_| groups.iter().any(|g| g.kept.is_some()))
             .map(|b| b.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect::<HashMap<String, Type>>());
-        let SaidOfColumns { renamed, positions, types, shapes, missing: own_missing } =
-            self.said_of_columns(name, section)?;
+        let said = self.said_of_columns(name, section)?;
+        let SaidOfColumns { renamed, positions, paths, types, shapes, missing: own_missing } = said;
         let dialect = self.dialect(name, section)?;
         // Columns that know their types know their nulls, too.
         let source = section.source.as_deref().unwrap_or_default();
@@ -191,6 +195,7 @@ impl Loader<'_> {
             trim: section.trim,
             renamed: &renamed,
             positions: &positions,
+            paths: &paths,
             types: &types,
             known: &known.unwrap_or_default(),
             periods: &periods,
@@ -217,6 +222,15 @@ impl Loader<'_> {
             let path = |key: &str| format!("table.{name}.column.{column}.{key}");
             if let Some(source) = &said.source_name {
                 all.renamed.insert(source.clone(), column.clone());
+            }
+            if let Some(path) = &said.path {
+                all.paths.insert(path.clone(), column.clone());
+            }
+            if said.path.is_some() && (said.source_name.is_some() || said.source_position.is_some()) {
+                let message =
+                    format!("`{column}` has a path in the source and something else that says which column it is");
+                let problem = self.document.problem(Problem::Model, &path("path"), message);
+                return Err(problem.help("one of them says it").into());
             }
             if let Some(place) = said.source_position {
                 let wrong = |message: String, help: &str| {
@@ -431,7 +445,7 @@ impl Loader<'_> {
                         .help("give the calculated column another name"),
                 );
             } else if said.formula.is_none() && !known {
-                let wanted = said.source_name.as_deref().unwrap_or(column);
+                let wanted = said.path.clone().or(said.source_name.clone()).unwrap_or(column.clone());
                 let message = match said.source_position {
                     Some(place) => format!("the source of table `{name}` has no column {place}"),
                     None => format!("the source of table `{name}` has no column `{wanted}`"),
@@ -439,7 +453,7 @@ impl Loader<'_> {
                 problems.push(
                     self.document
                         .problem(Problem::UnknownName, &path, message)
-                        .help(crate::formula::source::suggestion(wanted, there)),
+                        .help(crate::formula::source::suggestion(&wanted, there)),
                 );
             }
         }
@@ -464,6 +478,8 @@ struct SaidOfColumns {
     renamed: HashMap<String, String>,
     /// From places in the source.
     positions: HashMap<usize, String>,
+    /// From paths in it.
+    paths: HashMap<String, String>,
     types: HashMap<String, Type>,
     shapes: HashMap<String, Shape>,
     missing: HashMap<String, Vec<String>>,

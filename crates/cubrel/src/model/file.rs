@@ -81,6 +81,10 @@ pub struct TableSection {
     /// Which rows to load.
     #[serde(rename = "where")]
     pub filter: Option<String>,
+    /// Whether of rows that are the same in all columns only the first is kept.
+    pub distinct: bool,
+    /// Of rows with one key, the one is kept that has the latest value of this column.
+    pub latest_by: Option<String>,
     /// The columns by which rows are sorted while they are loaded, the first to be compared first; by default those by which
     /// they take the least.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -148,6 +152,8 @@ pub struct PartitionSection {
 pub struct ColumnSection {
     /// The name in the source, where it differs.
     pub source_name: Option<String>,
+    /// Where it stands in nested data, such as `address.city`.
+    pub path: Option<String>,
     /// Its place in the source, from 1, where its name there is none or not its own.
     pub source_position: Option<u32>,
     /// The type, where it is not to be guessed.

@@ -93,6 +93,8 @@ impl Merge<'_> {
             missing,
             trim,
             filter,
+            distinct,
+            latest_by,
             order,
             max_bad_rows,
             label,
@@ -121,6 +123,8 @@ impl Merge<'_> {
         self.option(&mut own.note, note, &at("note"));
         own.hidden |= hidden;
         own.trim |= trim;
+        own.distinct |= distinct;
+        self.option(&mut own.latest_by, latest_by, &at("latest_by"));
         own.all_rows |= all_rows;
         own.allow.extend(allow);
         own.order.extend(order);
@@ -137,9 +141,10 @@ impl Merge<'_> {
         self.option(&mut own.prefix, prefix, &at("prefix"));
     }
 
-    fn column(&mut self, own: &mut ColumnSection, other: ColumnSection, path: &str) {
+    fn column(&mut self, own: &mut ColumnSection, other: ColumnSection, place: &str) {
         let ColumnSection {
             source_name,
+            path,
             source_position,
             ty,
             date_pattern,
@@ -154,8 +159,9 @@ impl Merge<'_> {
             day_kind,
             allow,
         } = other;
-        let at = |key: &str| format!("{path}.{key}");
+        let at = |key: &str| format!("{place}.{key}");
         self.option(&mut own.source_name, source_name, &at("source_name"));
+        self.option(&mut own.path, path, &at("path"));
         self.option(&mut own.source_position, source_position, &at("source_position"));
         self.option(&mut own.ty, ty, &at("type"));
         self.option(&mut own.date_pattern, date_pattern, &at("date_pattern"));

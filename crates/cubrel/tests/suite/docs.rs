@@ -118,3 +118,52 @@ fn every_aggregate_and_edit_stands_in_the_reference() {
         assert!(text.contains(edit), "{edit}");
     }
 }
+
+/// The blocks of a recipe: what stands behind the fence, and the text.
+fn blocks(text: &str) -> Vec<(String, String)> {
+    let mut blocks: Vec<(String, String)> = Vec::new();
+    let mut inside = false;
+    for line in text.lines() {
+        match line.strip_prefix("```") {
+            Some(_) if inside => inside = false,
+            Some(kind) => {
+                inside = true;
+                blocks.push((kind.to_string(), String::new()));
+            }
+            None if inside => {
+                let last = blocks.last_mut().unwrap();
+                last.1 += line;
+                last.1.push('\n');
+            }
+            None => {}
+        }
+    }
+    blocks
+}
+
+#[test]
+fn every_recipe_for_messy_files_gives_what_it_says() {
+    let text = fs::read_to_string(docs("messy-files.md")).unwrap();
+    let mut tried = 0;
+    for recipe in text.split("\n## ").skip(1) {
+        let title = recipe.lines().next().unwrap();
+        let blocks = blocks(recipe);
+        let of = |kind: &str| blocks.iter().find(|(k, _)| k == kind).map(|(_, text)| text.clone());
+        let (Some(csv), Some(toml), Some(expected)) = (of("csv"), of("toml"), of("text")) else { continue };
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join("t.csv"), csv).unwrap();
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = 't.csv'\n{toml}")).unwrap();
+        let model = cubrel::Model::open(folder.path()).unwrap_or_else(|e| panic!("{title}: {e}"));
+        let (schema, store) = (cubrel::internals::InModel::schema(&model), cubrel::internals::InModel::store(&model));
+        let columns = schema.tables[0].columns.iter().zip(&store.tables[0].columns);
+        let found: String = columns
+            .map(|(def, data)| {
+                let values: Vec<String> = data.codes().into_iter().map(|c| data.value_of(c).to_string()).collect();
+                format!("{} {}: {}\n", def.name, def.ty, values.join("; "))
+            })
+            .collect();
+        assert_eq!(found, expected, "{title}");
+        tried += 1;
+    }
+    assert!(tried >= 10, "{tried} recipes");
+}

@@ -415,3 +415,43 @@ fn rows_stand_in_the_order_that_the_model_says() {
     fs::write(folder.path().join("model.toml"), "[table.t]\nsource = 't*.csv'\norder = ['a']\n").unwrap();
     assert_eq!(shown(&Model::open(folder.path()).unwrap())[0], "a int: 1; 1; 2; 2");
 }
+
+#[test]
+fn rows_that_stand_twice_are_left_out_where_the_model_says_so() {
+    let csv = "id,v,at\n1,a,2026-01-01\n2,b,2026-01-01\n1,c,2026-03-01\n2,b,2026-01-01\n,x,\n1,d,2026-02-01\n";
+    let model = open(csv, "distinct = true\n").unwrap();
+    assert_eq!(shown(&model)[1], "v text: a; b; c; x; d");
+    assert_eq!(model.reports()[0].notes, ["1 row is left out: the same stands in another row"]);
+    let model = open(csv, "key = 'id'\nlatest_by = 'at'\n").unwrap();
+    assert_eq!(shown(&model), ["id int: 1; 2; ", "v text: c; b; x", "at date: 2026-03-01; 2026-01-01; "]);
+    assert_eq!(model.reports()[0].rows, 3);
+    for (toml, expected) in [
+        ("latest_by = 'at'\n", "nothing says of what the latest row of `t` is kept"),
+        ("key = 'id'\nlatest_by = 'att'\n", "table `t` has no column `att`"),
+        ("key = 'id'\ndistinct = true\n", "t.id is not unique"),
+    ] {
+        let found = problem(open(csv, toml));
+        assert!(found.contains(expected), "{toml}: {found}");
+    }
+    // A newer state in a file that comes later, and an older one.
+    let folder = folder(csv.as_bytes(), "key = 'id'\nlatest_by = 'at'\n");
+    Model::open(folder.path()).unwrap();
+    fs::write(folder.path().join("t2.csv"), "id,v,at\n2,new,2026-05-01\n1,old,2020-01-01\n").unwrap();
+    let model = Model::open(folder.path()).unwrap();
+    let mut values =
+        shown(&model)[1].trim_start_matches("v text: ").split("; ").map(str::to_string).collect::<Vec<_>>();
+    values.sort();
+    assert_eq!(values, ["c", "new", "x"]);
+}
+
+#[test]
+fn queries_are_answered_where_no_store_can_be_written() {
+    let folder = folder(b"a\n1\n2\n", "");
+    // Something that is no folder stands where the store would be.
+    fs::write(folder.path().join(".cubrel"), "").unwrap();
+    let model = Model::open(folder.path()).unwrap();
+    assert_eq!(shown(&model), ["a int: 1; 2"]);
+    assert!(model.unkept().is_some() && model.outdated().is_none());
+    let refused = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).map(|_| ());
+    assert!(refused.is_err(), "who asks for a store is told that there is none");
+}

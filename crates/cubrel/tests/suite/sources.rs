@@ -459,3 +459,81 @@ fn drafts_of_folders_that_lead_in_circles_end() {
     let draft = cubrel::draft::draft(folder.path(), &[folder.path().join("data")], &cubrel::Silent).unwrap();
     assert_eq!(draft.toml.matches("source = ").count(), 3, "{}", draft.toml);
 }
+
+#[test]
+fn what_is_nested_gives_columns_whatever_the_source_is() {
+    use arrow_array::{ArrayRef, Int64Array, ListArray, RecordBatch, StringArray, StructArray, Time64MicrosecondArray};
+    use arrow_schema::{DataType, Field, Fields, Schema};
+
+    let jsonl = "{\"id\":1,\"address\":{\"city\":\"Ness\",\"geo\":{\"x\":1.5}},\"tags\":[1,2],\"address_city\":\"own\"}\n\
+                 {\"id\":2,\"address\":null}\n{\"id\":3,\"address\":{\"city\":\"Holm\",\"geo\":{}}}\n";
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.jsonl"), jsonl).unwrap();
+    let toml = "[table.t]\nsource = 't.jsonl'\n[table.t.column.x]\npath = 'address.geo.x'\n";
+    fs::write(folder.path().join("model.toml"), toml).unwrap();
+    let model = Model::open(folder.path()).unwrap();
+    let grid = |text: &str| {
+        let grid = model.query(text).unwrap_or_else(|e| panic!("{e}")).run().unwrap();
+        grid.lines.into_iter().map(|l| l.values).collect::<Vec<_>>()
+    };
+    let text = Value::text;
+    let rows = grid("records t.id, t.address_city, t.x, t.tags order by t.id");
+    assert_eq!(rows[0], [Value::Int(1), text("own"), Value::Decimal { unscaled: 15, scale: 1 }, text("[1,2]")]);
+    assert_eq!(rows[1], [Value::Int(2), Value::Null, Value::Null, Value::Null]);
+    // Where somebody has the name, the parts keep their point, in every row.
+    let cities = grid("records t.id, t.\"address.city\" order by t.id");
+    assert_eq!([&cities[0][1], &cities[1][1], &cities[2][1]], [&text("Ness"), &Value::Null, &text("Holm")]);
+    assert_eq!(rows[2][1], Value::Null);
+
+    let city: ArrayRef = Arc::new(StringArray::from(vec![Some("Ness"), Some("hidden"), None]));
+    let geo_x: ArrayRef = Arc::new(Int64Array::from(vec![Some(1), Some(2), Some(3)]));
+    let geo_fields = Fields::from(vec![Field::new("x", DataType::Int64, true)]);
+    let geo: ArrayRef = Arc::new(StructArray::new(geo_fields.clone(), vec![geo_x], None));
+    let fields = Fields::from(vec![
+        Field::new("city", DataType::Utf8, true),
+        Field::new("geo", DataType::Struct(geo_fields), true),
+    ]);
+    // The address of the second row is null, whatever stands below it.
+    let nulls = Some(vec![true, false, true].into());
+    let address: ArrayRef = Arc::new(StructArray::new(fields.clone(), vec![city, geo], nulls));
+    let at: ArrayRef = Arc::new(Time64MicrosecondArray::from(vec![1, 2, 3]));
+    let lists: ArrayRef =
+        Arc::new(ListArray::from_iter_primitive::<arrow_array::types::Int32Type, _, _>(vec![Some(vec![Some(1)]); 3]));
+    let id: ArrayRef = Arc::new(Int64Array::from(vec![1, 2, 3]));
+    let schema = Arc::new(Schema::new(vec![
+        Field::new("id", DataType::Int64, false),
+        Field::new("address", DataType::Struct(fields), true),
+        Field::new("at", at.data_type().clone(), true),
+        Field::new("lists", lists.data_type().clone(), true),
+    ]));
+    let batch = RecordBatch::try_new(schema.clone(), vec![id, address, at, lists]).unwrap();
+    let parquet = {
+        let mut bytes = Vec::new();
+        let mut writer = parquet::arrow::ArrowWriter::try_new(&mut bytes, schema.clone(), None).unwrap();
+        writer.write(&batch).unwrap();
+        writer.close().unwrap();
+        bytes
+    };
+    let arrow = {
+        let mut writer = arrow_ipc::writer::FileWriter::try_new(Vec::new(), &schema).unwrap();
+        writer.write(&batch).unwrap();
+        writer.into_inner().unwrap()
+    };
+    for (file, bytes) in [("t.parquet", parquet), ("t.arrow", arrow)] {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join(file), bytes).unwrap();
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = '{file}'\n")).unwrap();
+        let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{file}: {e}"));
+        let grid = model.query("records t.id, t.address_city, t.address_geo_x order by t.id").unwrap().run().unwrap();
+        let rows: Vec<Vec<Value>> = grid.lines.into_iter().map(|l| l.values).collect();
+        assert_eq!(rows[0], [Value::Int(1), text("Ness"), Value::Int(1)], "{file}");
+        assert_eq!(rows[1], [Value::Int(2), Value::Null, Value::Null], "{file}");
+        assert_eq!(rows[2], [Value::Int(3), Value::Null, Value::Int(3)], "{file}");
+        let notes = &model.reports()[0].notes;
+        assert_eq!(notes.len(), 2, "{file}: {notes:?}");
+        assert!(
+            notes[0].contains("column `at` is Time64") && notes[1].contains("column `lists` is List"),
+            "{file}: {notes:?}"
+        );
+    }
+}

@@ -21,7 +21,8 @@ use arrow_array::types::{
     TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType, TimestampSecondType, UInt8Type,
     UInt16Type, UInt32Type, UInt64Type,
 };
-use arrow_array::{Array, ArrowPrimitiveType, RecordBatch};
+use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, RecordBatch, make_array};
+use arrow_buffer::NullBuffer;
 use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{ArrowError, DataType, Field, SchemaRef, TimeUnit};
 
@@ -30,6 +31,7 @@ use super::csv::Request;
 use super::failure::Failure;
 use super::guarded::guarded;
 use super::header::{Naming, Together, together};
+use super::jsonl::NESTED;
 use super::staging::{StagedPart, Staging};
 use super::{LoadError, Observer, bytes};
 use crate::files;
@@ -80,11 +82,54 @@ pub(super) fn read(
     Ok(EncodedTable { notes: columns.notes, ..encoded })
 }
 
+/// A value of a file that can be a column: a field, or one inside of a field of several values.
+struct Leaf {
+    /// The names that lead to it, as one.
+    name: String,
+    /// The place of the field, and of what is in it.
+    path: Vec<usize>,
+    ty: Type,
+}
+
+/// How deep fields of several values are looked into.
+const MOST_NESTED: usize = 16;
+
+/// What of a field can be columns; what cannot is told.
+fn leaves(field: &Field, (names, path): (&str, Vec<usize>), found: &mut Vec<Leaf>, notes: &mut Vec<String>) {
+    let name = if names.is_empty() { field.name().clone() } else { format!("{names}{NESTED}{}", field.name()) };
+    match field.data_type() {
+        DataType::Struct(inner) if path.len() < MOST_NESTED => {
+            for (i, field) in inner.iter().enumerate() {
+                leaves(field, (&name, [path.as_slice(), &[i]].concat()), found, notes);
+            }
+        }
+        ty => match column_type(ty) {
+            Some(ty) => found.push(Leaf { name, path, ty }),
+            None => {
+                let note = format!("column `{name}` is {ty}, which no column can hold: it is left out");
+                if !notes.contains(&note) {
+                    notes.push(note);
+                }
+            }
+        },
+    }
+}
+
+/// The values at a path; where what they are in is null, they are.
+fn at_path(array: &ArrayRef, path: &[usize]) -> Result<ArrayRef, String> {
+    let Some((i, rest)) = path.split_first() else { return Ok(array.clone()) };
+    let Some(outer) = array.as_struct_opt() else { return Err("this is no field of several values".into()) };
+    let inner = outer.columns().get(*i).ok_or("the file gives other columns than it lists")?;
+    let nulls = NullBuffer::union(outer.nulls(), inner.nulls());
+    let data = inner.to_data().into_builder().nulls(nulls).build().map_err(|e| e.to_string())?;
+    at_path(&make_array(data), rest)
+}
+
 /// The columns of all files.
 struct Columns {
     all: Vec<Column>,
-    /// By file, which of them its fields are; nothing for those that are left out.
-    of_file: Vec<Vec<Option<usize>>>,
+    /// By file, where the values of its columns stand, and which of all they are.
+    of_file: Vec<Vec<(Vec<usize>, usize)>>,
     notes: Vec<String>,
     trim: bool,
 }
@@ -96,42 +141,33 @@ impl Columns {
         let mut notes: Vec<String> = Vec::new();
         let mut known = Vec::new();
         for (path, schema) in schemas {
-            let fields: Vec<(usize, &Field, Type)> = schema
-                .fields()
-                .iter()
-                .enumerate()
-                .filter_map(|(i, f)| Some((i, f.as_ref(), column_type(f.data_type())?)))
-                .collect();
-            for f in schema.fields().iter().filter(|f| column_type(f.data_type()).is_none()) {
-                let note =
-                    format!("column `{}` is {}, which no column can hold: it is left out", f.name(), f.data_type());
-                if !notes.contains(&note) {
-                    notes.push(note);
-                }
+            let mut fields: Vec<Leaf> = Vec::new();
+            for (i, field) in schema.fields().iter().enumerate() {
+                leaves(field, ("", vec![i]), &mut fields, &mut notes);
             }
             if fields.is_empty() {
                 let message = format!("{} has no column that can be read", shown(path));
                 return Err(Diagnostic::general(Problem::Data, message).help(notes.join("; ")).into());
             }
-            known.push((shown(path), schema.fields().len(), fields));
+            known.push((shown(path), fields));
         }
         let headers: Vec<(&str, Vec<String>)> = known
             .iter()
-            .map(|(file, _, fields)| (file.as_str(), fields.iter().map(|(_, f, _)| f.name().clone()).collect()))
+            .map(|(file, fields)| (file.as_str(), fields.iter().map(|f| f.name.clone()).collect()))
             .collect();
-        let naming = Naming { renamed: request.renamed, positions: request.positions };
+        let naming = Naming { renamed: request.renamed, positions: request.positions, paths: request.paths };
         let Together { names, of_file, notes: of_names } = together(&headers, &naming)?;
         notes.extend(of_names);
         let mut all: Vec<Option<Column>> = names.iter().map(|_| None).collect();
         let mut places = Vec::new();
-        for ((file, count, fields), own) in known.iter().zip(of_file) {
-            let mut of_fields = vec![None; *count];
-            for ((i, _, ty), column) in fields.iter().zip(own) {
-                of_fields[*i] = Some(column);
+        for ((file, fields), own) in known.into_iter().zip(of_file) {
+            let mut of_fields = Vec::with_capacity(fields.len());
+            for (Leaf { path, ty, .. }, column) in fields.into_iter().zip(own) {
+                of_fields.push((path, column));
                 let name = names[column].clone();
-                let declared = request.types.get(&name).copied().unwrap_or(*ty);
-                let there = all[column].get_or_insert(Column { name, ty: *ty, declared });
-                if there.ty != *ty {
+                let declared = request.types.get(&name).copied().unwrap_or(ty);
+                let there = all[column].get_or_insert(Column { name, ty, declared });
+                if there.ty != ty {
                     let message = format!("`{}` is {ty} in {file} and {} in another file", there.name, there.ty);
                     let problem = Diagnostic::general(Problem::Data, message);
                     return Err(problem.help("files of one table have one type for each column").into());
@@ -267,7 +303,7 @@ fn column_type(ty: &DataType) -> Option<Type> {
         DataType::Float32 | DataType::Float64 => Type::Float,
         DataType::Boolean => Type::Bool,
         DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View => Type::Text,
-        DataType::Date32 => Type::Date,
+        DataType::Date32 | DataType::Date64 => Type::Date,
         DataType::Timestamp(..) => Type::Timestamp,
         DataType::Decimal128(_, scale) => {
             Type::Decimal { precision: exact::STORED_DIGITS, scale: u8::try_from(*scale).ok()? }
@@ -325,15 +361,19 @@ fn converted(name: &str, raw: &RawColumn, ty: Type, trim: bool) -> Result<RawCol
 }
 
 /// Appends the columns of a batch, each to the one that it is; those that it has not are null.
-fn append(part: &mut StagedPart, batch: &RecordBatch, own: &[Option<usize>]) -> Result<(), LoadError> {
-    for (i, (array, to)) in batch.columns().iter().zip(own).enumerate() {
-        let Some(to) = to else { continue };
-        column(&mut part.columns[*to], array.as_ref()).map_err(|e| {
-            let message = format!("column `{}`: {e}", batch.schema().field(i).name());
-            LoadError::from(Diagnostic::general(Problem::Data, message))
+fn append(part: &mut StagedPart, batch: &RecordBatch, own: &[(Vec<usize>, usize)]) -> Result<(), LoadError> {
+    for (path, to) in own {
+        let Some((i, inner)) = path.split_first() else { continue };
+        let taken = match batch.columns().get(*i) {
+            Some(array) => at_path(array, inner).and_then(|values| column(&mut part.columns[*to], values.as_ref())),
+            None => Err("the file gives fewer columns than it lists".into()),
+        };
+        taken.map_err(|e| {
+            let name = batch.schema().fields().get(*i).map_or_else(String::new, |f| f.name().clone());
+            LoadError::from(Diagnostic::general(Problem::Data, format!("column `{name}`: {e}")))
         })?;
     }
-    let others = part.columns.iter_mut().enumerate().filter(|(column, _)| !own.contains(&Some(*column)));
+    let others = part.columns.iter_mut().enumerate().filter(|(column, _)| !own.iter().any(|(_, to)| to == column));
     others.for_each(|(_, column)| column.extend_nulls(batch.num_rows()));
     Ok(())
 }

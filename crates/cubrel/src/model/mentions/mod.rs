@@ -177,6 +177,9 @@ impl Reader<'_> {
         if let Some(partition) = &section.partition {
             self.own_column(&by, name, &path("partition.column"), &partition.column, false);
         }
+        if let Some(column) = &section.latest_by {
+            self.own_column(&by, name, &path("latest_by"), column, false);
+        }
         for (i, column) in section.order.iter().enumerate() {
             self.own_column(&by, name, &path(&format!("order.{i}")), column, false);
         }
