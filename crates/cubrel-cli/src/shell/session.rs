@@ -24,6 +24,9 @@ const HELP: &[(&str, &str)] = &[
     ("\\help, \\quit", "this list, and the end"),
 ];
 
+/// Rows that an explanation shows of each aggregate.
+const ROWS: usize = 5;
+
 /// What comes after a line.
 pub(super) enum Next {
     Line,
@@ -168,14 +171,10 @@ impl<'a> Session<'a> {
         let block = block.ok_or_else(|| wrong("the last grid has no such column"))?;
         let line = row.checked_sub(1).and_then(|i| block.lines.get(i)).copied().flatten();
         let line = line.ok_or_else(|| wrong("the last grid has no such line, or nothing stands there"))?;
-        let options = WhyOptions {
-            query: self.options.clone(),
-            measure: grid.columns.get(block.item).map(|c| c.name.clone()),
-            rows: 5,
-            ..WhyOptions::default()
-        };
+        let item = grid.columns.get(block.item).map(|c| c.name.clone());
+        let options = WhyOptions { query: self.options.clone(), item, rows: ROWS };
         let explained = self.model.why(text, &place_of(grid, line), &options)?;
-        self.show(|out| why::show(&explained, out))
+        self.show(|out| why::show(&explained, &self.formats, out))
     }
 
     fn time(&self) -> Result<(), Failure> {
