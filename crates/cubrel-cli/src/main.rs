@@ -56,7 +56,7 @@ fn command() -> clap::Command {
         let parser = PossibleValuesParser::new(values).try_map(|name| Format::from_str(&name, false));
         let arg = clap::Arg::new("format").long("format").value_name("FORM").display_order(102).value_parser(parser);
         let arg = arg.default_value("table").hide_default_value(true).hide_possible_values(true).help_heading(GENERAL);
-        sub.arg(arg.help(format!("How results are written: {}", names.join(", "))))
+        sub.arg(arg.help(format!("Write results as {}", names.join(", "))))
     })
 }
 

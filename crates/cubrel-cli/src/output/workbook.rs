@@ -115,7 +115,11 @@ impl Sheet<'_> {
                     let format = if form.is_empty() { format } else { format.set_num_format(form) };
                     sheet.write_number_with_format(row, column, x, &format)?;
                 }
-                _ => drop(sheet.write_with_format(row, column, shown(), &format.set_align(FormatAlign::Right))?),
+                _ => {
+                    // Without a pattern, the digits as somebody would search for them.
+                    let text = if pattern.is_none() { number.to_string() } else { shown() };
+                    sheet.write_with_format(row, column, text, &format.set_align(FormatAlign::Right))?;
+                }
             },
         }
         Ok(())

@@ -20,7 +20,7 @@ const VALUES: usize = 20;
 const MENU: &str = "completion_menu";
 
 /// The editor for a model.
-pub(super) fn editor(session: &Session<'_>) -> super::Editor {
+pub(super) fn editor(session: &Session<'_>) -> Reedline {
     let mut keys = default_emacs_keybindings();
     let complete = ReedlineEvent::UntilFound(vec![ReedlineEvent::Menu(MENU.into()), ReedlineEvent::MenuNext]);
     keys.add_binding(KeyModifiers::NONE, KeyCode::Tab, complete);
@@ -29,6 +29,8 @@ pub(super) fn editor(session: &Session<'_>) -> super::Editor {
     let editor = Reedline::create()
         .with_completer(Box::new(Names { model: session.model.clone(), catalog: catalog.clone() }))
         .with_menu(menu)
+        // A single way to go on is taken at once.
+        .with_quick_completions(true)
         .with_edit_mode(Box::new(Emacs::new(keys)))
         .with_highlighter(Box::new(Colours))
         .with_validator(Box::new(Whole))

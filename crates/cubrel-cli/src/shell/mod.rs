@@ -8,7 +8,7 @@ mod session;
 
 use std::io::{BufRead, IsTerminal};
 
-use reedline::{Reedline, Signal};
+use reedline::Signal;
 
 use crate::args::Global;
 use crate::commands;
@@ -68,6 +68,3 @@ fn from_pipe(session: &mut Session<'_>) -> Done {
     }
     Ok(code)
 }
-
-/// The line editor of the shell.
-type Editor = Reedline;

@@ -793,7 +793,7 @@ fn what_is_no_file_is_refused_and_not_waited_for() {
         (&["draft", "/dev/zero", "--into", "drafted"], ""),
         (&["compare", ".", "inside"], "no regular file"),
         (&["query", "-"], "longer than 64.0 MiB"),
-        (&["-m", "stored", "query", "grid rows(a)"], "File exists"),
+        (&["-m", "stored", "refresh"], "File exists"),
     ];
     for (args, expected) in cases {
         // Standard input goes on and on, and is handed over as it is.

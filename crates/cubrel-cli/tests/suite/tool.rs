@@ -90,7 +90,7 @@ fn workbooks_have_numbers_as_numbers_and_dates_as_dates() {
     let text = |t: &str| Data::String(t.into());
     let rows = written("grid net, share by booking.region, booking.route totals");
     let heads = rows[0].clone();
-    assert_eq!(heads, [text("Region"), text("Route"), text("Net"), text("Share")]);
+    assert_eq!(heads, [text("Region"), text("Route"), text("Net"), text("share")]);
     let total = rows.iter().find(|r| r[0] == text("total")).unwrap();
     assert_eq!((&total[2], &total[3]), (&Data::Float(1014.5), &Data::Float(1.0)));
     let ness = rows.iter().find(|r| r[1] == text("Ness")).unwrap();

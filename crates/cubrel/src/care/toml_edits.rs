@@ -48,6 +48,7 @@ impl<'t> TomlEdits<'t> {
         if source.origin.is_none() || file.text != self.text {
             return false;
         }
+        let span = self.whole_escape(span, source, spot.span.end);
         let around = self.places.scalars.iter().find(|s| s.start <= span.start && span.end <= s.end).copied();
         let Some(around) = around else { return false };
         match encoded(&name, self.slice(around)) {
@@ -59,6 +60,14 @@ impl<'t> TomlEdits<'t> {
             }
         }
         true
+    }
+
+    /// A stretch whose last character may be written as an escape, with all of that.
+    fn whole_escape(&self, span: Span, source: &Arc<Source>, end: u32) -> Span {
+        if !self.slice(span).ends_with('\\') {
+            return span;
+        }
+        Span { end: source.place(Span { start: end, end }).1.start, ..span }
     }
 
     fn slice(&self, span: Span) -> &'t str {

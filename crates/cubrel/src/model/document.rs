@@ -188,7 +188,7 @@ impl Walk<'_> {
         match value {
             DeValue::Table(table) if expects(&schema, "object") => self.table(table, &schema, path),
             DeValue::Array(items) if expects(&schema, "array") => {
-                if let Some(inner) = schema.get("items") {
+                if let Some(inner) = element(&schema) {
                     for (i, item) in items.iter().enumerate() {
                         let place = format!("{path}.{i}");
                         let span = Span::new(item.span().start, item.span().end);
@@ -215,6 +215,12 @@ impl Walk<'_> {
             }
         }
     }
+}
+
+/// What stands in a list: of a schema, or of the form of a choice that is a list.
+fn element(schema: &Json) -> Option<&Json> {
+    let forms = || schema.get("anyOf")?.as_array()?.iter().find_map(|form| form.get("items"));
+    schema.get("items").or_else(forms)
 }
 
 /// Whether a schema allows a kind of value.

@@ -59,11 +59,11 @@ fn expectations_hold_or_say_where_they_do_not() {
         ),
         ("query = 'grid min(booking.on) as start'\nrows = [[2024-10-04]]", "rows", &[]),
         ("query = 'grid min(booking.on) as start'\nrows = [['2024-10-04']]", "rows", &[]),
-        ("query = 'grid min(booking.net) > 3 as all'\nrows = [[false]]", "rows", &[]),
+        ("query = 'grid min(booking.net) > 3 as dear'\nrows = [[false]]", "rows", &[]),
         (
             "query = 'records booking.net order by booking.net'\nrows = [[1], [5], [11], [20]]",
             "rows",
-            &["{\"line\":3}: 11 / 10"],
+            &["{\"booking.net\":11}: \"a line\" / \"none\"", "{\"booking.net\":10}: \"no line\" / \"one\""],
         ),
         ("query = 'grid net by route.region totals'\nrows = [['North', 30], ['', 6], ['', 36]]", "rows", &[]),
         ("query = 'grid net by route.region'\nmin_rows = 2", "min_rows", &[]),

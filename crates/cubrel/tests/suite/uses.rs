@@ -168,7 +168,7 @@ fn every_place_that_names_something_is_a_use_of_it() {
         ("place", &["shortlist front @ place", "query by_place @ place", "by_place < by_place"]),
         ("period", &["lens change @ period", "shortlist front @ period", "query by_place @ period"]),
         ("change", &[]),
-        ("by_place", &["expectation by_place @ by_place"]),
+        ("query.by_place", &["expectation by_place @ by_place"]),
         (
             "fare_class",
             &[
