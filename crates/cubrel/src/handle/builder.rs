@@ -339,17 +339,7 @@ impl Builder {
     /// A measure.
     #[must_use]
     pub fn measure(self, name: &str, formula: &str) -> Builder {
-        let formula = formula.into();
-        let section = MeasureSection {
-            formula,
-            label: None,
-            format: None,
-            group: None,
-            note: None,
-            hidden: false,
-            allow: Vec::new(),
-        };
-        self.with_measure(name.into(), section)
+        self.with_measure(name.into(), MeasureSection::new(formula.into()))
     }
 
     /// A hierarchy.

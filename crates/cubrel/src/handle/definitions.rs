@@ -29,17 +29,7 @@ pub struct Measure {
 impl Measure {
     /// A measure that computes a formula.
     pub fn new(name: impl Into<String>, formula: impl Into<String>) -> Measure {
-        let formula = formula.into();
-        let section = MeasureSection {
-            formula,
-            label: None,
-            format: None,
-            group: None,
-            note: None,
-            hidden: false,
-            allow: Vec::new(),
-        };
-        Measure { name: name.into(), section }
+        Measure { name: name.into(), section: MeasureSection::new(formula.into()) }
     }
 
     texts! {

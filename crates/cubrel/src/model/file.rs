@@ -271,6 +271,13 @@ pub struct MeasureSection {
     pub allow: Vec<String>,
 }
 
+impl MeasureSection {
+    /// A formula, and nothing said of it.
+    pub(crate) fn new(formula: String) -> MeasureSection {
+        MeasureSection { formula, label: None, format: None, group: None, note: None, hidden: false, allow: Vec::new() }
+    }
+}
+
 /// `[lens.NAME]`
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]

@@ -87,6 +87,18 @@ fn what_points_where_is_told_with_its_evidence() {
             &["trip.crew"],
         ),
         (
+            "the key is what others point at, whatever else is unique and whatever is called a key",
+            &[
+                ("lines.csv", "line,name,mail\nN1,North,n@x\nH2,Holm,h@x\nS3,South,s@x\n"),
+                ("trip.csv", "trip,line\n1,N1\n2,S3\n3,H2\n4,N1\n"),
+                // A name stands twice: nearly a key, and more of one than the first column.
+                ("pier.csv", &(PORTS.replace("Port Code", "mark") + &many_ports() + "QQQ,Vaar,South\n")),
+                ("call.csv", "call,pier\n1,NES\n2,HOL\n3,SKA\n4,NES\n"),
+            ],
+            &["trip.line points at lines.line: 3 of its 3 values", "call.pier points at pier.mark: 3 of its 3 values"],
+            &["lines.name", "pier.name"],
+        ),
+        (
             "few texts say nothing without a name",
             &[("grade.csv", "code,label\nA,Good\nB,Fair\nC,Poor\n"), ("trip.csv", "trip,letter\n1,A\n2,B\n3,A\n")],
             &["grade: 3 rows, 2 columns; no table refers to it"],

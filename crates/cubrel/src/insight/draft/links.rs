@@ -59,10 +59,59 @@ pub(super) fn names_key(name: &str) -> Option<usize> {
     KEY_WORDS.iter().position(|k| words.last().is_some_and(|w| w == k))
 }
 
+/// The key of each table: the unique column that columns of most other tables point at, or else the one that looks like a
+/// key by its name and place.
+pub(super) fn keys_of(tables: &[Table]) -> Vec<Option<String>> {
+    tables.iter().enumerate().map(|(i, table)| key_by_use(tables, i).or_else(|| key_by_name(table))).collect()
+}
+
+/// Of unique columns the one that most tables have values of; of several such ones none.
+fn key_by_use(tables: &[Table], at: usize) -> Option<String> {
+    let counted = unique_columns(&tables[at]).map(|column| (pointing(tables, at, column), column));
+    let pointed: Vec<(usize, &LoadedColumn)> = counted.filter(|(count, _)| *count > 0).collect();
+    let most = pointed.iter().map(|(count, _)| *count).max()?;
+    match pointed.iter().filter(|(count, _)| *count == most).collect::<Vec<_>>().as_slice() {
+        [(_, only)] => Some(only.name.clone()),
+        _ => None,
+    }
+}
+
+/// In how many other tables a column stands whose values are those of a unique one, several times each.
+fn pointing(tables: &[Table], at: usize, key: &LoadedColumn) -> usize {
+    let keys = distinct_values(&key.data);
+    let points = |table: &Table, c: &LoadedColumn| {
+        let may = c.data.ty() == key.data.ty() && c.data.distinct() > 0 && !is_unique(table, c);
+        may && found_there(c, likeness(&c.name, &tables[at].name, &key.name) > 0.0, &keys).is_some()
+    };
+    let others = tables.iter().enumerate().filter(|(i, _)| *i != at);
+    others.filter(|(_, table)| table.loaded.columns.iter().any(|c| points(table, c))).count()
+}
+
+/// How many values of a column are keys and the share of them, where that is enough to say that it points there.
+fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Option<(usize, f64)> {
+    // Rows by code: what a column could hold may be far more than what it holds.
+    let mut counts: HashMap<u64, u64> = HashMap::new();
+    column.data.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
+    counts.remove(&column.data.null_code());
+    let found = counts.iter().filter(|(code, _)| keys.contains(&column.data.value_of(**code))).map(|(_, rows)| *rows);
+    let (contained, rows) = found.fold((0, 0), |(values, all), rows| (values + 1u32, all + rows));
+    let share = f64::from(contained) / counts.len().max(1) as f64;
+    let of_rows = rows as f64 / (column.data.rows() as u64 - column.data.nulls()).max(1) as f64;
+    let by_rows = share >= CONTAINED_TEXTS && of_rows >= CONTAINED;
+    // Numbers from one on are among those of every key.
+    let nameless = column.data.ty() == Type::Text && contained as usize >= FEWEST_KEYS && by_rows;
+    let enough = if alike { share >= CONTAINED || by_rows } else { nameless };
+    enough.then_some((contained as usize, share))
+}
+
+fn unique_columns(table: &Table) -> impl Iterator<Item = &LoadedColumn> {
+    table.loaded.columns.iter().filter(|c| can_be(c) && is_unique(table, c))
+}
+
 /// A unique column, one that is called a key before others, and the first before later ones. None where one that is more of
 /// a key has values that stand in several rows.
-pub(super) fn key_of(table: &Table) -> Option<String> {
-    let unique: Vec<&LoadedColumn> = table.loaded.columns.iter().filter(|c| can_be(c) && is_unique(table, c)).collect();
+fn key_by_name(table: &Table) -> Option<String> {
+    let unique: Vec<&LoadedColumn> = unique_columns(table).collect();
     let named = unique.iter().filter_map(|c| Some((names_key(&c.name)?, c))).min_by_key(|(rank, _)| *rank);
     if nearly_key(table).is_some_and(|c| names_key(&c.name) < named.map(|(rank, _)| rank).or(Some(usize::MAX))) {
         return None;
@@ -103,13 +152,6 @@ fn distinct_values(column: &Column) -> HashSet<Value> {
     codes.into_iter().map(|c| column.value_of(c)).filter(|v| !v.is_null()).collect()
 }
 
-/// The share of rows, of those that have a value, whose value is a key.
-fn rows_found(column: &Column, keys: &HashSet<Value>) -> f64 {
-    let is_key: Vec<bool> = (0..column.domain()).map(|code| keys.contains(&column.value_of(code))).collect();
-    let found = column.codes().into_iter().filter(|code| is_key.get(*code as usize) == Some(&true)).count();
-    found as f64 / (column.rows() as u64 - column.nulls()).max(1) as f64
-}
-
 /// How much a column's name says that it points at a table's key: 0 for nothing.
 fn likeness(many: &str, one: &str, key: &str) -> f64 {
     let (many, key_words) = (words(many), words(key));
@@ -146,34 +188,20 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
             if many.key.as_deref() == Some(&c.name) || c.data.distinct() == 0 {
                 continue;
             }
-            let values = distinct_values(&c.data);
             let candidates = keys.iter().filter_map(|(o, (key, key_values, refused))| {
                 if *o == m || key.data.ty() != c.data.ty() || key_values.len() < 2 {
                     return None;
                 }
                 let alike = likeness(&c.name, &tables[*o].name, &key.name);
-                let contained = values.iter().filter(|v| key_values.contains(v)).count();
-                let share = contained as f64 / values.len().max(1) as f64;
                 let names = if alike > 0.0 { ", and the names are alike" } else { "" };
-                let enough = match alike > 0.0 {
-                    true => {
-                        share >= CONTAINED || share >= CONTAINED_TEXTS && rows_found(&c.data, key_values) >= CONTAINED
-                    }
-                    // Numbers from one on are among those of every key.
-                    false => {
-                        c.data.ty() == Type::Text
-                            && contained >= FEWEST_KEYS
-                            && share >= CONTAINED_TEXTS
-                            && rows_found(&c.data, key_values) >= CONTAINED
-                    }
-                };
-                enough.then(|| Link {
+                let (contained, share) = found_there(c, alike > 0.0, key_values)?;
+                Some(Link {
                     many: (m, c.name.clone()),
                     one: (*o, key.name.clone()),
                     evidence: format!(
                         "{} of its {} are keys there{names}",
                         units::count(contained as u64),
-                        counted(values.len() as u64, "value")
+                        counted(c.data.distinct(), "value")
                     ),
                     refused: refused.clone(),
                     spare: false,

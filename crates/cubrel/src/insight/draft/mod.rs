@@ -17,7 +17,7 @@ use std::path::{Component, Path, PathBuf};
 use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::load::{Observer, bytes, sqlite};
-use links::{is_one, key_of, links, place};
+use links::{is_one, keys_of, links, place};
 use reading::{identifiers, load};
 use table::{counted, table_name};
 use writing::write;
@@ -61,7 +61,8 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
         return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
     }
     let taken: Vec<String> = tables.iter().map(|t| t.name.clone()).collect();
-    tables.iter_mut().for_each(|t| t.key = key_of(t));
+    let keys = keys_of(&tables);
+    tables.iter_mut().zip(keys).for_each(|(table, key)| table.key = key);
     let links = links(&tables);
     for (i, table) in tables.iter_mut().enumerate() {
         let relates =
