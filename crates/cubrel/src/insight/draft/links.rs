@@ -89,6 +89,12 @@ fn pointing(tables: &[Table], at: usize, key: &LoadedColumn) -> usize {
 
 /// How many values of a column are keys and the share of them, where that is enough to say that it points there.
 fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Option<(usize, f64)> {
+    // Without a look at the rows: more values than there could be keys among them, and numbers that no name speaks
+    // for (those from one on are among those of every key).
+    let too_many = (keys.len() as f64) < CONTAINED_TEXTS * column.data.distinct() as f64;
+    if too_many || !alike && column.data.ty() != Type::Text {
+        return None;
+    }
     // Rows by code: what a column could hold may be far more than what it holds.
     let mut counts: HashMap<u64, u64> = HashMap::new();
     column.data.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
@@ -98,8 +104,7 @@ fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Opt
     let share = f64::from(contained) / counts.len().max(1) as f64;
     let of_rows = rows as f64 / (column.data.rows() as u64 - column.data.nulls()).max(1) as f64;
     let by_rows = share >= CONTAINED_TEXTS && of_rows >= CONTAINED;
-    // Numbers from one on are among those of every key.
-    let nameless = column.data.ty() == Type::Text && contained as usize >= FEWEST_KEYS && by_rows;
+    let nameless = contained as usize >= FEWEST_KEYS && by_rows;
     let enough = if alike { share >= CONTAINED || by_rows } else { nameless };
     enough.then_some((contained as usize, share))
 }
