@@ -10,16 +10,19 @@ use super::asked::Asked;
 use crate::args::Global;
 use crate::failure::{Done, Failure};
 use crate::format::Format;
-use crate::output::{Output, grid, problems, workbook};
+use crate::output::{Output, grid, listing, problems, workbook};
 
 /// Arguments of `query`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "Examples:\n  cubrel query 'grid net_revenue by port.region split by calendar.year totals'\n  cubrel query revenue_by_region\n  cubrel query 'grid bookings by route.name where calendar.year in ($years)' --set years=2025,2026\n  echo 'grid bookings' | cubrel query - --format json\n  cubrel query routes --format xlsx --output routes.xlsx\n  cubrel query routes --watch"
+    after_help = "Examples:\n  cubrel query 'grid net_revenue by port.region split by calendar.year totals'\n  cubrel query revenue_by_region\n  cubrel query 'grid bookings by route.name where calendar.year in ($years)' --set years=2025,2026\n  echo 'grid bookings' | cubrel query - --format json\n  cubrel query routes --format xlsx --output routes.xlsx\n  cubrel query routes --watch\n  cubrel query                                  lists what can be asked\n  cubrel query --shortlist front_desk           the same, but for what is on a shorter list"
 )]
 pub struct Args {
-    /// A query, the name of a saved one, or `-` for standard input
-    query: String,
+    /// A query, the name of a saved one, or `-` for standard input; without one, what can be asked is listed
+    query: Option<String>,
+    /// List only what is on a shortlist of the model, and say what a query names besides
+    #[arg(long, value_name = "NAME")]
+    shortlist: Option<String>,
     #[command(flatten)]
     asked: Asked,
     /// In CSV: values as people read them
@@ -43,13 +46,22 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 
 fn once(args: &Args, global: &Global, out: &mut Output) -> Done {
     let model = args.asked.asker.seen(super::open(global)?)?;
-    let text = text_of(&model, &args.query)?;
+    let short = args.shortlist.as_deref().map(|name| model.catalog().shortlist(name)).transpose()?;
+    let Some(query) = &args.query else {
+        return listing::write(&short.unwrap_or_else(|| model.catalog()), out);
+    };
+    let text = text_of(&model, query)?;
     let options = args.asked.options(global)?;
     let start = Instant::now();
     let query = model.query_with(&text, &options)?;
     let result = query.run()?;
     let elapsed = start.elapsed();
     problems::warn(query.warnings(), global);
+    if let (Some(short), Some(name)) = (&short, &args.shortlist) {
+        for item in model.catalog().not_on(short, &text) {
+            problems::note(&format!("{item} is not on the shortlist {name}"), global);
+        }
+    }
     let formats = formats(&model)?;
     match out.format() {
         Format::Json => out.json(&result.to_json(elapsed))?,

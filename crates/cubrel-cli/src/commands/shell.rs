@@ -13,4 +13,7 @@ Tab completes names, and values between quotes. `\\help` lists what else there i
 pub struct Args {
     #[command(flatten)]
     pub asked: Asked,
+    /// Complete and list only what is on a shortlist of the model
+    #[arg(long, value_name = "NAME")]
+    pub shortlist: Option<String>,
 }

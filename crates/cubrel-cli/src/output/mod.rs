@@ -4,6 +4,7 @@ mod closed;
 pub mod formula_comparison;
 pub mod grid;
 pub mod grid_layout;
+pub mod listing;
 pub mod model_comparison;
 pub mod network;
 mod pager;

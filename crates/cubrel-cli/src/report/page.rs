@@ -105,7 +105,7 @@ fn grid_of(answer: &Answer, grid: &Grid, formats: &Formats) -> Markup {
     let class = |b: &Block| if b.align == Align::Right { "number" } else { "" };
     let table = html! {
         table {
-            caption .soft { (answer.name) ", " (count(lines as u64)) " lines" }
+            caption .soft { (count(lines as u64)) @if lines == 1 { " line" } @else { " lines" } }
             thead {
                 @for level in 0..heads {
                     tr { @for (block, _) in &blocks { th scope="col" class=(class(block)) { (block.heads[level]) } } }
@@ -114,9 +114,15 @@ fn grid_of(answer: &Answer, grid: &Grid, formats: &Formats) -> Markup {
             tbody {
                 @for row in 0..lines.min(LINES) {
                     tr class=[layout.totals[row].then_some("total")] {
-                        @for ((block, is_axis), largest) in blocks.iter().zip(&largest) {
+                        @for (place, ((block, is_axis), largest)) in blocks.iter().zip(&largest).enumerate() {
                             @let share = block.figures.get(row).copied().flatten().filter(|_| !block.total && *largest > 0.0);
-                            @if *is_axis { th scope="row" class=(class(block)) { (block.cells[row]) } }
+                            @if *is_axis && block.cells[row].is_empty() {
+                                @match above(block, row).filter(|_| place < layout.alike[row]) {
+                                    Some(text) => th scope="row" { span .unseen { (text) } },
+                                    None => td {},
+                                }
+                            }
+                            @else if *is_axis { th scope="row" class=(class(block)) { (block.cells[row]) } }
                             @else if let Some(x) = share {
                                 td class="number bar" style=(format!("--share:{:.1}%", x.abs() / largest * 100.0)) { (block.cells[row]) }
                             }
@@ -137,6 +143,11 @@ fn grid_of(answer: &Answer, grid: &Grid, formats: &Formats) -> Markup {
         @if lines == 0 { p .soft { "Nothing matches." } } @else { (wide(&answer.name, &table)) }
         @if lines > LINES { p .soft { "and " (count((lines - LINES) as u64)) " more lines" } }
     }
+}
+
+/// What a cell of an axis stands under, for those who do not see what stands above it.
+fn above(block: &Block, row: usize) -> Option<&str> {
+    block.cells[..row].iter().rev().map(String::as_str).find(|text| !text.is_empty())
 }
 
 fn measures(facts: &Facts) -> Markup {

@@ -25,7 +25,7 @@ pub(super) fn editor(session: &Session<'_>) -> Reedline {
     let complete = ReedlineEvent::UntilFound(vec![ReedlineEvent::Menu(MENU.into()), ReedlineEvent::MenuNext]);
     keys.add_binding(KeyModifiers::NONE, KeyCode::Tab, complete);
     let menu = ReedlineMenu::EngineCompleter(Box::new(ColumnarMenu::default().with_name(MENU)));
-    let catalog = session.model.catalog();
+    let catalog = session.catalog();
     let editor = Reedline::create()
         .with_completer(Box::new(Names { model: session.model.clone(), catalog: catalog.clone() }))
         .with_menu(menu)

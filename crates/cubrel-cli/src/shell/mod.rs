@@ -21,7 +21,7 @@ use session::{Next, Session};
 pub fn run(args: &Args, global: &Global) -> Done {
     let asked = &args.asked;
     let model = asked.asker.seen(commands::open(global)?)?;
-    let mut session = Session::new(model, asked, global)?;
+    let mut session = Session::new(model, args, global)?;
     if !std::io::stdin().is_terminal() {
         return from_pipe(&mut session);
     }

@@ -1,5 +1,6 @@
 //! What a line of the shell does.
 
+use cubrel::catalog::Catalog;
 use cubrel::why::WhyOptions;
 use cubrel::{Formats, Grid, GridColumnKind, Model, QueryOptions, Value, quote_name, quote_text};
 
@@ -7,6 +8,7 @@ use crate::args::Global;
 use crate::commands::asked::{Asked, parameters};
 use crate::commands::query::formats;
 use crate::commands::refresh_options;
+use crate::commands::shell::Args;
 use crate::failure::Failure;
 use crate::output::grid_layout::layout;
 use crate::output::{Output, Tone, grid, problems, profile, why};
@@ -39,6 +41,7 @@ pub(super) enum Next {
 pub(super) struct Session<'a> {
     pub(super) model: Model,
     asked: &'a Asked,
+    shortlist: Option<&'a str>,
     global: &'a Global,
     pub(super) options: QueryOptions,
     formats: Formats,
@@ -47,9 +50,18 @@ pub(super) struct Session<'a> {
 }
 
 impl<'a> Session<'a> {
-    pub(super) fn new(model: Model, asked: &'a Asked, global: &'a Global) -> Result<Session<'a>, Failure> {
+    pub(super) fn new(model: Model, args: &'a Args, global: &'a Global) -> Result<Session<'a>, Failure> {
+        let (asked, shortlist) = (&args.asked, args.shortlist.as_deref());
         let (options, formats) = (asked.options(global)?, formats(&model)?);
-        Ok(Session { model, asked, global, options, formats, bars: false, last: None })
+        shortlist.map(|name| model.catalog().shortlist(name)).transpose()?;
+        Ok(Session { model, asked, shortlist, global, options, formats, bars: false, last: None })
+    }
+
+    /// What there is to look at.
+    pub(super) fn catalog(&self) -> Catalog {
+        let catalog = self.model.catalog();
+        // A shortlist that is gone since shortens nothing.
+        self.shortlist.and_then(|name| catalog.shortlist(name).ok()).unwrap_or(catalog)
     }
 
     pub(super) fn global(&self) -> &'a Global {
@@ -57,7 +69,7 @@ impl<'a> Session<'a> {
     }
 
     pub(super) fn greet(&self) -> Result<(), Failure> {
-        let catalog = self.model.catalog();
+        let catalog = self.catalog();
         let name = catalog.name.unwrap_or_else(|| "this model".into());
         let (tables, measures) = (catalog.tables.len(), catalog.measures.len());
         let text = format!(
@@ -192,7 +204,7 @@ impl<'a> Session<'a> {
     }
 
     fn list(&self, what: &str) -> Result<(), Failure> {
-        let catalog = self.model.catalog();
+        let catalog = self.catalog();
         let with = |name: &str, about: &Option<String>| match about {
             Some(about) => format!("{name}  ({about})"),
             None => name.to_string(),

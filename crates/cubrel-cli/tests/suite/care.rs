@@ -272,3 +272,119 @@ fn advice_is_measured_and_what_is_taken_is_proved_and_can_be_taken_back() {
     let none = cubrel(folder.path(), &["advise", "--take", "99"]);
     assert!(String::from_utf8_lossy(&none.stderr).contains("there is no advice 99"), "{none:?}");
 }
+
+/// Bookings as an export has them: floats of many digits, a vessel's number with its name in every row, keys that are
+/// long texts; and two calendars of the same days.
+fn export() -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let mut booking = String::from("ticket,day,berth,berth_name,vessel,vessel_name,price,weight,note\n");
+    let mut ticket = String::from("id,seat\n");
+    for i in 0..40_000u64 {
+        let mixed = i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 24;
+        let (berth, vessel) = (mixed % 3499, (mixed >> 13) % 3011);
+        booking += &format!(
+            "{mixed:024x},2026-01-{:02},b{berth},Berth number {berth},v{vessel},Vessel number {vessel},{},{}e-9,free text {mixed} and more\n",
+            mixed % 28 + 1,
+            (mixed % 9_000) as f64 / 4.0,
+            mixed % 900_000_007,
+        );
+        if i % 3 > 0 {
+            ticket += &format!("{mixed:024x},{}\n", mixed % 40);
+        }
+    }
+    fs::write(folder.path().join("booking.csv"), booking).unwrap();
+    fs::write(folder.path().join("ticket.csv"), ticket).unwrap();
+    fs::write(folder.path().join("model.toml"), EXPORT).unwrap();
+    folder
+}
+
+const EXPORT: &str = "[table.booking]
+source = 'booking.csv'
+[table.ticket]
+source = 'ticket.csv'
+key = 'id'
+[table.calendar]
+calendar = 'date'
+generate = { from = '1926-01-01', to = '2026-12-31' }
+[table.booked]
+calendar = 'date'
+generate = { from = '1926-01-01', to = '2026-12-31' }
+[[relationship]]
+many = 'booking.day'
+one = 'calendar.date'
+[[relationship]]
+many = 'booking.ticket'
+one = 'ticket.id'
+[measure.price]
+formula = 'sum(booking.price)'
+[query.by_channel]
+text = 'grid price, sum(booking.weight) by booking.berth, booking.berth_name, booking.vessel_name, booking.vessel'
+[query.notes]
+text = \"\"\"records booking.note, ticket.seat, calendar.year, booked.year where booking.price > 2249\"\"\"
+";
+
+#[test]
+fn what_the_data_looks_like_is_advised_on_and_tried() {
+    let folder = export();
+    fs::write(folder.path().join("model.toml"), EXPORT.replace(", booked.year", "")).unwrap();
+    let advice = json(folder.path(), &["advise"], 0)["advice"].as_array().unwrap().clone();
+    let find = |kind: &str, name: &str| {
+        let found = advice.iter().find(|a| a["kind"] == kind && a["name"] == name);
+        let found = found.unwrap_or_else(|| panic!("no {kind} of {name} in {advice:#?}"));
+        let bytes = |key: &str| found[key].as_u64().unwrap();
+        assert!(bytes("bytes_after") < bytes("bytes_before"), "{found}");
+        found.clone()
+    };
+    let coarse = find("precision", "booking.weight");
+    assert_eq!((&coarse["change"], &coarse["same_numbers"]), (&Json::Null, &json!(false)));
+    // Rows can stand in the order of one of the two only: the other one's name weighs something in every row.
+    let table = find("table", "booking.berth");
+    assert!(table["says"].as_str().unwrap().contains("berth says what berth_name is"), "{table}");
+    let heavy = find("heavy", "booking.note");
+    assert!(heavy["says"].as_str().unwrap().contains("used by notes"), "{heavy}");
+    find("keys", "booking.ticket");
+    let copy = find("copy", "booked");
+    assert_eq!(copy["same_numbers"], json!(true), "{copy}");
+    // What is taken weighs what was said, and the numbers stay.
+    let size = |_: ()| json(folder.path(), &["size"], 0)["model"]["bytes"].as_u64().unwrap();
+    let asked = |_: ()| json(folder.path(), &["query", "by_channel"], 0)["rows"].clone();
+    let before = asked(());
+    let taken = json(folder.path(), &["advise", "--take", &copy["number"].to_string()], 0);
+    assert_eq!(taken["written"], json!(true), "{taken}");
+    assert_eq!(size(()), copy["bytes_after"].as_u64().unwrap(), "{copy}");
+    assert_eq!(asked(()), before);
+}
+
+#[test]
+fn a_shortlist_shortens_what_is_listed_and_protects_nothing() {
+    let folder = folder();
+    let more = "[role.desk]\ndeny = ['booking.concession']\n[shortlist.front]\nlist = ['booking.fare', 'route', 'concessions', 'booking.concession']\n[measure.concessions]\nformula = 'sum(booking.concession)'\n";
+    fs::write(folder.path().join("model.toml"), format!("{MODEL}{more}")).unwrap();
+    let list = |args: &[&str]| stdout(&cubrel(folder.path(), &[&["query"], args].concat()));
+    let (all, short) = (list(&[]), list(&["--shortlist", "front"]));
+    assert!(all.contains("booking.fare") && all.contains("by_region") && all.contains("booking.ref"), "{all}");
+    assert!(
+        short.contains("booking.fare") && short.contains("route.region") && short.contains("concessions"),
+        "{short}"
+    );
+    assert!(!short.contains("booking.ref") && !short.contains("by_region"), "{short}");
+    let denied = list(&["--shortlist", "front", "--as", "desk"]);
+    assert!(denied.contains("booking.fare") && !denied.contains("concession"), "{denied}");
+    // It answers all the same, and says what is not on it.
+    let asked = cubrel(
+        folder.path(),
+        &["query", "grid sum(booking.fare), rows(booking) by booking.ref", "--shortlist", "front", "--format", "csv"],
+    );
+    assert!(asked.status.success());
+    assert!(String::from_utf8_lossy(&asked.stderr).contains("booking.ref is not on the shortlist front"), "{asked:?}");
+    let none = cubrel(folder.path(), &["query", "--shortlist", "frunt"]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("there is no shortlist `frunt`"), "{none:?}");
+    let mut shell = Command::cargo_bin("cubrel").unwrap();
+    let shell = shell
+        .current_dir(folder.path())
+        .args(["shell", "--shortlist", "front"])
+        .write_stdin("\\measures\n")
+        .output()
+        .unwrap();
+    assert_eq!(stdout(&shell).lines().map(str::trim).collect::<Vec<_>>(), ["concessions"]);
+}

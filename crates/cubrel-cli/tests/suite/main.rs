@@ -9,3 +9,5 @@ mod questions;
 mod roles;
 mod terminal;
 mod tool;
+mod tour;
+mod workbooks;

@@ -197,6 +197,12 @@ impl Editor {
         if new.is_empty() { Ok(model) } else { Err(refusals(&new)) }
     }
 
+    /// The model that a new text makes of today's sources.
+    pub(super) fn reloaded(&self, after: &str, options: &EditOptions) -> Result<Model, Error> {
+        let document = self.model.document();
+        Model::open_text(&document.folder, &document.source.name, after, &options.refresh, &crate::Silent)
+    }
+
     /// Where a name means something else in the new text than it did, or nothing.
     pub(super) fn meanings(&self, after: &Model, renames: &Renames, is_gone: &dyn Fn(&Part) -> bool) -> Vec<Refusal> {
         let (old, new) = (Graph::new(&self.model), Graph::new(after));

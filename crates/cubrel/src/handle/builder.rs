@@ -444,6 +444,7 @@ impl Builder {
             }
             let of_sources = [
                 ("csv", section.csv.is_some()),
+                ("workbook", section.workbook.is_some()),
                 ("partition", section.partition.is_some()),
                 ("missing", section.missing.is_some()),
                 ("trim", section.trim),

@@ -3,9 +3,14 @@
 use serde::Serialize;
 
 use super::model::Model;
+use crate::Error;
+use crate::formula::lexer::{TokenKind, tokens};
 use crate::formula::schema::{ColumnDef, Computed, MeasureDef, Schema, TableId};
+use crate::formula::source::{Source, suggestion};
+use crate::formula::words::quote_name;
 use crate::model::Document;
 use crate::model::file::TableSection;
+use crate::model::paths::column_path;
 
 /// Everything that a model has; what somebody may not see is not in it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -29,6 +34,18 @@ pub struct Catalog {
     pub queries: Vec<CatalogQuery>,
     /// Roles; none of them where this is what somebody sees in one.
     pub roles: Vec<CatalogRole>,
+    /// Shorter lists of what there is to look at.
+    pub shortlists: Vec<CatalogShortlist>,
+}
+
+/// A shorter list of what there is to look at.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct CatalogShortlist {
+    /// Its name.
+    pub name: String,
+    /// What is on it: columns, written `table.column`, tables, measures, hierarchies, lenses.
+    pub list: Vec<String>,
 }
 
 /// A table.
@@ -206,7 +223,7 @@ impl Model {
             note: document.file.role.get(&role.name).and_then(|section| section.note.clone()),
             people: role.people.clone(),
         });
-        Catalog {
+        let mut catalog = Catalog {
             name: section.name.clone(),
             locale: section.locale.clone(),
             currency: section.currency.clone(),
@@ -216,7 +233,121 @@ impl Model {
             lenses: lenses.collect(),
             queries: queries.collect(),
             roles: roles.collect(),
+            shortlists: Vec::new(),
+        };
+        // What somebody may not see is not named here either.
+        catalog.shortlists = document
+            .file
+            .shortlist
+            .iter()
+            .map(|(name, section)| CatalogShortlist {
+                name: name.clone(),
+                list: section.list.iter().filter(|item| catalog.has(item)).cloned().collect(),
+            })
+            .collect();
+        catalog
+    }
+}
+
+impl Catalog {
+    /// Whether something that can be listed is called so.
+    fn has(&self, item: &str) -> bool {
+        let column = column_path(item).is_some_and(|(table, column)| {
+            self.tables.iter().any(|t| t.name == table && t.columns.iter().any(|c| c.name == column))
+        });
+        column
+            || self.tables.iter().any(|t| t.name == item || t.hierarchies.iter().any(|h| h.name == item))
+            || self.measures.iter().any(|m| m.name == item)
+            || self.lenses.iter().any(|l| l.name == item)
+    }
+
+    /// What of this is on a shortlist: a table stands for its columns, a hierarchy for its levels. Saved queries stay where
+    /// they name nothing else.
+    ///
+    /// # Errors
+    /// When there is none of that name.
+    ///
+    /// ```
+    /// # fn main() -> Result<(), cubrel::Error> {
+    /// use cubrel::{Model, Type, Value};
+    ///
+    /// let model = Model::builder()
+    ///     .rows("booking", &[("net", Type::Int), ("cost", Type::Int)], &[vec![Value::Int(10), Value::Int(8)]])
+    ///     .definitions("[measure.net]\nformula = 'sum(booking.net)'\n[shortlist.desk]\nlist = ['net', 'booking.net']")
+    ///     .build()?;
+    /// let short = model.catalog().shortlist("desk")?;
+    /// assert_eq!(short.tables[0].columns.len(), 1);
+    /// assert_eq!(short.measures[0].name, "net");
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn shortlist(&self, name: &str) -> Result<Catalog, Error> {
+        let Some(found) = self.shortlists.iter().find(|s| s.name == name) else {
+            let names: Vec<&str> = self.shortlists.iter().map(|s| s.name.as_str()).collect();
+            return Err(Error::Unknown(format!("there is no shortlist `{name}`: {}", suggestion(name, &names))));
+        };
+        let on = |item: &str| found.list.iter().any(|listed| listed == item);
+        let columns: Vec<(String, String)> = found.list.iter().filter_map(|item| column_path(item)).collect();
+        let tables = self.tables.iter().filter_map(|table| {
+            let hierarchies: Vec<_> =
+                table.hierarchies.iter().filter(|h| on(&h.name) || on(&table.name)).cloned().collect();
+            let is_on = |column: &str| {
+                on(&table.name)
+                    || columns.iter().any(|(t, c)| *t == table.name && c == column)
+                    || hierarchies.iter().any(|h| h.levels.iter().any(|level| level == column))
+            };
+            let columns: Vec<_> = table.columns.iter().filter(|c| is_on(&c.name)).cloned().collect();
+            let is_there = on(&table.name) || !columns.is_empty();
+            is_there.then(|| CatalogTable { columns, hierarchies, ..table.clone() })
+        });
+        let mut short = Catalog {
+            tables: tables.collect(),
+            measures: self.measures.iter().filter(|m| on(&m.name)).cloned().collect(),
+            lenses: self.lenses.iter().filter(|l| on(&l.name)).cloned().collect(),
+            queries: Vec::new(),
+            ..self.clone()
+        };
+        let queries = self.queries.iter().filter(|q| self.not_on(&short, &q.text).is_empty());
+        short.queries = queries.cloned().collect();
+        Ok(short)
+    }
+
+    /// What a query names and a shorter catalogue of the same model does not have, as formulas write it.
+    pub fn not_on(&self, short: &Catalog, text: &str) -> Vec<String> {
+        let known = short.named_in(text);
+        self.named_in(text).into_iter().filter(|name| !known.contains(name)).collect()
+    }
+
+    /// The columns, measures and lenses that a text names.
+    fn named_in(&self, text: &str) -> Vec<String> {
+        let (tokens, _) = tokens(&Source::new("query", text));
+        let word = |kind: Option<&TokenKind>| match kind {
+            Some(TokenKind::Word(name) | TokenKind::Quoted(name)) => Some(name.clone()),
+            _ => None,
+        };
+        let slice = |at: usize| tokens.get(at).and_then(|t| text.get(t.span.start as usize..t.span.end as usize));
+        let (mut found, mut at) = (Vec::new(), 0);
+        while at < tokens.len() {
+            let first = word(tokens.get(at).map(|t| &t.kind));
+            let is_path = slice(at + 1) == Some(".");
+            let second = word(tokens.get(at + 2).map(|t| &t.kind)).filter(|_| is_path);
+            let name = match (&first, &second) {
+                (Some(table), Some(column)) => {
+                    let of = self.tables.iter().find(|t| t.name == *table);
+                    let has = of.is_some_and(|t| t.columns.iter().any(|c| c.name == *column));
+                    has.then(|| format!("{}.{}", quote_name(table), quote_name(column)))
+                }
+                (Some(name), None) => {
+                    let has =
+                        self.measures.iter().any(|m| m.name == *name) || self.lenses.iter().any(|l| l.name == *name);
+                    has.then(|| quote_name(name).to_string())
+                }
+                _ => None,
+            };
+            found.extend(name.filter(|name| !found.contains(name)).into_iter().collect::<Vec<_>>());
+            at += if second.is_some() { 3 } else { 1 };
         }
+        found
     }
 }
 

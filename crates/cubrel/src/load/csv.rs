@@ -2,6 +2,7 @@
 //! fit them, all of the text is looked through, and read again.
 
 use crate::load::database::PeriodOfRows;
+use crate::model::file::WorkbookSection;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Mutex;
@@ -34,6 +35,8 @@ pub struct Request<'a> {
     pub files: &'a [(usize, FileStamp)],
     /// How delimited text is laid out.
     pub dialect: &'a Dialect,
+    /// Which cells of a workbook are read.
+    pub workbook: Option<&'a WorkbookSection>,
     /// How the fields of columns are written, by name in the model.
     pub shapes: &'a HashMap<String, Shape>,
     /// Fields that stand for null.

@@ -25,6 +25,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         source,
         query,
         csv,
+        workbook,
         partition,
         key,
         missing,
@@ -49,7 +50,7 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         allow: _,
     } = section;
     let of_source = json(&(
-        (source, query, csv, partition),
+        (source, query, csv, workbook, partition),
         (key, missing, trim, filter, distinct, latest_by, order, max_bad_rows),
     ));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));

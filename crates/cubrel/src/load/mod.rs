@@ -5,6 +5,7 @@
 //! * [`csv`], [`dialect`]: delimited text, and how it is written; `lines`: its pieces; [`infer`]: its types;
 //!   `header`: the names of columns; `written`: numbers as people write them
 //! * [`columnar`]: Parquet and Arrow; [`jsonl`]: JSON Lines
+//! * `workbook`: sheets of workbooks
 //! * [`database`]: databases; [`sqlite`], `postgres`: the two kinds
 //! * [`bytes`]: files, packed or not
 //! * `staging`: values of a piece; `row_transform`: what is computed of each row;
@@ -44,6 +45,8 @@ pub mod sqlite;
 mod staging;
 pub mod stored;
 pub mod tables;
+#[cfg(feature = "workbook")]
+pub mod workbook;
 mod written;
 
 pub use failure::LoadError;

@@ -2,6 +2,8 @@
 
 use crate::load::database::PeriodOfRows;
 use std::collections::HashMap;
+#[cfg(feature = "workbook")]
+use std::collections::HashSet;
 use std::io;
 #[cfg(feature = "postgres")]
 use std::io::Read;
@@ -15,6 +17,8 @@ use super::assembler::{EncodedTable, TableAssembler};
 use super::csv::{self, Request};
 use super::dialect::Dialect;
 use super::failure::Failure;
+#[cfg(feature = "workbook")]
+use super::header::{Naming, named};
 #[cfg(feature = "postgres")]
 use super::lines::Counted;
 use super::lines::{Input, opened};
@@ -23,6 +27,8 @@ use super::pipe::pipe;
 use super::postgres;
 use super::sources::is_server;
 use super::staging::BadRows;
+#[cfg(feature = "workbook")]
+use super::workbook;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
@@ -48,6 +54,7 @@ pub(super) fn read<'g>(
     match kinds.first().map(String::as_str) {
         Some("parquet" | "arrow" | "arrows" | "ipc" | "feather") => columnar::read(request, new(), observer),
         Some("jsonl" | "ndjson") => from_json_lines(request, new, observer),
+        Some("xlsx" | "xlsm" | "ods" | "xls") => from_workbooks(request, new, observer),
         _ => csv::read(request, &inputs(request), new, observer),
     }
 }
@@ -66,6 +73,7 @@ fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
         folder: request.folder,
         files: request.files,
         dialect: &made.dialect,
+        workbook: None,
         shapes: request.shapes,
         missing: &made.missing,
         own_missing: &made.own_missing,
@@ -148,6 +156,56 @@ fn from_json_lines<'g>(
         }
     }
     Ok(encoded)
+}
+
+#[cfg(feature = "workbook")]
+fn from_workbooks<'g>(
+    request: &Request<'_>,
+    new: &dyn Fn() -> TableAssembler<'g>,
+    observer: &dyn Observer,
+) -> Result<EncodedTable, Failure> {
+    let wanted = workbook::Wanted::of(request.workbook).map_err(|message| {
+        let path = format!("table.{}.workbook.range: {message}", request.table);
+        LoadError::from(Diagnostic::general(Problem::Model, path).help("write such as `B3:F200`, `B3:F` or `B3`"))
+    })?;
+    let own = request.own_missing.values().flatten();
+    let missing: HashSet<&str> = request.missing.iter().chain(own).map(String::as_str).collect();
+    let look = |(_, f): &(usize, super::sources::FileStamp)| {
+        let path = request.folder.join(&f.path);
+        let sheet = workbook::look(&path, &wanted, |text| missing.contains(text))?;
+        Ok((path, f.path.display().to_string(), Arc::new(sheet)))
+    };
+    let sheets = request.files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+    let mut made_of = GeneratedCsv::new(request, &[], &[]);
+    for (_, file, sheet) in &sheets {
+        let naming = Naming { renamed: request.renamed, positions: request.positions, paths: request.paths };
+        let header: Vec<String> = sheet.columns.iter().map(|c| c.name.clone()).collect();
+        let (names, _) = named(file, &header, &naming);
+        let texts = names.into_iter().zip(&sheet.columns).filter(|(name, column)| {
+            column.is_text && !request.shapes.contains_key(name) && !request.types.contains_key(name)
+        });
+        made_of.types.extend(texts.map(|(name, _)| (name, Type::Text)));
+    }
+    let input = |(path, name, sheet): (PathBuf, String, Arc<workbook::SheetColumns>)| {
+        let wanted = wanted.clone();
+        let make = move |_: &Arc<AtomicU64>| {
+            let (path, wanted, sheet) = (path.clone(), wanted.clone(), sheet.clone());
+            Ok(pipe(move |to| workbook::write(&path, &wanted, &sheet, to)))
+        };
+        Input::Made(Arc::new(make), name)
+    };
+    let inputs: Vec<Input> = sheets.into_iter().map(input).collect();
+    csv::read(&made(request, &made_of), &inputs, new, observer)
+}
+
+#[cfg(not(feature = "workbook"))]
+fn from_workbooks<'g>(
+    _: &Request<'_>,
+    _: &dyn Fn() -> TableAssembler<'g>,
+    _: &dyn Observer,
+) -> Result<EncodedTable, Failure> {
+    let problem = Diagnostic::general(Problem::Unsupported, "this library was built without workbooks");
+    Err(LoadError::from(problem.help("build it with the feature `workbook`")).into())
 }
 
 fn from_sqlite<'g>(

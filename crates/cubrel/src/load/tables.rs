@@ -189,6 +189,7 @@ impl Loader<'_> {
             folder: &self.document.folder,
             files: &files,
             dialect: &dialect,
+            workbook: section.workbook.as_ref(),
             shapes: &shapes,
             missing: section.missing.as_deref().unwrap_or(&default_missing),
             own_missing: &own_missing,

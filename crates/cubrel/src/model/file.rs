@@ -70,6 +70,8 @@ pub struct TableSection {
     pub all_rows: bool,
     /// How the source's text is laid out.
     pub csv: Option<CsvSection>,
+    /// Which cells of a workbook are read.
+    pub workbook: Option<WorkbookSection>,
     /// Parts of a database's table that are read by themselves.
     pub partition: Option<PartitionSection>,
     /// The column whose values are unique.
@@ -134,6 +136,16 @@ pub struct CsvSection {
     pub encoding: Option<String>,
     /// How many lines stand before the header.
     pub skip: Option<u32>,
+}
+
+/// `workbook = { … }`
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct WorkbookSection {
+    /// The sheet's name; by default the first.
+    pub sheet: Option<String>,
+    /// The cells, such as `B3:F200`; without an end (`B3:F`, `B3`) as far as there are any. Its first row names the columns.
+    pub range: Option<String>,
 }
 
 /// `partition = { column = "sailed_on", by = "month" }`

@@ -87,6 +87,7 @@ impl Merge<'_> {
             source,
             query,
             csv,
+            workbook,
             all_rows,
             partition,
             key,
@@ -114,6 +115,7 @@ impl Merge<'_> {
         self.option(&mut own.source, source, &at("source"));
         self.option(&mut own.query, query, &at("query"));
         self.option(&mut own.csv, csv, &at("csv"));
+        self.option(&mut own.workbook, workbook, &at("workbook"));
         self.option(&mut own.partition, partition, &at("partition"));
         self.option(&mut own.key, key, &at("key"));
         self.option(&mut own.missing, missing, &at("missing"));

@@ -19,11 +19,13 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::load::{Observer, bytes, sqlite};
 use links::{is_one, keys_of, links, place};
 use reading::{identifiers, load};
-use table::{counted, table_name};
+use table::{Found, counted, table_name};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.
-const KINDS: &[&str] = &["csv", "tsv", "parquet", "arrow", "arrows", "jsonl", "ndjson", "db", "sqlite"];
+const KINDS: &[&str] =
+    &["csv", "tsv", "parquet", "arrow", "arrows", "jsonl", "ndjson", "db", "sqlite", "xlsx", "xlsm", "ods", "xls"];
+
 /// A drafted model.
 #[derive(Clone, Debug)]
 pub struct Draft {
@@ -50,10 +52,10 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     }
     let mut tables = Vec::new();
     let mut findings = Vec::new();
-    for (name, source) in sources(into, &files) {
-        match load(into, &name, &source, observer) {
+    for found in sources(into, &files) {
+        match load(into, &found, observer) {
             Ok(table) => tables.push(table),
-            Err(e) => findings.push(format!("{source} cannot be read: {e}")),
+            Err(e) => findings.push(format!("{} cannot be read: {e}", found.source)),
         }
     }
     if tables.is_empty() {
@@ -145,8 +147,9 @@ fn from_folder(folder: &Path, path: &Path) -> PathBuf {
 /// Folders above the model's own through which files are still named from there.
 const MOST_UP: usize = 3;
 
-/// Table names with their sources: files that differ only in a number at the end are one table.
-fn sources(into: &Path, files: &[PathBuf]) -> Vec<(String, String)> {
+/// Tables with their sources: files that differ only in a number at the end are one table, and each sheet of a workbook is
+/// one.
+fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
     let shown = |path: &Path| from_folder(into, path).display().to_string();
     let mut groups: BTreeMap<(PathBuf, String, String), Vec<&PathBuf>> = BTreeMap::new();
     for file in files {
@@ -157,25 +160,42 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<(String, String)> {
     }
     let mut list = Vec::new();
     for ((folder, name, ending), members) in groups {
+        let whole = |name: &str, source: String| Found { name: table_name(name), source, sheet: None };
         match members.as_slice() {
             [one] if matches!(bytes::kind(one).as_str(), "db" | "sqlite") => {
-                list.extend(
-                    sqlite::tables(one)
-                        .into_iter()
-                        .map(|t| (table_name(&t), format!("sqlite:{}?table={t}", shown(one)))),
-                );
+                let table = |t: String| whole(&t, format!("sqlite:{}?table={t}", shown(one)));
+                list.extend(sqlite::tables(one).into_iter().map(table));
             }
-            [one] => list.push((table_name(&stem(one)), shown(one))),
-            _ => list.push((table_name(&name), shown(&folder.join(format!("{name}*{ending}"))))),
+            [one] => match sheets(one).as_slice() {
+                sheets @ [_, _, ..] => {
+                    list.extend(sheets.iter().map(|s| Found { sheet: Some(s.clone()), ..whole(s, shown(one)) }));
+                }
+                _ => list.push(whole(&stem(one), shown(one))),
+            },
+            _ => list.push(whole(&name, shown(&folder.join(format!("{name}*{ending}"))))),
         }
     }
     let mut known: HashSet<String> = HashSet::new();
-    for (name, _) in &mut list {
-        while !known.insert(name.clone()) {
-            name.push_str("_2");
+    for found in &mut list {
+        while !known.insert(found.name.clone()) {
+            found.name.push_str("_2");
         }
     }
     list
+}
+
+/// The sheets of a workbook; none of another file, or of one that cannot be read.
+#[cfg(feature = "workbook")]
+fn sheets(path: &Path) -> Vec<String> {
+    match bytes::kind(path).as_str() {
+        "xlsx" | "xlsm" | "ods" | "xls" => crate::load::workbook::sheets(path).unwrap_or_default(),
+        _ => Vec::new(),
+    }
+}
+
+#[cfg(not(feature = "workbook"))]
+fn sheets(_: &Path) -> Vec<String> {
+    Vec::new()
 }
 
 #[cfg(test)]

@@ -3,19 +3,18 @@
 use std::io::Read;
 use std::path::Path;
 
-use super::table::{Table, counted};
+use super::table::{Found, Table, counted};
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
 use crate::load::dialect::{DatePattern, Dialect, Shape};
 use crate::load::infer::is_code;
-
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::tables::Loader;
 use crate::load::{NO_UTF8, Observer, bytes, opened, sources};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
-use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection};
+use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
 use crate::store::{Column, SEGMENT_ROWS};
 use crate::value::{Type, Value, exact, parse};
 
@@ -59,9 +58,14 @@ fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer
 }
 
 /// Loads a table, with what its columns need to be read well.
-pub(super) fn load(into: &Path, name: &str, source: &str, observer: &dyn Observer) -> Result<Table, Error> {
+pub(super) fn load(into: &Path, found: &Found, observer: &dyn Observer) -> Result<Table, Error> {
+    let (name, source) = (found.name.as_str(), found.source.as_str());
     let mut section = TableSection { source: Some(source.to_string()), ..TableSection::default() };
     let mut notes = Vec::new();
+    section.workbook = cells(into, found);
+    if let Some(range) = section.workbook.as_ref().and_then(|w| w.range.as_ref()) {
+        notes.push(format!("the header stands further down: read from {range} on"));
+    }
     if let Some(skip) = lines_before_header(into, source) {
         section.csv = Some(CsvSection { skip: Some(skip), ..CsvSection::default() });
         let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
@@ -218,6 +222,26 @@ fn has_blanks_around(column: &Column) -> bool {
 }
 
 /// How many lines stand before the header: those that have fewer fields than all of the next ones.
+/// Which cells of a workbook are the table, where it is not all of the first sheet.
+#[cfg(feature = "workbook")]
+fn cells(into: &Path, found: &Found) -> Option<WorkbookSection> {
+    use crate::load::workbook::{Wanted, header_row};
+    let file = sources::files(into, &found.source).ok()?.into_iter().next()?;
+    let path = into.join(&file.path);
+    if !matches!(bytes::kind(&path).as_str(), "xlsx" | "xlsm" | "ods" | "xls") {
+        return None;
+    }
+    let section = WorkbookSection { sheet: found.sheet.clone(), range: None };
+    let row = header_row(&path, &Wanted::of(Some(&section)).ok()?).ok()?;
+    let section = WorkbookSection { range: row.map(|row| format!("A{row}")), ..section };
+    (section != WorkbookSection::default()).then_some(section)
+}
+
+#[cfg(not(feature = "workbook"))]
+fn cells(_: &Path, _: &Found) -> Option<WorkbookSection> {
+    None
+}
+
 fn lines_before_header(into: &Path, source: &str) -> Option<u32> {
     const LOOKED_AT: usize = 24;
     const ALIKE: usize = 3;

@@ -4,6 +4,15 @@ use crate::load::loaded::LoadedTable;
 use crate::model::file::TableSection;
 use crate::value::units;
 
+/// What one table is to be drafted from.
+pub(super) struct Found {
+    /// The table's name.
+    pub(super) name: String,
+    pub(super) source: String,
+    /// The sheet, where it is one of several of a workbook.
+    pub(super) sheet: Option<String>,
+}
+
 /// A table on its way into the draft.
 pub(super) struct Table {
     pub(super) name: String,

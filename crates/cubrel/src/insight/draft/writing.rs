@@ -108,6 +108,11 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     if !said.is_empty() {
         let _ = writeln!(out, "csv = {{ {} }}", said.join(", "));
     }
+    if let Some(workbook) = &table.section.workbook {
+        let said = [("sheet", &workbook.sheet), ("range", &workbook.range)];
+        let said = said.into_iter().filter_map(|(key, value)| Some(format!("{key} = {}", text(value.as_ref()?))));
+        let _ = writeln!(out, "workbook = {{ {} }}", said.collect::<Vec<_>>().join(", "));
+    }
     out.push('\n');
     let points = |column: &str| links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == column);
     for c in &table.loaded.columns {

@@ -3,7 +3,11 @@
 //! * what nothing uses is left out, and what then is of no use
 //! * rows in another order, which is measured by coding them again
 //! * measures in another form that gives the same faster
-//! * timestamps as a date and a time, and columns that could come with the source: measured, not made
+//! * tables that stand there twice
+//! * timestamps as a date and a time, floats of fewer digits, columns that could come with the source or weigh much, texts
+//!   that belong into a table of their own, keys of very many values: measured, not made
+
+mod shapes;
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -34,7 +38,8 @@ const FIRST_COLUMNS: usize = 6;
 #[derive(Clone, Debug, Default, Serialize)]
 #[non_exhaustive]
 pub struct Advice {
-    /// One by one, what saves the most bytes first, then what saves the most time.
+    /// One by one: first what can be taken, then what is for who makes the data; each by the bytes that it saves, then by
+    /// the time.
     pub advice: Vec<Advised>,
 }
 
@@ -44,7 +49,8 @@ pub struct Advice {
 pub struct Advised {
     /// By which it is taken.
     pub number: usize,
-    /// `drop`, `order`, `formula`, `split` or `load`.
+    /// `drop`, `order`, `formula` and `copy` change the file; `heavy`, `split`, `load`, `precision`, `table` and `keys` are for
+    /// who makes the data.
     pub kind: &'static str,
     /// What it is about.
     pub name: String,
@@ -64,7 +70,10 @@ pub struct Advised {
     pub change: Option<String>,
     /// The text of the file with the change.
     #[serde(skip)]
-    pub(super) text: Option<String>,
+    text: Option<String>,
+    /// Whether the change is one of loading, so that only reading the sources again proves it.
+    #[serde(skip)]
+    by_reload: bool,
 }
 
 impl Advised {
@@ -81,6 +90,7 @@ impl Advised {
             same_numbers: None,
             change: None,
             text: None,
+            by_reload: false,
         }
     }
 
@@ -139,7 +149,11 @@ impl Model {
         };
         let renames = Renames::default();
         let edit = ModelEdit::of(what, &editor.text, text);
-        match editor.tried(text, &renames) {
+        let tried = match advised.by_reload {
+            true => Ok(editor.reloaded(text, options)?),
+            false => editor.tried(text, &renames),
+        };
+        match tried {
             Ok(after) => editor.finish(edit, &after, &renames, options),
             Err(refused) => Ok(ModelEdit { refused, ..edit }),
         }
@@ -161,8 +175,17 @@ impl Adviser<'_> {
         all.extend(self.orders()?);
         all.extend(self.timestamps()?);
         all.extend(self.late_columns()?);
+        all.extend(self.precision()?);
+        all.extend(self.copies()?);
+        all.extend(self.dimensions()?);
+        all.extend(self.keys()?);
+        all.extend(self.heavy()?);
         all.extend(self.formulas()?);
-        all.sort_by(|a, b| b.saved_bytes().cmp(&a.saved_bytes()).then(b.saved_ms().total_cmp(&a.saved_ms())));
+        // What can be had at once comes first.
+        all.sort_by(|a, b| {
+            let (taken, bytes) = (a.text.is_some(), a.saved_bytes());
+            (b.text.is_some(), b.saved_bytes()).cmp(&(taken, bytes)).then(b.saved_ms().total_cmp(&a.saved_ms()))
+        });
         all.iter_mut().enumerate().for_each(|(i, advised)| advised.number = i + 1);
         Ok(Advice { advice: all })
     }
@@ -178,23 +201,42 @@ impl Adviser<'_> {
     /// With the change of the file, and whether it keeps the numbers.
     fn with_change(&self, advised: Advised, text: String) -> Result<Advised, Error> {
         self.ended()?;
-        let edit = ModelEdit::of(advised.says.clone(), &self.editor.text, &text);
-        let renames = Renames::default();
-        let same = match self.editor.tried(&text, &renames) {
-            Err(_) => return Ok(advised),
+        match self.editor.tried(&text, &Renames::default()) {
+            Err(_) => Ok(advised),
+            Ok(after) => self.proved(advised, text, &after),
+        }
+    }
+
+    /// The same for a change of what is loaded: the sources are read with it, and what came of that is weighed.
+    fn with_reload(&self, advised: Advised, text: String) -> Result<Advised, Error> {
+        self.ended()?;
+        match self.editor.reloaded(&text, self.options) {
+            Err(Error::Cancelled) => Err(Error::Cancelled),
+            Err(_) => Ok(advised),
             Ok(after) => {
-                let dry = EditOptions { dry_run: true, ..self.options.clone() };
-                let proved = self.editor.finish(edit.clone(), &after, &renames, &dry)?;
-                proved.refused.is_empty()
+                let bytes_after = Some(after.sizes().model.bytes);
+                let proved = self.proved(advised, text, &after)?;
+                Ok(Advised { by_reload: true, bytes_after, ..proved })
             }
-        };
+        }
+    }
+
+    fn proved(&self, advised: Advised, text: String, after: &Model) -> Result<Advised, Error> {
+        let edit = ModelEdit::of(advised.says.clone(), &self.editor.text, &text);
+        let dry = EditOptions { dry_run: true, ..self.options.clone() };
+        let proved = self.editor.finish(edit.clone(), after, &Renames::default(), &dry)?;
+        let same = proved.refused.is_empty();
         let change = Some(edit.diff("model.toml"));
         Ok(Advised { same_numbers: Some(same), change, text: Some(text).filter(|_| same), ..advised })
     }
 
     fn suppose(&self, change: String) -> Result<Option<(u64, u64)>, Error> {
+        self.suppose_all(&[change])
+    }
+
+    fn suppose_all(&self, changes: &[String]) -> Result<Option<(u64, u64)>, Error> {
         self.ended()?;
-        match self.model().suppose(&[change]) {
+        match self.model().suppose(changes) {
             Ok(supposed) => Ok(Some((supposed.before.model.bytes, supposed.after.model.bytes))),
             Err(Error::Problems(_)) => Ok(None),
             Err(other) => Err(other),
