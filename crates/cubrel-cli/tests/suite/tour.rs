@@ -49,11 +49,13 @@ fn every_step_of_the_tour_can_be_taken() {
                 "cd" => at.push(&words[1]),
                 "git" => {
                     let known = ["-c", "user.name=Ann", "-c", "user.email=ann@example.org"];
-                    let done = std::process::Command::new("git").args(known).args(&words[1..]).current_dir(&at).status();
+                    let done =
+                        std::process::Command::new("git").args(known).args(&words[1..]).current_dir(&at).status();
                     assert!(done.unwrap().success(), "{line}");
                 }
                 "cubrel" => {
-                    let output = Command::cargo_bin("cubrel").unwrap().current_dir(&at).args(&words[1..]).output().unwrap();
+                    let output =
+                        Command::cargo_bin("cubrel").unwrap().current_dir(&at).args(&words[1..]).output().unwrap();
                     let error = String::from_utf8_lossy(&output.stderr);
                     assert_eq!(output.status.code(), Some(0), "{line}: {error}");
                     asked += 1;
@@ -64,7 +66,9 @@ fn every_step_of_the_tour_can_be_taken() {
     }
     assert!(asked > 20, "{asked} commands");
     // What it shows is there.
-    for picture in text.split("](").skip(1).filter_map(|rest| rest.split(')').next()).filter(|path| path.ends_with(".png")) {
+    for picture in
+        text.split("](").skip(1).filter_map(|rest| rest.split(')').next()).filter(|path| path.ends_with(".png"))
+    {
         assert!(root.join("docs").join(picture).exists(), "{picture}");
     }
 }

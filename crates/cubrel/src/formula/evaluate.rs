@@ -3,13 +3,34 @@
 use super::kernels;
 use super::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use super::typed::LetId;
-use crate::value::{Data, Type, Vector};
+use crate::value::{Data, Type, Value, Vector};
 
 impl Scalar {
     /// The value in each of `n` slots.
     pub fn eval<L: Leaves>(&self, leaves: &L, n: usize) -> Result<Vector, L::Error> {
         let slots: Vec<u32> = (0..n as u32).collect();
         Evaluation { leaves, n }.eval(self, &slots, &mut Vec::new())
+    }
+}
+
+impl Scalar {
+    /// The value of a tree of constants.
+    ///
+    /// # Errors
+    /// As its operators say, and where it has leaves.
+    pub fn of_constants(&self) -> Result<Value, EvalError> {
+        Ok(self.eval(&NoLeaves(self), 1)?.get(0, self.ty))
+    }
+}
+
+struct NoLeaves<'a>(&'a Scalar);
+
+impl Leaves for NoLeaves<'_> {
+    type Error = EvalError;
+
+    fn leaf(&self, _: usize, _: &[u32]) -> Result<Vector, EvalError> {
+        let place = self.0.place.clone();
+        Err(EvalError { message: "this is no constant".into(), place, slot: 0, at: None })
     }
 }
 

@@ -1,18 +1,20 @@
 //! Expressions over rows, made ready: as much of them as possible is computed once for each code of an anchor (see
 //! [`super::tables`]).
 
-use crate::run::tables::SMALL_DOMAIN;
+use std::ops::Range;
 use std::sync::Arc;
+
+use rayon::prelude::*;
 
 use super::RunError;
 use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
-use super::tables::{Anchor, Tables};
+use super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{ParameterId, RowExpr, RowLeaf};
-use crate::store::{Column, Encoding};
+use crate::store::{Column, Encoding, FloatLine};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -46,6 +48,20 @@ pub enum CompiledLeaf {
 }
 
 impl CompiledLeaf {
+    /// Doubles by the code of an anchor, not a number where there is none; and whether there are such.
+    fn as_floats(&self) -> Option<(Anchor, Floats<'_>, bool)> {
+        match self {
+            CompiledLeaf::Own(column, index) => {
+                Some((Anchor::Column(*index), Floats::Line(column.float_line()?), column.nulls() > 0))
+            }
+            CompiledLeaf::Mapped(anchor, values) => match &values.data {
+                Data::F64(all) => Some((*anchor, Floats::ByCode(all), values.valid.is_some())),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// Whole numbers by the code of an anchor, none of them null.
     fn as_ints(&self) -> Option<(Anchor, Ints<'_>)> {
         match self {
@@ -210,38 +226,79 @@ impl<'a> RowCompiler<'a> {
         if !occurs && values.valid.as_ref().is_some_and(alone) {
             values.valid = None;
         }
+        if let (Data::F64(all), Some(valid)) = (&mut values.data, &values.valid) {
+            // So that whoever looks at doubles alone sees which are none.
+            all.iter_mut().zip(valid).filter(|(_, valid)| !**valid).for_each(|(v, _)| *v = f64::NAN);
+        }
         values
     }
 
     /// The expression for each code of an anchor; `None` when that fails for some code, which need not occur.
     fn over_codes(&self, scalar: &Scalar, row: &RowExpr, anchor: Anchor) -> Option<Vector> {
         let codes = self.tables.codes_of(self.table, anchor) as usize;
-        let leaves: Vec<Option<Vector>> = (0..row.leaves.len())
+        let by_leaf: Vec<LeafCodes> = (0..row.leaves.len())
             .map(|i| {
                 let mut used = false;
                 scalar.each_leaf(&mut |leaf| used |= leaf == i);
-                used.then(|| self.leaf_over_codes(&row.leaves[i], anchor))
+                if used { self.leaf_codes(&row.leaves[i], anchor) } else { Some(LeafCodes::Unused) }
             })
-            .map(|leaf| leaf.map_or(Some(None), |vector| vector.map(Some)))
             .collect::<Option<_>>()?;
-        scalar.eval(&WholeLeaves { values: leaves, tables: self.tables }, codes).ok()
+        let part = |range: Range<usize>| {
+            let len = range.len();
+            let values = by_leaf.iter().map(|leaf| leaf.values(self.tables, range.clone())).collect();
+            scalar.eval(&WholeLeaves { values, tables: self.tables }, len).ok()
+        };
+        if codes <= CODES_OF_PART {
+            return part(0..codes);
+        }
+        // Values of texts take much more room than their codes: they are there for some codes at a time.
+        let starts: Vec<usize> = (0..codes).step_by(CODES_OF_PART).collect();
+        let parts = starts.into_par_iter().map(|start| part(start..(start + CODES_OF_PART).min(codes)));
+        let mut all = VectorBuilder::new(scalar.ty, codes);
+        parts.collect::<Option<Vec<Vector>>>()?.iter().for_each(|part| all.append(part, scalar.ty));
+        Some(all.finish())
     }
 
-    fn leaf_over_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<Vector> {
-        let codes = self.tables.codes_of(self.table, anchor) as usize;
+    fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<LeafCodes> {
         match leaf {
             RowLeaf::Column { column, path } => {
-                Some(self.tables.column(*column).vector_of(&self.tables.codes_by_code(*column, path)))
+                Some(LeafCodes::Column(*column, self.tables.codes_by_code(*column, path)))
             }
             RowLeaf::Parameter(slot) => {
                 let (_, held, ty) = self.held(*slot)?;
-                Some(Vector::constant(&held.value(), *ty, codes))
+                Some(LeafCodes::Constant(held.value(), *ty))
             }
             RowLeaf::Member { slot, of } => {
                 let (_, BoundValue::Members(members), _) = self.held(*slot)? else {
                     return None;
                 };
-                Some(membership(&self.over_codes(&of.scalar, of, anchor)?, of.scalar.ty, members))
+                let values = self.over_codes(&of.scalar, of, anchor)?;
+                Some(LeafCodes::Values(membership(&values, of.scalar.ty, members)))
+            }
+        }
+    }
+}
+
+/// Codes for which something is computed at a time.
+const CODES_OF_PART: usize = 1 << 15;
+
+/// What a leaf has for each code of an anchor.
+enum LeafCodes {
+    Unused,
+    /// Values of a column, by their codes in it.
+    Column(ColumnId, Vec<u64>),
+    Constant(Value, Type),
+    Values(Vector),
+}
+
+impl LeafCodes {
+    fn values(&self, tables: Tables<'_>, range: Range<usize>) -> Option<Vector> {
+        match self {
+            LeafCodes::Unused => None,
+            LeafCodes::Column(column, codes) => Some(tables.column(*column).vector_of(&codes[range])),
+            LeafCodes::Constant(value, ty) => Some(Vector::constant(value, *ty, range.len())),
+            LeafCodes::Values(values) => {
+                Some(values.gather(&(range.start as u32..range.end as u32).collect::<Vec<_>>()))
             }
         }
     }
@@ -319,6 +376,15 @@ pub enum Ints<'a> {
     },
 }
 
+/// Doubles by code, not a number for null.
+#[derive(Clone, Copy, Debug)]
+pub enum Floats<'a> {
+    /// One by one.
+    ByCode(&'a [f64]),
+    /// As they follow from the code.
+    Line(FloatLine),
+}
+
 /// What is done with two numbers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PairOp {
@@ -379,6 +445,8 @@ pub trait BatchCodes {
     fn column(&self, column: &Column, index: u32, positions: &[u32]) -> Vec<u64>;
     /// The numbers that go with the codes of an anchor.
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64>;
+    /// The doubles that go with the codes of an anchor, not a number for null.
+    fn floats(&self, anchor: Anchor, floats: Floats<'_>, positions: &[u32]) -> Vec<f64>;
     /// The rows' numbers.
     fn rows(&self, positions: &[u32]) -> Vec<u32>;
 }
@@ -437,6 +505,58 @@ impl CompiledRow {
             (ScalarKind::Leaf(0), [leaf]) => leaf.as_ints(),
             _ => None,
         }
+    }
+
+    /// When the whole expression is doubles by the code of an anchor: these, and whether any can be null.
+    pub fn as_floats(&self) -> Option<(Anchor, Floats<'_>, bool)> {
+        match (&self.scalar.kind, self.leaves.as_slice()) {
+            (ScalarKind::Leaf(0), [leaf]) => leaf.as_floats(),
+            _ => None,
+        }
+    }
+
+    /// The expression itself.
+    pub fn scalar(&self) -> &Scalar {
+        &self.scalar
+    }
+
+    /// When it looks at one column of the table and else at constants: the column, and its number.
+    pub fn only_column(&self) -> Option<(&Column, u32)> {
+        let mut only = None;
+        for leaf in &self.leaves {
+            match (leaf, only) {
+                (CompiledLeaf::Constant(..), _) => {}
+                (CompiledLeaf::Own(column, index), None) => only = Some((&**column, *index)),
+                (CompiledLeaf::Own(_, index), Some((_, known))) if *index == known => {}
+                _ => return None,
+            }
+        }
+        only
+    }
+
+    /// Whether a leaf is a column of the table.
+    pub fn is_own(&self, leaf: usize) -> bool {
+        matches!(self.leaves.get(leaf), Some(CompiledLeaf::Own(..)))
+    }
+
+    /// The value of a part that is the same in every row.
+    pub fn constant(&self, part: &Scalar) -> Option<Value> {
+        self.with_constants(part)?.of_constants().ok()
+    }
+
+    fn with_constants(&self, part: &Scalar) -> Option<Scalar> {
+        let kind = match &part.kind {
+            ScalarKind::Constant(value) => ScalarKind::Constant(value.clone()),
+            ScalarKind::Leaf(leaf) => match self.leaves.get(*leaf)? {
+                CompiledLeaf::Constant(value, _) => ScalarKind::Constant(value.clone()),
+                _ => return None,
+            },
+            ScalarKind::Call(op, args) => {
+                ScalarKind::Call(*op, args.iter().map(|arg| self.with_constants(arg)).collect::<Option<_>>()?)
+            }
+            _ => return None,
+        };
+        Some(Scalar { kind, ..part.clone() })
     }
 
     /// When the whole expression is `a + b`, `a - b` or `a * b` of exact numbers by code, none of them null: the operator
@@ -525,6 +645,11 @@ impl Leaves for BatchLeaves<'_> {
         };
         if let Some((anchor, ints)) = self.row.leaves[leaf].as_ints() {
             return Ok(Vector::new(Data::I64(self.batch.ints(anchor, ints, positions))));
+        }
+        if let Some((anchor, floats, nullable)) = self.row.leaves[leaf].as_floats() {
+            let values = self.batch.floats(anchor, floats, positions);
+            let valid = nullable.then(|| values.iter().map(|v| !v.is_nan()).collect());
+            return Ok(Vector { data: Data::F64(values), valid });
         }
         Ok(match &self.row.leaves[leaf] {
             CompiledLeaf::Own(column, index) => column.vector_of(&self.batch.column(column, *index, positions)),

@@ -60,6 +60,32 @@ pub enum Encoding {
     Texts(TextDictionary),
 }
 
+/// Doubles that follow from their codes: `base + code × step` units of so many decimal digits, or as a [`float_key`].
+#[derive(Clone, Copy, Debug)]
+pub struct FloatLine {
+    /// Of the first code.
+    pub base: i64,
+    /// From one code to the next.
+    pub step: u64,
+    /// Digits of the units.
+    pub digits: Option<u8>,
+    /// The code of null.
+    pub null: u64,
+}
+
+impl FloatLine {
+    /// The double of a code; not a number for null.
+    #[inline(always)]
+    pub fn of(self, code: u64) -> f64 {
+        let v = self.base.wrapping_add(code.wrapping_mul(self.step) as i64);
+        let x = match self.digits {
+            Some(digits) => unscaled(v, digits),
+            None => float_of(v),
+        };
+        if code == self.null { f64::NAN } else { x }
+    }
+}
+
 impl Encoding {
     /// Whether stored parts that have been read fit each other.
     fn is_sound(&self) -> bool {
@@ -441,6 +467,12 @@ impl Column {
         let step = i64::try_from(step).ok().filter(|_| whole && self.nulls == 0 && self.domain > 0)?;
         let last = i64::try_from(self.domain - 1).ok()?.checked_mul(step)?.checked_add(base)?;
         Some((base, step, last))
+    }
+
+    /// Doubles that follow from their codes without a list.
+    pub fn float_line(&self) -> Option<FloatLine> {
+        let Encoding::Offset { base, step } = self.encoding else { return None };
+        (self.ty == Type::Float).then_some(FloatLine { base, step, digits: self.digits, null: self.domain })
     }
 
     /// Bytes on the heap: codes, and the dictionary.

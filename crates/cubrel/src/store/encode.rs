@@ -166,6 +166,7 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>, used: Use) -> Coded {
         return Coded::of_numbers(Encoding::Offset { base: 0, step: 1 }, 0, 0, RowCodes::constant(rows, 0));
     };
     let has_nulls = valid.is_some();
+    let packed = packed_rows(rows, rows - values.iter().map(|part| part.len()).sum::<usize>());
     if range.codes() >= COUNTED_RANGE && !has_nulls {
         // Finding out which numbers there are tells the place of each.
         let Ranks { numbers, places, .. } = Ranks::of(rows, all().map(ordered));
@@ -176,7 +177,7 @@ fn ints(parts: &[&[i64]], valid: Option<&[bool]>, used: Use) -> Coded {
         let encoding = Encoding::Numbers(Numbers::new(numbers.into_iter().map(number).collect()));
         return Coded::of_numbers(encoding, distinct, distinct, RowCodes::Narrow(places));
     }
-    let (encoding, domain, distinct) = choose(range, all, rows, has_nulls, used);
+    let (encoding, domain, distinct) = choose(range, all, packed, has_nulls, used);
     let mut coded = match encoding {
         Encoding::Numbers(numbers) => {
             let codes = codes_among(&numbers.all(), parts, domain);
@@ -282,6 +283,11 @@ const CACHED_NUMBERS: u64 = 1 << 15;
 /// A longer list of numbers that are added up has to save one byte in so many: a look into it costs several times what
 /// unpacking a distance does (`docs/storage.md` has what was measured).
 const LONG_LIST_SAVES: u64 = 3;
+
+/// How many rows have a code of their own: where most are null, null is told once for all of them.
+pub(super) fn packed_rows(rows: usize, nulls: usize) -> usize {
+    if nulls > rows / 2 { rows - nulls } else { rows }
+}
 
 /// Whether a list of the different numbers and places in it take less than distances do.
 fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool, used: Use) -> bool {

@@ -6,7 +6,7 @@ use super::codes::Segment;
 use super::column::{Column, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
-use super::encode::{Range, Use, choose, divisor};
+use super::encode::{Range, Use, choose, divisor, packed_rows};
 use super::floats::{float_key, scaled};
 
 impl Column {
@@ -225,7 +225,8 @@ fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
         used.iter().map(|code| common.shared(part, number(code))).collect::<Vec<i64>>().into_iter()
     };
     let values = || parts.iter().zip(&used).flat_map(of_part);
-    let rows = parts.iter().map(Column::rows).sum();
+    let nulls = parts.iter().map(|p| p.nulls as usize).sum();
+    let rows = packed_rows(parts.iter().map(Column::rows).sum(), nulls);
     let has_nulls = parts.iter().any(|p| p.nulls > 0);
     let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
         let encoding = Encoding::Offset { base: 0, step: 1 };

@@ -37,7 +37,7 @@ pub mod texts;
 use std::sync::Arc;
 
 pub use codes::{Codes, Segment};
-pub use column::{Column, Encoding, NO_ROW, SEGMENT_ROWS, SegmentBounds};
+pub use column::{Column, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
 pub use lookup::{Lookup, Target};
 pub use raw::{RawColumn, RawData};

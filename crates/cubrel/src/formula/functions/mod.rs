@@ -14,4 +14,4 @@ mod text;
 pub use catalogue::{AGGREGATES, all, find};
 pub use entry::{Argument, Function, Parameter};
 pub use listed::{FunctionEntry, functions};
-pub(crate) use text::{allowed_length, like};
+pub(crate) use text::{LikePattern, allowed_length};

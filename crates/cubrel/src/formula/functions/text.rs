@@ -103,9 +103,55 @@ fn lpad(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     Ok(Value::text(padded + t))
 }
 
-/// Whether `text` is like `pattern`: `%` stands for any characters, `_` for one.
-pub(crate) fn like(text: &str, pattern: &str) -> bool {
-    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
+/// A pattern of `like`, read once for many texts.
+pub(crate) enum LikePattern {
+    /// What stands between `%`, where no single character is left open: the beginning, what comes after it in this order,
+    /// the end.
+    Parts { start: String, inner: Vec<memchr::memmem::Finder<'static>>, end: String },
+    /// A text without `%`.
+    Whole(String),
+    /// Character by character.
+    Characters(Vec<char>),
+}
+
+impl LikePattern {
+    pub(crate) fn new(pattern: &str) -> LikePattern {
+        if pattern.contains('_') {
+            return LikePattern::Characters(pattern.chars().collect());
+        }
+        let parts: Vec<&str> = pattern.split('%').collect();
+        let [start, inner @ .., end] = parts.as_slice() else { return LikePattern::Whole(pattern.to_string()) };
+        let inner = inner.iter().filter(|part| !part.is_empty());
+        let inner = inner.map(|part| memchr::memmem::Finder::new(part.as_bytes()).into_owned()).collect();
+        LikePattern::Parts { start: (*start).to_string(), inner, end: (*end).to_string() }
+    }
+
+    /// Whether a text is like it.
+    pub(crate) fn matches(&self, text: &str) -> bool {
+        match self {
+            LikePattern::Whole(whole) => text == whole,
+            LikePattern::Characters(pattern) => is_like(text, pattern),
+            LikePattern::Parts { start, inner, end } => {
+                let Some(rest) = text.strip_prefix(start.as_str()).and_then(|rest| rest.strip_suffix(end.as_str()))
+                else {
+                    return false;
+                };
+                let mut rest = rest.as_bytes();
+                inner.iter().all(|part| match part.find(rest) {
+                    Some(at) => {
+                        rest = &rest[at + part.needle().len()..];
+                        true
+                    }
+                    None => false,
+                })
+            }
+        }
+    }
+}
+
+/// Whether a text is like a pattern in which `_` stands for any character and `%` for any of them.
+fn is_like(text: &str, pattern: &[char]) -> bool {
+    let text: Vec<char> = text.chars().collect();
     let (mut t, mut p) = (0, 0);
     let mut retry: Option<(usize, usize)> = None;
     while t < text.len() {
@@ -270,7 +316,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
 
 #[cfg(test)]
 mod tests {
-    use super::like;
+    use super::LikePattern;
 
     #[test]
     fn like_matches_as_in_sql() {
@@ -284,9 +330,20 @@ mod tests {
             ("a%b", "a_b", true),
             ("aXbXc", "a%b%c", true),
             ("aXbX", "a%b%c", false),
+            ("aba", "aba%ba", false),
+            ("abab", "ab%ab", true),
+            ("ab", "ab%b", false),
+            ("xyzxyz", "%yz%yz%", true),
+            ("xyz", "%yz%z", false),
+            ("Fähre", "F%hre", true),
+            ("Fähre", "%ä%", true),
+            ("Ness", "Ness", true),
+            ("Ness", "%%", true),
         ];
         for (text, pattern, expected) in cases {
-            assert_eq!(like(text, pattern), expected, "{text} like {pattern}");
+            assert_eq!(LikePattern::new(pattern).matches(text), expected, "{text} like {pattern}");
+            let characters = LikePattern::Characters(pattern.chars().collect());
+            assert_eq!(characters.matches(text), expected, "{text} like {pattern}, character by character");
         }
     }
 }

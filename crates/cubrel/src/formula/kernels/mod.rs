@@ -6,6 +6,9 @@ mod compare;
 mod functions;
 mod shared;
 
+use std::sync::Arc;
+
+use super::functions::LikePattern;
 use super::scalar::{Scalar, SlotError};
 use super::typed::Op;
 use crate::formula::kernels::shared::TextRoom;
@@ -65,6 +68,15 @@ fn like(vectors: &[Vector]) -> Vector {
     let (Data::Text(texts), Data::Text(patterns)) = (&vectors[0].data, &vectors[1].data) else {
         return Vector::nulls(Type::Bool, vectors[0].len());
     };
-    let values = texts.iter().zip(patterns).map(|(t, p)| super::functions::like(t, p)).collect();
+    // Mostly it is one pattern for all.
+    let mut known: Option<(Arc<str>, LikePattern)> = None;
+    let is_like = |(text, pattern): (&Arc<str>, &Arc<str>)| {
+        let (_, read) = match known.take().filter(|(same, _)| same == pattern) {
+            Some(same) => known.insert(same),
+            None => known.insert((pattern.clone(), LikePattern::new(pattern))),
+        };
+        read.matches(text)
+    };
+    let values = texts.iter().zip(patterns).map(is_like).collect();
     Vector { data: Data::Bool(values), valid: both_valid(vectors[0].valid.as_deref(), vectors[1].valid.as_deref()) }
 }

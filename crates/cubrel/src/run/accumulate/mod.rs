@@ -48,6 +48,8 @@ pub enum Input<'a> {
     Codes(&'a [u64]),
     /// Values of the arguments, then of the order.
     Values(&'a [Vector]),
+    /// Doubles, not a number for null.
+    Floats(&'a [f64]),
     /// Exact numbers without nulls, none of which takes more than so many bits.
     Exact(&'a [i64], u32),
 }
@@ -66,7 +68,7 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
     let (coded, max) = (spec.coded.is_some(), spec.kind == Max);
     match spec.kind {
         Rows | Count => Box::new(self::Count::new(groups)),
-        Sum | Avg if spec.input == Type::Float => Box::new(FloatSums::new(groups, spec.kind == Avg)),
+        Sum | Avg if spec.input == Type::Float => Box::new(FloatSums::new(groups, spec)),
         Sum | Avg => Box::new(ExactSums::new(spec, groups)),
         Min | Max if coded => Box::new(ExtremeCodes::new(spec, groups, max)),
         Min | Max => Box::new(ExtremeValues::new(spec, groups, max)),
@@ -107,6 +109,7 @@ impl Accumulator {
             Input::Rows(rows) => self.state.add_rows(entries, *rows),
             Input::Codes(codes) => self.state.add_codes(entries.one_by_one(), codes, self.null),
             Input::Values(vectors) => self.state.add_values(entries, vectors),
+            Input::Floats(values) => self.state.add_floats(entries, values),
             Input::Exact(values, bits) => self.state.add_exact(entries, values, *bits),
         }
     }

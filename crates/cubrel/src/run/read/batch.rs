@@ -6,19 +6,19 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::super::compiled::{BatchCodes, Ints};
+use super::super::compiled::{BatchCodes, Floats, Ints};
 use super::super::tables::{Anchor, Tables};
 use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
-use crate::store::{Column, NO_ROW, Segment, Target};
+use crate::store::{Column, FloatLine, NO_ROW, Segment, Target};
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
 pub(super) const BATCH: usize = 4096;
 /// Rows of a batch in which rows that are alike are taken together.
 pub(super) const RUN_BATCH: usize = 1 << 15;
 /// One of so many rows, or fewer, are looked at one by one: reaching for one costs about as much as unpacking three.
-const FEW: usize = 4;
+pub(super) const FEW: usize = 4;
 
 /// Consecutive rows of one segment, whose codes are unpacked when they are asked for.
 pub(crate) struct Batch<'a> {
@@ -199,6 +199,39 @@ impl<'a> Batch<'a> {
         }
     }
 
+    /// Doubles by the code of an anchor in some entries, where these are few.
+    pub(super) fn few_floats(&self, anchor: Anchor, floats: Floats<'_>, positions: &[u32]) -> Option<Vec<f64>> {
+        match floats {
+            Floats::ByCode(values) => self.map_few(anchor, positions, |code| values[code as usize]),
+            Floats::Line(line) => self.map_few(anchor, positions, |code| line.of(code)),
+        }
+    }
+
+    /// Doubles by the code of an anchor in every entry.
+    pub(super) fn floats_of(&self, anchor: Anchor, floats: Floats<'_>, out: &mut [f64]) {
+        match floats {
+            Floats::ByCode(values) => self.map(anchor, out, |code| values[code as usize]),
+            // What the digits are is decided once, not for each value.
+            Floats::Line(line) => match line.digits {
+                Some(digits) => self.map(anchor, out, |code| FloatLine { digits: Some(digits), ..line }.of(code)),
+                None => self.map(anchor, out, |code| FloatLine { digits: None, ..line }.of(code)),
+            },
+        }
+    }
+
+    /// The codes of an anchor in some entries, however large.
+    pub(super) fn wide_codes(&self, anchor: Anchor, positions: &[u32]) -> Vec<u64> {
+        if let Some(few) = self.map_few(anchor, positions, |code| code) {
+            return few;
+        }
+        let mut codes = vec![0u64; self.entries()];
+        self.map(anchor, &mut codes, |code| code);
+        if self.is_whole(positions) {
+            return codes;
+        }
+        positions.iter().map(|i| codes[*i as usize]).collect()
+    }
+
     fn map_entries<T: Copy + Default>(&self, column: u32, ends: &[u32], out: &mut [T], map: impl Fn(u64) -> T) {
         let known = self.runs.iter().find(|(index, ..)| *index == column);
         let made;
@@ -280,15 +313,19 @@ impl BatchCodes for Batch<'_> {
     }
 
     fn column(&self, _: &Column, index: u32, positions: &[u32]) -> Vec<u64> {
-        if let Some(few) = self.map_few(Anchor::Column(index), positions, |code| code) {
+        self.wide_codes(Anchor::Column(index), positions)
+    }
+
+    fn floats(&self, anchor: Anchor, floats: Floats<'_>, positions: &[u32]) -> Vec<f64> {
+        if let Some(few) = self.few_floats(anchor, floats, positions) {
             return few;
         }
-        let mut codes = vec![0u64; self.entries()];
-        self.map(Anchor::Column(index), &mut codes, |code| code);
+        let mut all = vec![0.0; self.entries()];
+        self.floats_of(anchor, floats, &mut all);
         if self.is_whole(positions) {
-            return codes;
+            return all;
         }
-        positions.iter().map(|i| codes[*i as usize]).collect()
+        positions.iter().map(|i| all[*i as usize]).collect()
     }
 
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64> {

@@ -48,6 +48,21 @@ impl Prepared<'_> {
                 op.apply(all, with);
                 add_exact(batch, positions, entries, (all, *bits), to, seen.take());
             }
+            Feed::Floats(rows) => {
+                let Some((anchor, floats, _)) = rows.first().and_then(CompiledRow::as_floats) else { return Ok(()) };
+                if let Some(few) = batch.few_floats(anchor, floats, positions) {
+                    to.add(entries, &Input::Floats(&few));
+                } else {
+                    let all = sized(&mut scratch.floats, batch.entries());
+                    batch.floats_of(anchor, floats, all);
+                    if batch.is_whole(positions) {
+                        to.add(entries, &Input::Floats(all));
+                    } else {
+                        let passed: Vec<f64> = positions.iter().map(|i| all[*i as usize]).collect();
+                        to.add(entries, &Input::Floats(&passed));
+                    }
+                }
+            }
             Feed::Codes { anchor: None, column, .. } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
                 to.add(entries, &Input::Codes(&codes));

@@ -1,9 +1,8 @@
 //! Which entries of a batch pass, and the numbers of their groups: places in an array, or by hash.
 
 use super::super::accumulate::RunGroups;
-use super::super::compiled::BatchCodes;
 use super::super::{Options, RunError};
-use super::batch::Batch;
+use super::batch::{Batch, FEW};
 use super::keys::DROPPED;
 use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
 use super::prepare::Prepared;
@@ -19,7 +18,15 @@ impl Prepared<'_> {
         let mut numbers = std::mem::take(&mut scratch.numbers);
         let mut narrowed = !self.row_filters.is_empty();
         for (place, plan) in self.anchors.iter().enumerate() {
-            narrowed |= !plan.pass.is_empty();
+            if place > 0 && self.anchors[place - 1].only_filters() && !batch.is_in_runs() {
+                let passing = numbers.iter().filter(|number| **number & DROPPED == 0).count();
+                if passing * FEW < all.len() {
+                    let few = self.few_groups(batch, place, kept(&numbers));
+                    scratch.numbers = numbers;
+                    return few;
+                }
+            }
+            narrowed |= plan.filters();
             if place == 0 {
                 plan.numbers(batch, sized(&mut numbers, all.len()));
                 continue;
@@ -44,6 +51,36 @@ impl Prepared<'_> {
             false => Grouped::One,
         };
         scratch.numbers = numbers;
+        Ok((Some(positions), groups))
+    }
+
+    /// The same when few entries have passed the first anchors: what comes after is looked at for these alone.
+    fn few_groups(&self, batch: &Batch<'_>, from: usize, mut positions: Vec<u32>) -> Result<Passed, RunError> {
+        let mut numbers = vec![0u32; positions.len()];
+        for plan in &self.anchors[from..] {
+            if positions.is_empty() {
+                break;
+            }
+            let more = plan.few_numbers(batch, &positions);
+            numbers.iter_mut().zip(more).for_each(|(number, more)| {
+                *number = number.wrapping_add(more & !DROPPED) | (*number | more) & DROPPED;
+            });
+            if plan.filters() {
+                let places = kept(&numbers);
+                positions = places.iter().map(|place| positions[*place as usize]).collect();
+                numbers = places.iter().map(|place| numbers[*place as usize]).collect();
+            }
+        }
+        let before = positions.clone();
+        self.apply_row_filters(batch, &mut positions)?;
+        let groups = match self.groups > 1 {
+            true => {
+                let mut of_before = before.iter().zip(&numbers);
+                let number = |position: &u32| of_before.find(|(p, _)| *p == position).map_or(0, |(_, number)| *number);
+                Grouped::Each(positions.iter().map(number).collect())
+            }
+            false => Grouped::One,
+        };
         Ok((Some(positions), groups))
     }
 
@@ -122,9 +159,9 @@ impl Prepared<'_> {
         let mut keys = vec![0u128; all.len()];
         let mut passes = vec![true; all.len()];
         for plan in &self.anchors {
-            for (i, code) in batch.anchor(plan.anchor, all).iter().enumerate() {
-                keys[i] += plan.wide.get(*code as usize).copied().unwrap_or(0) + u128::from(*code) * plan.own;
-                passes[i] &= plan.pass.get(*code as usize).copied().unwrap_or(true);
+            for (i, code) in batch.wide_codes(plan.anchor, all).into_iter().enumerate() {
+                keys[i] += plan.wide.get(code as usize).copied().unwrap_or(0) + u128::from(code) * plan.own;
+                passes[i] &= plan.passes(code);
             }
         }
         for loose in &self.loose {

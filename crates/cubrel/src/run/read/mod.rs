@@ -8,6 +8,7 @@
 //! * `prepare`: filters, keys and aggregates made ready
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself
+//! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
 //! * `filters`: which rows a filter lets through
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
@@ -15,6 +16,7 @@
 //! * `result`: groups and aggregates
 //! * `rolled`: reads put together from the groups of another one
 
+mod anchors;
 mod batch;
 mod bridges;
 mod dependent;
@@ -24,6 +26,7 @@ mod groups;
 mod keys;
 mod parts;
 mod prepare;
+mod ranges;
 mod result;
 mod rolled;
 

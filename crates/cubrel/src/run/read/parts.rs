@@ -4,7 +4,6 @@ use std::collections::BTreeSet;
 use std::sync::OnceLock;
 
 use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
-use super::super::tables::Anchor;
 use super::super::{Options, RunError, Runs};
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::keys::{DROPPED, key_sizes};
@@ -58,6 +57,7 @@ pub(super) struct Scratch {
     pub(super) more: Vec<u32>,
     pub(super) values: Vec<i64>,
     pub(super) factors: Vec<i64>,
+    pub(super) floats: Vec<f64>,
 }
 
 impl Scratch {
@@ -279,16 +279,7 @@ impl Prepared<'_> {
 
     /// Whether no code of a segment passes.
     pub(super) fn skips(&self, segment: usize) -> bool {
-        self.anchors.iter().any(|plan| {
-            let Anchor::Column(index) = plan.anchor else {
-                return false;
-            };
-            let column = self.tables.column(ColumnId { table: self.table, index });
-            let Some(segment) = column.segments().get(segment) else {
-                return false;
-            };
-            !plan.pass.is_empty() && !plan.pass[segment.base as usize..=segment.max as usize].contains(&true)
-        })
+        self.anchors.iter().any(|plan| plan.skips(self.tables, self.table, segment))
     }
 
     /// Whether the rows of a batch are complete apart by few runs, where it has a row for each entry.

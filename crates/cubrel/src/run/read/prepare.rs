@@ -11,34 +11,23 @@ use super::super::compiled::{CompiledRow, Outer, RowCompiler, pair_bits};
 use super::super::frame::Members;
 use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
-use super::batch::Batch;
+use super::anchors::{AnchorPlan, NEAR};
 use super::bridges::PairsOf;
 use super::dependent::{Dependence, dependences};
 use super::filters::{far_rows, rows_of_lines};
+use super::ranges::{CodeRanges, ranges_of};
 use super::result::strides;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Filter, FilterTest, Key, Predicate, Read, ReadAggregate, RowExpr, RowLeaf};
 use crate::store::NO_ROW;
+use crate::value::Type;
 
 /// Groups are numbered by place in an array up to this many,
 const DENSE_GROUPS: u128 = 1 << 20;
 /// or so many for each row; beyond it, by a hash table.
 const DENSE_PER_ROW: u128 = 2;
-/// What one anchor decides of a row.
-pub(super) struct AnchorPlan {
-    pub(super) anchor: Anchor,
-    /// By code: whether the row passes; all do when empty.
-    pub(super) pass: Vec<bool>,
-    /// What a code adds to the group's number for each that it is: it is a key itself.
-    pub(super) own: u128,
-    /// By code: what it adds besides, with [`DROPPED`] where it does not pass; nothing does when empty.
-    pub(super) dense: Vec<u32>,
-    /// The same for large numbers of groups, without dropping.
-    pub(super) wide: Vec<u128>,
-}
-
 pub(super) struct Prepared<'a> {
     pub(super) tables: Tables<'a>,
     pub(super) table: TableId,
@@ -94,6 +83,8 @@ pub(super) enum Feed {
         map: Vec<u64>,
         column: ColumnId,
     },
+    /// Doubles by the codes of an anchor.
+    Floats(Vec<CompiledRow>),
     Values(Vec<CompiledRow>),
 }
 
@@ -136,6 +127,8 @@ pub(super) fn prepare<'a>(
     for anchor in &mut builder.anchors {
         anchor.seal(dense);
     }
+    // What lets the fewest through comes first: nothing else is looked at where it drops all.
+    builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
     let compiler = RowCompiler::new(tables, table, outer, options.hoist);
     let aggregates: Vec<(Spec, Feed)> =
         read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
@@ -170,7 +163,7 @@ pub(super) struct Builder<'a, 'o> {
 impl Builder<'_, '_> {
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
         let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
-            self.anchors.push(AnchorPlan { anchor, pass: Vec::new(), own: 0, dense: Vec::new(), wide: Vec::new() });
+            self.anchors.push(AnchorPlan::new(anchor));
             self.anchors.len() - 1
         });
         &mut self.anchors[place]
@@ -214,9 +207,8 @@ impl Builder<'_, '_> {
                     .collect()
             }
         };
-        let plan = self.anchor(anchor);
-        plan.wide.resize(codes.len(), 0);
-        for (slot, code) in plan.wide.iter_mut().zip(codes) {
+        let sums = self.anchor(anchor).sums(codes.len());
+        for (slot, code) in sums.iter_mut().zip(codes) {
             *slot += u128::from(code) * stride;
         }
     }
@@ -255,7 +247,21 @@ impl Builder<'_, '_> {
         Ok(())
     }
 
+    /// A condition on one column with many codes as ranges of them.
+    fn ranges(&self, predicate: &Predicate) -> Option<(u32, CodeRanges)> {
+        if !self.options.hoist {
+            return None;
+        }
+        let row = RowCompiler::new(self.tables, self.table, self.outer, false).compile(&predicate.test);
+        let (column, _) = row.only_column()?;
+        if column.domain() as usize <= NEAR { None } else { ranges_of(&row) }
+    }
+
     pub(super) fn own_filter(&mut self, predicate: &Predicate) -> Result<(), RunError> {
+        if let Some((index, ranges)) = self.ranges(predicate) {
+            self.anchor(Anchor::Column(index)).narrow_to(ranges);
+            return Ok(());
+        }
         let compiler = RowCompiler::new(self.tables, self.table, self.outer, self.options.hoist);
         let compiled = compiler.compile(&predicate.test);
         if let Some((anchor, values)) = compiled.as_mapped() {
@@ -265,43 +271,6 @@ impl Builder<'_, '_> {
             self.row_filters.push(compiled);
         }
         Ok(())
-    }
-}
-
-impl AnchorPlan {
-    pub(super) fn narrow(&mut self, pass: &[bool]) {
-        if self.pass.is_empty() {
-            self.pass = pass.to_vec();
-        } else {
-            self.pass.iter_mut().zip(pass).for_each(|(a, b)| *a &= b);
-        }
-    }
-
-    /// Brings the sums into the form that the rows are looked up in.
-    pub(super) fn seal(&mut self, dense: bool) {
-        if !dense {
-            return;
-        }
-        let wide = std::mem::take(&mut self.wide);
-        let add = |i: usize| wide.get(i).map_or(0, |sum| *sum as u32);
-        let drop = |i: usize| {
-            if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED }
-        };
-        self.dense = (0..wide.len().max(self.pass.len())).map(|i| add(i) | drop(i)).collect();
-        if self.own > 0 && !self.dense.is_empty() {
-            let own = std::mem::take(&mut self.own) as u32;
-            self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
-        }
-    }
-
-    /// What the codes of a batch add to the numbers of groups.
-    pub(super) fn numbers(&self, batch: &Batch<'_>, out: &mut [u32]) {
-        let own = self.own as u32;
-        match (self.dense.as_slice(), own) {
-            ([], 1) => batch.map(self.anchor, out, |code| code as u32),
-            ([], own) => batch.map(self.anchor, out, |code| code as u32 * own),
-            (dense, _) => batch.map(self.anchor, out, |code| dense[code as usize]),
-        }
     }
 }
 
@@ -358,6 +327,14 @@ pub(super) fn feed(
     {
         return (spec, Feed::Pair(rows, bits));
     }
+    if options.hoist
+        && matches!(a.kind, Sum | Avg)
+        && spec.input == Type::Float
+        && let Some((.., nullable)) = rows.first().and_then(CompiledRow::as_floats)
+    {
+        spec.nullable = nullable;
+        return (spec, Feed::Floats(rows));
+    }
     (spec, Feed::Values(rows))
 }
 
@@ -411,7 +388,7 @@ fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
         Feed::Rows => true,
         Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
-        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::Values(rows) => {
+        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::Floats(rows) | Feed::Values(rows) => {
             rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)
         }
     };
