@@ -2,8 +2,8 @@
 
 use super::kernels;
 use super::scalar::{EvalError, Leaves, Scalar, ScalarKind};
-use super::typed::LetId;
-use crate::value::{Data, Type, Value, Vector};
+use super::typed::{LetId, Op};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 impl Scalar {
     /// The value in each of `n` slots.
@@ -73,6 +73,9 @@ impl<L: Leaves> Evaluation<'_, L> {
             ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
             ScalarKind::Or(a, b) => self.connective(a, b, true, slots, bindings),
             ScalarKind::Case(arms, otherwise) => {
+                if let Some(chosen) = self.chosen(scalar, arms, otherwise.as_deref(), slots, bindings)? {
+                    return Ok(chosen);
+                }
                 let mut result = Merger::new(scalar.ty, slots);
                 for (condition, value) in arms {
                     let open = result.open_slots();
@@ -107,6 +110,35 @@ impl<L: Leaves> Evaluation<'_, L> {
         }
     }
 
+    /// A `case` whose arms are constants and whose conditions cannot go wrong: all conditions are told for all slots, and no
+    /// slot is followed through the arms by itself.
+    fn chosen(
+        &self,
+        scalar: &Scalar,
+        arms: &[(Scalar, Scalar)],
+        otherwise: Option<&Scalar>,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Option<Vector>, L::Error> {
+        if arms.len() >= MOST_ARMS || !arms.iter().all(|(condition, _)| is_safe(condition)) {
+            return Ok(None);
+        }
+        let values = arms.iter().map(|(_, value)| Some(value)).chain([otherwise]);
+        let constant = |value: Option<&Scalar>| value.map_or(Some(Value::Null), |value| value.of_constants().ok());
+        let Some(values) = values.map(constant).collect::<Option<Vec<Value>>>() else { return Ok(None) };
+        let mut table = VectorBuilder::new(scalar.ty, values.len());
+        values.into_iter().for_each(|value| table.push(value));
+        let mut choice = vec![arms.len() as u32; slots.len()];
+        // From the last one on, so that the first that is true stays.
+        for (arm, (condition, _)) in arms.iter().enumerate().rev() {
+            let taken = self.eval(condition, slots, bindings)?.truths();
+            choice.iter_mut().zip(taken).for_each(|(choice, taken)| {
+                *choice = if taken { arm as u32 } else { *choice };
+            });
+        }
+        Ok(Some(table.finish().gather(&choice)))
+    }
+
     /// What cannot be is no value; where nothing is asked for, it does no harm.
     fn fault(&self, scalar: &Scalar, what: &str, slots: &[u32]) -> Result<Vector, L::Error> {
         let Some(slot) = slots.first() else { return Ok(Vector::nulls(scalar.ty, 0)) };
@@ -135,6 +167,25 @@ impl<L: Leaves> Evaluation<'_, L> {
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// A `case` with more arms than this is followed arm by arm.
+const MOST_ARMS: usize = 64;
+
+/// Whether a condition cannot go wrong in any slot, whatever comes before it.
+fn is_safe(condition: &Scalar) -> bool {
+    match &condition.kind {
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) => true,
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => is_safe(a) && is_safe(b),
+        ScalarKind::Call(op, args) => {
+            let is_known = matches!(
+                op,
+                Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge | Op::Not | Op::IsNull | Op::In | Op::ToFloat
+            );
+            is_known && args.iter().all(is_safe)
+        }
+        _ => false,
     }
 }
 

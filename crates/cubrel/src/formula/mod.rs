@@ -14,7 +14,7 @@ pub mod check;
 mod evaluate;
 pub mod functions;
 mod ids;
-mod kernels;
+pub(crate) mod kernels;
 pub mod lexer;
 pub mod parser;
 pub mod query_text;

@@ -26,6 +26,7 @@ use crate::run::assemble::Executor;
 use crate::run::frame::{Frame, KeyColumn};
 use crate::run::read::alike_rows;
 use crate::run::tables::Tables;
+use crate::store::encode::Use;
 use crate::store::raw::RawColumn;
 use crate::store::{Column, SEGMENT_ROWS, SegmentBounds, Store};
 use crate::value::VectorBuilder;
@@ -126,7 +127,7 @@ impl Evaluation<'_> {
         let segments: Vec<Result<Option<Column>, Error>> =
             ranges.into_par_iter().map(|range| self.segment(&range, &first)).collect();
         let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
-        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts) })
+        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts, Use::of(self.ty, true)) })
     }
 
     /// The values of a segment; those of the first rows of all are known.

@@ -13,7 +13,7 @@ use super::stored::eval_problem;
 use crate::cancel::Cancel;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::store::encode::encode_segment;
+use crate::store::encode::{Use, encode_segment};
 use crate::store::order::SortColumns;
 use crate::store::{Column, RawColumn};
 use crate::value::units;
@@ -134,6 +134,8 @@ pub(super) struct FullSegment {
     partition: usize,
     /// Each column, in parts.
     columns: Vec<Vec<RawColumn>>,
+    /// Which of them are keys.
+    keys: Vec<bool>,
     sort_by: Arc<SortColumns>,
     /// The columns by which rows are sorted, if somebody says so.
     by: Option<Vec<usize>>,
@@ -222,7 +224,8 @@ impl<'a> TableAssembler<'a> {
             let columns = self.pending.iter_mut().map(std::mem::take).collect();
             let sort_by = self.sort_by.clone();
             let (number, partition, by) = (self.cut, self.partition, self.said_order());
-            self.full.push_back(FullSegment { number, partition, columns, sort_by, by });
+            let keys = self.encoded.names.iter().map(|(name, _)| self.own.keys.contains(name)).collect();
+            self.full.push_back(FullSegment { number, partition, columns, keys, sort_by, by });
             self.cut += 1;
         }
         self.pending_rows = 0;
@@ -305,8 +308,13 @@ impl Assembler for TableAssembler<'_> {
     }
 
     fn code(full: FullSegment) -> CodedSegment {
-        let FullSegment { number, partition, columns, sort_by, by } = full;
-        CodedSegment { number, partition, columns: encode_segment(columns, by.as_deref(), &sort_by) }
+        let FullSegment { number, partition, columns, keys, sort_by, by } = full;
+        let used = |parts: &[RawColumn], key: bool| parts.first().map_or(Use::Compared, |raw| Use::of(raw.ty, key));
+        let columns = columns.into_iter().zip(keys).map(|(parts, key)| {
+            let used = used(&parts, key);
+            (parts, used)
+        });
+        CodedSegment { number, partition, columns: encode_segment(columns.collect(), by.as_deref(), &sort_by) }
     }
 
     /// Takes a segment that was given to be coded.

@@ -12,6 +12,7 @@ use super::sources::FileStamp;
 use super::staging::{BadRows, EXAMPLES};
 use crate::formula::schema::Computed;
 use crate::store::Column;
+use crate::store::encode::Use;
 use crate::value::Type;
 
 /// Small files are put together until they have so many bytes: segments of few rows cost more than they help.
@@ -101,6 +102,7 @@ pub(super) fn joined(
     groups: Vec<Group>,
     mut encoded: EncodedTable,
     before: Option<&LoadedTable>,
+    keys: &[String],
 ) -> LoadedTable {
     let mut names = std::mem::take(&mut encoded.names);
     if let (Some(before), true) = (before, groups.iter().all(|g| g.kept.is_some())) {
@@ -147,7 +149,11 @@ pub(super) fn joined(
         count(&mut report, &partition);
         partitions.push(partition);
     }
-    let columns: Vec<Column> = parts.into_par_iter().filter(|p| !p.is_empty()).map(Column::join).collect();
+    let join = |(parts, (name, _)): (Vec<Column>, &(String, Computed))| {
+        let used = Use::of(parts.first()?.ty(), keys.contains(name));
+        Some(Column::join(parts, used))
+    };
+    let columns: Vec<Column> = parts.into_par_iter().zip(&names).filter_map(join).collect();
     let rows = columns.first().map_or(0, Column::rows);
     report.rows = rows as u64;
     let columns = names.into_iter().zip(columns).map(|((name, computed), data): ((String, Computed), Column)| {

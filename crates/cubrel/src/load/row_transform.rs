@@ -40,6 +40,8 @@ pub(super) struct RowTransform<'a> {
     pub(super) filter: Option<Filter>,
     /// Columns that are left out once everything is computed.
     pub(super) left_out: Vec<&'a str>,
+    /// The columns that relationships and keys need: they are looked up, not added up.
+    pub(super) keys: Vec<String>,
     /// The columns by which rows are sorted, if somebody says so.
     pub(super) order: &'a [String],
     /// Whether the columns of the source and those computed are the ones that the model names.

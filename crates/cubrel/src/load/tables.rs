@@ -26,7 +26,8 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::model::calendar;
 use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
-use crate::model::file::TableSection;
+use crate::model::file::{ModelFile, TableSection};
+use crate::model::paths::column_path;
 use crate::store::{Column, RawColumn, Segment};
 use crate::value::{Type, Value, date, exact, units};
 
@@ -116,7 +117,7 @@ impl Loader<'_> {
             let files = groups.iter_mut().flat_map(|g| &mut g.files);
             sources::fingerprint(&self.document.folder, source, files);
         }
-        let mut table = partitions::joined(name, groups, encoded, before);
+        let mut table = partitions::joined(name, groups, encoded, before, &keys_of(&self.document.file, name));
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
         check_bad_rows(name, section, &table.report)?;
         doubles::leave_out(self.document, name, section, &mut table)?;
@@ -288,6 +289,7 @@ impl Loader<'_> {
             table: name,
             columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
             filter: section.filter.as_deref().map(|text| Filter::parse(self.document, name, text)).transpose()?,
+            keys: keys_of(&self.document.file, name),
             order: &section.order,
             left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
             check: Box::new(|names| self.check_names(name, section, names)),
@@ -414,7 +416,8 @@ impl Loader<'_> {
     ) -> Result<LoadedTable, LoadError> {
         let own = self.own_row(name, section)?;
         let encoded = assembler::of_columns(&own, &self.room(name), columns)?;
-        let table = partitions::joined(name, vec![Group::default()], encoded, None);
+        let table =
+            partitions::joined(name, vec![Group::default()], encoded, None, &keys_of(&self.document.file, name));
         self.check(name, section, &table)?;
         Ok(table)
     }
@@ -563,4 +566,14 @@ pub fn day_range(column: &Column) -> Option<(i32, i32)> {
         (Value::Date(a), Value::Date(b)) => Some((a, b)),
         _ => None,
     }
+}
+
+/// The columns of a table by which its rows are found and related, those of its copies included.
+fn keys_of(file: &ModelFile, table: &str) -> Vec<String> {
+    let copies = file.table.iter().filter(|(_, s)| s.same_as.as_deref() == Some(table)).map(|(name, _)| name.as_str());
+    let names: Vec<&str> = copies.chain([table]).collect();
+    let sides = file.relationship.iter().flat_map(|r| r.many.list().iter().chain(r.one.list()));
+    let related = sides.filter_map(|path| column_path(path)).filter(|(t, _)| names.contains(&t.as_str()));
+    let own = file.table.get(table).and_then(|section| section.key.clone());
+    related.map(|(_, column)| column).chain(own).collect()
 }

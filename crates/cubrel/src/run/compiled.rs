@@ -10,6 +10,7 @@ use super::RunError;
 use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
 use super::tables::{Anchor, SMALL_DOMAIN, Tables};
+use crate::formula::kernels::TextSearch;
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
@@ -48,6 +49,23 @@ pub enum CompiledLeaf {
 }
 
 impl CompiledLeaf {
+    /// Whole numbers by the code of a column in which some are null: the anchor, base, step and null's code.
+    fn as_some_ints(&self) -> Option<(Anchor, SomeInts<'_>)> {
+        match self {
+            CompiledLeaf::Own(column, index) => {
+                let (base, step) = column.line_or_null()?;
+                Some((Anchor::Column(*index), SomeInts::Line { base, step, null: column.null_code() }))
+            }
+            CompiledLeaf::Mapped(anchor, values) => match values.as_ref() {
+                Vector { data: Data::I64(values), valid: Some(valid) } => {
+                    Some((*anchor, SomeInts::ByCode(values, valid)))
+                }
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// Doubles by the code of an anchor, not a number where there is none; and whether there are such.
     fn as_floats(&self) -> Option<(Anchor, Floats<'_>, bool)> {
         match self {
@@ -235,6 +253,9 @@ impl<'a> RowCompiler<'a> {
 
     /// The expression for each code of an anchor; `None` when that fails for some code, which need not occur.
     fn over_codes(&self, scalar: &Scalar, row: &RowExpr, anchor: Anchor) -> Option<Vector> {
+        if let Some(found) = self.search_over_codes(scalar, row) {
+            return Some(found);
+        }
         let codes = self.tables.codes_of(self.table, anchor) as usize;
         let by_leaf: Vec<LeafCodes> = (0..row.leaves.len())
             .map(|i| {
@@ -257,6 +278,29 @@ impl<'a> RowCompiler<'a> {
         let mut all = VectorBuilder::new(scalar.ty, codes);
         parts.collect::<Option<Vec<Vector>>>()?.iter().for_each(|part| all.append(part, scalar.ty));
         Some(all.finish())
+    }
+
+    /// A search in the texts of a column: once for each of its texts, where they are.
+    fn search_over_codes(&self, scalar: &Scalar, row: &RowExpr) -> Option<Vector> {
+        let ScalarKind::Call(op, args) = &scalar.kind else { return None };
+        let [Scalar { kind: ScalarKind::Leaf(leaf), .. }, wanted] = args.as_slice() else { return None };
+        let RowLeaf::Column { column, path } = &row.leaves[*leaf] else { return None };
+        let Encoding::Texts(dictionary) = self.tables.column(*column).encoding() else { return None };
+        let wanted = match &wanted.kind {
+            ScalarKind::Constant(value) => value.clone(),
+            ScalarKind::Leaf(leaf) => match &row.leaves[*leaf] {
+                RowLeaf::Parameter(slot) => self.held(*slot)?.1.value(),
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let search = TextSearch::of(*op, wanted.as_text()?)?;
+        let found = dictionary.map(|text| search.finds(text));
+        let codes = self.tables.codes_by_code(*column, path);
+        let of = |code: &u64| found.get(*code as usize).copied();
+        let valid = codes.iter().map(|code| of(code).is_some()).collect();
+        let values = codes.iter().map(|code| of(code).unwrap_or(false)).collect();
+        Some(Vector::with_validity(Data::Bool(values), valid))
     }
 
     fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<LeafCodes> {
@@ -376,6 +420,40 @@ pub enum Ints<'a> {
     },
 }
 
+/// Whole numbers by code, some of them null.
+#[derive(Clone, Copy, Debug)]
+pub enum SomeInts<'a> {
+    /// One by one, and whether each is there.
+    ByCode(&'a [i64], &'a [bool]),
+    /// `base + code × step`, but for one code.
+    Line {
+        /// The number of the first code.
+        base: i64,
+        /// From one code to the next.
+        step: i64,
+        /// The code of null.
+        null: u64,
+    },
+}
+
+impl SomeInts<'_> {
+    /// The number of a code, 0 for null, and whether it is one.
+    #[inline(always)]
+    pub fn of(self, code: u64) -> (i64, bool) {
+        match self {
+            SomeInts::ByCode(values, valid) => {
+                let is_there = valid[code as usize];
+                (if is_there { values[code as usize] } else { 0 }, is_there)
+            }
+            SomeInts::Line { base, step, null } => {
+                let is_there = code != null;
+                let v = base.wrapping_add((code as i64).wrapping_mul(step));
+                (if is_there { v } else { 0 }, is_there)
+            }
+        }
+    }
+}
+
 /// Doubles by code, not a number for null.
 #[derive(Clone, Copy, Debug)]
 pub enum Floats<'a> {
@@ -445,6 +523,8 @@ pub trait BatchCodes {
     fn column(&self, column: &Column, index: u32, positions: &[u32]) -> Vec<u64>;
     /// The numbers that go with the codes of an anchor.
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64>;
+    /// The numbers that go with the codes of an anchor, 0 for null, and which of them are there.
+    fn some_ints(&self, anchor: Anchor, ints: SomeInts<'_>, positions: &[u32]) -> (Vec<i64>, Vec<bool>);
     /// The doubles that go with the codes of an anchor, not a number for null.
     fn floats(&self, anchor: Anchor, floats: Floats<'_>, positions: &[u32]) -> Vec<f64>;
     /// The rows' numbers.
@@ -503,6 +583,14 @@ impl CompiledRow {
     pub fn as_ints(&self) -> Option<(Anchor, Ints<'_>)> {
         match (&self.scalar.kind, self.leaves.as_slice()) {
             (ScalarKind::Leaf(0), [leaf]) => leaf.as_ints(),
+            _ => None,
+        }
+    }
+
+    /// When the whole expression is whole numbers by the code of an anchor, some of them null: these.
+    pub fn as_some_ints(&self) -> Option<(Anchor, SomeInts<'_>)> {
+        match (&self.scalar.kind, self.leaves.as_slice()) {
+            (ScalarKind::Leaf(0), [leaf]) => leaf.as_some_ints(),
             _ => None,
         }
     }
@@ -645,6 +733,10 @@ impl Leaves for BatchLeaves<'_> {
         };
         if let Some((anchor, ints)) = self.row.leaves[leaf].as_ints() {
             return Ok(Vector::new(Data::I64(self.batch.ints(anchor, ints, positions))));
+        }
+        if let Some((anchor, ints)) = self.row.leaves[leaf].as_some_ints() {
+            let (values, valid) = self.batch.some_ints(anchor, ints, positions);
+            return Ok(Vector::with_validity(Data::I64(values), valid));
         }
         if let Some((anchor, floats, nullable)) = self.row.leaves[leaf].as_floats() {
             let values = self.batch.floats(anchor, floats, positions);

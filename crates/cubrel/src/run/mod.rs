@@ -49,6 +49,9 @@ pub struct Options {
     pub days_by_set: bool,
     /// Number groups by hash, always.
     pub hash_groups: bool,
+    /// Of a column with more codes than this, conditions are told by ranges of codes, not by an array over them: one that stays in
+    /// the nearest cache is as fast.
+    pub many_codes: usize,
     /// Rows of a part that one thread works on.
     pub part_rows: Option<usize>,
     /// Do not use several threads.
@@ -85,6 +88,7 @@ impl Default for Options {
             sparse_above: 1 << 14,
             days_by_set: false,
             hash_groups: false,
+            many_codes: 1 << 12,
             part_rows: None,
             one_thread: false,
             runs: Runs::WhereShort,

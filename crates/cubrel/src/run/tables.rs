@@ -142,26 +142,69 @@ impl<'a> Tables<'a> {
 
     /// For every row of the many side the row that it points at: unpacked in the order in which they stand.
     fn targets(&self, relationship: RelationshipId) -> Vec<u32> {
+        self.handed_on(relationship, |row| row, NO_ROW)
+    }
+
+    /// For every row of the many side what the row has that it points at, or `none`.
+    fn handed_on<T: Copy + Default + Send + Sync>(
+        &self,
+        relationship: RelationshipId,
+        of: impl Fn(u32) -> T + Copy + Send + Sync,
+        none: T,
+    ) -> Vec<T> {
         let def = self.schema.relationship(relationship);
-        let mut targets = vec![NO_ROW; self.rows(def.many)];
+        let mut all = vec![none; self.rows(def.many)];
+        let of = |row: u32| if row == NO_ROW { none } else { of(row) };
         match &self.lookup(relationship).target {
             Target::ByCode(rows) => {
+                let by_code: Vec<T> = each(rows, |row| of(*row));
+                let by_code = by_code.as_slice();
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
-                let mut left = targets.as_mut_slice();
-                let parts: Vec<(&Segment, &mut [u32])> = key
+                let mut left = all.as_mut_slice();
+                let parts: Vec<(&Segment, &mut [T])> = key
                     .segments()
                     .iter()
                     .zip(key.segment_bounds().ranges())
                     .map(|(segment, range)| (segment, left.split_off_mut(..range.len()).unwrap_or_default()))
                     .collect();
-                parts.into_par_iter().for_each(|(segment, out)| segment.map_rows(0, out, |code| rows[code as usize]));
+                parts.into_par_iter().for_each(|(segment, out)| {
+                    segment.map_rows(0, out, |code| by_code[code as usize]);
+                });
             }
             Target::ByRow(packed) => {
-                let none = self.rows(def.one) as u64;
-                packed.map_rows(0, &mut targets, |target| if target == none { NO_ROW } else { target as u32 });
+                let count = self.rows(def.one) as u64;
+                packed.map_rows(0, &mut all, |target| if target == count { none } else { of(target as u32) });
             }
         }
-        targets
+        all
+    }
+
+    /// For each code of the anchor at the start of a path, what the row at its end has, or `none`. Each relationship is
+    /// followed once, from its end on, where tables are small: only the last step is as long as the anchor has codes.
+    pub fn along<T: Copy + Default + Send + Sync>(&self, path: &[RelationshipId], at_end: &[T], none: T) -> Vec<T> {
+        let Some((first, rest)) = path.split_first() else { return Vec::new() };
+        let count = self.rows(self.schema.relationship(*first).one);
+        let is_short = match &self.lookup(*first).target {
+            Target::ByCode(rows) => rows.len() * MANY < count,
+            Target::ByRow(_) => false,
+        };
+        if is_short {
+            // Few of the rows in between are asked for.
+            let of = |row: &u32| at_end.get(*row as usize).copied().unwrap_or(none);
+            return each(&self.rows_by_code(path), of);
+        }
+        let mut values = at_end.to_vec();
+        for relationship in rest.iter().rev() {
+            let at = values.as_slice();
+            values = self.handed_on(*relationship, |row| at[row as usize], none);
+        }
+        match &self.lookup(*first).target {
+            Target::ByCode(rows) => each(rows, |row| if *row == NO_ROW { none } else { values[*row as usize] }),
+            Target::ByRow(_) => {
+                values.push(none);
+                values
+            }
+        }
     }
 
     /// For each code of the anchor at the start of a path, the row at its end.
@@ -192,18 +235,20 @@ impl<'a> Tables<'a> {
         column.codes_at(&self.follow_path(path, rows))
     }
 
+    /// As [`Tables::codes_by_code`] for a column that has few of them, after a path of at least one step.
+    pub fn narrow_codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u32> {
+        let data = self.column(column);
+        let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
+        self.along(path, &codes, data.null_code() as u32)
+    }
+
     /// For each code of the anchor, the code of a column at the end of a path.
     pub fn codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u64> {
         let data = self.column(column);
         if path.is_empty() {
             return (0..=data.domain()).collect();
         }
-        let codes = data.codes();
-        let null = data.null_code();
-        let code = |row: u32| {
-            if row == NO_ROW { null } else { codes[row as usize] }
-        };
-        each(&self.rows_by_code(path), |row| code(*row))
+        self.along(path, &data.codes(), data.null_code())
     }
 }
 

@@ -469,6 +469,15 @@ impl Column {
         Some((base, step, last))
     }
 
+    /// As [`Column::line`] for a column in which some are null.
+    pub fn line_or_null(&self) -> Option<(i64, i64)> {
+        let whole = self.ty.is_exact() || matches!(self.ty, Type::Date | Type::Timestamp);
+        let Encoding::Offset { base, step } = self.encoding else { return None };
+        let step = i64::try_from(step).ok().filter(|_| whole && self.nulls > 0 && self.domain > 0)?;
+        i64::try_from(self.domain - 1).ok()?.checked_mul(step)?.checked_add(base)?;
+        Some((base, step))
+    }
+
     /// Doubles that follow from their codes without a list.
     pub fn float_line(&self) -> Option<FloatLine> {
         let Encoding::Offset { base, step } = self.encoding else { return None };

@@ -46,7 +46,7 @@ impl Column {
     /// # Panics
     /// When there is no part.
     pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> Column {
-        let mut coded = code(parts);
+        let mut coded = code(parts, Use::of(parts[0].ty, true));
         if let Some(ends) = ends {
             coded.codes = coded.codes.repeated(ends);
             let null = coded.domain;
@@ -60,7 +60,7 @@ impl Column {
 
     /// Codes the values of a column in given segments, in their order.
     pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> Column {
-        let coded = code(std::slice::from_ref(raw));
+        let coded = code(std::slice::from_ref(raw), Use::of(raw.ty, true));
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
         assembled(coded, cuts.clone(), segments).finalized()
     }
@@ -68,16 +68,16 @@ impl Column {
 
 /// Codes the columns of one segment, each given in parts, with its rows sorted by the columns at some places, or else in the
 /// order in which they take the least.
-pub fn encode_segment(columns: Vec<Vec<RawColumn>>, by: Option<&[usize]>, sort_by: &SortColumns) -> Vec<Column> {
-    let columns: Vec<Vec<RawColumn>> = columns.into_iter().filter(|parts| !parts.is_empty()).collect();
+pub fn encode_segment(columns: Vec<(Vec<RawColumn>, Use)>, by: Option<&[usize]>, sort_by: &SortColumns) -> Vec<Column> {
+    let columns: Vec<(Vec<RawColumn>, Use)> = columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
     encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By))
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
-fn encode_rows(columns: Vec<Vec<RawColumn>>, order: RowOrder<'_>) -> Vec<Column> {
+fn encode_rows(columns: Vec<(Vec<RawColumn>, Use)>, order: RowOrder<'_>) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
-    let mut coded: Vec<Coded> = columns.into_par_iter().map(|parts| code(&parts)).collect();
+    let mut coded: Vec<Coded> = columns.into_par_iter().map(|(parts, used)| code(&parts, used)).collect();
     let none = || RowCodes::constant(0, 0);
     let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
     let rows = codes.first().map_or(0, RowCodes::len);
@@ -96,7 +96,7 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
         return columns.iter().map(|c| (*c).clone()).collect();
     }
     let segment = |i: usize| {
-        let raw = columns.par_iter().map(|c| vec![c.only(i..i + 1).raw()]).collect();
+        let raw = columns.par_iter().map(|c| (vec![c.only(i..i + 1).raw()], Use::as_in(c))).collect();
         encode_rows(raw, order)
     };
     let first = segment(0);
@@ -105,7 +105,7 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
     for segment in more {
         parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
     }
-    parts.into_par_iter().map(Column::join).collect()
+    parts.into_par_iter().zip(columns).map(|(parts, column)| Column::join(parts, Use::as_in(column))).collect()
 }
 
 fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Column {
@@ -114,15 +114,13 @@ fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Colum
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.
-fn code(parts: &[RawColumn]) -> Coded {
+fn code(parts: &[RawColumn], used: Use) -> Coded {
     let [first, more @ ..] = parts else { panic!("there is nothing to code") };
     let valid = validity(parts);
     let nulls = valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
     let valid = valid.as_deref();
     let coded = match &first.data {
-        RawData::Ints(_) => {
-            ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid, Use::of(first.ty))
-        }
+        RawData::Ints(_) => ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid, used),
         RawData::Floats(_) => floats(&parts.iter().filter_map(RawColumn::floats).collect::<Vec<_>>(), valid),
         RawData::Texts { values, indices } if more.is_empty() => texts(values, indices, valid),
         RawData::Texts { .. } => {
@@ -265,7 +263,7 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
 
 /// What the numbers of a column are mostly used for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Use {
+pub enum Use {
     /// They are added up, so that each of them is looked at.
     Summed,
     /// They are compared and looked up, for which codes do.
@@ -273,8 +271,18 @@ pub(super) enum Use {
 }
 
 impl Use {
-    pub(super) fn of(ty: Type) -> Use {
-        if matches!(ty, Type::Decimal { .. } | Type::Float) { Use::Summed } else { Use::Compared }
+    /// What a column of a type is used for: whole numbers are added up unless they are keys.
+    pub fn of(ty: Type, is_key: bool) -> Use {
+        match ty {
+            Type::Decimal { .. } | Type::Float => Use::Summed,
+            Type::Int if !is_key => Use::Summed,
+            _ => Use::Compared,
+        }
+    }
+
+    /// What a column was used for when it was coded, as far as that can be seen.
+    pub(super) fn as_in(column: &Column) -> Use {
+        Use::of(column.ty, matches!(column.encoding, Encoding::Numbers(_)))
     }
 }
 

@@ -14,7 +14,7 @@ impl Column {
     ///
     /// # Panics
     /// When there is no part.
-    pub fn join(parts: Vec<Column>) -> Column {
+    pub fn join(parts: Vec<Column>, used: Use) -> Column {
         let Some(first) = parts.first() else { panic!("there is nothing to join") };
         let ty = first.ty;
         if parts.len() == 1 {
@@ -25,7 +25,7 @@ impl Column {
         let joined = if parts.iter().any(|p| matches!(p.encoding, Encoding::Texts(_))) {
             texts(parts)
         } else {
-            all_numbers(parts)
+            all_numbers(parts, used)
         };
         Column { ty, nulls, cuts, ..joined }
     }
@@ -63,7 +63,8 @@ impl Column {
                 let encoding = Encoding::Texts(TextDictionary::for_now(&list));
                 Column { encoding, domain, distinct: domain, segments, ..part }
             }
-            _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)]).with_rows_of(&part),
+            _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)], Use::as_in(self))
+                .with_rows_of(&part),
         }
     }
 
@@ -211,13 +212,13 @@ impl Common {
     }
 }
 
-fn all_numbers(parts: Vec<Column>) -> Column {
+fn all_numbers(parts: Vec<Column>, to_be: Use) -> Column {
     let used = parts.par_iter().map(UsedCodes::of_column).collect();
-    numbers(parts, used)
+    numbers(parts, used, to_be)
 }
 
 /// Of each part only the codes that occur count; a list of what they stand for would take more than all the codes.
-fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
+fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>, to_be: Use) -> Column {
     let common = Common::of(&parts);
     let of_part = |(part, used): (&Column, &UsedCodes)| -> std::vec::IntoIter<i64> {
         let listed = part.listed();
@@ -233,7 +234,7 @@ fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>) -> Column {
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
         return assembled(Column::empty(parts[0].ty), encoding, None, 0, 0, segments);
     };
-    let (encoding, domain, distinct) = choose(range, values, rows, has_nulls, Use::of(parts[0].ty));
+    let (encoding, domain, distinct) = choose(range, values, rows, has_nulls, to_be);
     let empty = Column::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =

@@ -71,16 +71,26 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
     let back = exact::pow10(u8::try_from(i64::from(ty.scale()) - digits).ok()?);
     let back = i64::try_from(back).ok().filter(|back| *back <= by)?;
     // The usual numbers of digits have loops of their own, in which dividing is multiplying.
-    let cut = |v: &i64| {
-        back * match drop {
-            1 => how.apply(*v, 10),
-            2 => how.apply(*v, 100),
-            3 => how.apply(*v, 1000),
-            4 => how.apply(*v, 10_000),
-            _ => how.apply(*v, by),
-        }
+    let cut = match drop {
+        1 => cut_by(how, values, back, 10),
+        2 => cut_by(how, values, back, 100),
+        3 => cut_by(how, values, back, 1000),
+        4 => cut_by(how, values, back, 10_000),
+        _ => cut_by(how, values, back, by),
     };
-    Some(Vector::new(Data::I64(values.iter().map(cut).collect())))
+    Some(Vector::new(Data::I64(cut)))
+}
+
+/// The numbers cut to multiples of `by`, in units of `by`, times `back`; a loop for each way and each `by` that is known when
+/// this is compiled.
+#[inline(always)]
+fn cut_by(how: Cut, values: &[i64], back: i64, by: i64) -> Vec<i64> {
+    match how {
+        Cut::Round => values.iter().map(|v| back * Cut::Round.apply(*v, by)).collect(),
+        Cut::Trunc => values.iter().map(|v| back * Cut::Trunc.apply(*v, by)).collect(),
+        Cut::Floor => values.iter().map(|v| back * Cut::Floor.apply(*v, by)).collect(),
+        Cut::Ceil => values.iter().map(|v| back * Cut::Ceil.apply(*v, by)).collect(),
+    }
 }
 
 fn float_cut(how: Cut, values: &[f64], digits: i64) -> Option<Vector> {

@@ -4,7 +4,10 @@ mod arithmetic;
 mod cast;
 mod compare;
 mod functions;
+mod search;
 mod shared;
+
+pub(crate) use search::TextSearch;
 
 use std::sync::Arc;
 

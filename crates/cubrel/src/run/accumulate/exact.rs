@@ -152,6 +152,32 @@ impl State for ExactSums {
         }
     }
 
+    /// What is null adds nothing, so that only counting asks which numbers are there.
+    fn add_exact_or_null(&mut self, entries: Entries<'_>, values: &[i64], valid: &[bool]) {
+        let bits = bits_of(values);
+        let counts = std::mem::take(&mut self.counts);
+        self.add_small(entries, values, None, bits);
+        self.counts = counts;
+        if self.counts.is_empty() {
+            return;
+        }
+        match (entries.groups, entries.weights) {
+            (Groups::One, None) => self.counts[0] += valid.iter().map(|v| u64::from(*v)).sum::<u64>(),
+            (Groups::InRuns(runs), None) => runs.each(|group, rows| {
+                self.counts[group] += valid[rows].iter().map(|v| u64::from(*v)).sum::<u64>();
+            }),
+            (Groups::Many(groups), None) => {
+                groups.iter().zip(valid).for_each(|(g, v)| self.counts[*g as usize] += u64::from(*v));
+            }
+            (_, Some(_)) => {
+                let entries = entries.one_by_one();
+                for (i, _) in valid.iter().enumerate().filter(|(_, v)| **v) {
+                    self.counts[entries.group(i)] += entries.weight(i);
+                }
+            }
+        }
+    }
+
     fn add_exact(&mut self, entries: Entries<'_>, values: &[i64], bits: u32) {
         self.add_small(entries, values, None, bits);
     }
@@ -290,6 +316,27 @@ mod tests {
                     (0..3).map(|group| (sums.sum(group), sums.counts[group])).collect::<Vec<_>>()
                 };
                 assert_eq!(sums(Groups::InRuns(&runs)), sums(Groups::Many(runs.of_rows())), "{scale}");
+            }
+        }
+    }
+
+    #[test]
+    fn null_adds_nothing_and_is_not_counted() {
+        let runs = RunGroups::new(vec![2, 3, 700, 1000], vec![1, 0, 1, 2]);
+        for scale in [1i64, 1 << 55] {
+            let valid: Vec<bool> = (0..1000).map(|i| i % 3 != 0).collect();
+            let values: Vec<i64> =
+                (0..1000).map(|i| if valid[i as usize] { (i % 37 - 11) * scale } else { 0 }).collect();
+            let weights: Vec<u32> = (0..1000).map(|i| 1 + i % 5).collect();
+            for weights in [None, Some(weights.as_slice())] {
+                for groups in [Groups::InRuns(&runs), Groups::Many(runs.of_rows()), Groups::One] {
+                    let entries = Entries { groups, weights };
+                    let (mut told, mut expected) = (counted(3), counted(3));
+                    told.add_exact_or_null(entries, &values, &valid);
+                    expected.add_small(entries.one_by_one(), &values, Some(&valid), bits_of(&values));
+                    let all = |sums: &ExactSums| (0..3).map(|g| (sums.sum(g), sums.counts[g])).collect::<Vec<_>>();
+                    assert_eq!(all(&told), all(&expected), "{scale} {weights:?}");
+                }
             }
         }
     }

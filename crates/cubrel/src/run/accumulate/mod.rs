@@ -48,6 +48,8 @@ pub enum Input<'a> {
     Codes(&'a [u64]),
     /// Values of the arguments, then of the order.
     Values(&'a [Vector]),
+    /// Exact numbers, 0 for null, and which of them are there.
+    ExactOrNull(&'a [i64], &'a [bool]),
     /// Doubles, not a number for null.
     Floats(&'a [f64]),
     /// Exact numbers without nulls, none of which takes more than so many bits.
@@ -109,6 +111,7 @@ impl Accumulator {
             Input::Rows(rows) => self.state.add_rows(entries, *rows),
             Input::Codes(codes) => self.state.add_codes(entries.one_by_one(), codes, self.null),
             Input::Values(vectors) => self.state.add_values(entries, vectors),
+            Input::ExactOrNull(values, valid) => self.state.add_exact_or_null(entries, values, valid),
             Input::Floats(values) => self.state.add_floats(entries, values),
             Input::Exact(values, bits) => self.state.add_exact(entries, values, *bits),
         }

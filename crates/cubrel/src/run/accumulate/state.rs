@@ -26,6 +26,11 @@ pub(super) trait State: fmt::Debug + Send {
         debug_assert!(false, "an aggregate is given values that it does not take: {self:?}");
     }
 
+    /// Takes exact numbers, 0 for null, and which of them are there.
+    fn add_exact_or_null(&mut self, _entries: Entries<'_>, _values: &[i64], _valid: &[bool]) {
+        debug_assert!(false, "an aggregate is given numbers that it does not take: {self:?}");
+    }
+
     /// Takes doubles, not a number for null.
     fn add_floats(&mut self, _entries: Entries<'_>, _values: &[f64]) {
         debug_assert!(false, "an aggregate is given doubles that it does not take: {self:?}");

@@ -6,9 +6,6 @@ use super::keys::DROPPED;
 use super::ranges::CodeRanges;
 use crate::formula::schema::{ColumnId, TableId};
 
-/// An array over so many codes stays in the nearest cache; a longer one is looked into where no range tells as much.
-pub(super) const NEAR: usize = 1 << 12;
-
 /// What one anchor decides of a row.
 pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
@@ -20,10 +17,11 @@ pub(super) struct AnchorPlan {
     pub(super) adds: bool,
     /// What a code adds to the group's number for each that it is: it is a key itself.
     pub(super) own: u128,
-    /// By code: what it adds besides, with [`DROPPED`] where it does not pass; nothing does when empty.
-    pub(super) dense: Vec<u32>,
+    /// By code: what it adds besides, where there are few groups, with [`DROPPED`] where it does not pass; nothing does when
+    /// empty.
+    dense: Vec<u32>,
     /// The same for large numbers of groups, without dropping.
-    pub(super) wide: Vec<u128>,
+    wide: Vec<u128>,
 }
 
 impl AnchorPlan {
@@ -31,11 +29,34 @@ impl AnchorPlan {
         AnchorPlan { anchor, pass: Vec::new(), within: None, adds: false, own: 0, dense: Vec::new(), wide: Vec::new() }
     }
 
-    /// The sums to which a key adds what its codes are worth.
-    pub(super) fn sums(&mut self, codes: usize) -> &mut [u128] {
+    /// Adds what each code is worth to a key's part of the number; 32 bits suffice where there are few groups.
+    pub(super) fn add(&mut self, codes: &[u64], stride: u128, few_groups: bool) {
         self.adds = true;
-        self.wide.resize(codes, 0);
-        &mut self.wide
+        if few_groups {
+            self.dense.resize(codes.len(), 0);
+            let stride = stride as u32;
+            self.dense.iter_mut().zip(codes).for_each(|(sum, code)| *sum = sum.wrapping_add(*code as u32 * stride));
+        } else {
+            self.wide.resize(codes.len(), 0);
+            self.wide.iter_mut().zip(codes).for_each(|(sum, code)| *sum += u128::from(*code) * stride);
+        }
+    }
+
+    /// The same where there are few groups.
+    pub(super) fn add_few(&mut self, codes: &[u32], stride: u32) {
+        self.adds = true;
+        if self.dense.is_empty() && stride == 1 {
+            self.dense = codes.to_vec();
+            return;
+        }
+        self.dense.resize(codes.len(), 0);
+        self.dense.iter_mut().zip(codes).for_each(|(sum, code)| *sum = sum.wrapping_add(code * stride));
+    }
+
+    /// What a code adds to a number that may be large.
+    pub(super) fn worth(&self, code: u64) -> u128 {
+        let narrow = self.dense.get(code as usize).copied().map_or(0, u128::from);
+        narrow + self.wide.get(code as usize).copied().unwrap_or(0) + u128::from(code) * self.own
     }
 
     pub(super) fn narrow(&mut self, pass: &[bool]) {
@@ -74,9 +95,9 @@ impl AnchorPlan {
     }
 
     /// Brings the sums into the form that the rows are looked up in.
-    pub(super) fn seal(&mut self, dense: bool) {
+    pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
         if self.only_filters()
-            && self.pass.len() > NEAR
+            && self.pass.len() > many_codes
             && let Some(ranges) = CodeRanges::of_array(&self.pass, 1)
         {
             self.narrow_to(ranges);
@@ -85,12 +106,10 @@ impl AnchorPlan {
         if !dense {
             return;
         }
-        let wide = std::mem::take(&mut self.wide);
-        let add = |i: usize| wide.get(i).map_or(0, |sum| *sum as u32);
-        let drop = |i: usize| {
-            if self.pass.get(i).copied().unwrap_or(true) { 0 } else { DROPPED }
-        };
-        self.dense = (0..wide.len().max(self.pass.len())).map(|i| add(i) | drop(i)).collect();
+        self.dense.resize(self.dense.len().max(self.pass.len()), 0);
+        for (sum, _) in self.dense.iter_mut().zip(&self.pass).filter(|(_, pass)| !**pass) {
+            *sum |= DROPPED;
+        }
         if self.own > 0 && !self.dense.is_empty() {
             let own = std::mem::take(&mut self.own) as u32;
             self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);

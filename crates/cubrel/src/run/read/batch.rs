@@ -6,7 +6,7 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::super::compiled::{BatchCodes, Floats, Ints};
+use super::super::compiled::{BatchCodes, Floats, Ints, SomeInts};
 use super::super::tables::{Anchor, Tables};
 use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
@@ -219,6 +219,20 @@ impl<'a> Batch<'a> {
         }
     }
 
+    /// Whole numbers by the code of an anchor in every entry, 0 for null, and which of them are there.
+    pub(super) fn some_ints_of(&self, anchor: Anchor, ints: SomeInts<'_>, out: &mut [i64], valid: &mut [bool]) {
+        match ints {
+            SomeInts::ByCode(values, there) => {
+                self.map(anchor, out, |code| if there[code as usize] { values[code as usize] } else { 0 });
+                self.map(anchor, valid, |code| there[code as usize]);
+            }
+            SomeInts::Line { null, .. } => {
+                self.map(anchor, out, |code| ints.of(code).0);
+                self.map(anchor, valid, |code| code != null);
+            }
+        }
+    }
+
     /// The codes of an anchor in some entries, however large.
     pub(super) fn wide_codes(&self, anchor: Anchor, positions: &[u32]) -> Vec<u64> {
         if let Some(few) = self.map_few(anchor, positions, |code| code) {
@@ -314,6 +328,18 @@ impl BatchCodes for Batch<'_> {
 
     fn column(&self, _: &Column, index: u32, positions: &[u32]) -> Vec<u64> {
         self.wide_codes(Anchor::Column(index), positions)
+    }
+
+    fn some_ints(&self, anchor: Anchor, ints: SomeInts<'_>, positions: &[u32]) -> (Vec<i64>, Vec<bool>) {
+        if let Some(few) = self.map_few(anchor, positions, |code| ints.of(code)) {
+            return few.into_iter().unzip();
+        }
+        let (mut values, mut valid) = (vec![0; self.entries()], vec![false; self.entries()]);
+        self.some_ints_of(anchor, ints, &mut values, &mut valid);
+        if self.is_whole(positions) {
+            return (values, valid);
+        }
+        positions.iter().map(|i| (values[*i as usize], valid[*i as usize])).unzip()
     }
 
     fn floats(&self, anchor: Anchor, floats: Floats<'_>, positions: &[u32]) -> Vec<f64> {

@@ -48,6 +48,11 @@ impl Prepared<'_> {
                 op.apply(all, with);
                 add_exact(batch, positions, entries, (all, *bits), to, seen.take());
             }
+            Feed::SomeInts(rows) => {
+                let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_some_ints) else { return Ok(()) };
+                let (values, valid) = batch.some_ints(anchor, ints, positions);
+                to.add(entries, &Input::ExactOrNull(&values, &valid));
+            }
             Feed::Floats(rows) => {
                 let Some((anchor, floats, _)) = rows.first().and_then(CompiledRow::as_floats) else { return Ok(()) };
                 if let Some(few) = batch.few_floats(anchor, floats, positions) {

@@ -1,6 +1,9 @@
 //! Which rows of a table a filter lets through.
 
 use std::collections::HashSet;
+use std::ops::Range;
+
+use rayon::prelude::*;
 
 use super::super::compiled::{Outer, RowCompiler, WholeLeaves, membership};
 use super::super::frame::{BoundValue, Members};
@@ -10,6 +13,9 @@ use super::batch::{BATCH, Batch};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
 use crate::value::{Type, Vector};
+
+/// So many batches are worth a thread.
+const WORTH_A_THREAD: usize = 8;
 
 /// Which rows of a filter's table pass, and whether a row that points at nothing does.
 pub fn far_rows(
@@ -75,15 +81,19 @@ pub fn rows_where(
     options: &Options,
 ) -> Result<Vec<bool>, RunError> {
     let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
-    let rows = tables.rows(predicate.table);
-    let mut passes = Vec::with_capacity(rows);
-    for range in tables.batches(predicate.table, BATCH) {
+    let part = |range: Range<usize>| {
         let len = range.len();
         let batch = Batch::new(tables, predicate.table, range.start, len);
         let all: Vec<u32> = (0..len as u32).collect();
-        passes.extend(compiled.eval(tables, &batch, &all)?.truths());
-    }
-    Ok(passes)
+        Ok(compiled.eval(tables, &batch, &all)?.truths())
+    };
+    let batches = tables.batches(predicate.table, BATCH);
+    let parts: Vec<Result<Vec<bool>, RunError>> = match options.one_thread {
+        true => batches.into_iter().map(part).collect(),
+        false => batches.into_par_iter().with_min_len(WORTH_A_THREAD).map(part).collect(),
+    };
+    // Of several errors it is always the first one that is told.
+    Ok(parts.into_iter().collect::<Result<Vec<_>, RunError>>()?.concat())
 }
 
 /// Whether a row of nulls satisfies a predicate.

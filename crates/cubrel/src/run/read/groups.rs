@@ -160,7 +160,7 @@ impl Prepared<'_> {
         let mut passes = vec![true; all.len()];
         for plan in &self.anchors {
             for (i, code) in batch.wide_codes(plan.anchor, all).into_iter().enumerate() {
-                keys[i] += plan.wide.get(code as usize).copied().unwrap_or(0) + u128::from(code) * plan.own;
+                keys[i] += plan.worth(code);
                 passes[i] &= plan.passes(code);
             }
         }

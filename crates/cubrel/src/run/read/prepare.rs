@@ -11,7 +11,7 @@ use super::super::compiled::{CompiledRow, Outer, RowCompiler, pair_bits};
 use super::super::frame::Members;
 use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
-use super::anchors::{AnchorPlan, NEAR};
+use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::dependent::{Dependence, dependences};
 use super::filters::{far_rows, rows_of_lines};
@@ -83,6 +83,8 @@ pub(super) enum Feed {
         map: Vec<u64>,
         column: ColumnId,
     },
+    /// Exact numbers by the codes of an anchor, some of them null.
+    SomeInts(Vec<CompiledRow>),
     /// Doubles by the codes of an anchor.
     Floats(Vec<CompiledRow>),
     Values(Vec<CompiledRow>),
@@ -109,8 +111,17 @@ pub(super) fn prepare<'a>(
     let rows = tables.rows(table) as u128;
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
-    let mut builder =
-        Builder { tables, table, outer, options, anchors: Vec::new(), loose: Vec::new(), row_filters: Vec::new() };
+    let few_groups = product <= room;
+    let mut builder = Builder {
+        tables,
+        table,
+        outer,
+        options,
+        few_groups,
+        anchors: Vec::new(),
+        loose: Vec::new(),
+        row_filters: Vec::new(),
+    };
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
@@ -123,9 +134,9 @@ pub(super) fn prepare<'a>(
     }
     let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
     let bridges = bridges.collect::<Result<Vec<_>, _>>()?;
-    let dense = product <= room && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
+    let dense = few_groups && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
     for anchor in &mut builder.anchors {
-        anchor.seal(dense);
+        anchor.seal(dense, options.many_codes);
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
@@ -155,6 +166,8 @@ pub(super) struct Builder<'a, 'o> {
     table: TableId,
     outer: Outer<'o>,
     options: &'o Options,
+    /// Whether 32 bits number all groups.
+    few_groups: bool,
     anchors: Vec<AnchorPlan>,
     loose: Vec<UnindexedKey>,
     row_filters: Vec<CompiledRow>,
@@ -196,6 +209,12 @@ impl Builder<'_, '_> {
             self.loose.push(UnindexedKey { key, stride, path });
             return;
         }
+        let few_groups = self.few_groups;
+        if let (Some(column), true, false) = (column, few_groups, path.is_empty()) {
+            let codes = self.tables.narrow_codes_by_code(column, &path);
+            self.anchor(anchor).add_few(&codes, stride as u32);
+            return;
+        }
         let codes: Vec<u64> = match column {
             Some(column) => self.tables.codes_by_code(column, &path),
             None => {
@@ -207,10 +226,7 @@ impl Builder<'_, '_> {
                     .collect()
             }
         };
-        let sums = self.anchor(anchor).sums(codes.len());
-        for (slot, code) in sums.iter_mut().zip(codes) {
-            *slot += u128::from(code) * stride;
-        }
+        self.anchor(anchor).add(&codes, stride, few_groups);
     }
 
     /// A filter becomes a truth value for each code of one anchor where that is possible.
@@ -233,16 +249,13 @@ impl Builder<'_, '_> {
             return self.own_filter(predicate);
         }
         let (passes, null_passes) = far_rows(self.tables, filter, self.outer, self.options)?;
-        let pass_row = |row: u32| {
-            if row == NO_ROW { null_passes } else { passes[row as usize] }
-        };
         let Some(first) = path.first() else {
             // What a projection leaves of a filter of the table itself.
             self.row_filters.push(CompiledRow::of_rows(passes));
             return Ok(());
         };
         let anchor = self.tables.anchor_of_path(*first);
-        let pass: Vec<bool> = self.tables.rows_by_code(&path).into_iter().map(pass_row).collect();
+        let pass = self.tables.along(&path, &passes, null_passes);
         self.anchor(anchor).narrow(&pass);
         Ok(())
     }
@@ -254,7 +267,7 @@ impl Builder<'_, '_> {
         }
         let row = RowCompiler::new(self.tables, self.table, self.outer, false).compile(&predicate.test);
         let (column, _) = row.only_column()?;
-        if column.domain() as usize <= NEAR { None } else { ranges_of(&row) }
+        if column.domain() as usize <= self.options.many_codes { None } else { ranges_of(&row) }
     }
 
     pub(super) fn own_filter(&mut self, predicate: &Predicate) -> Result<(), RunError> {
@@ -329,6 +342,13 @@ pub(super) fn feed(
     }
     if options.hoist
         && matches!(a.kind, Sum | Avg)
+        && spec.input.is_exact()
+        && rows.first().is_some_and(|row| row.as_some_ints().is_some())
+    {
+        return (spec, Feed::SomeInts(rows));
+    }
+    if options.hoist
+        && matches!(a.kind, Sum | Avg)
         && spec.input == Type::Float
         && let Some((.., nullable)) = rows.first().and_then(CompiledRow::as_floats)
     {
@@ -388,7 +408,7 @@ fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
         Feed::Rows => true,
         Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
-        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::Floats(rows) | Feed::Values(rows) => {
+        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::SomeInts(rows) | Feed::Floats(rows) | Feed::Values(rows) => {
             rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)
         }
     };

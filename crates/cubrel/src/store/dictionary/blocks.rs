@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 
+use rayon::prelude::*;
 use zstd::bulk::Decompressor;
 
 use super::super::buffer::Buffer;
@@ -54,6 +55,9 @@ fn ends_of(lengths: impl Iterator<Item = usize>) -> Vec<u64> {
     }));
     ends
 }
+
+/// Making ready to unpack is worth it for so many blocks.
+const BLOCKS_OF_A_THREAD: usize = 64;
 
 impl Blocks {
     /// Of packed blocks, their first texts, and what they have in common.
@@ -167,6 +171,14 @@ impl Blocks {
             last = Some((code, text));
         }
         texts
+    }
+
+    /// What `map` makes of every text, in order and on all threads.
+    pub fn map<T: Clone + Send>(&self, map: impl Fn(&str) -> T + Sync) -> Vec<T> {
+        let blocks = (0..self.count()).into_par_iter().with_min_len(BLOCKS_OF_A_THREAD);
+        let parts = blocks
+            .map_init(|| self.unpacker(), |unpacker, block| unpacker.block(block).iter().map(&map).collect::<Vec<T>>());
+        parts.collect::<Vec<_>>().concat()
     }
 
     /// The code of a text.

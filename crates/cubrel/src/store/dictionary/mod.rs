@@ -13,6 +13,8 @@ pub mod template;
 
 use std::sync::Arc;
 
+use rayon::prelude::*;
+
 use super::buffer::Buffer;
 use super::texts::TextList;
 use blocks::Blocks;
@@ -47,6 +49,9 @@ pub enum TextDictionary {
     /// Blocks of texts, each text without what it shares with the one before.
     Blocks(Blocks),
 }
+
+/// So many texts are worth a thread.
+const TEXTS_OF_A_THREAD: usize = 1 << 14;
 
 impl TextDictionary {
     /// From sorted distinct texts, in the form that takes the least.
@@ -188,6 +193,28 @@ impl TextDictionary {
                 (0..blocks.count()).for_each(|block| unpacker.block(block).iter().for_each(&mut visit));
             }
         }
+    }
+
+    /// What `map` makes of every text, in order and on all threads: no text is kept longer than that takes.
+    pub fn map<T: Clone + Send>(&self, map: impl Fn(&str) -> T + Sync) -> Vec<T> {
+        let each = |codes: std::ops::Range<usize>| match self {
+            TextDictionary::Ranked { template, ranks } => {
+                let mut text = Vec::with_capacity(template.places());
+                let of_rank = |rank| {
+                    text.clear();
+                    template.write(rank, &mut text);
+                    map(&String::from_utf8_lossy(&text))
+                };
+                ranks.iter_from(codes.start).take(codes.len()).map(of_rank).collect::<Vec<T>>()
+            }
+            _ => codes.map(|code| self.with_text(code, &map)).collect(),
+        };
+        if let TextDictionary::Blocks(blocks) = self {
+            return blocks.map(map);
+        }
+        let starts: Vec<usize> = (0..self.len()).step_by(TEXTS_OF_A_THREAD).collect();
+        let parts = starts.into_par_iter().map(|from| each(from..(from + TEXTS_OF_A_THREAD).min(self.len())));
+        parts.collect::<Vec<_>>().concat()
     }
 
     /// All texts.

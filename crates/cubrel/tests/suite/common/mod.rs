@@ -38,6 +38,11 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         ("plain", plain.clone()),
         ("sparse", Options { sparse_above: 0, ..Options::default() }),
         ("hashed", Options { hash_groups: true, ..Options::default() }),
+        ("by ranges", Options { many_codes: 0, ..Options::default() }),
+        (
+            "by ranges, hashed, in runs",
+            Options { many_codes: 0, hash_groups: true, runs: Runs::Always, ..Options::default() },
+        ),
         ("hashed, plain rows", Options { hash_groups: true, sparse_above: 0, ..plain.clone() }),
         ("days by set", Options { days_by_set: true, ..Options::default() }),
         ("in runs", Options { runs: Runs::Always, ..Options::default() }),
