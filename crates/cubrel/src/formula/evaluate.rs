@@ -124,7 +124,7 @@ impl<L: Leaves> Evaluation<'_, L> {
             return Ok(None);
         }
         let values = arms.iter().map(|(_, value)| Some(value)).chain([otherwise]);
-        let constant = |value: Option<&Scalar>| value.map_or(Some(Value::Null), |value| value.of_constants().ok());
+        let constant = |value: Option<&Scalar>| value.map_or(Some(Value::Null), literal);
         let Some(values) = values.map(constant).collect::<Option<Vec<Value>>>() else { return Ok(None) };
         let mut table = VectorBuilder::new(scalar.ty, values.len());
         values.into_iter().for_each(|value| table.push(value));
@@ -167,6 +167,20 @@ impl<L: Leaves> Evaluation<'_, L> {
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// A constant, perhaps as a number of another kind. What goes deeper is not looked into: who evaluates it would do so again at
+/// each level.
+fn literal(part: &Scalar) -> Option<Value> {
+    match &part.kind {
+        ScalarKind::Constant(value) => Some(value.clone()),
+        ScalarKind::Call(Op::Rescale { .. } | Op::ToFloat | Op::Negate, args)
+            if args.iter().all(|arg| matches!(arg.kind, ScalarKind::Constant(_))) =>
+        {
+            part.of_constants().ok()
+        }
+        _ => None,
     }
 }
 

@@ -112,6 +112,7 @@ impl AnchorPlan {
         }
         if self.own > 0 && !self.dense.is_empty() {
             let own = std::mem::take(&mut self.own) as u32;
+            self.adds = true;
             self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
         }
     }
