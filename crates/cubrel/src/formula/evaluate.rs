@@ -190,8 +190,8 @@ const MOST_ARMS: usize = 64;
 /// Whether a condition cannot go wrong in any slot, whatever comes before it.
 fn is_safe(condition: &Scalar) -> bool {
     match &condition.kind {
-        ScalarKind::Constant(_) | ScalarKind::Leaf(_) => true,
-        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => is_safe(a) && is_safe(b),
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::LetRef(_) => true,
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) | ScalarKind::Let(_, a, b) => is_safe(a) && is_safe(b),
         ScalarKind::Call(op, args) => {
             let is_known = matches!(
                 op,

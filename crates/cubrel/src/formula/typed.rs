@@ -130,6 +130,20 @@ pub enum Op {
     Function(&'static Function),
 }
 
+impl Op {
+    /// The comparison that says the same with its sides exchanged.
+    #[must_use]
+    pub fn mirrored(self) -> Op {
+        match self {
+            Op::Lt => Op::Gt,
+            Op::Le => Op::Ge,
+            Op::Gt => Op::Lt,
+            Op::Ge => Op::Le,
+            other => other,
+        }
+    }
+}
+
 /// An aggregate with what it goes through.
 #[derive(Clone, Debug)]
 pub struct Aggregate {

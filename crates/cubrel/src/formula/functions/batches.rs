@@ -72,24 +72,22 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
     let back = i64::try_from(back).ok().filter(|back| *back <= by)?;
     // The usual numbers of digits have loops of their own, in which dividing is multiplying.
     let cut = match drop {
-        1 => cut_by(how, values, back, 10),
-        2 => cut_by(how, values, back, 100),
-        3 => cut_by(how, values, back, 1000),
-        4 => cut_by(how, values, back, 10_000),
-        _ => cut_by(how, values, back, by),
+        1 => cut_by::<10>(how, values, back),
+        2 => cut_by::<100>(how, values, back),
+        3 => cut_by::<1000>(how, values, back),
+        4 => cut_by::<10_000>(how, values, back),
+        _ => values.iter().map(|v| back * how.apply(*v, by)).collect(),
     };
     Some(Vector::new(Data::I64(cut)))
 }
 
-/// The numbers cut to multiples of `by`, in units of `by`, times `back`; a loop for each way and each `by` that is known when
-/// this is compiled.
-#[inline(always)]
-fn cut_by(how: Cut, values: &[i64], back: i64, by: i64) -> Vec<i64> {
+/// The numbers cut to multiples of a number that is known when this is compiled, in units of it, times `back`.
+fn cut_by<const BY: i64>(how: Cut, values: &[i64], back: i64) -> Vec<i64> {
     match how {
-        Cut::Round => values.iter().map(|v| back * Cut::Round.apply(*v, by)).collect(),
-        Cut::Trunc => values.iter().map(|v| back * Cut::Trunc.apply(*v, by)).collect(),
-        Cut::Floor => values.iter().map(|v| back * Cut::Floor.apply(*v, by)).collect(),
-        Cut::Ceil => values.iter().map(|v| back * Cut::Ceil.apply(*v, by)).collect(),
+        Cut::Round => values.iter().map(|v| back * Cut::Round.apply(*v, BY)).collect(),
+        Cut::Trunc => values.iter().map(|v| back * Cut::Trunc.apply(*v, BY)).collect(),
+        Cut::Floor => values.iter().map(|v| back * Cut::Floor.apply(*v, BY)).collect(),
+        Cut::Ceil => values.iter().map(|v| back * Cut::Ceil.apply(*v, BY)).collect(),
     }
 }
 

@@ -74,7 +74,7 @@ fn comparison(filter: &Filter) -> Option<Comparison> {
     let (column, slot, op) = match (left, right) {
         (RowLeaf::Column { column, path }, RowLeaf::Parameter(slot)) if path.is_empty() => (*column, *slot, *op),
         (RowLeaf::Parameter(slot), RowLeaf::Column { column, path }) if path.is_empty() => {
-            (*column, *slot, turned(*op))
+            (*column, *slot, op.mirrored())
         }
         _ => return None,
     };
@@ -91,17 +91,6 @@ fn side<'a>(scalar: &Scalar, test: &'a RowExpr) -> Option<(&'a RowLeaf, bool)> {
         ScalarKind::Call(Op::Rescale { from, to }, args) if to >= from => side(args.first()?, test),
         ScalarKind::Call(Op::ToFloat, args) => Some((side(args.first()?, test)?.0, true)),
         _ => None,
-    }
-}
-
-/// The operator that says the same with its sides changed.
-fn turned(op: Op) -> Op {
-    match op {
-        Op::Lt => Op::Gt,
-        Op::Le => Op::Ge,
-        Op::Gt => Op::Lt,
-        Op::Ge => Op::Le,
-        other => other,
     }
 }
 

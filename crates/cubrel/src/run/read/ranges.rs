@@ -3,7 +3,7 @@
 
 use super::super::compiled::CompiledRow;
 use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::typed::Op;
+use crate::formula::typed::{LetId, Op};
 use crate::store::Column;
 use crate::value::Value;
 
@@ -110,8 +110,30 @@ struct Truth {
 pub(super) fn ranges_of(row: &CompiledRow) -> Option<(u32, CodeRanges)> {
     let (column, index) = row.only_column()?;
     // A test for null costs nothing; the order of few codes is told by the array over them as well.
-    let truth = Conditions { row, column }.of(row.scalar())?;
+    let truth = Conditions { row, column }.of(&without_lets(row.scalar(), &mut Vec::new())?)?;
     (truth.yes.0.len() <= MOST).then_some((index, truth.yes))
+}
+
+/// A condition with the column itself in the place of every `let` that is one, as `between` has it; `None` where a `let` is
+/// more than that.
+fn without_lets(part: &Scalar, known: &mut Vec<(LetId, Scalar)>) -> Option<Scalar> {
+    let kind = match &part.kind {
+        ScalarKind::Let(id, value, body) if matches!(value.kind, ScalarKind::Leaf(_)) => {
+            known.push((*id, (**value).clone()));
+            let body = without_lets(body, known);
+            known.pop();
+            return body;
+        }
+        ScalarKind::LetRef(id) => return known.iter().rev().find(|(k, _)| k == id).map(|(_, value)| value.clone()),
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) => part.kind.clone(),
+        ScalarKind::And(a, b) => ScalarKind::And(Box::new(without_lets(a, known)?), Box::new(without_lets(b, known)?)),
+        ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(without_lets(a, known)?), Box::new(without_lets(b, known)?)),
+        ScalarKind::Call(op, args) => {
+            ScalarKind::Call(*op, args.iter().map(|arg| without_lets(arg, known)).collect::<Option<_>>()?)
+        }
+        _ => return None,
+    };
+    Some(Scalar { kind, ..part.clone() })
 }
 
 struct Conditions<'a> {
@@ -142,7 +164,7 @@ impl Conditions<'_> {
                 let [a, b] = args.as_slice() else { return None };
                 match (self.is_column(a), self.is_column(b)) {
                     (true, false) => self.compared(*op, a, b, condition),
-                    (false, true) => self.compared(mirrored(*op), b, a, condition),
+                    (false, true) => self.compared(op.mirrored(), b, a, condition),
                     _ => None,
                 }
             }
@@ -223,17 +245,6 @@ impl Conditions<'_> {
             _ => ScalarKind::Constant(value),
         };
         Scalar { kind, ..part.clone() }
-    }
-}
-
-/// The comparison with its sides exchanged.
-fn mirrored(op: Op) -> Op {
-    match op {
-        Op::Lt => Op::Gt,
-        Op::Le => Op::Ge,
-        Op::Gt => Op::Lt,
-        Op::Ge => Op::Le,
-        other => other,
     }
 }
 
