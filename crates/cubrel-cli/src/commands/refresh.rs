@@ -42,6 +42,8 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     match out.format() {
         Format::Json => out.json(&as_json(&report))?,
         Format::Csv => flat(&report).write_csv(out)?,
+        // Whoever wants to hear nothing hears nothing; a file is asked for.
+        Format::Table if global.quiet && global.output.is_none() => {}
         _ => show(&report, out)?,
     }
     super::say_wrong_measures(&model, global);

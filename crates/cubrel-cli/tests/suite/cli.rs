@@ -438,7 +438,8 @@ fn bad_input_is_answered_and_loses_nothing() {
     ];
     for (what, change, expected) in cases {
         let folder = own_copy();
-        assert!(cubrel(folder.path(), &["refresh", "-q"]).status.success());
+        let quiet = cubrel(folder.path(), &["refresh", "-q"]);
+        assert!(quiet.status.success() && quiet.stdout.is_empty() && quiet.stderr.is_empty(), "{quiet:?}");
         let store = store_in(folder.path());
         change(&folder);
         let output = cubrel(folder.path(), &["refresh"]);
