@@ -17,7 +17,7 @@ impl Model {
     /// a table go the relationships at it that nobody follows.
     ///
     /// Before anything is written, the new text is checked, and every saved query and measure that stays has to give what it
-    /// gave. What stands against it is in [`ModelEdit::refused`].
+    /// gave. What stands against it is in `ModelEdit::refused`.
     ///
     /// # Errors
     /// When nothing has the name, the model does not open, or the file cannot be written.

@@ -19,7 +19,7 @@ impl Model {
     /// a file gets a `source_name`.
     ///
     /// Before anything is written, the new text is checked, every name in it has to mean what it meant, and every saved query
-    /// and measure has to give what it gave. What stands against it is in [`ModelEdit::refused`].
+    /// and measure has to give what it gave. What stands against it is in `ModelEdit::refused`.
     ///
     /// # Errors
     /// When nothing has the old name, the new one cannot be a name, the model does not open, or the file cannot be written.

@@ -5,7 +5,7 @@ use serde::Serialize;
 use super::file::ModelFile;
 use crate::formula::words::quote_name;
 
-/// What kind of thing a [`Part`] is.
+/// What kind of thing a `Part` is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]

@@ -83,7 +83,7 @@ impl Value {
         }
     }
 
-    /// The 64 bits that hold it in a column or a [`Vector`] of type `ty`; `None` where no value of that type is equal,
+    /// The 64 bits that hold it in a column or a `Vector` of type `ty`; `None` where no value of that type is equal,
     /// and for types that are not held so.
     ///
     /// ```
