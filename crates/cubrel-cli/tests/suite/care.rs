@@ -341,7 +341,7 @@ fn what_the_data_looks_like_is_advised_on_and_tried() {
     let table = find("table", "booking.berth");
     assert!(table["says"].as_str().unwrap().contains("berth says what berth_name is"), "{table}");
     let heavy = find("heavy", "booking.note");
-    assert!(heavy["says"].as_str().unwrap().contains("used by notes"), "{heavy}");
+    assert!(heavy["says"].as_str().unwrap().contains("used by query notes"), "{heavy}");
     find("keys", "booking.ticket");
     let copy = find("copy", "booked");
     assert_eq!(copy["same_numbers"], json!(true), "{copy}");

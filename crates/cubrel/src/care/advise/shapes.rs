@@ -70,7 +70,8 @@ impl Adviser<'_> {
             }
             let name = self.model().schema().column_name(id);
             let part = self.part(id);
-            let mut used: Vec<String> = graph.users(&part).map(|m| graph.show(&m.by)).collect();
+            let user = |by: &Part| format!("{} {}", by.kind().name(), graph.show(by));
+            let mut used: Vec<String> = graph.users(&part).map(|m| user(&m.by)).collect();
             used.dedup();
             // What nothing uses is advised by itself.
             let [first, rest @ ..] = used.as_slice() else { continue };
