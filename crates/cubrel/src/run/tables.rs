@@ -167,9 +167,14 @@ impl<'a> Tables<'a> {
                     .zip(key.segment_bounds().ranges())
                     .map(|(segment, range)| (segment, left.split_off_mut(..range.len()).unwrap_or_default()))
                     .collect();
-                parts.into_par_iter().for_each(|(segment, out)| {
+                let hand_on = |(segment, out): (&Segment, &mut [T])| {
                     segment.map_rows(0, out, |code| by_code[code as usize]);
-                });
+                };
+                if parts.len() == 1 {
+                    parts.into_iter().for_each(hand_on);
+                } else {
+                    parts.into_par_iter().for_each(hand_on);
+                }
             }
             Target::ByRow(packed) => {
                 let count = self.rows(def.one) as u64;
@@ -259,5 +264,8 @@ const WORTH_A_THREAD: usize = 1 << 16;
 
 /// What `map` makes of each of some values, on all threads where they are many.
 fn each<A: Sync, B: Send>(values: &[A], map: impl Fn(&A) -> B + Sync + Send) -> Vec<B> {
+    if values.len() <= WORTH_A_THREAD {
+        return values.iter().map(map).collect();
+    }
     values.par_iter().with_min_len(WORTH_A_THREAD).map(map).collect()
 }

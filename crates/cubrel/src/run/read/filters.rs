@@ -88,7 +88,8 @@ pub fn rows_where(
         Ok(compiled.eval(tables, &batch, &all)?.truths())
     };
     let batches = tables.batches(predicate.table, BATCH);
-    let parts: Vec<Result<Vec<bool>, RunError>> = match options.one_thread {
+    // Handing little to other threads costs more than doing it.
+    let parts: Vec<Result<Vec<bool>, RunError>> = match options.one_thread || batches.len() <= WORTH_A_THREAD {
         true => batches.into_iter().map(part).collect(),
         false => batches.into_par_iter().with_min_len(WORTH_A_THREAD).map(part).collect(),
     };

@@ -212,6 +212,9 @@ impl TextDictionary {
         if let TextDictionary::Blocks(blocks) = self {
             return blocks.map(map);
         }
+        if self.len() <= TEXTS_OF_A_THREAD {
+            return each(0..self.len());
+        }
         let starts: Vec<usize> = (0..self.len()).step_by(TEXTS_OF_A_THREAD).collect();
         let parts = starts.into_par_iter().map(|from| each(from..(from + TEXTS_OF_A_THREAD).min(self.len())));
         parts.collect::<Vec<_>>().concat()
