@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
+use cubrel::RefreshOptions;
 use cubrel::draft::draft;
-use cubrel::{Model, RefreshOptions};
 use serde_json::json;
 
 use super::refresh;
@@ -42,7 +42,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
     let found = draft(&args.into, &files, &progress)?;
     std::fs::write(&path, &found.toml).map_err(wrong)?;
     let options = RefreshOptions { today: global.today, ..RefreshOptions::default() };
-    let (_, report) = Model::refresh(&args.into, &options, &progress)?;
+    let (_, report) = found.refresh(&args.into, &options, &progress)?;
     progress.finish();
     match out.format() {
         Format::Json => {

@@ -22,8 +22,12 @@ pub fn write(catalog: &Catalog, out: &mut Output) -> Done {
     let all = listed(catalog);
     match out.format() {
         Format::Json => out.json(&serde_json::json!(catalog))?,
-        Format::Csv | Format::Markdown => whole(&all).write_csv(out)?,
-        _ => on_terminal(&all, out)?,
+        Format::Csv => whole(&all).write_csv(out)?,
+        Format::Table | Format::Markdown => on_terminal(&all, out)?,
+        _ => {
+            let help = "take `--format json`, or name a query".to_string();
+            return Err(Failure::Other("a list of what can be asked is no grid".into(), help));
+        }
     }
     Ok(0)
 }

@@ -11,9 +11,7 @@ impl Scalar {
         let slots: Vec<u32> = (0..n as u32).collect();
         Evaluation { leaves, n }.eval(self, &slots, &mut Vec::new())
     }
-}
 
-impl Scalar {
     /// The value of a tree of constants.
     ///
     /// # Errors
@@ -120,7 +118,7 @@ impl<L: Leaves> Evaluation<'_, L> {
         slots: &[u32],
         bindings: &mut Bindings,
     ) -> Result<Option<Vector>, L::Error> {
-        if arms.len() >= MOST_ARMS || !arms.iter().all(|(condition, _)| is_safe(condition)) {
+        if arms.len() >= MOST_ARMS || !arms.iter().all(|(condition, _)| is_safe(condition, self.leaves)) {
             return Ok(None);
         }
         let values = arms.iter().map(|(_, value)| Some(value)).chain([otherwise]);
@@ -187,17 +185,19 @@ fn literal(part: &Scalar) -> Option<Value> {
 /// A `case` with more arms than this is followed arm by arm.
 const MOST_ARMS: usize = 64;
 
-/// Whether a condition cannot go wrong in any slot, whatever comes before it.
-fn is_safe(condition: &Scalar) -> bool {
+/// Whether a condition can be told for all slots, whatever comes before it: it cannot go wrong, and nobody minds.
+fn is_safe<L: Leaves>(condition: &Scalar, leaves: &L) -> bool {
+    let safe = |part: &Scalar| is_safe(part, leaves);
     match &condition.kind {
-        ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::LetRef(_) => true,
-        ScalarKind::And(a, b) | ScalarKind::Or(a, b) | ScalarKind::Let(_, a, b) => is_safe(a) && is_safe(b),
+        ScalarKind::Constant(_) | ScalarKind::LetRef(_) => true,
+        ScalarKind::Leaf(leaf) => leaves.is_at_hand(*leaf),
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) | ScalarKind::Let(_, a, b) => safe(a) && safe(b),
         ScalarKind::Call(op, args) => {
             let is_known = matches!(
                 op,
                 Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge | Op::Not | Op::IsNull | Op::In | Op::ToFloat
             );
-            is_known && args.iter().all(is_safe)
+            is_known && args.iter().all(safe)
         }
         _ => false,
     }

@@ -109,6 +109,12 @@ pub trait Leaves {
     /// The values of a leaf in the given slots.
     fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, Self::Error>;
 
+    /// Whether a leaf is there for every slot, cannot fail, and nothing follows from its having been asked for. Only then
+    /// can it be asked for where another branch is taken.
+    fn is_at_hand(&self, _leaf: usize) -> bool {
+        false
+    }
+
     /// Whether there is time to go on; what is broken off is an error of whoever says no.
     fn may_go_on(&self) -> bool {
         true

@@ -7,8 +7,8 @@ use super::ast;
 pub use super::ids::{ColumnId, MeasureId, RelationshipId, TableId};
 use super::source::{Diagnostic, Source};
 use super::typed::Expr;
-use crate::value::Type;
 use crate::value::days::CalendarRules;
+use crate::value::{Matching, Type};
 
 /// When a column's values come to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -78,6 +78,8 @@ pub struct RelationshipDef {
     pub spare: bool,
     /// Filters travel back, too.
     pub both_ways: bool,
+    /// Which row of the one side a row points at.
+    pub matching: Matching,
 }
 
 /// What the schema knows of a measure.

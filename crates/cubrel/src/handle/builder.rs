@@ -20,10 +20,9 @@ use crate::load::{Observer, Silent};
 use crate::model::Document;
 use crate::model::dependencies::formulas;
 use crate::model::file::{
-    ColumnSection, GenerateSection, HierarchySection, LensSection, MeasureSection, ModelFile, OneOrMany,
-    RelationshipSection, RoleSection, TableSection,
+    ColumnSection, GenerateSection, HierarchySection, LensSection, MeasureSection, ModelFile, RelationshipSection,
+    RoleSection, TableSection,
 };
-use crate::model::paths::separated;
 use crate::store::{RawColumn, SEGMENT_ROWS};
 use crate::value::{Type, Value, VectorBuilder, arrow, exact, units};
 
@@ -111,6 +110,7 @@ impl Model {
             settings: &self.inner.settings,
             memory: memory_limit(document)?,
             since: None,
+            only_first: false,
             piece: None,
             segment_rows: SEGMENT_ROWS,
             cancel: &cancel,
@@ -328,12 +328,8 @@ impl Builder {
         self.related(many, one, true)
     }
 
-    fn related(mut self, many: &str, one: &str, spare: bool) -> Builder {
-        let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
-        let relationship =
-            RelationshipSection { many: side(many), one: side(one), spare, both_ways: false, allow: Vec::new() };
-        self.document.file.relationship.push(relationship);
-        self
+    fn related(self, many: &str, one: &str, spare: bool) -> Builder {
+        self.with_relation(RelationshipSection { spare, ..RelationshipSection::new(many, one) })
     }
 
     /// A measure.
@@ -404,6 +400,7 @@ impl Builder {
             settings: &settings,
             memory: limit,
             since: None,
+            only_first: false,
             piece: None,
             segment_rows,
             cancel: &cancel,

@@ -11,6 +11,7 @@ use crate::formula::words::quote_name;
 use crate::model::Document;
 use crate::model::file::TableSection;
 use crate::model::paths::column_path;
+use crate::value::Matching;
 
 /// Everything that a model has; what somebody may not see is not in it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -146,6 +147,9 @@ pub struct CatalogRelationship {
     pub spare: bool,
     /// Filters travel back, too.
     pub both_ways: bool,
+    /// Which row of the one side a row points at.
+    #[serde(rename = "match")]
+    pub matching: Matching,
 }
 
 /// A lens: other ways to see any figure.
@@ -421,7 +425,7 @@ fn relationships(schema: &Schema) -> Vec<CatalogRelationship> {
     };
     let seen = schema.relationships.iter().filter_map(|r| {
         let (many, one) = (side(r.many, &r.many_columns)?, side(r.one, &r.one_columns)?);
-        Some(CatalogRelationship { many, one, spare: r.spare, both_ways: r.both_ways })
+        Some(CatalogRelationship { many, one, spare: r.spare, both_ways: r.both_ways, matching: r.matching })
     });
     seen.collect()
 }

@@ -2,10 +2,9 @@
 
 use super::builder::{Builder, Definition};
 use crate::model::file::{
-    ColumnSection, GenerateSection, LensSection, MeasureSection, OneOrMany, ReadingSection, RelationshipSection,
-    RoleSection,
+    ColumnSection, GenerateSection, LensSection, MeasureSection, ReadingSection, RelationshipSection, RoleSection,
 };
-use crate::model::paths::separated;
+use crate::value::Matching;
 
 /// Texts that are given once, by methods of their names.
 macro_rules! texts {
@@ -109,16 +108,14 @@ pub struct Relation {
 impl Relation {
     /// From the columns that point to the key that they point at, written `table.column`; several are joined with `+`.
     pub fn new(many: &str, one: &str) -> Relation {
-        let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
-        Relation {
-            section: RelationshipSection {
-                many: side(many),
-                one: side(one),
-                spare: false,
-                both_ways: false,
-                allow: Vec::new(),
-            },
-        }
+        Relation { section: RelationshipSection::new(many, one) }
+    }
+
+    /// Points at the newest row that is not younger: the last column of the key is a date or timestamp.
+    #[must_use]
+    pub fn at_or_before(mut self) -> Relation {
+        self.section.matching = Matching::AtOrBefore;
+        self
     }
 
     /// Followed only where a formula names it.

@@ -18,6 +18,7 @@ use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::sources::{self, FileStamp};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
+use crate::model::file::TableSection;
 use crate::store::disk::{Stored, StoredTable, generations};
 
 /// What is in a store.
@@ -80,7 +81,8 @@ impl Kept {
         let (sections, notes) = (&document.file.table, &self.notes);
         sections.len() == notes.tables.len()
             && sections.iter().zip(&notes.tables).all(|((name, section), notes)| {
-                notes.report.table == *name && notes.fingerprint == fingerprint(name, section, formulas, settings)
+                notes.report.table == *name
+                    && notes.fingerprint == fingerprint(document, name, section, formulas, settings)
             })
             && notes.derived == derived(document, formulas, settings)
     }
@@ -89,8 +91,8 @@ impl Kept {
     pub(super) fn has_read_all(&self, document: &Document) -> bool {
         let sources = document.file.table.values().zip(&self.notes.tables);
         sources
-            .filter_map(|(section, notes)| Some((section.source.as_ref()?, notes)))
-            .all(|(source, notes)| is_unchanged(document, source, &notes.partitions, None))
+            .filter(|(section, _)| section.source.is_some())
+            .all(|(section, notes)| is_unchanged(document, section, &notes.partitions, None))
     }
 
     /// The tables.
@@ -128,14 +130,22 @@ impl Kept {
     }
 }
 
-/// Whether a source has just the files that were read, with the same content.
-pub(super) fn is_unchanged(document: &Document, source: &str, partitions: &[Partition], since: Option<i32>) -> bool {
-    let mut before: Vec<&FileStamp> = partitions.iter().flat_map(|p| &p.files).collect();
-    // Parts of a database have one file.
-    before.dedup();
-    let Ok(mut files) = sources::files(&document.folder, source) else { return false };
-    sources::recognise(&document.folder, source, &mut files, &before, since);
-    files.iter().eq(before)
+/// Whether the sources of a table have just the files that were read, with the same content.
+pub(super) fn is_unchanged(
+    document: &Document,
+    section: &TableSection,
+    partitions: &[Partition],
+    since: Option<i32>,
+) -> bool {
+    section.sources().iter().enumerate().all(|(i, source)| {
+        let own = partitions.iter().filter(|p| p.source == i);
+        let mut before: Vec<&FileStamp> = own.flat_map(|p| &p.files).collect();
+        // Parts of a database have one file.
+        before.dedup();
+        let Ok(mut files) = sources::files(&document.folder, source) else { return false };
+        sources::recognise(&document.folder, source, &mut files, &before, since);
+        files.iter().eq(before)
+    })
 }
 
 fn computed_name(computed: Computed) -> &'static str {

@@ -178,7 +178,8 @@ fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup,
     let side = |table: TableId, columns: &[u32]| -> Vec<&Column> {
         columns.iter().map(|c| &**store.tables[table.0 as usize].columns[*c as usize].verified()).collect()
     };
-    Lookup::build(&side(r.many, &r.many_columns), &side(r.one, &r.one_columns)).map_err(|duplicates| {
+    let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
+    Lookup::build(&many, &one, r.matching).map_err(|duplicates| {
         let names: Vec<String> =
             r.one_columns.iter().map(|c| schema.column_name(ColumnId { table: r.one, index: *c })).collect();
         duplicate_keys(&names.join(", "), &duplicates)

@@ -35,6 +35,7 @@ pub use model::Model;
 pub(crate) use options::not_ended;
 pub use options::{Limits, QueryOptions};
 pub use query::Query;
+pub(crate) use refresh::{ReadTable, refresh_from};
 pub use refresh::{RefreshOptions, RefreshReport, Unmatched};
 pub use restricted::View;
 pub(crate) use revised::NewNames;

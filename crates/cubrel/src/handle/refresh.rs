@@ -21,7 +21,7 @@ use crate::load::tables::{Loader, day_range};
 use crate::load::{Observer, Silent, TableReport};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
-use crate::model::file::TableSection;
+use crate::model::file::{ColumnSection, TableSection};
 use crate::model::paths::column_path;
 use crate::store::SEGMENT_ROWS;
 use crate::value::units;
@@ -160,7 +160,13 @@ fn open(
     if let Some(model) = current(&document, &formulas, kept.as_ref(), options)? {
         return Ok((model, None));
     }
-    match refresh_with(document.clone(), &formulas, kept, (options, lock.is_some(), Keeping::IfPossible), observer) {
+    match refresh_with(
+        document.clone(),
+        &formulas,
+        (kept, &[]),
+        (options, lock.is_some(), Keeping::IfPossible),
+        observer,
+    ) {
         Ok((model, report)) => Ok((model, Some(report))),
         Err(Error::Cancelled) => Err(Error::Cancelled),
         Err(why) => Ok((last_good(&document, &formulas, settings(&document, options), why)?, None)),
@@ -207,10 +213,52 @@ fn last_good(document: &Document, formulas: &Formulas, settings: Settings, why: 
 
 /// Reads what has changed.
 fn refresh(path: &Path, options: &RefreshOptions, observer: &dyn Observer) -> Result<(Model, RefreshReport), Error> {
+    refresh_from(path, &[], options, observer)
+}
+
+/// The same, where tables have been read just before.
+pub(crate) fn refresh_from(
+    path: &Path,
+    read: &[ReadTable],
+    options: &RefreshOptions,
+    observer: &dyn Observer,
+) -> Result<(Model, RefreshReport), Error> {
     let (document, formulas) = read_document(path)?;
     let lock = kept::lock(&document, false)?;
     let old = Kept::read(&document);
-    refresh_with(document, &formulas, old, (options, lock.is_some(), Keeping::Always), observer)
+    refresh_with(document, &formulas, (old, read), (options, lock.is_some(), Keeping::Always), observer)
+}
+
+/// A table that was read to see what it holds.
+#[derive(Clone, Debug)]
+pub(crate) struct ReadTable {
+    pub(crate) table: LoadedTable,
+    /// What was said of it when it was read.
+    pub(crate) section: TableSection,
+}
+
+/// Where tables may be taken over from.
+#[derive(Clone, Copy)]
+pub(super) struct Before<'a> {
+    pub(super) kept: Option<&'a Kept>,
+    read: &'a [ReadTable],
+}
+
+impl<'a> Before<'a> {
+    /// From a store alone.
+    pub(super) fn of(kept: Option<&'a Kept>) -> Before<'a> {
+        Before { kept, read: &[] }
+    }
+
+    /// A table that has just been read as the model says now. That its key is one has been seen from what was read.
+    fn just_read(&self, loader: &Loader<'_>, name: &str, section: &TableSection) -> Option<LoadedTable> {
+        let ReadTable { table, section: said } = self.read.iter().find(|read| read.table.name == name)?;
+        let said = TableSection { key: section.key.clone(), ..said.clone() };
+        let fingerprint = fingerprint(loader.document, name, &said, loader.formulas, loader.settings);
+        let table = LoadedTable { fingerprint, ..table.clone() };
+        let is_as_said = is_reusable(loader, section, &table, &RefreshOptions::default());
+        is_as_said.then(|| loader.with_keys(table))
+    }
 }
 
 /// Whether there has to be a store in the end.
@@ -223,7 +271,7 @@ enum Keeping {
 fn refresh_with(
     document: Document,
     formulas: &Formulas,
-    old: Option<Kept>,
+    (old, read): (Option<Kept>, &[ReadTable]),
     (options, alone, keeping): (&RefreshOptions, bool, Keeping),
     observer: &dyn Observer,
 ) -> Result<(Model, RefreshReport), Error> {
@@ -238,7 +286,8 @@ fn refresh_with(
     let settings = settings(&document, options);
     let limit = memory_limit(&document)?;
     let old_bytes: u64 = old.as_ref().map_or(0, Kept::bytes);
-    let Fresh { model, tables, derived } = loaded(document, formulas, settings, old.as_ref(), options, observer)?;
+    let before = Before { kept: old.as_ref(), read };
+    let Fresh { model, tables, derived } = loaded(document, formulas, settings, before, options, observer)?;
     let bytes = model.sizes().model.bytes;
     if let Some(limit) = limit
         && bytes + old_bytes > limit
@@ -285,11 +334,11 @@ pub(super) fn loaded(
     document: Document,
     formulas: &Formulas,
     settings: Settings,
-    old: Option<&Kept>,
+    before: Before<'_>,
     options: &RefreshOptions,
     observer: &dyn Observer,
 ) -> Result<Fresh, Error> {
-    let old_bytes: u64 = old.map_or(0, Kept::bytes);
+    let old_bytes: u64 = before.kept.map_or(0, Kept::bytes);
     let memory = memory_limit(&document)?.map(|limit| limit.saturating_sub(old_bytes));
     let loader = Loader {
         document: &document,
@@ -298,11 +347,12 @@ pub(super) fn loaded(
         settings: &settings,
         memory,
         since: options.since,
+        only_first: false,
         piece: None,
         segment_rows: SEGMENT_ROWS,
         cancel: &options.cancel,
     };
-    let tables = load_all(&loader, old, options)?;
+    let tables = load_all(&loader, before, options)?;
     let derived = derived(&document, formulas, &settings);
     let model = assemble(document, formulas, &tables, settings, Known::default(), &options.cancel)?;
     Ok(Fresh { model, tables, derived })
@@ -323,7 +373,7 @@ pub(super) fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     }
 }
 
-fn load_all(loader: &Loader<'_>, old: Option<&Kept>, options: &RefreshOptions) -> Result<Vec<LoadedTable>, Error> {
+fn load_all(loader: &Loader<'_>, from: Before<'_>, options: &RefreshOptions) -> Result<Vec<LoadedTable>, Error> {
     let mut loader = *loader;
     let sections = &loader.document.file.table;
     let mut loaded: HashMap<&str, LoadedTable> = HashMap::new();
@@ -340,7 +390,11 @@ fn load_all(loader: &Loader<'_>, old: Option<&Kept>, options: &RefreshOptions) -
         Err(other) => Err(Error::from(other)),
     };
     for (name, section) in sections.iter().filter(|(_, s)| s.source.is_some()) {
-        let before = (!options.all).then(|| old?.table(name)).flatten();
+        if let Some(table) = from.just_read(&loader, name, section) {
+            take(name.as_str(), Ok(table))?;
+            continue;
+        }
+        let before = (!options.all).then(|| from.kept?.table(name)).flatten();
         if let Some(table) = before.as_ref().filter(|t| is_reusable(&loader, section, t, options)) {
             take(name.as_str(), Ok(table.clone()))?;
             continue;
@@ -384,7 +438,7 @@ fn load_all(loader: &Loader<'_>, old: Option<&Kept>, options: &RefreshOptions) -
         loaded.insert(name, role);
     }
     let finished = |(name, section): (&String, &TableSection)| {
-        let fingerprint = fingerprint(name, section, loader.formulas, loader.settings);
+        let fingerprint = fingerprint(loader.document, name, section, loader.formulas, loader.settings);
         loaded.remove(name.as_str()).map(|table| LoadedTable { fingerprint, ..table })
     };
     Ok(sections.iter().filter_map(finished).collect())
@@ -414,15 +468,21 @@ pub(super) fn copied_table(document: &Document, name: &str, first: &str) -> Resu
 
 /// Whether nothing about a table has changed, or it is not to be read.
 fn is_reusable(loader: &Loader<'_>, section: &TableSection, table: &LoadedTable, options: &RefreshOptions) -> bool {
-    let expected = fingerprint(&table.name, section, loader.formulas, loader.settings);
+    let expected = fingerprint(loader.document, &table.name, section, loader.formulas, loader.settings);
     if options.tables.contains(&table.name) || table.fingerprint != expected {
         return false;
     }
-    let source = section.source.as_deref().unwrap_or_default();
-    if options.tables.is_empty() && sources::is_server(source) {
+    // What is said of a column for people only does not make the table another one, but the column has to be there.
+    let is_there = |(name, said): (&String, &ColumnSection)| {
+        said.formula.is_some() || said.keep == Some(false) || table.columns.iter().any(|c| c.name == *name)
+    };
+    if !section.column.iter().all(is_there) {
         return false;
     }
-    !options.tables.is_empty() || kept::is_unchanged(loader.document, source, &table.partitions, options.since)
+    if options.tables.is_empty() && section.sources().iter().any(|source| sources::is_server(source)) {
+        return false;
+    }
+    !options.tables.is_empty() || kept::is_unchanged(loader.document, section, &table.partitions, options.since)
 }
 
 /// The first and last day of the columns that point at a calendar.

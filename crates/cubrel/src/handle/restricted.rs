@@ -339,11 +339,12 @@ fn cut_lookups(
             columns.iter().map(|c| after.tables[table.0 as usize].columns[*c as usize].clone()).collect()
         };
         let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
+        let matching = r.matching;
         let make = move || {
             let (many, one): (Vec<&Column>, Vec<&Column>) =
                 (many.iter().map(|c| &**c.verified()).collect(), one.iter().map(|c| &**c.verified()).collect());
             // Keys that were unique are unique among fewer rows.
-            Lookup::build(&many, &one).unwrap_or_else(|_| Lookup::nothing())
+            Lookup::build(&many, &one, matching).unwrap_or_else(|_| Lookup::nothing())
         };
         Some(Arc::new(Lookup::deferred(make)))
     };

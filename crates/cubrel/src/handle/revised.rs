@@ -8,7 +8,7 @@ use super::error::Error;
 use super::kept::Kept;
 use super::late::Known;
 use super::model::Model;
-use super::refresh::{RefreshOptions, clock_day, loaded, settings};
+use super::refresh::{Before, RefreshOptions, clock_day, loaded, settings};
 use crate::formula::schema::Computed;
 use crate::formula::source::Severity;
 use crate::load::Observer;
@@ -107,6 +107,6 @@ impl Model {
         let old = Kept::read(&document).filter(|kept| kept.stored.verify().is_ok());
         let options = RefreshOptions { today: Some(options.today.unwrap_or_else(clock_day)), ..options.clone() };
         let settings = settings(&document, &options);
-        Ok(loaded(document, &formulas, settings, old.as_ref(), &options, observer)?.model)
+        Ok(loaded(document, &formulas, settings, Before::of(old.as_ref()), &options, observer)?.model)
     }
 }

@@ -14,7 +14,7 @@ use crate::formula::parser;
 use crate::formula::source::{Source, Span};
 use crate::formula::words::quote_name;
 use crate::model::file::RelationshipSection;
-use crate::value::Value;
+use crate::value::{Matching, Value};
 use crate::{Error, Model, QueryOptions};
 
 /// So much is shown, and so much is tried for it.
@@ -341,7 +341,8 @@ fn described(model: &Model, e: &Expr) -> Vec<(Span, String)> {
         predicate.walk(&mut |e| {
             let ExprKind::Column(table, column) = &e.kind else { return };
             let many = format!("{}.{}", table.text, column.text);
-            let points = |r: &&RelationshipSection| !r.spare && r.many.list() == [many.clone()];
+            let points =
+                |r: &&RelationshipSection| !r.spare && r.matching == Matching::Exact && r.many.list() == [many.clone()];
             if let Some(relationship) = model.document().file.relationship.iter().find(points)
                 && let [one] = relationship.one.list()
             {

@@ -61,6 +61,9 @@ pub fn problem(path: &Path, error: &io::Error) -> LoadError {
     Diagnostic::general(Problem::Data, message).help("the file is damaged, or not what its name says").into()
 }
 
+/// Extensions of workbooks.
+pub const WORKBOOKS: &[&str] = &["xlsx", "xlsm", "ods", "xls"];
+
 /// A file's extension in small letters, that of the packing left out.
 pub fn kind(path: &Path) -> String {
     let name = path.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();

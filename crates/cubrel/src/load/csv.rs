@@ -17,8 +17,11 @@ use super::fields::{self, FieldBatch};
 use super::header::{HEADER, Naming, Together, header, together};
 use super::infer::Guess;
 use super::lines::{Input, Lines, PIECE, Piece};
+use super::nested::RowsOf;
 use super::sources::FileStamp;
 use super::staging::{StagedPart, Staging, described};
+use super::time_zone::TimeZone;
+use super::unpivot::Unpivot;
 use super::{LoadError, Observer};
 use crate::value::Type;
 
@@ -26,17 +29,22 @@ use crate::value::Type;
 const SAMPLED: usize = 3;
 
 /// What to read of the files.
+#[derive(Clone, Copy)]
 pub struct Request<'a> {
     /// The table, for messages and progress.
     pub table: &'a str,
     /// The model's folder.
     pub folder: &'a Path,
-    /// The files, all with the same columns, and the partition that each belongs to.
-    pub files: &'a [(usize, FileStamp)],
+    /// The files.
+    pub files: &'a [Wanted<'a>],
     /// How delimited text is laid out.
-    pub dialect: &'a Dialect,
+    pub dialect: Dialect,
     /// Which cells of a workbook are read.
     pub workbook: Option<&'a WorkbookSection>,
+    /// The list whose entries are the rows.
+    pub rows_of: Option<&'a RowsOf>,
+    /// Columns whose values become rows.
+    pub unpivot: Option<&'a Unpivot>,
     /// How the fields of columns are written, by name in the model.
     pub shapes: &'a HashMap<String, Shape>,
     /// Fields that stand for null.
@@ -55,54 +63,89 @@ pub struct Request<'a> {
     pub types: &'a HashMap<String, Type>,
     /// Types that columns had so far, by name in the model, for those that nobody has declared.
     pub known: &'a HashMap<String, Type>,
-    /// Which rows of a database each of the files stands for.
-    pub periods: &'a [Option<PeriodOfRows>],
     /// The column of a database that periods are told by.
     pub period_column: &'a str,
+    /// Where times that say how far they are from UTC are told.
+    pub zone: Option<&'a TimeZone>,
+    /// Whether only the first piece of the first text is read, to see what it is.
+    pub only_first: bool,
     /// Bytes of a piece that one thread works on; by default [`PIECE`].
     pub piece: Option<usize>,
 }
 
-impl Request<'_> {
-    /// The parts of a database that are read by themselves, each with its partition.
-    pub(super) fn parts(&self) -> Vec<(Option<PeriodOfRows>, usize)> {
-        self.periods.iter().copied().zip(self.files.iter().map(|(partition, _)| *partition)).collect()
-    }
+/// A file that is to be read.
+#[derive(Clone, Copy)]
+pub struct Wanted<'a> {
+    /// The partition that it belongs to.
+    pub partition: usize,
+    /// The source that named it.
+    pub source: &'a str,
+    /// The file.
+    pub stamp: &'a FileStamp,
+    /// Which rows of a database.
+    pub period: Option<PeriodOfRows>,
+}
 
+impl Wanted<'_> {
+    /// Its name, for messages.
+    pub(super) fn name(&self) -> String {
+        self.stamp.path.display().to_string()
+    }
+}
+
+impl Request<'_> {
     fn piece(&self) -> usize {
         self.piece.unwrap_or(PIECE)
     }
+
+    /// Who says what is said of a column: where it becomes rows, the column of their values.
+    pub(super) fn said_of<'s>(&'s self, column: &'s str) -> &'s str {
+        self.unpivot.filter(|unpivot| unpivot.takes(column)).map_or(column, Unpivot::value)
+    }
+
+    pub(super) fn naming(&self) -> Naming<'_> {
+        Naming { renamed: self.renamed, positions: self.positions, paths: self.paths }
+    }
+}
+
+/// Why a row is not taken.
+enum BadRow<'a> {
+    /// What it has in a column of the text does not fit.
+    Misfit(usize, usize),
+    /// It is none.
+    Odd(&'a str),
 }
 
 /// What is the same for all pieces.
 struct CsvLayout<'a> {
     request: &'a Request<'a>,
-    inputs: &'a [Input],
-    dialect: Dialect,
+    inputs: Vec<Input>,
     names: Vec<String>,
     /// By input, which of the columns those of its text are.
     of_input: Vec<Vec<usize>>,
     /// What people are told of the names.
     notes: Vec<String>,
+    /// By column, how its fields are written in files, and in what is made here.
     shapes: Vec<Shape>,
+    made_shapes: Vec<Shape>,
     missing: Vec<Missing<'a>>,
     /// By column, the type that somebody has declared.
     declared: Vec<Option<Type>>,
 }
 
-/// Reads texts that have the same columns; `new` begins a table.
+/// Reads texts, one for each file; `new` begins a table.
 ///
 /// # Errors
-/// When a text has no header, or has other columns than the first.
+/// When a text has no header, or has no column in common with the first.
 pub(super) fn read<'g>(
     request: &Request<'_>,
-    inputs: &[Input],
+    inputs: Vec<Input>,
     new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
     let mut layout = CsvLayout::of(request, inputs)?;
     let types = layout.types_of_sample()?;
-    let bytes: u64 = request.files.iter().map(|(_, f)| f.bytes).sum();
+    let bytes: u64 = request.files.iter().map(|f| f.stamp.bytes).sum();
     if new().may_not_fit(bytes) {
         layout.foretell(&types, new(), bytes)?;
     }
@@ -125,8 +168,9 @@ fn default_shape(dialect: &Dialect, declared: Option<&Type>) -> Shape {
     }
 }
 
-/// The candidate that occurs most often in the first line, outside quotes.
-fn find_delimiter(body: &[u8]) -> u8 {
+/// The candidate that occurs most often in the first line, outside quotes; of those that occur as often the one of the text
+/// before.
+fn find_delimiter(body: &[u8], before: Option<u8>) -> u8 {
     let mut quoted = false;
     let mut counts = [(b',', 0), (b';', 0), (b'\t', 0), (b'|', 0)];
     for byte in body.iter().take_while(|b| **b != b'\n') {
@@ -136,41 +180,52 @@ fn find_delimiter(body: &[u8]) -> u8 {
         }
     }
     // Of equal counts the first, which is the comma.
-    counts.iter().rev().max_by_key(|(_, n)| *n).map_or(b',', |(c, _)| *c)
+    let most = counts.iter().rev().max_by_key(|(candidate, n)| (*n, Some(*candidate) == before));
+    most.map_or(b',', |(candidate, _)| *candidate)
+}
+
+/// Tells of each text what parts its fields, where nobody has said it.
+fn tell_delimiters(inputs: &mut [Input]) -> Result<(), LoadError> {
+    let mut before = None;
+    for input in inputs.iter_mut().filter(|i| i.dialect.delimiter.is_none()) {
+        let piece = Lines::new(vec![input.clone()], HEADER).next()?;
+        before = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body), before));
+        input.dialect.delimiter = before;
+    }
+    Ok(())
 }
 
 impl<'a> CsvLayout<'a> {
-    fn of(request: &'a Request<'a>, inputs: &'a [Input]) -> Result<CsvLayout<'a>, LoadError> {
-        let mut dialect = request.dialect.clone();
-        if dialect.delimiter.is_none() {
-            let first = inputs.first().map(|i| Lines::new(vec![i.clone()], dialect.clone(), HEADER).next());
-            let piece = first.transpose()?.flatten();
-            dialect.delimiter = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body)));
-        }
-        let naming = Naming { renamed: request.renamed, positions: request.positions, paths: request.paths };
+    fn of(request: &'a Request<'a>, mut inputs: Vec<Input>) -> Result<CsvLayout<'a>, LoadError> {
+        tell_delimiters(&mut inputs)?;
         let headers: Vec<(&str, Vec<String>)> =
-            inputs.iter().map(|i| Ok((i.name(), header(i, &dialect)?))).collect::<Result<_, LoadError>>()?;
-        let Together { names, of_file, notes } = together(&headers, &naming)?;
-        let shape = |name: &String| {
-            let said = request.shapes.get(name).cloned();
-            said.unwrap_or_else(|| default_shape(&dialect, request.types.get(name)))
+            inputs.iter().map(|i| Ok((i.name(), header(i)?))).collect::<Result<_, LoadError>>()?;
+        let Together { names, of_file, notes } = together(&headers, &request.naming())?;
+        let said: Vec<&str> = names.iter().map(|name| request.said_of(name)).collect();
+        let shapes = |dialect: &Dialect| -> Vec<Shape> {
+            let shape = |name: &&str| {
+                let said = request.shapes.get(*name).cloned();
+                said.unwrap_or_else(|| default_shape(dialect, request.types.get(*name)))
+            };
+            said.iter().map(shape).collect()
         };
-        let shapes: Vec<Shape> = names.iter().map(shape).collect();
-        let declared = names.iter().zip(&shapes).map(|(name, shape)| request.types.get(name).copied().or(shape.ty()));
+        let (shapes, made_shapes) = (shapes(&request.dialect), shapes(&Dialect::MADE));
+        let declared = said.iter().zip(&shapes).map(|(name, shape)| request.types.get(*name).copied().or(shape.ty()));
         let declared = declared.collect();
-        let fields_for_null = |name: &String| request.own_missing.get(name).map_or(request.missing, Vec::as_slice);
-        let missing = names.iter().map(|name| Missing::new(fields_for_null(name))).collect();
-        Ok(CsvLayout { request, inputs, dialect, names, of_input: of_file, notes, shapes, missing, declared })
+        let fields_for_null = |name: &&str| request.own_missing.get(*name).map_or(request.missing, Vec::as_slice);
+        let missing = said.iter().map(|name| Missing::new(fields_for_null(name))).collect();
+        Ok(CsvLayout { request, names, of_input: of_file, notes, shapes, made_shapes, missing, declared, inputs })
     }
 
-    /// How the fields of a column are read.
-    fn way(&self, column: usize, kind: Kind) -> FieldParser<'_> {
-        let (shape, missing) = (&self.shapes[column], &self.missing[column]);
-        FieldParser { kind, shape, missing, trim: self.request.trim }
+    /// How the fields of a column of a text are read.
+    fn way(&self, input: usize, column: usize, kind: Kind) -> FieldParser<'_> {
+        let shapes = if self.inputs[input].is_made() { &self.made_shapes } else { &self.shapes };
+        let (shape, missing) = (&shapes[column], &self.missing[column]);
+        FieldParser { kind, shape, missing, trim: self.request.trim, zone: self.request.zone }
     }
 
     fn lines(&self, inputs: Vec<Input>) -> Lines {
-        Lines::new(inputs, self.dialect.clone(), self.request.piece())
+        Lines::new(inputs, self.request.piece()).only_first(self.request.only_first)
     }
 
     /// The types of the first pieces' values, where nobody has declared others; `None` where there is no value.
@@ -179,7 +234,7 @@ impl<'a> CsvLayout<'a> {
             .declared
             .iter()
             .zip(&self.names)
-            .map(|(declared, name)| declared.or_else(|| self.request.known.get(name).copied()))
+            .map(|(declared, name)| declared.or_else(|| self.request.known.get(self.request.said_of(name)).copied()))
             .collect();
         if known.iter().all(Option::is_some) {
             return Ok(known);
@@ -193,13 +248,13 @@ impl<'a> CsvLayout<'a> {
                 piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, *i))
             })
             .collect::<Result<_, Failure>>()?;
-        let joined = joined(&guesses, self.names.len());
+        let joined = self.joined(&guesses);
         Ok(known.into_iter().zip(joined).map(|(ty, guess)| ty.or_else(|| guess.seen().then(|| guess.ty()))).collect())
     }
 
     /// The types of all values, where nobody has declared others.
     fn types_of_all(&mut self) -> Result<Vec<Option<Type>>, Failure> {
-        let mut lines = self.lines(self.inputs.to_vec());
+        let mut lines = self.lines(self.inputs.clone());
         let failed = Mutex::new(None);
         let pieces = std::iter::from_fn(|| match lines.next() {
             Ok(piece) => piece,
@@ -213,7 +268,7 @@ impl<'a> CsvLayout<'a> {
         if let Some(e) = failed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
             return Err(e.into());
         }
-        let joined = joined(&guesses, self.names.len());
+        let joined = self.joined(&guesses);
         let types: Vec<Type> =
             self.declared.iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect();
         // Now they are what everything is held against, and what does not fit is a bad row.
@@ -226,9 +281,9 @@ impl<'a> CsvLayout<'a> {
         let own = &self.of_input[input];
         // Rows that cannot be read tell nothing; they are reported when they are read for their values.
         self.each_batch(piece, own.len(), |batch| {
-            let bad = self.misfits(batch, own);
+            let bad = self.misfits(batch, input);
             for (i, column) in own.iter().copied().enumerate().filter(|(_, c)| self.declared[*c].is_none()) {
-                let way = self.way(column, Kind::Any);
+                let way = self.way(input, column, Kind::Any);
                 let fields = batch.column(i).enumerate().filter(|(row, _)| !bad.contains(row));
                 let known = fields.map(|(_, field)| way.field(field)).filter(|field| !way.missing.has(field));
                 known.for_each(|field| guesses[column].see(&way.shape.normal(field)));
@@ -239,9 +294,9 @@ impl<'a> CsvLayout<'a> {
     }
 
     /// Rows that do not fit what somebody has declared.
-    fn misfits(&self, batch: &FieldBatch<'_>, own: &[usize]) -> HashSet<usize> {
-        let misfits = own.iter().enumerate().filter_map(|(i, column)| {
-            let way = self.way(*column, Kind::Settled);
+    fn misfits(&self, batch: &FieldBatch<'_>, input: usize) -> HashSet<usize> {
+        let misfits = self.of_input[input].iter().enumerate().filter_map(|(i, column)| {
+            let way = self.way(input, *column, Kind::Settled);
             Some(Staging::new(self.declared[*column]?).extend(batch.column(i), &way))
         });
         misfits.flatten().collect()
@@ -253,12 +308,12 @@ impl<'a> CsvLayout<'a> {
         columns: usize,
         take: impl FnMut(&FieldBatch<'_>) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
-        fields::each_batch(piece, &self.dialect, columns, take)
+        fields::each_batch(piece, &self.inputs[piece.input].dialect, columns, take)
     }
 
     /// Refuses a source of which the first piece says that there is no room for it.
     fn foretell(&self, types: &[Option<Type>], mut sample: TableAssembler<'_>, bytes: u64) -> Result<(), Failure> {
-        let mut lines = self.lines(self.inputs.to_vec());
+        let mut lines = self.lines(self.inputs.clone());
         let mut first = Some(());
         let mut next = || match first.take() {
             Some(()) => Ok(lines.next()?.map(|p| (0, p))),
@@ -278,7 +333,7 @@ impl<'a> CsvLayout<'a> {
         mut assembler: TableAssembler<'_>,
         observer: &dyn Observer,
     ) -> Result<EncodedTable, Failure> {
-        let mut lines = self.lines(self.inputs.to_vec());
+        let mut lines = self.lines(self.inputs.clone());
         let table = self.request.table;
         let mut next = || {
             let piece = lines.next()?;
@@ -286,7 +341,7 @@ impl<'a> CsvLayout<'a> {
             if taken > 0 {
                 observer.progress(table, taken);
             }
-            let partition = |p: &Piece| self.request.files.get(p.input).map_or(0, |(partition, _)| *partition);
+            let partition = |p: &Piece| self.request.files.get(p.input).map_or(0, |file| file.partition);
             Ok(piece.map(|p| (partition(&p), p)))
         };
         assembler.take(&mut next, &|piece| self.take(&piece, types))?;
@@ -297,17 +352,24 @@ impl<'a> CsvLayout<'a> {
     fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<PieceColumns, Failure> {
         let finalized: Vec<Type> = types.iter().map(|ty| finalized(*ty)).collect();
         let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
-        let ways: Vec<FieldParser<'_>> = kinds.enumerate().map(|(column, kind)| self.way(column, kind)).collect();
+        let way = |(column, kind)| self.way(piece.input, column, kind);
+        let ways: Vec<FieldParser<'_>> = kinds.enumerate().map(way).collect();
         let own = &self.of_input[piece.input];
         // Where all of it is text, every field is.
         let is_text = std::str::from_utf8(&piece.body).is_ok();
         let mut part = StagedPart::new(&finalized, is_text);
         self.each_batch(piece, own.len(), |batch| {
-            let mut bad = self.take_batch(&mut part, batch, own, &ways)?;
-            bad.extend_from_slice(batch.odd());
-            bad.sort();
-            for (start, message) in bad {
-                part.bad.add(format!("{}: {message}", self.place(piece, start)));
+            let misfits = self.take_batch(&mut part, batch, own, &ways)?;
+            let misfits = misfits.into_iter().map(|(row, column)| (batch.start(row), BadRow::Misfit(row, column)));
+            let odd = batch.odd().iter().map(|(start, message)| (*start, BadRow::Odd(message)));
+            let mut bad: Vec<(usize, BadRow<'_>)> = misfits.chain(odd).collect();
+            bad.sort_by_key(|(start, _)| *start);
+            for (start, why) in bad {
+                let message = || match why {
+                    BadRow::Misfit(row, column) => self.misfit(batch, row, (column, own[column]), &finalized),
+                    BadRow::Odd(message) => message.to_string(),
+                };
+                part.bad.add(|| format!("{}: {}", self.place(piece, start), message()));
             }
             Ok(())
         })?;
@@ -315,16 +377,22 @@ impl<'a> CsvLayout<'a> {
         Ok(PieceColumns { columns: columns.collect(), bad: part.bad })
     }
 
-    /// Takes rows whole or not at all; tells which ones it does not take: where they begin in the piece, and why.
+    /// What is wrong with a row, given the place of the column in the text and among all.
+    fn misfit(&self, batch: &FieldBatch<'_>, row: usize, (place, column): (usize, usize), types: &[Type]) -> String {
+        let field = batch.column(place).nth(row).unwrap_or_default();
+        let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
+        format!("`{text}` in column `{}` is not {}", self.names[column], described(types[column]))
+    }
+
+    /// Takes rows whole or not at all; tells which ones it does not take, and the first column of the text that does not fit.
     fn take_batch(
         &self,
         part: &mut StagedPart,
         batch: &FieldBatch<'_>,
         own: &[usize],
         ways: &[FieldParser<'_>],
-    ) -> Result<Vec<(usize, String)>, Failure> {
+    ) -> Result<BTreeMap<usize, usize>, Failure> {
         let before = part.rows();
-        // By row, the first column of the text that does not fit.
         let mut bad: BTreeMap<usize, usize> = BTreeMap::new();
         for (i, column) in own.iter().copied().enumerate() {
             let misfits = part.columns[column].extend(batch.column(i), &ways[column]);
@@ -348,14 +416,22 @@ impl<'a> CsvLayout<'a> {
             let others = part.columns.iter_mut().enumerate().filter(|(column, _)| !own.contains(column));
             others.for_each(|(_, column)| column.extend_nulls(rows));
         }
-        let message = |(row, column): (usize, usize)| {
-            let field = batch.column(column).nth(row).unwrap_or_default();
-            let column = own[column];
-            let text = String::from_utf8_lossy(field).chars().take(40).collect::<String>();
-            let ty = described(part.columns[column].ty());
-            (batch.start(row), format!("`{text}` in column `{}` is not {ty}", self.names[column]))
-        };
-        Ok(bad.into_iter().map(message).collect())
+        Ok(bad)
+    }
+
+    /// What some guesses say together. Columns whose values become rows have one type.
+    fn joined(&self, guesses: &[Vec<Guess>]) -> Vec<Guess> {
+        let mut joined = vec![Guess::default(); self.names.len()];
+        for part in guesses {
+            joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
+        }
+        if let Some(unpivot) = self.request.unpivot {
+            let taken: Vec<bool> = self.names.iter().map(|name| unpivot.takes(name)).collect();
+            let mut all = Guess::default();
+            joined.iter().zip(&taken).filter(|(_, taken)| **taken).for_each(|(guess, _)| all.merge(guess));
+            joined.iter_mut().zip(&taken).filter(|(_, taken)| **taken).for_each(|(guess, _)| *guess = all.clone());
+        }
+        joined
     }
 
     /// The file and the line of a row that begins there.
@@ -365,12 +441,4 @@ impl<'a> CsvLayout<'a> {
         let line = piece.lines_before + memchr::memchr_iter(b'\n', &piece.body[..start]).count() as u64 + 1;
         format!("{} line {line}", self.inputs[piece.input].name())
     }
-}
-
-fn joined(guesses: &[Vec<Guess>], columns: usize) -> Vec<Guess> {
-    let mut joined = vec![Guess::default(); columns];
-    for part in guesses {
-        joined.iter_mut().zip(part).for_each(|(a, b)| a.merge(b));
-    }
-    joined
 }

@@ -9,7 +9,7 @@ use super::written::without_signs;
 use crate::value::{Type, date};
 
 /// How a CSV file is laid out.
-#[derive(Clone, Debug)]
+#[derive(Clone, Copy, Debug)]
 pub struct Dialect {
     /// Between fields; found out from the first line when there is nothing.
     pub delimiter: Option<u8>,
@@ -27,11 +27,17 @@ pub struct Dialect {
 
 impl Default for Dialect {
     fn default() -> Dialect {
-        Dialect { delimiter: None, quote: b'"', decimal_comma: false, thousands: None, encoding: UTF_8, skip: 0 }
+        Dialect::PLAIN
     }
 }
 
 impl Dialect {
+    /// As most are; what parts fields is found out.
+    const PLAIN: Dialect =
+        Dialect { delimiter: None, quote: b'"', decimal_comma: false, thousands: None, encoding: UTF_8, skip: 0 };
+    /// Text that is made here.
+    pub const MADE: Dialect = Dialect { delimiter: Some(b','), ..Dialect::PLAIN };
+
     /// How a text is written that begins so and has no mark: what has a zero in every other byte is UTF-16.
     fn encoding_of(&self, front: &[u8]) -> &'static Encoding {
         match front {
@@ -146,10 +152,14 @@ impl Shape {
         }
     }
 
-    /// Whether what the language would read as a number is that number.
+    /// Whether a field that the language would read as a number is that number.
     #[inline]
-    pub fn is_as_written(&self) -> bool {
-        matches!(self, Shape::Plain | Shape::Numbers { point: '.', .. })
+    pub fn is_as_written(&self, field: &[u8]) -> bool {
+        match self {
+            Shape::Plain | Shape::Numbers { point: '.', .. } => true,
+            Shape::Numbers { .. } => field.iter().all(|b| b.is_ascii_digit() || *b == b'-'),
+            Shape::Dated(_) => false,
+        }
     }
 
     /// The type of columns that are written so, if that tells it.
@@ -164,19 +174,28 @@ impl Shape {
 
 /// `1.234,50` as `1234.50`; what parts thousands has to stand where they end.
 fn plain_number(field: &str, point: char, thousands: Option<char>) -> Option<String> {
-    let (sign, digits) = field.strip_prefix('-').map_or(("", field), |rest| ("-", rest));
+    let digits = field.strip_prefix('-').unwrap_or(field);
     let (whole, part) = digits.split_once(point).map_or((digits, None), |(whole, part)| (whole, Some(part)));
-    let groups: Vec<&str> = match thousands {
-        Some(thousands) => whole.split(thousands).collect(),
-        None => vec![whole],
-    };
     let all_digits = |t: &str| !t.is_empty() && t.bytes().all(|b| b.is_ascii_digit());
-    let grouped = groups.len() == 1 || groups[0].len() <= 3 && groups[1..].iter().all(|g| g.len() == 3);
-    if !grouped || !groups.iter().all(|g| all_digits(g)) || part.is_some_and(|p| !all_digits(p)) {
+    if part.is_some_and(|p| !all_digits(p)) {
         return None;
     }
-    let mut plain = sign.to_string();
-    plain.extend(groups);
+    let mut plain = String::with_capacity(field.len());
+    plain.push_str(&field[..field.len() - digits.len()]);
+    let (first, rest) = match thousands.and_then(|t| whole.split_once(t)) {
+        Some((first, rest)) => (first, Some(rest)),
+        None => (whole, None),
+    };
+    if !all_digits(first) || rest.is_some() && first.len() > 3 {
+        return None;
+    }
+    plain.push_str(first);
+    for group in rest.into_iter().flat_map(|rest| rest.split(thousands.unwrap_or(point))) {
+        if group.len() != 3 || !all_digits(group) {
+            return None;
+        }
+        plain.push_str(group);
+    }
     if let Some(part) = part {
         plain.push('.');
         plain.push_str(part);
@@ -277,13 +296,28 @@ impl DatePattern {
             }
         }
         date::make_date(year, month, day)?;
-        let iso = format!("{year:04}-{month:02}-{day:02}");
-        match (rest.is_empty(), self.ty()) {
-            (false, _) => None,
-            (true, Type::Timestamp) => Some(format!("{iso} {:02}:{:02}:{:02}", time[0], time[1], time[2])),
-            (true, _) => Some(iso),
+        if !rest.is_empty() {
+            return None;
         }
+        let mut iso = String::with_capacity("2026-03-01 08:30:00".len());
+        push_digits(&mut iso, year, 4);
+        [month, day].into_iter().for_each(|number| {
+            iso.push('-');
+            push_digits(&mut iso, number, 2);
+        });
+        if self.ty() == Type::Timestamp {
+            time.into_iter().zip([' ', ':', ':']).for_each(|(number, before)| {
+                iso.push(before);
+                push_digits(&mut iso, number, 2);
+            });
+        }
+        Some(iso)
     }
+}
+
+/// A number that is not negative, with so many digits: several times as fast as a format of the standard library.
+fn push_digits(text: &mut String, number: i64, digits: u32) {
+    text.extend((0..digits).rev().map(|place| char::from(b'0' + (number / 10i64.pow(place) % 10) as u8)));
 }
 
 #[cfg(test)]

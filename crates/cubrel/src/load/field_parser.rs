@@ -2,7 +2,8 @@
 
 use super::dialect::Shape;
 use super::infer::is_code;
-use crate::value::Type;
+use super::time_zone::TimeZone;
+use crate::value::{Type, date, parse};
 
 /// What a column admits beyond what its type can hold.
 #[derive(Clone, Copy)]
@@ -78,6 +79,8 @@ pub(super) struct FieldParser<'a> {
     pub(super) missing: &'a Missing<'a>,
     /// Whether blanks around a field are no part of it.
     pub(super) trim: bool,
+    /// Where times that say how far they are from UTC are told; by default they are in UTC.
+    pub(super) zone: Option<&'a TimeZone>,
 }
 
 /// A field without the blanks around it.
@@ -118,7 +121,7 @@ impl FieldParser<'_> {
         if self.missing.has(field) {
             return ParsedField::Null;
         }
-        let short = if self.shape.is_as_written() { short(field) } else { None };
+        let short = if self.shape.is_as_written(field) { short(field) } else { None };
         let value = short.filter(|_| self.kind.admits_short(field)).or_else(|| self.read_long(field, read));
         value.map_or(ParsedField::Misfit, ParsedField::Value)
     }
@@ -127,6 +130,16 @@ impl FieldParser<'_> {
     fn read_long<T>(&self, field: &[u8], read: impl Fn(&[u8]) -> Option<T>) -> Option<T> {
         let field = self.shape.normal(field);
         if self.kind.admits(&field) { read(&field) } else { None }
+    }
+
+    /// A time, or the beginning of a day.
+    #[inline]
+    pub(super) fn time(&self, field: &[u8]) -> Option<i64> {
+        match (date::parse_moment(field), self.zone) {
+            (Some((utc, true)), Some(zone)) => zone.local(utc),
+            (Some((time, _)), _) => Some(time),
+            (None, _) => parse::timestamp(field),
+        }
     }
 
     /// Whether a field is a text, and stands for itself.

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use super::settings::keys_around;
 use crate::formula::ast::{Expr, ExprKind};
 use crate::formula::check::Settings;
 use crate::model::Document;
@@ -26,10 +27,14 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         query,
         csv,
         workbook,
+        rows_of,
+        carry,
+        unpivot,
         partition,
         key,
         missing,
         trim,
+        time_zone,
         filter,
         distinct,
         latest_by,
@@ -50,12 +55,15 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
         allow: _,
     } = section;
     let of_source = json(&(
-        (source, query, csv, workbook, partition),
-        (key, missing, trim, filter, distinct, latest_by, order, max_bad_rows),
+        (source, query, csv, workbook, partition, rows_of, carry, unpivot),
+        (key, missing, (trim, time_zone), filter, distinct, latest_by, order, max_bad_rows),
     ));
     let of_days = json(&(calendar, year_starts, week_starts, generate, same_as));
-    let columns = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
-    Recipe { keys: json(&(of_source, of_days)), columns: columns.collect() }
+    // Of a column that is only named or hidden nothing is said of how it comes to be.
+    let nothing = of_column(&ColumnSection::default());
+    let said = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
+    let columns = said.filter(|(_, said)| *said != nothing).collect();
+    Recipe { keys: json(&(of_source, of_days)), columns }
 }
 
 fn of_column(section: &ColumnSection) -> serde_json::Value {
@@ -108,7 +116,13 @@ fn hashed(value: &impl Serialize) -> u64 {
 /// Changes when a table would be loaded otherwise: another section, another formula of a column that is calculated while
 /// loading, another day or locale where such a formula or the load filter asks for it. What is calculated when all tables
 /// are there says nothing of that.
-pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas, settings: &Settings) -> u64 {
+pub fn fingerprint(
+    document: &Document,
+    name: &str,
+    section: &TableSection,
+    formulas: &Formulas,
+    settings: &Settings,
+) -> u64 {
     let node = |column: &String| Node::Column(name.to_string(), column.clone());
     let is_loaded =
         |column: &String| !formulas.parsed.contains_key(&node(column)) || formulas.own_row.contains(&node(column));
@@ -120,7 +134,9 @@ pub fn fingerprint(name: &str, section: &TableSection, formulas: &Formulas, sett
         let source = crate::formula::source::Source::new("where", filter);
         surroundings.add(&crate::formula::parser::formula(&source).0, settings);
     }
-    hashed(&(recipe(section, is_loaded), surroundings))
+    // Where nothing is said, the key of another table goes with the entries of a list.
+    let around = section.rows_of.as_ref().map(|_| keys_around(document, section));
+    hashed(&(recipe(section, is_loaded), surroundings, around))
 }
 
 /// Changes when something would be calculated otherwise once all tables are there.
@@ -131,7 +147,9 @@ pub fn derived(document: &Document, formulas: &Formulas, settings: &Settings) ->
     let tables: Vec<_> = table.iter().map(|(name, section)| (name, recipe(section, |_| true))).collect();
     let relationships: Vec<_> = relationship
         .iter()
-        .map(|RelationshipSection { many, one, spare, both_ways, allow: _ }| json(&(many, one, spare, both_ways)))
+        .map(|RelationshipSection { many, one, spare, both_ways, matching, allow: _ }| {
+            json(&(many, one, spare, both_ways, matching))
+        })
         .collect();
     let measures: Vec<_> = measure
         .iter()

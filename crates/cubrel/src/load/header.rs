@@ -6,9 +6,8 @@ use std::collections::{HashMap, HashSet};
 use ::csv::ReaderBuilder;
 
 use super::LoadError;
-use super::dialect::Dialect;
-use super::jsonl::NESTED;
 use super::lines::{Input, Lines};
+use super::nested::NESTED;
 use super::report::{HOW_TO_SAY_ENCODING, NO_UTF8};
 use crate::formula::source::{Diagnostic, Problem};
 
@@ -37,13 +36,13 @@ pub(super) struct Together {
 }
 
 /// The names of a text's columns, as they stand in it.
-pub(super) fn header(input: &Input, dialect: &Dialect) -> Result<Vec<String>, LoadError> {
+pub(super) fn header(input: &Input) -> Result<Vec<String>, LoadError> {
     let path = input.name();
-    let piece = Lines::new(vec![input.clone()], dialect.clone(), HEADER).next()?;
+    let piece = Lines::new(vec![input.clone()], HEADER).next()?;
     let body = piece.as_ref().map_or(&[][..], |p| &p.body);
     let mut reader = ReaderBuilder::new()
-        .delimiter(dialect.delimiter.unwrap_or(b','))
-        .quote(dialect.quote)
+        .delimiter(input.dialect.delimiter.unwrap_or(b','))
+        .quote(input.dialect.quote)
         .flexible(true)
         .from_reader(body);
     let header = reader

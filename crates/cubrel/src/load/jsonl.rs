@@ -1,6 +1,7 @@
 //! JSON Lines: one object a line. They become delimited text while they are read, whose types are then found as
 //! everywhere. What the text's columns are is known when all lines have been seen, so they are gone through twice. An object
-//! in an object gives a column for each of its values, `address.city` as `address_city`; lists stay JSON.
+//! in an object gives a column for each of its values, `address.city` as `address_city`; lists stay JSON,
+//! unless the rows of the table are the entries of one.
 
 use std::io::{self, BufRead, BufReader, Read, Write};
 
@@ -8,6 +9,7 @@ use indexmap::IndexMap;
 use serde_json::{Map, Value as Json};
 
 use super::lines::endless;
+use super::nested::{INSIDE, NESTED, RowsOf};
 
 /// Stands for null: no JSON text is this.
 pub const NULL: &str = "\u{1}null\u{1}";
@@ -29,9 +31,9 @@ pub struct ColumnsOfLines {
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn look(file: &str, text: impl Read) -> io::Result<ColumnsOfLines> {
+pub fn look(file: &str, text: impl Read, rows_of: Option<&RowsOf>) -> io::Result<ColumnsOfLines> {
     let mut seen = ColumnsOfLines::default();
-    each_line(text, |number, line| {
+    each_row(text, rows_of, |number, line| {
         match line {
             Ok(row) => {
                 for (name, value) in row {
@@ -55,19 +57,26 @@ pub fn look(file: &str, text: impl Read) -> io::Result<ColumnsOfLines> {
 ///
 /// # Errors
 /// When it cannot be read or written.
-pub fn write(text: impl Read, columns: &IndexMap<String, String>, to: impl Write) -> io::Result<()> {
+pub fn write(
+    text: impl Read,
+    columns: &IndexMap<String, ColumnOfLines>,
+    rows_of: Option<&RowsOf>,
+    to: impl Write,
+) -> io::Result<()> {
     let mut writer = csv::Writer::from_writer(to);
-    writer.write_record(columns.values())?;
-    each_line(text, |_, line| match line {
+    writer.write_record(columns.values().map(|column| &column.shown))?;
+    each_row(text, rows_of, |_, row| match row {
         Ok(row) => Ok(writer.write_record(columns.keys().map(|name| field(row.get(name).unwrap_or(&Json::Null))))?),
         Err(_) => Ok(()),
     })?;
     writer.flush()
 }
 
-/// Calls `visit` with the number of each line that is not empty, and its object, or what it is instead.
-fn each_line(
+/// Calls `visit` with each row: the number of a line that is not empty, and its object, or what it is instead; or the entries of
+/// a list in it.
+fn each_row(
     text: impl Read,
+    rows_of: Option<&RowsOf>,
     mut visit: impl FnMut(usize, Result<Map<String, Json>, String>) -> io::Result<()>,
 ) -> io::Result<()> {
     let mut text = BufReader::new(text);
@@ -80,10 +89,13 @@ fn each_line(
         }
         if !line.iter().all(u8::is_ascii_whitespace) {
             let row = match line.trim_ascii_start().first() {
-                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| flat(row)).map_err(|e| e.to_string()),
+                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| row).map_err(|e| e.to_string()),
                 _ => Err("this is not an object".to_string()),
             };
-            visit(number, row)?;
+            match (row, rows_of) {
+                (Ok(row), Some(rows_of)) => rows_of.entries(row, &mut |entry| visit(number, Ok(flat(entry))))?,
+                (row, _) => visit(number, row.map(flat))?,
+            }
         }
         line.clear();
     }
@@ -92,11 +104,6 @@ fn each_line(
 
 /// Objects in objects are not looked into further than this.
 const MOST_NESTED: usize = 16;
-
-/// What parts the names of an object and of what is in it, for people,
-pub const NESTED: &str = "_";
-/// and here: no name that anybody gives has this.
-const INSIDE: &str = "\u{1}";
 
 /// A row with the values of objects in it as its own, under the names that lead to them.
 fn flat(row: Map<String, Json>) -> Map<String, Json> {
@@ -162,14 +169,24 @@ pub fn is_plain(text: &[u8]) -> bool {
     crate::value::date::parse_date(text).is_none() && crate::value::parse::timestamp(text).is_none()
 }
 
-/// The columns of several files, as they are told apart here and as people call them; and those that are texts.
-pub fn together(all: &[ColumnsOfLines]) -> (IndexMap<String, String>, Vec<String>) {
+/// A column of lines.
+pub struct ColumnOfLines {
+    /// What people call it.
+    pub shown: String,
+    /// Whether it has a text that is neither date nor timestamp.
+    pub is_text: bool,
+}
+
+/// The columns of several files, as they are told apart here.
+pub fn together(all: &[ColumnsOfLines]) -> IndexMap<String, ColumnOfLines> {
     let mut columns: IndexMap<&String, bool> = IndexMap::new();
     for (name, is_text) in all.iter().flat_map(|seen| &seen.columns) {
         *columns.entry(name).or_default() |= is_text;
     }
-    let texts = columns.iter().filter(|(_, is_text)| **is_text).map(|(name, _)| shown(name, &columns)).collect();
-    (columns.keys().map(|name| ((*name).clone(), shown(name, &columns))).collect(), texts)
+    let column = |(name, is_text): (&&String, &bool)| {
+        ((*name).clone(), ColumnOfLines { shown: shown(name, &columns), is_text: *is_text })
+    };
+    columns.iter().map(column).collect()
 }
 
 /// A value as a field; what is nested stays JSON.

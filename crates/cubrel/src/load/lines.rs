@@ -24,24 +24,48 @@ pub fn endless(line: u64, most: usize) -> io::Error {
     io::Error::other(format!("line {line} is longer than {}", crate::value::units::bytes(most as u64)))
 }
 
-/// Where text comes from.
+/// A text, and how it is laid out.
 #[derive(Clone)]
-pub enum Input {
-    /// A file, with its name for messages.
-    File(PathBuf, String),
-    /// Text that is made while it is read, in UTF-8.
-    Made(Arc<Making>, String),
+pub struct Input {
+    origin: Origin,
+    name: String,
+    /// How it is laid out.
+    pub dialect: Dialect,
+}
+
+/// Where a text comes from.
+#[derive(Clone)]
+enum Origin {
+    File(PathBuf),
+    /// It is made while it is read, in UTF-8.
+    Made(Arc<Making>),
 }
 
 /// Begins a text that is made while it is read; it tells how many bytes of the source it has taken.
 pub type Making = dyn Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync;
 
 impl Input {
+    /// A file, with its name for messages.
+    pub fn file(path: PathBuf, name: String, dialect: Dialect) -> Input {
+        Input { origin: Origin::File(path), name, dialect }
+    }
+
+    /// Text that is made while it is read.
+    pub fn made(
+        make: impl Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync + 'static,
+        name: String,
+    ) -> Input {
+        Input { origin: Origin::Made(Arc::new(make)), name, dialect: Dialect::MADE }
+    }
+
+    /// Whether it is made here, so that values are written as the language writes them.
+    pub fn is_made(&self) -> bool {
+        matches!(self.origin, Origin::Made(_))
+    }
+
     /// Its name, for messages.
     pub fn name(&self) -> &str {
-        match self {
-            Input::File(_, name) | Input::Made(_, name) => name,
-        }
+        &self.name
     }
 
     /// What was read behind some lines that are passed over.
@@ -65,10 +89,17 @@ impl Input {
         Ok(rest)
     }
 
-    fn open(&self, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
-        match self {
-            Input::Made(make, name) => make(taken).map_err(|e| LoadError::io(Path::new(name), e)),
-            Input::File(path, _) => opened(path, dialect, taken),
+    fn open(&self, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
+        match &self.origin {
+            Origin::Made(make) => make(taken).map_err(|e| LoadError::io(Path::new(&self.name), e)),
+            Origin::File(path) => opened(path, &self.dialect, taken),
+        }
+    }
+
+    fn problem(&self, error: io::Error) -> LoadError {
+        match &self.origin {
+            Origin::File(path) => bytes::problem(path, &error),
+            Origin::Made(_) => LoadError::io(Path::new(&self.name), error),
         }
     }
 }
@@ -129,8 +160,9 @@ pub struct Lines {
     pool: Pool,
     inputs: Vec<Input>,
     left: VecDeque<usize>,
-    dialect: Dialect,
     piece: usize,
+    /// Whether only the first piece is given.
+    only_first: bool,
     current: Option<Current>,
     taken: Arc<AtomicU64>,
 }
@@ -147,17 +179,18 @@ struct Current {
 
 impl Lines {
     /// The lines of some texts, in pieces of about so many bytes.
-    pub fn new(inputs: Vec<Input>, dialect: Dialect, piece: usize) -> Lines {
+    pub fn new(inputs: Vec<Input>, piece: usize) -> Lines {
         let left = (0..inputs.len()).collect();
-        Lines {
-            pool: Pool::default(),
-            inputs,
-            left,
-            dialect,
-            piece: piece.max(1),
-            current: None,
-            taken: Arc::default(),
-        }
+        let (pool, piece, taken) = (Pool::default(), piece.max(1), Arc::default());
+        Lines { pool, inputs, left, piece, only_first: false, current: None, taken }
+    }
+
+    /// Only the first piece of the first text.
+    #[must_use]
+    pub fn only_first(mut self, only_first: bool) -> Lines {
+        self.only_first = only_first;
+        self.left.truncate(if only_first { 1 } else { usize::MAX });
+        self
     }
 
     /// Bytes of files taken since the last call.
@@ -173,22 +206,17 @@ impl Lines {
         loop {
             if self.current.as_ref().is_none_or(|c| c.at_end) {
                 let Some(input) = self.left.pop_front() else { return Ok(None) };
-                let mut reader = self.inputs[input].open(&self.dialect, &self.taken)?;
-                let rest = self.inputs[input].after_skipped(&mut reader, self.dialect.skip)?;
-                let lines = u64::from(self.dialect.skip);
+                let text = &self.inputs[input];
+                let mut reader = text.open(&self.taken)?;
+                let rest = text.after_skipped(&mut reader, text.dialect.skip)?;
+                let lines = u64::from(text.dialect.skip);
                 self.current = Some(Current { input, reader, rest, lines, is_first: true, at_end: false });
             }
             let Some(current) = &mut self.current else { return Ok(None) };
-            let input = current.input;
-            match current.next(self.piece, &self.dialect, &self.pool) {
-                Ok(Some(piece)) => return Ok(Some(piece)),
-                Ok(None) => {}
-                Err(e) => {
-                    return Err(match &self.inputs[input] {
-                        Input::File(path, _) => bytes::problem(path, &e),
-                        Input::Made(_, name) => LoadError::io(Path::new(name), e),
-                    });
-                }
+            let text = &self.inputs[current.input];
+            if let Some(piece) = current.next(self.piece, &text.dialect, &self.pool).map_err(|e| text.problem(e))? {
+                current.at_end |= self.only_first;
+                return Ok(Some(piece));
             }
         }
     }
@@ -241,10 +269,9 @@ mod tests {
     use super::*;
 
     fn pieces(text: &str, size: usize) -> Vec<String> {
-        let dialect = Dialect { delimiter: Some(b','), ..Dialect::default() };
         let bytes = text.as_bytes().to_vec();
-        let input = Input::Made(Arc::new(move |_| Ok(Box::new(Cursor::new(bytes.clone())))), "text".into());
-        let mut lines = Lines::new(vec![input], dialect, size);
+        let input = Input::made(move |_| Ok(Box::new(Cursor::new(bytes.clone()))), "text".into());
+        let mut lines = Lines::new(vec![input], size);
         let mut found = Vec::new();
         while let Some(piece) = lines.next().expect("text can be read") {
             let before = found.iter().flat_map(|p: &String| p.bytes()).filter(|b| *b == b'\n').count() as u64;

@@ -83,6 +83,9 @@ impl LoadedTable {
 /// Files that were loaded together, and what came of them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Partition {
+    /// Which of the table's sources they belong to.
+    #[serde(default)]
+    pub source: usize,
     /// The files.
     pub files: Vec<FileStamp>,
     /// Which rows of a database.

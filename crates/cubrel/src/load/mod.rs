@@ -8,7 +8,7 @@
 //! * `workbook`: sheets of workbooks
 //! * [`database`]: databases; [`sqlite`], `postgres`: the two kinds
 //! * [`bytes`]: files, packed or not
-//! * `staging`: values of a piece; `row_transform`: what is computed of each row;
+//! * `staging`: values of a piece; `time_zone`: times in the time of a place; `row_transform`: what is computed of each row;
 //!   [`doubles`]: rows that stand twice; `assembler`: pieces to coded segments
 //! * [`tables`]: one table after the other
 
@@ -30,6 +30,7 @@ mod interner;
 pub mod jsonl;
 mod lines;
 pub mod loaded;
+mod nested;
 mod numerals;
 pub mod partitions;
 mod pipe;
@@ -40,11 +41,14 @@ mod quotes;
 mod read;
 mod report;
 mod row_transform;
+mod settings;
 pub mod sources;
 pub mod sqlite;
 mod staging;
 pub mod stored;
 pub mod tables;
+mod time_zone;
+mod unpivot;
 #[cfg(feature = "workbook")]
 pub mod workbook;
 mod written;

@@ -119,7 +119,7 @@ mod tests {
     /// What a column holds after one field, which may not fit.
     fn taken(field: &str, ty: Type) -> RawData {
         let missing = Missing::new(&[]);
-        let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false };
+        let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false, zone: None };
         let mut column = Staging::new(ty);
         let misfits = column.extend([field.as_bytes()].into_iter(), &way);
         column.truncate(1 - misfits.len());

@@ -21,6 +21,8 @@ const GROUP_BYTES: u64 = 32 << 20;
 /// Files that are to be loaded together.
 #[derive(Clone, Debug, Default)]
 pub struct Group {
+    /// Which of the table's sources they belong to.
+    pub source: usize,
     /// The files.
     pub files: Vec<FileStamp>,
     /// Which rows of a database.
@@ -36,17 +38,18 @@ impl Group {
     }
 }
 
-/// Files in groups: partitions that are still the same, and what is between them.
-pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
+/// The files of one of the sources in groups: partitions that are still the same, and what is between them.
+pub fn groups(source: usize, files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
     let same = |from: usize| -> Option<(usize, usize)> {
-        let place = before.iter().position(|p| !p.files.is_empty() && files[from..].starts_with(&p.files))?;
+        let is_it = |p: &Partition| p.source == source && !p.files.is_empty() && files[from..].starts_with(&p.files);
+        let place = before.iter().position(is_it)?;
         Some((place, before[place].files.len()))
     };
     let mut groups: Vec<Group> = Vec::new();
     let mut at = 0;
     while at < files.len() {
         if let Some((place, count)) = same(at) {
-            let group = Group { files: files[at..at + count].to_vec(), kept: Some(place), period: None };
+            let group = Group { source, files: files[at..at + count].to_vec(), kept: Some(place), period: None };
             at += count;
             // A small partition is read again with the new files that follow it, so that groups grow.
             let grows = at < files.len() && group.bytes() < GROUP_BYTES && same(at).is_none();
@@ -60,7 +63,7 @@ pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
             Some(last) if last.kept.is_none() && last.bytes() + files[at].bytes <= GROUP_BYTES => {
                 last.files.push(files[at].clone());
             }
-            _ => groups.push(Group { files: vec![files[at].clone()], ..Group::default() }),
+            _ => groups.push(Group { source, files: vec![files[at].clone()], ..Group::default() }),
         }
         at += 1;
     }
@@ -69,15 +72,15 @@ pub fn groups(files: &[FileStamp], before: &[Partition]) -> Vec<Group> {
 
 /// The parts of a database's table: those that were over before the day `since` are kept.
 pub fn periods(
-    files: &[FileStamp],
+    (source, files): (usize, &[FileStamp]),
     periods: Vec<PeriodOfRows>,
     before: &[Partition],
     since: Option<i32>,
 ) -> Vec<Group> {
     let group = |period: PeriodOfRows| {
-        let place = before.iter().position(|p| p.period == Some(period));
+        let place = before.iter().position(|p| p.source == source && p.period == Some(period));
         let kept = place.filter(|_| since.is_some_and(|day| period.is_before(day)));
-        Group { files: files.to_vec(), period: Some(period), kept }
+        Group { source, files: files.to_vec(), period: Some(period), kept }
     };
     periods.into_iter().map(group).collect()
 }
@@ -137,6 +140,7 @@ pub(super) fn joined(
                     parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
                 }
                 Partition {
+                    source: group.source,
                     files: group.files,
                     period: group.period,
                     segments,
@@ -181,6 +185,7 @@ mod tests {
 
     fn partition(files: &[FileStamp]) -> Partition {
         Partition {
+            source: 0,
             files: files.to_vec(),
             period: None,
             segments: 1,
@@ -202,15 +207,15 @@ mod tests {
     fn only_groups_with_changed_files_are_read_again() {
         let [a, b, c, d] = [file("a", 40), file("b", 40), file("c", 1), file("d", 1)];
         let all = [a.clone(), b.clone(), c.clone(), d.clone()];
-        assert_eq!(shown(&groups(&all, &[])), "a b c+d");
+        assert_eq!(shown(&groups(0, &all, &[])), "a b c+d");
         let before = [partition(&all[..1]), partition(&all[1..2]), partition(&all[2..])];
-        assert_eq!(shown(&groups(&all, &before)), "a=0 b=1 c+d=2");
+        assert_eq!(shown(&groups(0, &all, &before)), "a=0 b=1 c+d=2");
         let changed = FileStamp { modified: 2, ..b.clone() };
-        assert_eq!(shown(&groups(&[a.clone(), changed, c.clone(), d.clone()], &before)), "a=0 b c+d=2");
-        assert_eq!(shown(&groups(&[b.clone(), c.clone(), d.clone()], &before)), "b=1 c+d=2", "the first is gone");
+        assert_eq!(shown(&groups(0, &[a.clone(), changed, c.clone(), d.clone()], &before)), "a=0 b c+d=2");
+        assert_eq!(shown(&groups(0, &[b.clone(), c.clone(), d.clone()], &before)), "b=1 c+d=2", "the first is gone");
         let more = [a.clone(), b.clone(), c.clone(), d.clone(), file("e", 1)];
-        assert_eq!(shown(&groups(&more, &before)), "a=0 b=1 c+d+e", "small ones grow");
+        assert_eq!(shown(&groups(0, &more, &before)), "a=0 b=1 c+d+e", "small ones grow");
         let large = [a, b, c, d, file("e", 40)];
-        assert_eq!(shown(&groups(&large, &before)), "a=0 b=1 c+d e");
+        assert_eq!(shown(&groups(0, &large, &before)), "a=0 b=1 c+d e");
     }
 }

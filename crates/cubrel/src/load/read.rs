@@ -1,32 +1,32 @@
-//! From a source, of whatever kind, to coded columns.
+//! From sources, of whatever kind, to coded columns.
 
-use crate::load::database::PeriodOfRows;
 use std::collections::HashMap;
 #[cfg(feature = "workbook")]
 use std::collections::HashSet;
 use std::io;
 #[cfg(feature = "postgres")]
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
+#[cfg(feature = "postgres")]
 use std::sync::atomic::AtomicU64;
 
 use rayon::prelude::*;
 
 use super::assembler::{EncodedTable, TableAssembler};
-use super::csv::{self, Request};
-use super::dialect::Dialect;
+use super::csv::{self, Request, Wanted};
+use super::database::PeriodOfRows;
 use super::failure::Failure;
-#[cfg(feature = "workbook")]
-use super::header::{Naming, named};
+use super::header::named;
 #[cfg(feature = "postgres")]
 use super::lines::Counted;
 use super::lines::{Input, opened};
+use super::nested::{INSIDE, RowsOf};
 use super::pipe::pipe;
 #[cfg(feature = "postgres")]
 use super::postgres;
 use super::sources::is_server;
-use super::staging::BadRows;
+use super::staging::{BadRows, EXAMPLES};
 #[cfg(feature = "workbook")]
 use super::workbook;
 use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
@@ -34,243 +34,265 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
 use crate::value::date::{self, Unit};
 
-/// Reads a source by what its name says it is; `new` begins a table.
+/// How a source is read.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Delimited,
+    JsonLines,
+    Columnar,
+    Workbook,
+    Sqlite,
+    Server,
+}
+
+impl Kind {
+    fn of(file: &Wanted<'_>) -> Kind {
+        if file.source.starts_with("sqlite:") {
+            return Kind::Sqlite;
+        }
+        if is_server(file.source) {
+            return Kind::Server;
+        }
+        match bytes::kind(&file.stamp.path).as_str() {
+            "parquet" | "arrow" | "arrows" | "ipc" | "feather" => Kind::Columnar,
+            "jsonl" | "ndjson" => Kind::JsonLines,
+            kind if bytes::WORKBOOKS.contains(&kind) => Kind::Workbook,
+            _ => Kind::Delimited,
+        }
+    }
+}
+
+/// Reads files by what their names say they are; `new` begins a table. Files of one kind that know their types are read as
+/// they are; everything else becomes delimited text, whose columns and types are found together.
 ///
 /// # Errors
-/// When it cannot be read.
+/// When one cannot be read.
 pub(super) fn read<'g>(
     request: &Request<'_>,
-    source: &str,
     new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
-    if source.starts_with("sqlite:") {
-        return from_sqlite(request, source, new, observer);
+    let kinds: Vec<Kind> = request.files.iter().map(Kind::of).collect();
+    if let Some(at) = kinds.iter().position(|kind| !matches!(kind, Kind::JsonLines | Kind::Columnar))
+        && let Some(rows_of) = request.rows_of
+    {
+        let message = format!("`{rows_of}` cannot be a list in {}", request.files[at].name());
+        let help = "`rows_of` is for lists in JSON Lines, Parquet and Arrow files";
+        return Err(LoadError::from(Diagnostic::general(Problem::Model, message).help(help)).into());
     }
-    if is_server(source) {
-        return from_server(request, source, new, observer);
+    if kinds.iter().all(|kind| *kind == Kind::Columnar) {
+        return columnar::read(request, new(), observer);
     }
-    let kinds: Vec<String> = request.files.iter().map(|(_, f)| bytes::kind(&f.path)).collect();
-    match kinds.first().map(String::as_str) {
-        Some("parquet" | "arrow" | "arrows" | "ipc" | "feather") => columnar::read(request, new(), observer),
-        Some("jsonl" | "ndjson") => from_json_lines(request, new, observer),
-        Some("xlsx" | "xlsm" | "ods" | "xls") => from_workbooks(request, new, observer),
-        _ => csv::read(request, &inputs(request), new, observer),
+    let mut texts = Texts::default();
+    let runs: Vec<&[Wanted<'_>]> = request.files.chunk_by(|a, b| Kind::of(a) == Kind::of(b)).collect();
+    for files in runs {
+        texts.add(request, files)?;
     }
-}
-
-fn inputs(request: &Request<'_>) -> Vec<Input> {
-    let input = |(_, f): &(usize, super::sources::FileStamp)| {
-        Input::File(request.folder.join(&f.path), f.path.display().to_string())
-    };
-    request.files.iter().map(input).collect()
-}
-
-/// A request for text that was made here: nulls are marked, and some types are known.
-fn made<'r>(request: &Request<'r>, made: &'r GeneratedCsv) -> Request<'r> {
-    Request {
-        table: request.table,
-        folder: request.folder,
-        files: request.files,
-        dialect: &made.dialect,
-        workbook: None,
-        shapes: request.shapes,
-        missing: &made.missing,
-        own_missing: &made.own_missing,
-        trim: request.trim,
-        renamed: request.renamed,
-        positions: request.positions,
-        paths: request.paths,
-        types: &made.types,
-        known: request.known,
-        periods: request.periods,
-        period_column: request.period_column,
-        piece: request.piece,
-    }
-}
-
-/// What is known of text that was made here.
-struct GeneratedCsv {
-    dialect: Dialect,
-    missing: Vec<String>,
-    own_missing: HashMap<String, Vec<String>>,
-    types: HashMap<String, Type>,
-}
-
-impl GeneratedCsv {
-    fn new(request: &Request<'_>, texts: &[String], floats: &[String]) -> GeneratedCsv {
-        let of_path = |n: &String| {
-            let is_it = |path: &&String| *path == n || path.replace('.', jsonl::NESTED) == *n;
-            request.paths.iter().find(|(path, _)| is_it(path)).map(|(_, name)| name)
-        };
-        let named = |n: &String| request.renamed.get(n).or_else(|| of_path(n)).unwrap_or(n).clone();
-        let mut types: HashMap<String, Type> = texts.iter().map(|n| (named(n), Type::Text)).collect();
-        types.extend(floats.iter().map(|n| (named(n), Type::Float)));
-        types.retain(|n, _| !request.shapes.contains_key(n));
-        types.extend(request.types.iter().map(|(n, ty)| (n.clone(), *ty)));
-        // An empty text is null where the model says so, and here also what the source calls null.
-        let with_null = |fields: &[String]| [fields, &[jsonl::NULL.to_string()]].concat();
-        let missing = with_null(request.missing);
-        let own_missing = request.own_missing.iter().map(|(name, own)| (name.clone(), with_null(own))).collect();
-        let dialect = Dialect { delimiter: Some(b','), ..Dialect::default() };
-        GeneratedCsv { dialect, missing, own_missing, types }
-    }
-}
-
-fn from_json_lines<'g>(
-    request: &Request<'_>,
-    new: &dyn Fn() -> TableAssembler<'g>,
-    observer: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let files = || request.files.iter().map(|(partition, f)| (*partition, f, request.folder.join(&f.path)));
-    let look = |(_, f, path): (usize, &super::sources::FileStamp, PathBuf)| {
-        let text = opened(&path, request.dialect, &Arc::default())?;
-        jsonl::look(&f.path.display().to_string(), text).map_err(|e| bytes::problem(&path, &e))
-    };
-    let seen = files().collect::<Vec<_>>().into_par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
-    let (columns, texts) = jsonl::together(&seen);
-    if columns.is_empty() {
-        let name = files().next().map(|(_, f, _)| f.path.display().to_string()).unwrap_or_default();
-        let problem = Diagnostic::general(Problem::Data, format!("{name} has no objects"));
-        return Err(LoadError::from(problem.help("JSON Lines have one object a line")).into());
-    }
-    let (columns, dialect) = (Arc::new(columns), Arc::new(request.dialect.clone()));
-    let input = |(_, f, path): (usize, &super::sources::FileStamp, PathBuf)| {
-        let (columns, dialect) = (columns.clone(), dialect.clone());
-        let make = move |taken: &Arc<AtomicU64>| {
-            let text = opened(&path, &dialect, taken).map_err(|e| io::Error::other(e.to_string()))?;
-            let columns = columns.clone();
-            Ok(pipe(move |to| jsonl::write(text, &columns, to)))
-        };
-        Input::Made(Arc::new(make), f.path.display().to_string())
-    };
-    let inputs: Vec<Input> = files().map(input).collect();
-    let made_of = GeneratedCsv::new(request, &texts, &[]);
-    let mut encoded = csv::read(&made(request, &made_of), &inputs, new, observer)?;
-    for ((partition, ..), seen) in files().zip(seen) {
-        let mut own = BadRows::default();
-        seen.bad.into_iter().for_each(|line| own.add(line));
+    let Texts { inputs, types, bad, mut notes } = texts;
+    let is_made = inputs.iter().any(Input::is_made);
+    // An empty text is null where the model says so, and in what is made here also what the source calls null.
+    let with_null = |fields: &[String]| [fields, &[jsonl::NULL.to_string()]].concat();
+    let missing = with_null(request.missing);
+    let own_missing = request.own_missing.iter().map(|(name, own)| (name.clone(), with_null(own))).collect();
+    let types = of_texts(request, types);
+    let of_made = Request { missing: &missing, own_missing: &own_missing, types: &types, ..*request };
+    let mut encoded = csv::read(if is_made { &of_made } else { request }, inputs, new, observer)?;
+    for (partition, mut own) in bad {
         if let Some(of) = encoded.partitions.get_mut(partition) {
             own.join(std::mem::take(&mut of.bad));
             of.bad = own;
         }
     }
-    Ok(encoded)
+    notes.append(&mut encoded.notes);
+    Ok(EncodedTable { notes, ..encoded })
 }
 
-#[cfg(feature = "workbook")]
-fn from_workbooks<'g>(
-    request: &Request<'_>,
-    new: &dyn Fn() -> TableAssembler<'g>,
-    observer: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let wanted = workbook::Wanted::of(request.workbook).map_err(|message| {
-        let path = format!("table.{}.workbook.range: {message}", request.table);
-        LoadError::from(Diagnostic::general(Problem::Model, path).help("write such as `B3:F200`, `B3:F` or `B3`"))
-    })?;
-    let own = request.own_missing.values().flatten();
-    let missing: HashSet<&str> = request.missing.iter().chain(own).map(String::as_str).collect();
-    let look = |(_, f): &(usize, super::sources::FileStamp)| {
-        let path = request.folder.join(&f.path);
-        let sheet = workbook::look(&path, &wanted, |text| missing.contains(text))?;
-        Ok((path, f.path.display().to_string(), Arc::new(sheet)))
-    };
-    let sheets = request.files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
-    let mut made_of = GeneratedCsv::new(request, &[], &[]);
-    for (_, file, sheet) in &sheets {
-        let naming = Naming { renamed: request.renamed, positions: request.positions, paths: request.paths };
-        let header: Vec<String> = sheet.columns.iter().map(|c| c.name.clone()).collect();
-        let (names, _) = named(file, &header, &naming);
-        let texts = names.into_iter().zip(&sheet.columns).filter(|(name, column)| {
-            column.is_text && !request.shapes.contains_key(name) && !request.types.contains_key(name)
-        });
-        made_of.types.extend(texts.map(|(name, _)| (name, Type::Text)));
-    }
-    let input = |(path, name, sheet): (PathBuf, String, Arc<workbook::SheetColumns>)| {
-        let wanted = wanted.clone();
-        let make = move |_: &Arc<AtomicU64>| {
-            let (path, wanted, sheet) = (path.clone(), wanted.clone(), sheet.clone());
-            Ok(pipe(move |to| workbook::write(&path, &wanted, &sheet, to)))
-        };
-        Input::Made(Arc::new(make), name)
-    };
-    let inputs: Vec<Input> = sheets.into_iter().map(input).collect();
-    csv::read(&made(request, &made_of), &inputs, new, observer)
+/// The types that sources know, by name in the model, and what the model declares, which counts more.
+fn of_texts(request: &Request<'_>, mut types: HashMap<String, Type>) -> HashMap<String, Type> {
+    types.retain(|name, _| !request.shapes.contains_key(request.said_of(name)));
+    types.extend(request.types.iter().map(|(name, ty)| (name.clone(), *ty)));
+    types
 }
 
-#[cfg(not(feature = "workbook"))]
-fn from_workbooks<'g>(
-    _: &Request<'_>,
-    _: &dyn Fn() -> TableAssembler<'g>,
-    _: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let problem = Diagnostic::general(Problem::Unsupported, "this library was built without workbooks");
-    Err(LoadError::from(problem.help("build it with the feature `workbook`")).into())
+/// Files as delimited text, in their order.
+#[derive(Default)]
+struct Texts {
+    inputs: Vec<Input>,
+    /// What is known of the types of their columns, by name in the model.
+    types: HashMap<String, Type>,
+    /// Rows that cannot be text, with their partition.
+    bad: Vec<(usize, BadRows)>,
+    /// What people are told of them.
+    notes: Vec<String>,
 }
 
-fn from_sqlite<'g>(
-    request: &Request<'_>,
-    source: &str,
-    new: &dyn Fn() -> TableAssembler<'g>,
-    observer: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let wanted = sqlite::parse(source).map_err(LoadError::from)?;
-    let (mut texts, mut floats, mut inputs) = (Vec::new(), Vec::new(), Vec::new());
-    let path = request.folder.join(&wanted.place);
-    for (period, _) in request.parts() {
-        let query = wanted.of(period.as_ref(), request.period_column);
-        let types = sqlite::look(&path, &query)?;
-        texts.extend(types.texts);
-        floats.extend(types.floats);
-        let path = path.clone();
-        let make = move |_: &Arc<AtomicU64>| {
-            let (path, query) = (path.clone(), query.clone());
-            Ok(pipe(move |to| sqlite::write(&path, &query, to)))
-        };
-        inputs.push(Input::Made(Arc::new(make), wanted.place.clone()));
-    }
-    let made_of = GeneratedCsv::new(request, &texts, &floats);
-    csv::read(&made(request, &made_of), &inputs, new, observer)
-}
-
-#[cfg(feature = "postgres")]
-fn from_server<'g>(
-    request: &Request<'_>,
-    source: &str,
-    new: &dyn Fn() -> TableAssembler<'g>,
-    observer: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let wanted = postgres::parse(source).map_err(LoadError::from)?;
-    let mut made_of = GeneratedCsv::new(request, &[], &[]);
-    for (name, ty) in postgres::types(&wanted)? {
-        let name = request.renamed.get(&name).cloned().unwrap_or(name);
-        if let Some(ty) = ty.filter(|_| !request.shapes.contains_key(&name)) {
-            made_of.types.entry(name).or_insert(ty);
+impl Texts {
+    /// Adds files of one kind.
+    fn add(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        match files.first().map(Kind::of) {
+            None => Ok(()),
+            Some(Kind::Delimited) => {
+                let input = |f: &Wanted<'_>| Input::file(path(request, f), f.name(), request.dialect);
+                self.inputs.extend(files.iter().map(input));
+                Ok(())
+            }
+            Some(Kind::JsonLines) => self.add_json_lines(request, files),
+            Some(Kind::Columnar) => self.add_columnar(request, files),
+            Some(Kind::Workbook) => self.add_workbooks(request, files),
+            Some(Kind::Sqlite) => self.add_sqlite(request, files),
+            Some(Kind::Server) => self.add_server(request, files),
         }
     }
-    let input = |(period, _): (Option<PeriodOfRows>, usize)| {
-        let (place, query) = (wanted.place.clone(), wanted.of(period.as_ref(), request.period_column));
-        let name = wanted.place.clone();
-        let make = move |taken: &Arc<AtomicU64>| {
-            let (place, query) = (place.clone(), query.clone());
-            let rows = pipe(move |to| postgres::copy(&place, &query, to));
-            Ok(Box::new(Counted { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
+
+    /// Adds what a text's columns are known to be, by the names in its header. What one text knows to be text or a double is
+    /// that in all.
+    fn know(&mut self, request: &Request<'_>, file: &str, columns: &[(String, Option<Type>)]) {
+        let header: Vec<String> = columns.iter().map(|(name, _)| name.clone()).collect();
+        let (names, _) = named(file, &header, &request.naming());
+        for (name, (_, ty)) in names.iter().zip(columns) {
+            let Some(ty) = ty else { continue };
+            let known = self.types.entry(request.said_of(name).to_string()).or_insert(*ty);
+            *known = known.common(*ty).unwrap_or(Type::Text);
+        }
+    }
+
+    fn add_json_lines(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        let look = |f: &Wanted<'_>| {
+            let path = path(request, f);
+            let text = opened(&path, &request.dialect, &Arc::default())?;
+            jsonl::look(&f.name(), text, request.rows_of).map_err(|e| bytes::problem(&path, &e))
         };
-        Input::Made(Arc::new(make), name)
-    };
-    let inputs: Vec<Input> = request.parts().into_iter().map(input).collect();
-    csv::read(&made(request, &made_of), &inputs, new, observer)
+        let seen = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+        let columns = jsonl::together(&seen);
+        let name = files.first().map(Wanted::name).unwrap_or_default();
+        if columns.is_empty() {
+            let (message, help) = match request.rows_of {
+                Some(rows_of) => {
+                    (format!("no line of {name} has `{rows_of}`"), "name a list by the names that lead to it")
+                }
+                None => (format!("{name} has no objects"), "JSON Lines have one object a line"),
+            };
+            let bad: Vec<&str> = seen.iter().flat_map(|seen| &seen.bad).take(EXAMPLES).map(String::as_str).collect();
+            let message = [&[message.as_str()], bad.as_slice()].concat().join("\n  ");
+            return Err(Diagnostic::general(Problem::Data, message).help(help).into());
+        }
+        let carried = request.rows_of.into_iter().flat_map(RowsOf::carried).map(|carried| carried.whole);
+        if let Some(missing) = carried.map(|path| path.join(INSIDE)).find(|name| !columns.contains_key(name)) {
+            let message = format!("no line of {name} has `{}` around a list", missing.replace(INSIDE, "."));
+            let help = "`carry` names values by the names that lead to them";
+            return Err(Diagnostic::general(Problem::Data, message).help(help).into());
+        }
+        let types: Vec<(String, Option<Type>)> =
+            columns.values().map(|c| (c.shown.clone(), c.is_text.then_some(Type::Text))).collect();
+        self.know(request, &name, &types);
+        let columns = Arc::new(columns);
+        for (f, seen) in files.iter().zip(seen) {
+            let (columns, dialect, path) = (columns.clone(), request.dialect, path(request, f));
+            let rows_of = request.rows_of.cloned();
+            let make = move |taken: &Arc<_>| {
+                let text = opened(&path, &dialect, taken).map_err(|e| io::Error::other(e.to_string()))?;
+                let (columns, rows_of) = (columns.clone(), rows_of.clone());
+                Ok(pipe(move |to| jsonl::write(text, &columns, rows_of.as_ref(), to)))
+            };
+            self.inputs.push(Input::made(make, f.name()));
+            let mut bad = BadRows::default();
+            seen.bad.into_iter().for_each(|line| bad.add(|| line));
+            self.bad.push((f.partition, bad));
+        }
+        Ok(())
+    }
+
+    fn add_columnar(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        for f in files {
+            let path = path(request, f);
+            let columns = columnar::look(&path, &f.name(), request)?;
+            self.know(request, &f.name(), &columns.types());
+            self.notes
+                .extend(columns.notes.iter().filter(|note| !self.notes.contains(note)).cloned().collect::<Vec<_>>());
+            let (columns, rows_of) = (Arc::new(columns), request.rows_of.cloned());
+            let make = move |_: &Arc<_>| {
+                let (path, columns, rows_of) = (path.clone(), columns.clone(), rows_of.clone());
+                Ok(pipe(move |to| columnar::write(&path, &columns, rows_of.as_ref(), to)))
+            };
+            self.inputs.push(Input::made(make, f.name()));
+        }
+        Ok(())
+    }
+
+    #[cfg(feature = "workbook")]
+    fn add_workbooks(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        let wanted = workbook::Wanted::of(request.workbook).map_err(|message| {
+            let path = format!("table.{}.workbook.range: {message}", request.table);
+            LoadError::from(Diagnostic::general(Problem::Model, path).help("write such as `B3:F200`, `B3:F` or `B3`"))
+        })?;
+        let own = request.own_missing.values().flatten();
+        let missing: HashSet<&str> = request.missing.iter().chain(own).map(String::as_str).collect();
+        let look = |f: &Wanted<'_>| workbook::look(&path(request, f), &wanted, |text| missing.contains(text));
+        let sheets = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+        for (f, sheet) in files.iter().zip(sheets) {
+            let types: Vec<(String, Option<Type>)> =
+                sheet.columns.iter().map(|c| (c.name.clone(), c.is_text.then_some(Type::Text))).collect();
+            self.know(request, &f.name(), &types);
+            let (path, wanted, sheet) = (path(request, f), wanted.clone(), Arc::new(sheet));
+            let make = move |_: &Arc<_>| {
+                let (path, wanted, sheet) = (path.clone(), wanted.clone(), sheet.clone());
+                Ok(pipe(move |to| workbook::write(&path, &wanted, &sheet, to)))
+            };
+            self.inputs.push(Input::made(make, f.name()));
+        }
+        Ok(())
+    }
+
+    #[cfg(not(feature = "workbook"))]
+    fn add_workbooks(&mut self, _: &Request<'_>, _: &[Wanted<'_>]) -> Result<(), LoadError> {
+        let problem = Diagnostic::general(Problem::Unsupported, "this library was built without workbooks");
+        Err(problem.help("build it with the feature `workbook`").into())
+    }
+
+    fn add_sqlite(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        for f in files {
+            let wanted = sqlite::parse(f.source)?;
+            let path = request.folder.join(&wanted.place);
+            let query = wanted.of(f.period.as_ref(), request.period_column);
+            let types = sqlite::look(&path, &query)?;
+            self.know(request, &wanted.place, &types);
+            let make = move |_: &Arc<_>| {
+                let (path, query) = (path.clone(), query.clone());
+                Ok(pipe(move |to| sqlite::write(&path, &query, to)))
+            };
+            self.inputs.push(Input::made(make, wanted.place.clone()));
+        }
+        Ok(())
+    }
+
+    #[cfg(feature = "postgres")]
+    fn add_server(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+        let mut seen: HashMap<&str, ()> = HashMap::new();
+        for f in files {
+            let wanted = postgres::parse(f.source)?;
+            if seen.insert(f.source, ()).is_none() {
+                self.know(request, &wanted.place, &postgres::types(&wanted)?);
+            }
+            let (place, query) = (wanted.place.clone(), wanted.of(f.period.as_ref(), request.period_column));
+            let make = move |taken: &Arc<AtomicU64>| {
+                let (place, query) = (place.clone(), query.clone());
+                let rows = pipe(move |to| postgres::copy(&place, &query, to));
+                Ok(Box::new(Counted { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
+            };
+            self.inputs.push(Input::made(make, wanted.place));
+        }
+        Ok(())
+    }
+
+    #[cfg(not(feature = "postgres"))]
+    fn add_server(&mut self, _: &Request<'_>, _: &[Wanted<'_>]) -> Result<(), LoadError> {
+        let problem = Diagnostic::general(Problem::Unsupported, "this library was built without PostgreSQL");
+        Err(problem.help("build it with the feature `postgres`").into())
+    }
 }
 
-#[cfg(not(feature = "postgres"))]
-fn from_server<'g>(
-    _: &Request<'_>,
-    _: &str,
-    _: &dyn Fn() -> TableAssembler<'g>,
-    _: &dyn Observer,
-) -> Result<EncodedTable, Failure> {
-    let problem = Diagnostic::general(Problem::Unsupported, "this library was built without PostgreSQL");
-    Err(LoadError::from(problem.help("build it with the feature `postgres`")).into())
+fn path(request: &Request<'_>, file: &Wanted<'_>) -> std::path::PathBuf {
+    request.folder.join(&file.stamp.path)
 }
 
 /// The periods of a database's table.

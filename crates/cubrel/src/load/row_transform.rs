@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::LoadError;
 use super::failure::Failure;
 use super::stored::{stored, to_raw};
+use super::unpivot::Unpivot;
 use crate::formula::check::{self, Settings};
 use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
@@ -44,6 +45,8 @@ pub(super) struct RowTransform<'a> {
     pub(super) keys: Vec<String>,
     /// The columns by which rows are sorted, if somebody says so.
     pub(super) order: &'a [String],
+    /// Columns whose values become rows.
+    pub(super) unpivot: Option<&'a Unpivot>,
     /// Whether the columns of the source and those computed are the ones that the model names.
     pub(super) check: Box<NamesCheck<'a>>,
     pub(super) settings: &'a Settings,
@@ -91,9 +94,29 @@ pub(super) struct Finished {
 }
 
 impl RowTransform<'_> {
+    /// The columns of the source, with those that become rows as rows.
+    fn unpivoted(&self, columns: Vec<(String, RawColumn)>) -> Result<Vec<(String, RawColumn)>, Failure> {
+        let names = |columns: &[(String, RawColumn)]| columns.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
+        let mut there = names(&columns);
+        let Some(unpivot) = self.unpivot else {
+            (self.check)(&there.iter().map(String::as_str).collect::<Vec<_>>())?;
+            return Ok(columns);
+        };
+        let rows = unpivot.rows(columns).ok_or_else(|| {
+            let message = format!("table `{}`: no column becomes rows", self.table);
+            let help = format!("`unpivot` names none of {}", there.join(", "));
+            LoadError::from(Diagnostic::general(Problem::Data, message).help(help))
+        })?;
+        // What becomes rows can be said something of, too.
+        there.retain(|name| unpivot.takes(name));
+        there.extend(names(&rows));
+        (self.check)(&there.iter().map(String::as_str).collect::<Vec<_>>())?;
+        Ok(rows)
+    }
+
     /// Computes the columns of some rows, and leaves out rows and columns.
     pub(super) fn finish(&self, columns: Vec<(String, RawColumn)>) -> Result<Finished, Failure> {
-        (self.check)(&columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>())?;
+        let columns = self.unpivoted(columns)?;
         let mut rows = SomeRows { table: self.table, columns: Vec::new() };
         rows.columns.extend(columns.into_iter().map(|(name, raw)| (name, raw, Computed::Source)));
         for OwnColumn { name, formula, ty } in &self.columns {

@@ -45,8 +45,9 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
         return Ok(vec![FileStamp { path: source.into(), bytes: 0, modified: 0, hash: 0 }]);
     }
     let path = folder.join(source);
-    let mut paths: Vec<PathBuf> =
-        if source.contains(['*', '?', '[']) { matching(folder, source, source)? } else { vec![path.clone()] };
+    // A file may well have brackets in its name.
+    let is_pattern = source.contains(['*', '?', '[']) && !path.is_file();
+    let mut paths: Vec<PathBuf> = if is_pattern { matching(folder, source, source)? } else { vec![path.clone()] };
     paths.sort();
     paths.dedup();
     if paths.is_empty() {
@@ -204,17 +205,17 @@ pub struct Identity {
     hash: Option<u64>,
 }
 
-/// The files of a source as they are now. Given again what it said before, it looks as closely as then: between the two
+/// The files of some sources as they are now. Given again what it said before, it looks as closely as then: between the two
 /// nothing was written when both are the same.
 ///
 /// # Errors
 /// When there is none, or when they cannot be looked at.
-pub fn identities(folder: &Path, source: &str, before: Option<&[Identity]>) -> Result<Vec<Identity>, LoadError> {
-    if is_server(source) {
-        return Ok(Vec::new());
+pub fn identities(folder: &Path, sources: &[String], before: Option<&[Identity]>) -> Result<Vec<Identity>, LoadError> {
+    let mut all: Vec<(&str, FileStamp)> = Vec::new();
+    for source in sources.iter().filter(|source| !is_server(source)) {
+        all.extend(files(folder, source)?.into_iter().map(|file| (source.as_str(), file)));
     }
-    let files = files(folder, source)?;
-    let identity = |(i, stamp): (usize, FileStamp)| {
+    let identity = |(i, (source, stamp)): (usize, (&str, FileStamp))| {
         let path = folder.join(&stamp.path);
         // Of a database's log only what its stamp says: whoever opens it may touch it.
         let data = std::fs::metadata(&path).map_err(|e| LoadError::io(&path, e))?;
@@ -226,7 +227,7 @@ pub fn identities(folder: &Path, source: &str, before: Option<&[Identity]>) -> R
         let hash = look.then(|| hash(source, &path)).flatten();
         Ok(Identity { stamp, changed, device, number, hash })
     };
-    files.into_par_iter().enumerate().map(identity).collect()
+    all.into_par_iter().enumerate().map(identity).collect()
 }
 
 #[cfg(unix)]

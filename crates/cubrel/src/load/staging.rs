@@ -17,10 +17,11 @@ pub(super) struct BadRows {
 }
 
 impl BadRows {
-    pub(super) fn add(&mut self, message: String) {
+    /// Of few rows it is asked what is wrong with them: it takes a while to find the line of one.
+    pub(super) fn add(&mut self, message: impl FnOnce() -> String) {
         self.count += 1;
         if self.examples.len() < EXAMPLES {
-            self.examples.push(message);
+            self.examples.push(message());
         }
     }
 
@@ -141,6 +142,9 @@ impl Staging {
             (Values::Ints(to), Type::Date) => {
                 let day = |f: &[u8]| date::parse_date(f).map(i64::from);
                 marks.take(to, fields, |f| way.read(f, day, exact));
+            }
+            (Values::Ints(to), Type::Timestamp) => {
+                marks.take(to, fields, |f| way.read(f, |f| way.time(f), |f| way.time(f)));
             }
             (Values::Ints(to), _) => marks.take(to, fields, |f| way.read(f, exact, exact)),
             (Values::Floats(to), _) => marks.take(to, fields, |f| way.read(f, short_float, parse::float)),
@@ -340,7 +344,8 @@ mod tests {
             (Type::Text, vec!["", "x", "non", "none"], vec![], vec![0, 3]),
             (Type::Float, vec!["1.5", "none", "inf"], vec![2], vec![1]),
         ] {
-            let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false };
+            let way =
+                FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false, zone: None };
             let mut column = Staging::new(ty);
             for round in 0..3 {
                 let found = column.extend(fields.iter().map(|f| f.as_bytes()), &way);

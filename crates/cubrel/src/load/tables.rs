@@ -3,14 +3,13 @@
 use crate::load::loaded::LoadedColumn;
 use crate::load::loaded::LoadedTable;
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 use std::time::Instant;
 
 use rayon::prelude::*;
 
 use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
-use super::csv::Request;
-use super::database::PeriodOfRows;
-use super::dialect::{DatePattern, Dialect, Shape};
+use super::csv::{Request, Wanted};
 use super::doubles;
 use super::failure::Failure;
 use super::fingerprint::fingerprint;
@@ -18,6 +17,7 @@ use super::partitions::{self, Group};
 use super::read;
 use super::report::HOW_TO_SAY_ENCODING;
 use super::row_transform::{Filter, OwnColumn, RowTransform};
+use super::settings::{ReadSettings, declared_type, source_name};
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
 use crate::cancel::Cancel;
@@ -28,8 +28,9 @@ use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::{ModelFile, TableSection};
 use crate::model::paths::column_path;
+use crate::store::encode::Use;
 use crate::store::{Column, RawColumn, Segment};
-use crate::value::{Type, Value, date, exact, units};
+use crate::value::{Type, Value, date, units};
 
 /// Loads tables of a model.
 #[derive(Clone, Copy)]
@@ -46,6 +47,8 @@ pub struct Loader<'a> {
     pub memory: Option<u64>,
     /// Files that were written before this day count as unchanged.
     pub since: Option<i32>,
+    /// Whether only the first piece of delimited text is read, to see what it is.
+    pub only_first: bool,
     /// Bytes of text that one thread works on at a time, where tests want small pieces.
     pub piece: Option<usize>,
     /// How many rows are coded together.
@@ -70,13 +73,21 @@ impl Loader<'_> {
         before: Option<&LoadedTable>,
     ) -> Result<LoadedTable, LoadError> {
         let start = Instant::now();
-        let source = section.source.as_deref().unwrap_or_default();
+        let sources = section.sources();
+        if sources.is_empty() {
+            let problem = self.document.problem(
+                Problem::Model,
+                &format!("table.{name}.source"),
+                "there is no source in this list".to_string(),
+            );
+            return Err(problem.help("name files, patterns of files, or tables of databases").into());
+        }
         let folder = &self.document.folder;
         for _ in 0..READINGS {
-            let seen = sources::identities(folder, source, None)?;
+            let seen = sources::identities(folder, sources, None)?;
             let loaded = self.sourced_once(name, section, before);
             // What was written meanwhile may stand half in one version and half in another.
-            if !sources::identities(folder, source, Some(&seen)).is_ok_and(|now| now == seen) {
+            if !sources::identities(folder, sources, Some(&seen)).is_ok_and(|now| now == seen) {
                 continue;
             }
             let mut table = loaded?;
@@ -88,22 +99,31 @@ impl Loader<'_> {
         Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
     }
 
-    /// Loads a table from its source as it is while it is read.
+    /// Loads a table from its sources as they are while they are read.
     fn sourced_once(
         &self,
         name: &str,
         section: &TableSection,
         before: Option<&LoadedTable>,
     ) -> Result<LoadedTable, LoadError> {
-        let source = section.source.as_deref().unwrap_or_default();
-        let mut files = sources::files(&self.document.folder, source)?;
-        let read_before: Vec<&FileStamp> = before.iter().flat_map(|b| &b.partitions).flat_map(|p| &p.files).collect();
-        sources::recognise(&self.document.folder, source, &mut files, &read_before, self.since);
+        let folder = &self.document.folder;
+        let mut files: Vec<Vec<FileStamp>> = Vec::new();
+        for (i, source) in section.sources().iter().enumerate() {
+            let mut own = sources::files(folder, source)?;
+            let partitions = before.iter().flat_map(|b| &b.partitions).filter(|p| p.source == i);
+            let read_before: Vec<&FileStamp> = partitions.flat_map(|p| &p.files).collect();
+            sources::recognise(folder, source, &mut own, &read_before, self.since);
+            files.push(own);
+        }
         let changed_types = before.map(|b| b.types());
-        let before = before.filter(|b| b.fingerprint == fingerprint(name, section, self.formulas, self.settings));
+        let before =
+            before.filter(|b| b.fingerprint == fingerprint(self.document, name, section, self.formulas, self.settings));
         // Which of several rows is kept can change with any new one.
         let before = before.filter(|_| !section.distinct && section.latest_by.is_none());
-        let mut groups = self.groups(name, section, &files, before)?;
+        let mut groups = Vec::new();
+        for (i, own) in files.iter().enumerate() {
+            groups.extend(self.groups(name, section, (i, own), before)?);
+        }
         let unread = |groups: &[Group]| -> u64 { groups.iter().filter(|g| g.kept.is_none()).map(Group::bytes).sum() };
         self.observer.table(name, unread(&groups));
         let mut encoded = self.read(name, section, &groups, before)?;
@@ -113,9 +133,10 @@ impl Loader<'_> {
             self.observer.table(name, unread(&groups));
             encoded = self.read(name, section, &groups, None)?;
         }
-        if !sources::is_server(source) {
-            let files = groups.iter_mut().flat_map(|g| &mut g.files);
-            sources::fingerprint(&self.document.folder, source, files);
+        let are_read = |source: &str| !self.only_first && !sources::is_server(source);
+        for (i, source) in section.sources().iter().enumerate().filter(|(_, source)| are_read(source)) {
+            let own = groups.iter_mut().filter(|g| g.source == i).flat_map(|g| &mut g.files);
+            sources::fingerprint(folder, source, own);
         }
         let mut table = partitions::joined(name, groups, encoded, before, &keys_of(&self.document.file, name));
         table.report.changed_types = changed_types.map_or_else(Vec::new, |old| table.changed_types(&old));
@@ -123,23 +144,24 @@ impl Loader<'_> {
         doubles::leave_out(self.document, name, section, &mut table)?;
         self.check(name, section, &table)?;
         table.report.origin = "source".into();
-        table.report.source_bytes = files.iter().map(|f| f.bytes).sum();
+        table.report.source_bytes = files.iter().flatten().map(|f| f.bytes).sum();
         Ok(table)
     }
 
-    /// What of a source is read by itself.
+    /// What of one of the sources is read by itself.
     fn groups(
         &self,
         name: &str,
         section: &TableSection,
-        files: &[FileStamp],
+        (place, files): (usize, &[FileStamp]),
         before: Option<&LoadedTable>,
     ) -> Result<Vec<Group>, LoadError> {
-        let source = section.source.as_deref().unwrap_or_default();
+        let source = &section.sources()[place];
         let before = before.map_or(&[][..], |b| &b.partitions);
         let Some(partition) = &section.partition else {
             // A server does not tell whether anything has changed.
-            return Ok(partitions::groups(files, if sources::is_server(source) { &[] } else { before }));
+            let before = if sources::is_server(source) { &[] } else { before };
+            return Ok(partitions::groups(place, files, before));
         };
         let wrong = |key: &str, message: String, help: &str| {
             let path = format!("table.{name}.partition{key}");
@@ -154,7 +176,7 @@ impl Loader<'_> {
             wrong(".by", format!("`{}` is not a unit of the calendar", partition.by), help)
         })?;
         let periods = read::periods(&self.document.folder, source, source_name(section, &partition.column), by)?;
-        Ok(partitions::periods(files, periods, before, self.since))
+        Ok(partitions::periods((place, files), periods, before, self.since))
     }
 
     /// Reads the partitions that are not kept.
@@ -165,48 +187,44 @@ impl Loader<'_> {
         groups: &[Group],
         before: Option<&LoadedTable>,
     ) -> Result<EncodedTable, LoadError> {
-        let files: Vec<(usize, FileStamp)> = groups
-            .iter()
-            .enumerate()
-            .filter(|(_, g)| g.kept.is_none())
-            .flat_map(|(i, g)| g.files.iter().map(move |f| (i, f.clone())))
-            .collect();
+        let mut files: Vec<Wanted<'_>> = Vec::new();
+        for (partition, group) in groups.iter().enumerate().filter(|(_, g)| g.kept.is_none()) {
+            let (source, period) = (section.sources()[group.source].as_str(), group.period);
+            files.extend(group.files.iter().map(|stamp| Wanted { partition, source, stamp, period }));
+        }
         if files.is_empty() {
             return Ok(EncodedTable::default());
         }
-        let periods: Vec<Option<PeriodOfRows>> =
-            groups.iter().filter(|g| g.kept.is_none()).flat_map(|g| g.files.iter().map(|_| g.period)).collect();
         let known = before
             .filter(|_| groups.iter().any(|g| g.kept.is_some()))
             .map(|b| b.columns.iter().map(|c| (c.name.clone(), c.data.ty())).collect::<HashMap<String, Type>>());
-        let said = self.said_of_columns(name, section)?;
-        let SaidOfColumns { renamed, positions, paths, types, shapes, missing: own_missing } = said;
-        let dialect = self.dialect(name, section)?;
-        // Columns that know their types know their nulls, too.
-        let source = section.source.as_deref().unwrap_or_default();
+        let settings = ReadSettings::of(self.document, name, section)?;
         let default_missing = [String::new()];
         let request = Request {
             table: name,
             folder: &self.document.folder,
             files: &files,
-            dialect: &dialect,
+            dialect: settings.dialect,
             workbook: section.workbook.as_ref(),
-            shapes: &shapes,
+            rows_of: settings.rows_of.as_ref(),
+            unpivot: settings.unpivot.as_ref(),
+            shapes: &settings.shapes,
             missing: section.missing.as_deref().unwrap_or(&default_missing),
-            own_missing: &own_missing,
+            own_missing: &settings.missing,
             trim: section.trim,
-            renamed: &renamed,
-            positions: &positions,
-            paths: &paths,
-            types: &types,
+            renamed: &settings.renamed,
+            positions: &settings.positions,
+            paths: &settings.paths,
+            types: &settings.types,
             known: &known.unwrap_or_default(),
-            periods: &periods,
             period_column: section.partition.as_ref().map_or("", |p| source_name(section, &p.column)),
+            zone: settings.zone.as_ref(),
+            only_first: self.only_first,
             piece: self.piece,
         };
-        let own = self.own_row(name, section)?;
+        let own = RowTransform { unpivot: settings.unpivot.as_ref(), ..self.own_row(name, section)? };
         let room = self.room(name);
-        match read::read(&request, source, &|| TableAssembler::new(&own, &room), self.observer) {
+        match read::read(&request, &|| TableAssembler::new(&own, &room), self.observer) {
             Ok(encoded) => Ok(encoded),
             Err(Failure::Load(e)) => Err(e),
             // Both are turned to problems where they are met.
@@ -215,57 +233,6 @@ impl Loader<'_> {
                 Err(Diagnostic::general(Problem::Data, message).help("let nobody write it while it is read").into())
             }
         }
-    }
-
-    /// What the model says of the columns of a source.
-    fn said_of_columns(&self, name: &str, section: &TableSection) -> Result<SaidOfColumns, LoadError> {
-        let mut all = SaidOfColumns::default();
-        for (column, said) in section.column.iter().filter(|(_, c)| c.formula.is_none()) {
-            let path = |key: &str| format!("table.{name}.column.{column}.{key}");
-            if let Some(source) = &said.source_name {
-                all.renamed.insert(source.clone(), column.clone());
-            }
-            if let Some(path) = &said.path {
-                all.paths.insert(path.clone(), column.clone());
-            }
-            if said.path.is_some() && (said.source_name.is_some() || said.source_position.is_some()) {
-                let message =
-                    format!("`{column}` has a path in the source and something else that says which column it is");
-                let problem = self.document.problem(Problem::Model, &path("path"), message);
-                return Err(problem.help("one of them says it").into());
-            }
-            if let Some(place) = said.source_position {
-                let wrong = |message: String, help: &str| {
-                    LoadError::from(self.document.problem(Problem::Model, &path("source_position"), message).help(help))
-                };
-                if said.source_name.is_some() {
-                    let message = format!("`{column}` has a place in the source and a name there");
-                    return Err(wrong(message, "one of them says which column it is"));
-                }
-                if let Some(other) = all.positions.insert(place as usize, column.clone()) {
-                    return Err(wrong(
-                        format!("`{other}` is column {place}, too"),
-                        "give each column a place of its own",
-                    ));
-                }
-                if place == 0 {
-                    return Err(wrong("there is no column 0".into(), "the first column is 1"));
-                }
-            }
-            if let Some(text) = &said.ty {
-                all.types.insert(column.clone(), self.declared_type(name, column, text)?);
-            }
-            if let Some(patterns) = &said.date_pattern {
-                let parsed = patterns.list().iter().map(|pattern| DatePattern::parse(pattern));
-                let parsed = parsed.collect::<Result<Vec<_>, String>>();
-                let parsed = parsed.map_err(|e| self.document.problem(Problem::Model, &path("date_pattern"), e))?;
-                all.shapes.insert(column.clone(), Shape::Dated(parsed));
-            }
-            if let Some(missing) = &said.missing {
-                all.missing.insert(column.clone(), missing.clone());
-            }
-        }
-        Ok(all)
     }
 
     fn room<'s>(&'s self, table: &'s str) -> MemoryBudget<'s> {
@@ -282,7 +249,7 @@ impl Loader<'_> {
     fn own_row<'s>(&'s self, name: &'s str, section: &'s TableSection) -> Result<RowTransform<'s>, LoadError> {
         let column = |(column, formula): (&'s str, &'s ParsedFormula)| {
             let ty = section.column.get(column).and_then(|c| c.ty.as_deref());
-            let ty = ty.map(|t| self.declared_type(name, column, t)).transpose()?;
+            let ty = ty.map(|t| declared_type(self.document, name, column, t)).transpose()?;
             Ok(OwnColumn { name: column, formula, ty })
         };
         Ok(RowTransform {
@@ -292,74 +259,10 @@ impl Loader<'_> {
             keys: keys_of(&self.document.file, name),
             order: &section.order,
             left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
+            unpivot: None,
             check: Box::new(|names| self.check_names(name, section, names)),
             settings: self.settings,
         })
-    }
-
-    /// How the model says that a table's text is laid out.
-    fn dialect(&self, name: &str, section: &TableSection) -> Result<Dialect, LoadError> {
-        let said = section.csv.clone().unwrap_or_default();
-        let wrong = |key: &str, message: String, help: &str| {
-            let path = format!("table.{name}.csv.{key}");
-            LoadError::from(self.document.problem(Problem::Model, &path, message).help(help))
-        };
-        let one = |key: &str, text: Option<&str>| match text {
-            None => Ok(None),
-            Some("\\t") => Ok(Some(b'\t')),
-            Some(text) if text.len() == 1 => Ok(text.bytes().next()),
-            Some(text) => Err(wrong(key, format!("`{text}` is not one character"), "write one character, such as `;`")),
-        };
-        let delimiter = one("delimiter", said.delimiter.as_deref())?;
-        let quote = one("quote", said.quote.as_deref())?.unwrap_or(b'"');
-        let decimal_comma = match said.decimal.as_deref() {
-            None | Some(".") => false,
-            Some(",") => true,
-            Some(other) => {
-                return Err(wrong("decimal", format!("`{other}` does not part decimals"), "write `.` or `,`"));
-            }
-        };
-        let point = if decimal_comma { "," } else { "." };
-        let thousands = match said.thousands.as_deref() {
-            None => None,
-            Some(text) if text == point => {
-                let help = "say what parts decimals, too: `decimal = \",\"`";
-                return Err(wrong("thousands", format!("`{text}` parts decimals"), help));
-            }
-            Some(text @ ("," | "." | "'" | "’" | " " | "_" | "\u{a0}" | "\u{202f}")) => text.chars().next(),
-            Some(other) => {
-                let help = "write `,`, `.`, `'` or a space";
-                return Err(wrong("thousands", format!("`{other}` does not part thousands"), help));
-            }
-        };
-        let encoding = match said.encoding.as_deref() {
-            None => encoding_rs::UTF_8,
-            Some(label) => encoding_rs::Encoding::for_label(label.as_bytes()).ok_or_else(|| {
-                wrong(
-                    "encoding",
-                    format!("`{label}` is not an encoding"),
-                    "write one such as `windows-1252` or `utf-16le`",
-                )
-            })?,
-        };
-        let skip = said.skip.unwrap_or(0);
-        Ok(Dialect { delimiter, quote, decimal_comma, thousands, encoding, skip })
-    }
-
-    fn declared_type(&self, table: &str, column: &str, text: &str) -> Result<Type, LoadError> {
-        let path = format!("table.{table}.column.{column}.type");
-        let ty = Type::parse(text).ok_or_else(|| {
-            self.document
-                .problem(Problem::Type, &path, format!("`{text}` is not a type"))
-                .help("the types are int, decimal(p,s), float, text, bool, date, timestamp")
-        })?;
-        if let Type::Decimal { precision, .. } = ty
-            && precision > exact::STORED_DIGITS
-        {
-            let message = format!("a column stores at most {} digits", exact::STORED_DIGITS);
-            return Err(self.document.problem(Problem::Type, &path, message).into());
-        }
-        Ok(ty)
     }
 
     /// A calendar that nobody has written: by default from the first to the last year of the data.
@@ -422,6 +325,16 @@ impl Loader<'_> {
         Ok(table)
     }
 
+    /// A table that was read before anybody knew its keys, with these coded as keys.
+    pub fn with_keys(&self, table: LoadedTable) -> LoadedTable {
+        let keys = keys_of(&self.document.file, &table.name);
+        let coded = |c: LoadedColumn| match keys.contains(&c.name) {
+            true => LoadedColumn { data: Arc::new(c.data.used_as(Use::of(c.data.ty(), true))), ..c },
+            false => c,
+        };
+        LoadedTable { columns: table.columns.into_par_iter().map(coded).collect(), ..table }
+    }
+
     /// Keys and display orders.
     fn check(&self, name: &str, section: &TableSection, table: &LoadedTable) -> Result<(), LoadError> {
         if let Some(key) = &section.key {
@@ -473,25 +386,6 @@ impl Loader<'_> {
         }
         if problems.is_empty() { Ok(()) } else { Err(LoadError::Problems(problems)) }
     }
-}
-
-/// What a model says of the columns of a source, by their names in the model.
-#[derive(Default)]
-struct SaidOfColumns {
-    /// From names in the source.
-    renamed: HashMap<String, String>,
-    /// From places in the source.
-    positions: HashMap<usize, String>,
-    /// From paths in it.
-    paths: HashMap<String, String>,
-    types: HashMap<String, Type>,
-    shapes: HashMap<String, Shape>,
-    missing: HashMap<String, Vec<String>>,
-}
-
-/// What a column is called in the source.
-fn source_name<'s>(section: &'s TableSection, column: &'s str) -> &'s str {
-    section.column.get(column).and_then(|c| c.source_name.as_deref()).unwrap_or(column)
 }
 
 /// More bad rows than the model allows refuse the table.

@@ -21,7 +21,7 @@ use crate::formula::schema::{
 use crate::formula::source::{Diagnostic, Problem, Severity, Source};
 use crate::formula::typed::Expr;
 use crate::value::days::CalendarRules;
-use crate::value::{Type, exact, format};
+use crate::value::{Matching, Type, exact, format};
 
 /// The columns that a table has, as loading found them.
 #[derive(Clone, Debug)]
@@ -375,6 +375,7 @@ impl Definer<'_> {
             one_columns,
             spare: section.spare,
             both_ways: section.both_ways,
+            matching: section.matching,
         });
     }
 
@@ -655,10 +656,23 @@ impl Definer<'_> {
                     wrong.push((self.path_of_relationship(i), message, self.help_for_keys(m, o)));
                 }
             }
+            wrong.extend(self.without_time(i, r));
         }
         for (path, message, help) in wrong {
             self.problem(Problem::Type, &path, message, help);
         }
+    }
+
+    /// What is newer can only be told by days and times.
+    fn without_time(&self, i: usize, r: &RelationshipDef) -> Option<(String, String, String)> {
+        let last = ColumnId { table: r.many, index: *r.many_columns.last()? };
+        let ty = self.schema.column(last).ty;
+        if r.matching == Matching::Exact || matches!(ty, Type::Date | Type::Timestamp | Type::Null) {
+            return None;
+        }
+        let path = format!("{}.match", self.path_of_relationship(i));
+        let message = format!("{} is {ty}: what is at or before it cannot be told", self.schema.column_name(last));
+        Some((path, message, "the last column of the key has to be a date or timestamp".into()))
     }
 
     fn help_for_keys(&self, m: ColumnId, o: ColumnId) -> String {

@@ -4,6 +4,9 @@ use indexmap::IndexMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::paths::separated;
+use crate::value::Matching;
+
 /// A whole `model.toml`.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -62,8 +65,8 @@ impl ModelSection {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct TableSection {
-    /// A file or a pattern for several, relative to the model's folder.
-    pub source: Option<String>,
+    /// A file or a pattern for several, relative to the model's folder; of several sources the rows stand one after the other.
+    pub source: Option<OneOrMany>,
     /// A query that works the table out, in place of a source: its axis columns and items.
     pub query: Option<String>,
     /// Whether roles see the query's result over all rows, and not over those that they see.
@@ -72,6 +75,12 @@ pub struct TableSection {
     pub csv: Option<CsvSection>,
     /// Which cells of a workbook are read.
     pub workbook: Option<WorkbookSection>,
+    /// A list in nested data whose entries are the rows, such as `order.items`.
+    pub rows_of: Option<String>,
+    /// What of the rows around goes with the entries of a list; by default the key of the table that has those rows.
+    pub carry: Option<Vec<String>>,
+    /// Columns side by side that become rows.
+    pub unpivot: Option<UnpivotSection>,
     /// Parts of a database's table that are read by themselves.
     pub partition: Option<PartitionSection>,
     /// The column whose values are unique.
@@ -80,6 +89,8 @@ pub struct TableSection {
     pub missing: Option<Vec<String>>,
     /// Whether blanks around fields are no part of them.
     pub trim: bool,
+    /// The place whose clocks show the times that say how far they are from UTC, such as `Europe/Paris`; by default UTC.
+    pub time_zone: Option<String>,
     /// Which rows to load.
     #[serde(rename = "where")]
     pub filter: Option<String>,
@@ -120,6 +131,13 @@ pub struct TableSection {
     pub allow: Vec<String>,
 }
 
+impl TableSection {
+    /// What its rows are read from, if it is anything.
+    pub fn sources(&self) -> &[String] {
+        self.source.as_ref().map_or(&[], OneOrMany::list)
+    }
+}
+
 /// `csv = { … }`
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -146,6 +164,18 @@ pub struct WorkbookSection {
     pub sheet: Option<String>,
     /// The cells, such as `B3:F200`; without an end (`B3:F`, `B3`) as far as there are any. Its first row names the columns.
     pub range: Option<String>,
+}
+
+/// `unpivot = { columns = ["q_*"], name = "question", value = "answer" }`
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UnpivotSection {
+    /// Names of columns, or patterns of them such as `q_*`.
+    pub columns: Vec<String>,
+    /// What the column of their names is called.
+    pub name: String,
+    /// What the column of their values is called.
+    pub value: String,
 }
 
 /// `partition = { column = "sailed_on", by = "month" }`
@@ -232,9 +262,27 @@ pub struct RelationshipSection {
     /// Filters also travel from the many side to the one side.
     #[serde(default)]
     pub both_ways: bool,
+    /// Which row of the one side a row points at.
+    #[serde(default, rename = "match")]
+    pub matching: Matching,
     /// What is said of it and meant: the names of hints that are not to be given.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allow: Vec<String>,
+}
+
+impl RelationshipSection {
+    /// From the columns that point to the key that they point at, written `table.column`; several are joined with `+`.
+    pub(crate) fn new(many: &str, one: &str) -> RelationshipSection {
+        let side = |text: &str| OneOrMany::Many(separated(text, '+').into_iter().map(str::to_string).collect());
+        RelationshipSection {
+            many: side(many),
+            one: side(one),
+            spare: false,
+            both_ways: false,
+            matching: Matching::Exact,
+            allow: Vec::new(),
+        }
+    }
 }
 
 /// One text, or several.

@@ -89,10 +89,14 @@ impl Merge<'_> {
             csv,
             workbook,
             all_rows,
+            rows_of,
+            carry,
+            unpivot,
             partition,
             key,
             missing,
             trim,
+            time_zone,
             filter,
             distinct,
             latest_by,
@@ -116,6 +120,9 @@ impl Merge<'_> {
         self.option(&mut own.query, query, &at("query"));
         self.option(&mut own.csv, csv, &at("csv"));
         self.option(&mut own.workbook, workbook, &at("workbook"));
+        self.option(&mut own.rows_of, rows_of, &at("rows_of"));
+        self.option(&mut own.carry, carry, &at("carry"));
+        self.option(&mut own.unpivot, unpivot, &at("unpivot"));
         self.option(&mut own.partition, partition, &at("partition"));
         self.option(&mut own.key, key, &at("key"));
         self.option(&mut own.missing, missing, &at("missing"));
@@ -125,6 +132,7 @@ impl Merge<'_> {
         self.option(&mut own.note, note, &at("note"));
         own.hidden |= hidden;
         own.trim |= trim;
+        self.option(&mut own.time_zone, time_zone, &at("time_zone"));
         own.distinct |= distinct;
         self.option(&mut own.latest_by, latest_by, &at("latest_by"));
         own.all_rows |= all_rows;

@@ -392,6 +392,10 @@ pub struct WholeLeaves<'a> {
 impl Leaves for WholeLeaves<'_> {
     type Error = EvalError;
 
+    fn is_at_hand(&self, _: usize) -> bool {
+        true
+    }
+
     fn may_go_on(&self) -> bool {
         self.tables.check().is_ok()
     }
@@ -718,6 +722,11 @@ struct BatchLeaves<'a> {
 
 impl Leaves for BatchLeaves<'_> {
     type Error = EvalError;
+
+    fn is_at_hand(&self, leaf: usize) -> bool {
+        // Whether something is in a set is told of an expression, which can fail.
+        !matches!(self.row.leaves[leaf], CompiledLeaf::Member(..))
+    }
 
     fn may_go_on(&self) -> bool {
         self.tables.check().is_ok()

@@ -30,6 +30,15 @@ impl Column {
         Column { ty, nulls, cuts, ..joined }
     }
 
+    /// The same values, coded for what they are used for.
+    #[must_use]
+    pub fn used_as(&self, used: Use) -> Column {
+        match &self.encoding {
+            Encoding::Texts(_) => self.clone(),
+            _ => numbers(vec![self.clone()], vec![UsedCodes::of_column(self)], used).with_rows_of(self),
+        }
+    }
+
     /// Only some of the segments, without codes that no row of them has.
     #[must_use]
     pub fn only(&self, segments: std::ops::Range<usize>) -> Column {

@@ -11,7 +11,7 @@ use super::checksum::Checksum;
 use super::codes::Segment;
 use super::column::{Column, Encoding, NO_ROW};
 use super::deferred::Deferred;
-use crate::value::Value;
+use crate::value::{Matching, Value};
 
 /// A key whose codes are at most this many times the rows gets an array over its codes.
 const CODES_PER_ROW: u64 = 2;
@@ -61,6 +61,18 @@ const EXAMPLES: usize = 5;
 struct Index<'a> {
     columns: &'a [&'a Column],
     rows: RowsOfKeys,
+}
+
+/// The rows of the one side by all of the key but its last column, and by that in order.
+struct Timeline<'a> {
+    columns: &'a [&'a Column],
+    rows: HashMap<Vec<u64>, Vec<(i64, u32)>, foldhash::fast::RandomState>,
+}
+
+/// Finds the row that a key points at.
+trait Finds {
+    /// The row for a key that stands on the many side; [`NO_ROW`] for none. A part that is null finds nothing.
+    fn find(&self, key: &[Value]) -> u32;
 }
 
 enum RowsOfKeys {
@@ -124,10 +136,54 @@ impl Index<'_> {
             (RowsOfKeys::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
         }
     }
+}
 
-    /// The code that a value of a key column of the many side has on the one side.
-    fn code(&self, place: usize, value: &Value) -> Option<u64> {
-        if value.is_null() { None } else { self.columns[place].code_of(value) }
+/// The codes that the values of a key have on the one side; none where a part is null, or is not there.
+fn codes_of(columns: &[&Column], key: &[Value]) -> Option<Vec<u64>> {
+    let code = |(column, value): (&&Column, &Value)| if value.is_null() { None } else { column.code_of(value) };
+    columns.iter().zip(key).map(code).collect()
+}
+
+impl Finds for Index<'_> {
+    fn find(&self, key: &[Value]) -> u32 {
+        codes_of(self.columns, key).map_or(NO_ROW, |codes| self.row(&codes))
+    }
+}
+
+impl Timeline<'_> {
+    fn of<'a>(one: &'a [&'a Column]) -> Result<Timeline<'a>, DuplicateKeys> {
+        check_unique(one)?;
+        let mut rows: HashMap<Vec<u64>, Vec<(i64, u32)>, foldhash::fast::RandomState> = HashMap::default();
+        for (row, mut key) in whole_keys(one) {
+            let time = key.pop().zip(one.last()).and_then(|(code, column)| moment(&column.value_of(code)));
+            if let Some(time) = time {
+                rows.entry(key).or_default().push((time, row));
+            }
+        }
+        rows.values_mut().for_each(|line| line.sort_unstable());
+        Ok(Timeline { columns: one, rows })
+    }
+}
+
+/// A day or a time as a number.
+fn moment(value: &Value) -> Option<i64> {
+    match value {
+        Value::Date(day) => Some(i64::from(*day)),
+        Value::Timestamp(time) => Some(*time),
+        _ => None,
+    }
+}
+
+impl Finds for Timeline<'_> {
+    fn find(&self, key: &[Value]) -> u32 {
+        let found = || {
+            let (time, rest) = key.split_last()?;
+            let line = self.rows.get(&codes_of(&self.columns[..rest.len()], rest)?)?;
+            let time = moment(time)?;
+            let newer = line.partition_point(|(at, _)| *at <= time);
+            Some(line[newer.checked_sub(1)?].1)
+        };
+        found().unwrap_or(NO_ROW)
     }
 }
 
@@ -160,25 +216,27 @@ impl Lookup {
     ///
     /// # Errors
     /// When keys of the one side are not unique.
-    pub fn build(many: &[&Column], one: &[&Column]) -> Result<Lookup, DuplicateKeys> {
-        let index = Index::of(one)?;
+    pub fn build(many: &[&Column], one: &[&Column], matching: Matching) -> Result<Lookup, DuplicateKeys> {
+        Ok(match matching {
+            Matching::Exact => Lookup::by(many, one, &Index::of(one)?),
+            Matching::AtOrBefore => Lookup::by(many, one, &Timeline::of(one)?),
+        })
+    }
+
+    fn by(many: &[&Column], one: &[&Column], index: &impl Finds) -> Lookup {
         let rows = many.first().map_or(0, |c| c.rows());
         let one_rows = one.first().map_or(0, |c| c.rows());
         match many {
             [column] if column.domain() <= CODES_PER_ROW * rows as u64 + 65_536 => {
-                Ok(Lookup::by_code(column, one_rows, &index))
+                Lookup::by_code(column, one_rows, index)
             }
-            _ => Ok(Lookup::by_row(many, one_rows, &index)),
+            _ => Lookup::by_row(many, one_rows, index),
         }
     }
 
-    fn by_code(column: &Column, one_rows: usize, index: &Index<'_>) -> Lookup {
+    fn by_code(column: &Column, one_rows: usize, index: &impl Finds) -> Lookup {
         let mut target = vec![NO_ROW; column.domain() as usize + 1];
-        each_value(column, |code, value| {
-            if let Some(key) = index.code(0, value) {
-                target[code as usize] = index.row(&[key]);
-            }
-        });
+        each_value(column, |code, value| target[code as usize] = index.find(std::slice::from_ref(value)));
         let mut unmatched_rows = column.nulls();
         let mut examples = Vec::new();
         if target.iter().filter(|r| **r == NO_ROW).count() > 1 {
@@ -203,7 +261,7 @@ impl Lookup {
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
-    fn by_row(many: &[&Column], one_rows: usize, index: &Index<'_>) -> Lookup {
+    fn by_row(many: &[&Column], one_rows: usize, index: &impl Finds) -> Lookup {
         let rows = many.first().map_or(0, |c| c.rows());
         let mut examples: Vec<String> = Vec::new();
         let mut targets = vec![one_rows as u64; rows];
@@ -211,8 +269,8 @@ impl Lookup {
         let mut unmatched_rows = rows as u64;
         for (row, key) in whole_keys(many) {
             let found = *keys.entry(key).or_insert_with_key(|key| {
-                let codes = key.iter().enumerate().map(|(i, code)| index.code(i, &many[i].value_of(*code)));
-                let found = codes.collect::<Option<Vec<u64>>>().map_or(NO_ROW, |codes| index.row(&codes));
+                let values: Vec<Value> = key.iter().zip(many).map(|(code, column)| column.value_of(*code)).collect();
+                let found = index.find(&values);
                 if found == NO_ROW && examples.len() < EXAMPLES {
                     examples.push(show(many, key));
                 }

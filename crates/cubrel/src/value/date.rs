@@ -63,6 +63,11 @@ fn days_in_month(year: i32, month: i32) -> i32 {
 /// Reads `2026-03-01 08:30:00`, with `T` for the space, seconds or not, up to six decimals, and an offset, which is
 /// turned to UTC.
 pub fn parse_timestamp(text: &[u8]) -> Option<i64> {
+    parse_moment(text).map(|(micros, _)| micros)
+}
+
+/// The same, and whether there is an offset: then it is turned to UTC.
+pub fn parse_moment(text: &[u8]) -> Option<(i64, bool)> {
     if text.len() < 16 || !matches!(text[10], b' ' | b'T' | b't') {
         return None;
     }
@@ -83,16 +88,17 @@ pub fn parse_timestamp(text: &[u8]) -> Option<i64> {
     if time[2] != b':' || hour > 23 || minute > 59 || second > 59 {
         return None;
     }
-    let seconds = (hour * 60 + minute - offset_minutes) * 60 + second;
-    Some(i64::from(day) * DAY_MICROS + seconds * 1_000_000 + micros)
+    let seconds = (hour * 60 + minute - offset_minutes.unwrap_or(0)) * 60 + second;
+    Some((i64::from(day) * DAY_MICROS + seconds * 1_000_000 + micros, offset_minutes.is_some()))
 }
 
-fn split_offset(time: &[u8]) -> Option<(&[u8], i64)> {
+/// A time without its offset, and the offset in minutes where there is one.
+fn split_offset(time: &[u8]) -> Option<(&[u8], Option<i64>)> {
     if let Some(rest) = time.strip_suffix(b"Z") {
-        return Some((rest, 0));
+        return Some((rest, Some(0)));
     }
     let Some(at) = time.iter().position(|c| matches!(c, b'+' | b'-')) else {
-        return Some((time, 0));
+        return Some((time, None));
     };
     let (rest, offset) = time.split_at(at);
     let (hours, minutes) = match offset.len() {
@@ -105,7 +111,7 @@ fn split_offset(time: &[u8]) -> Option<(&[u8], i64)> {
         return None;
     }
     let sign = if offset[0] == b'-' { -1 } else { 1 };
-    Some((rest, sign * (hours * 60 + minutes)))
+    Some((rest, Some(sign * (hours * 60 + minutes))))
 }
 
 fn fraction(part: &[u8]) -> Option<i64> {

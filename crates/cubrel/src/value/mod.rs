@@ -9,6 +9,7 @@ pub mod days;
 pub mod exact;
 pub mod format;
 mod json;
+mod matching;
 mod order;
 pub mod parse;
 mod types;
@@ -19,6 +20,7 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::sync::Arc;
 
+pub use matching::Matching;
 pub use types::Type;
 pub use vector::{Data, Vector, VectorBuilder};
 

@@ -2,11 +2,12 @@
 use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 
-use cubrel::Silent;
 use cubrel::draft::{Draft, draft};
 use cubrel::internals::InModel as _;
-use cubrel::{Model, RefreshOptions, Value};
+use cubrel::{Model, RefreshOptions, RefreshReport, Value};
+use cubrel::{Observer, Silent};
 use tempfile::TempDir;
 
 /// Numbers that look random, and are the same every time.
@@ -338,4 +339,335 @@ fn names_with_anything_in_them_are_drafted_as_names() {
     let catalog = model.catalog();
     assert!(catalog.tables.iter().all(|t| t.name != "evil"), "{}", draft.toml);
     assert_eq!(total(&model, "rows(sale)"), Value::Int(2));
+}
+
+/// Names and texts that are something else to somebody.
+const ODD: &[&str] = &[
+    "id",
+    "Port Code",
+    "a.b",
+    "a \"b\"",
+    "it's",
+    "größe",
+    "名前",
+    "grid",
+    "sum",
+    "date",
+    "1st",
+    "-",
+    "x\ny",
+    "#no",
+    "[t]",
+    "total",
+    "calendar",
+    "parent_id",
+    "price",
+    "",
+    "%",
+    "a\\b",
+    "$x",
+    "rows",
+    "Ünï Cödé",
+    "true",
+    "2026",
+    "a,b;c",
+];
+
+/// A file of anything, as its name and its bytes.
+fn anything(chance: &mut Chance, i: u64) -> (String, Vec<u8>) {
+    let stems =
+        ["port", "my file", "data [2026]", "größe", "a'b", "grid", "port-1", "port-2", "x.y", "total", "ports*"];
+    let stem = format!("{}{}", chance.of(&stems), ["", "_a", "b"][(i % 3) as usize]);
+    let width = 1 + chance.below(6);
+    let header: Vec<&str> = (0..width).map(|_| *chance.of(ODD)).collect();
+    let kinds: Vec<u64> = (0..width).map(|_| chance.below(9)).collect();
+    let rows = *chance.of(&[0, 1, 4, 30]);
+    let cell = |chance: &mut Chance, kind: u64, row: u64| match kind {
+        _ if chance.below(12) == 0 => (*chance.of(&["", "NA", "-", "?"])).to_string(),
+        0 => row.to_string(),
+        1 => (row / 3).to_string(),
+        2 => format!("P{}", row % 5),
+        3 => format!("{}.{:02}", chance.below(900), chance.below(100)),
+        4 => format!("{:02}/{:02}/2026", 1 + chance.below(28), 1 + chance.below(12)),
+        5 => format!("2026-{:02}-{:02} 08:30", 1 + chance.below(12), 1 + chance.below(28)),
+        6 => format!("1.234,{:02} €", chance.below(100)),
+        7 => format!("00{row}"),
+        _ => (*chance.of(ODD)).to_string(),
+    };
+    let table: Vec<Vec<String>> =
+        (0..rows).map(|row| kinds.iter().map(|kind| cell(chance, *kind, row)).collect()).collect();
+    match chance.below(10) {
+        0 => (format!("{stem}.parquet"), b"PAR1 this is none".to_vec()),
+        1 => (format!("{stem}.csv"), Vec::new()),
+        2 => (format!("{stem}.xlsx"), b"PK nothing".to_vec()),
+        3 | 4 => {
+            let object = |row: &Vec<String>| {
+                let entries = header.iter().zip(row).map(|(name, value)| (name.to_string(), value.clone().into()));
+                serde_json::Value::Object(entries.collect()).to_string()
+            };
+            (format!("{stem}.jsonl"), table.iter().map(object).collect::<Vec<_>>().join("\n").into_bytes())
+        }
+        kind => {
+            let delimiter = *chance.of(&[",", ";", "\t"]);
+            let quoted = |field: &str| format!("\"{}\"", field.replace('"', "\"\""));
+            let line = |row: &[String]| row.iter().map(|f| quoted(f)).collect::<Vec<_>>().join(delimiter) + "\n";
+            let mut text = if kind == 5 { "Made on 3 March\n\n".to_string() } else { String::new() };
+            text += &line(&header.iter().map(|h| h.to_string()).collect::<Vec<_>>());
+            table.iter().for_each(|row| text += &line(row));
+            if kind == 6 {
+                text += "one field too few\n";
+            }
+            (format!("{stem}.csv"), text.into_bytes())
+        }
+    }
+}
+
+#[test]
+fn whatever_the_files_are_what_is_drafted_loads() {
+    let mut drafts = 0;
+    for seed in 0..150 {
+        let mut chance = Chance(seed);
+        let folder = TempDir::new().unwrap();
+        let files: Vec<(String, Vec<u8>)> = (0..1 + chance.below(4)).map(|i| anything(&mut chance, i)).collect();
+        files.iter().for_each(|(name, bytes)| fs::write(folder.path().join(name), bytes).unwrap());
+        let draft = match draft(folder.path(), &[folder.path().to_path_buf()], &Silent) {
+            Ok(draft) => draft,
+            Err(e) => {
+                assert!(e.to_string().contains("none of the files can be read"), "{seed}: {e}");
+                continue;
+            }
+        };
+        loaded(folder.path(), &draft);
+        drafts += 1;
+        // What is only proposed can be had, too.
+        let proposed: String = draft.toml.lines().map(|line| uncommented(line).to_string() + "\n").collect();
+        if proposed != draft.toml && !proposed.contains("# not possible yet") {
+            fs::write(folder.path().join("model.toml"), &proposed).unwrap();
+            let both = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).map(|_| ());
+            // Two ways between two tables are refused with what to do about it.
+            let refused = both.err().map(|e| e.to_string()).filter(|e| !e.contains("ways lead from"));
+            assert!(refused.is_none(), "{seed}: {}\n{proposed}", refused.unwrap_or_default());
+        }
+    }
+    assert!(drafts > 100, "{drafts} drafts");
+}
+
+/// A line of a proposed table or relationship without its mark.
+fn uncommented(line: &str) -> &str {
+    let inside = line.strip_prefix("# ").unwrap_or(line);
+    let is_toml = ["[[relationship]]", "many = ", "one = ", "[table.", "same_as = ", "rows_of = ", "source = "]
+        .iter()
+        .any(|s| inside.starts_with(s));
+    if is_toml { inside } else { line }
+}
+
+#[test]
+fn trees_bridges_totals_and_doubts_are_told() {
+    let mut ports = String::from("port,parent,name,boats\n");
+    for n in 0..12 {
+        let parent = if n == 0 { String::new() } else { format!("P{}", (n - 1) / 3) };
+        writeln!(ports, "P{n},{parent},Port {n},{}", n % 4).unwrap();
+    }
+    writeln!(ports, ",,Total,{}", (0..12).map(|n| n % 4).sum::<i32>()).unwrap();
+    let mut people = String::from("person,name\n");
+    (0..20).for_each(|n| writeln!(people, "g{n},Guest {n}").unwrap());
+    let mut seen = String::from("person,port,first_seen\n");
+    for n in 0..20 {
+        (0..3).for_each(|k| writeln!(seen, "g{n},P{},2026-01-0{}", (n + k * 5) % 12, 1 + k).unwrap());
+    }
+    let mut trips = String::from("trip,port,fare,latitude\n");
+    for n in 0..60 {
+        // One port in six is not known.
+        let port = if n % 6 == 5 { format!("X{}", n % 12) } else { format!("P{}", n % 4) };
+        writeln!(trips, "{n},{port},{}.50,5{}.2", n % 30, n % 9).unwrap();
+    }
+    writeln!(trips, "Total,,{:.2},", (0..60).map(|n| f64::from(n % 30) + 0.5).sum::<f64>()).unwrap();
+    let folder = folder(&[("port.csv", &ports), ("person.csv", &people), ("seen.csv", &seen), ("trip.csv", &trips)]);
+    let draft = drafted(folder.path());
+    for part in [
+        "# one row has `Total` in `name` and the sum of a column: it is left out",
+        "where = \"name <> 'Total'\"",
+        "where = \"trip <> 'Total'\"",
+        "# port.parent holds keys of its own table: a tree of 3 levels",
+        "# seen is a bridge between person and port",
+        "# many = \"trip.port\"",
+        "formula = \"avg(trip.latitude)\"",
+    ] {
+        assert!(draft.toml.contains(part), "no {part} in\n{}", draft.toml);
+    }
+    let found = draft.findings.join("\n");
+    assert!(found.contains("seen: 60 rows, 3 columns; a bridge between person and port"), "{found}");
+    assert!(found.contains("trip.port may point at port.port: 4 of its 6 values are keys there"), "{found}");
+    let model = loaded(folder.path(), &draft);
+    assert_eq!(total(&model, "rows(port)"), Value::Int(12));
+    assert_eq!(total(&model, "rows(trip)"), Value::Int(60));
+    let proposed: String = draft.toml.lines().map(|line| uncommented(line).to_string() + "\n").collect();
+    fs::write(folder.path().join("model.toml"), proposed).unwrap();
+    let model = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent).unwrap().0;
+    crate::common::expect(&model, "grid rows(port) as n by port_above.name limit 2", &["Port 0|3", "Port 1|3"]);
+    crate::common::expect(&model, "grid rows(trip) as n where port.port is null", &["10"]);
+}
+
+#[test]
+fn rows_that_are_no_totals_stay() {
+    let cases: &[(&str, &str)] = &[
+        ("a sum without a word for it", "port,boats\nNess,1\nHolm,2\nSkaw,3\nVaar,6\n"),
+        ("a word without a sum", "port,boats\nNess,1\nHolm,2\nSkaw,3\nTotal,7\n"),
+        ("too few rows", "port,boats\nNess,1\nHolm,2\nTotal,3\n"),
+        ("the word in several rows", "port,boats\nTotal,1\nHolm,2\nSkaw,3\nVaar,4\nTotal,10\n"),
+        ("nothing but zeros", "port,boats\nNess,0\nHolm,0\nSkaw,0\nVaar,0\nTotal,0\n"),
+    ];
+    for (what, text) in cases {
+        let folder = folder(&[("port.csv", text)]);
+        let draft = drafted(folder.path());
+        assert!(!draft.toml.contains("where = "), "{what}: {}", draft.toml);
+    }
+    let total = "port,region,boats,cars\nNess,N,1,4\nHolm,N,2,4\nSkaw,,3,1\nVaar,S,4,1\n,S,10,10\n";
+    let folder = folder(&[("port.csv", total)]);
+    let draft = drafted(folder.path());
+    assert!(draft.toml.contains("where = \"port is not null\""), "{}", draft.toml);
+}
+
+#[test]
+fn numbers_with_signs_are_numbers_even_among_words_for_nothing() {
+    let mut text = String::from("ref;fare;share;left\n");
+    for n in 0..40 {
+        let share = ["5,0%", "12,5%", "NA", ""][n % 4];
+        writeln!(text, "{n};1.0{:02},{:02} €;{share};{:02}.03.2026", n, n * 2, 1 + n % 28).unwrap();
+    }
+    let folder = folder(&[("trip.csv", &text)]);
+    let draft = drafted(folder.path());
+    let model = loaded(folder.path(), &draft);
+    assert_eq!(total(&model, "sum(trip.share)").to_string(), "1.750", "{}", draft.toml);
+    let fares: f64 = (0..40).map(|n| 1000.0 + f64::from(n) + f64::from(n * 2) / 100.0).sum();
+    assert_eq!(total(&model, "sum(trip.fare)").to_string(), format!("{fares:.2}"), "{}", draft.toml);
+    assert!(draft.toml.contains("missing = [\"\", \"NA\"]"), "{}", draft.toml);
+    // One value that is none takes its own column back to text, and no other.
+    fs::remove_dir_all(folder.path().join(".cubrel")).unwrap();
+    let odd = (0..3000).fold(text.clone(), |text, n| text + &format!("{};2,00 €;1%;0{}.04.2026\n", 100 + n, 1 + n % 9));
+    fs::write(folder.path().join("trip.csv"), odd + "9999;free of charge;1%;01.04.2026\n").unwrap();
+    let draft = drafted(folder.path());
+    let model = loaded(folder.path(), &draft);
+    assert!(total(&model, "sum(trip.share)").to_string().starts_with("31.7"), "{}", draft.toml);
+    assert_eq!(total(&model, "max(trip.left)").to_string(), "2026-04-09", "{}", draft.toml);
+}
+
+/// What is large is first looked at by its beginning, and nobody can tell.
+#[test]
+fn a_large_file_is_drafted_like_a_small_one() {
+    let row =
+        |n: u32| format!("{n};{:02}.03.2026;1.2{:02},50 €;K{:03} ;remark on trip {n}\n", 1 + n % 28, n % 100, n % 40);
+    let header = "ref;left;fare;guest;remark\n";
+    let small = (0..3000).fold(header.to_string(), |text, n| text + &row(n));
+    let large = (0..220_000).fold(header.to_string(), |text, n| text + &row(n));
+    assert!(large.len() > 9 << 20);
+    let draft_of = |bytes: Vec<u8>| {
+        let folder = TempDir::new().unwrap();
+        fs::write(folder.path().join("trip.csv"), bytes).unwrap();
+        let draft = drafted(folder.path());
+        loaded(folder.path(), &draft);
+        let is_said = |line: &&str| !line.contains(" rows") && !line.contains("name = ") && !line.contains("order");
+        let said: Vec<String> = draft.toml.lines().filter(is_said).map(str::to_string).collect();
+        said.join("\n")
+    };
+    // What stands at the end, where nobody has looked at first.
+    let ends: [&[u8]; 5] = [
+        b"",
+        b"9;01.04.2026;free of charge;K001;x\n",
+        b"9;2026/04/01;7,00 \xe2\x82\xac;K001;x\n",
+        b"9;01.04.2026;7,00 EUR;K\xe4ufer;x\n",
+        b"9;01.04.2026;NA;K001;x\n",
+    ];
+    for end in ends {
+        let of = |text: &str| draft_of([text.as_bytes(), end].concat());
+        assert_eq!(of(&large), of(&small), "{}", String::from_utf8_lossy(end));
+    }
+}
+
+#[test]
+fn lists_are_proposed_as_tables() {
+    let mut lines = String::new();
+    for n in 0..30 {
+        let cars = ["[]", "[{\"kind\": \"van\"}]", "[{\"kind\": \"van\"}, {\"kind\": \"car\"}]"][n % 3];
+        writeln!(lines, "{{\"trip\": {{\"id\": \"T{n}\", \"cars\": {cars}}}, \"note\": \"[{n}\"}}").unwrap();
+    }
+    let folder = folder(&[("trip.jsonl", &lines)]);
+    let draft = drafted(folder.path());
+    assert!(draft.toml.contains("# rows_of = \"trip_cars\""), "{}", draft.toml);
+    assert_eq!(draft.toml.matches("rows_of").count(), 1, "{}", draft.toml);
+    let proposed: String = draft.toml.lines().map(|line| uncommented(line).to_string() + "\n").collect();
+    fs::write(folder.path().join("model.toml"), &proposed).unwrap();
+    let model = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent);
+    let model = model.unwrap_or_else(|e| panic!("{e}\n{proposed}")).0;
+    crate::common::expect(&model, "grid rows(trip_trip_cars) as n by trip_trip_cars.kind", &["car|10", "van|20"]);
+    crate::common::expect(&model, "grid rows(trip_trip_cars) as n where trip.note = '[4'", &["1"]);
+}
+
+/// Counts the bytes that are read.
+#[derive(Default)]
+struct Read(AtomicU64);
+
+impl Observer for Read {
+    fn table(&self, _: &str, bytes: u64) {
+        self.0.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
+
+#[test]
+fn what_was_read_for_a_draft_is_read_again_only_where_that_is_needed() {
+    let mut trips = String::from("trip,port,seen,sold\n");
+    (0..500).for_each(|n| {
+        let port = ["NES", "HOL", "SKA", "VAA"][n * n % 4];
+        writeln!(trips, "{n},{port},{:02}.03.2026,\"{},5\"", 1 + n % 28, n % 90).unwrap();
+    });
+    let size = |text: &str| text.len() as u64;
+    type Change<'c> = (&'c str, &'c dyn Fn(&Path, &Draft), u64);
+    let write = |folder: &Path, toml: &str| fs::write(folder.join("model.toml"), toml).unwrap();
+    let changes: &[Change<'_>] = &[
+        ("nothing", &|folder, draft| write(folder, &draft.toml), 0),
+        (
+            "a column for people",
+            &|folder, draft| write(folder, &(draft.toml.clone() + "[table.ports.column.Region]\nlabel = 'Where'\n")),
+            0,
+        ),
+        (
+            "a file",
+            &|folder, draft| {
+                write(folder, &draft.toml);
+                fs::write(folder.join("ports.csv"), PORTS.to_string() + "ORK,Orkness,South\n").unwrap();
+            },
+            size(PORTS) + 18,
+        ),
+        (
+            "how a table is read",
+            &|folder, draft| write(folder, &draft.toml.replace("[table.trips]", "[table.trips]\nwhere = 'trip < 400'")),
+            size(&trips),
+        ),
+    ];
+    for (what, change, bytes) in changes {
+        let folder = folder(&[("ports.csv", PORTS), ("trips.csv", &trips)]);
+        let draft = drafted(folder.path());
+        change(folder.path(), &draft);
+        let read = Read::default();
+        let (model, report) = draft.refresh(folder.path(), &RefreshOptions::default(), &read).unwrap();
+        assert_eq!(read.0.into_inner(), *bytes, "{what}");
+        let (anew, of_all) =
+            Model::refresh(folder.path(), &RefreshOptions { all: true, ..RefreshOptions::default() }, &Silent).unwrap();
+        let told = |report: &RefreshReport| -> Vec<_> {
+            report
+                .tables
+                .iter()
+                .map(|t| (t.table.clone(), t.rows, t.bad_rows, t.filtered_rows, t.source_bytes))
+                .collect()
+        };
+        assert_eq!(told(&report), told(&of_all), "{what}");
+        let sizes = |model: &Model| serde_json::to_value(model.sizes()).unwrap();
+        assert_eq!(sizes(&model), sizes(&anew), "{what}");
+        let query = "grid sum(trips.sold) as sold, rows(trips) as trips by ports.Region, trips.seen";
+        let lines = |model: &Model| model.query(query).unwrap().run().unwrap().lines.len();
+        assert_eq!(lines(&model), lines(&anew), "{what}");
+        // The store that it leaves is found good.
+        let (_, report) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
+        assert!(report.is_none(), "{what}");
+    }
 }

@@ -34,6 +34,36 @@ fn the_worked_example_of_the_reference() {
     }
 }
 
+/// Which lines show is told by what the branch taken has read: what other branches would read does not count.
+#[test]
+fn a_line_shows_by_the_branch_taken() {
+    let text = Value::text;
+    let routes = ["r1", "r2", "r3"].map(|id| vec![text(id)]);
+    let bookings = [("r1", 10), ("r2", 5)].map(|(route, net)| vec![text(route), Value::Int(net)]);
+    let model = Model::builder()
+        .rows("route", &[("id", Type::Text)], &routes)
+        .rows("booking", &[("route", Type::Text), ("net", Type::Int)], &bookings)
+        .rows("crew", &[("route", Type::Text)], &[vec![text("r3")]])
+        .relationship("booking.route", "route.id")
+        .relationship("crew.route", "route.id")
+        .build()
+        .unwrap();
+    let cases: &[(&str, &[&str])] = &[
+        // Route r3 has a crew and no bookings: its first branch reads nothing.
+        (
+            "grid case when rows(booking) = 0 then 0 when rows(crew) > 0 then 1 else 2 end as x by route.id",
+            &["r1|2", "r2|2"],
+        ),
+        (
+            "grid case when rows(crew) > 0 then 1 when rows(booking) = 0 then 0 else 2 end as x by route.id",
+            &["r1|2", "r2|2", "r3|1"],
+        ),
+    ];
+    for (query, lines) in cases {
+        expect(&model, query, lines);
+    }
+}
+
 use cubrel::formula::functions;
 use cubrel::{Model, Type, Value};
 

@@ -8,6 +8,7 @@ mod inputs;
 mod naive;
 
 mod alike;
+mod at_or_before;
 mod broken_stores;
 mod building;
 mod care;
@@ -29,6 +30,7 @@ mod limits;
 mod loading;
 mod messy;
 mod model_comparison;
+mod nested;
 mod operators;
 mod outer;
 mod pairs;

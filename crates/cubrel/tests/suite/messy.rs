@@ -190,6 +190,7 @@ fn loaded(folder: &Path, piece: Option<usize>) -> Result<LoadedTable, LoadError>
         settings: &settings,
         memory: None,
         since: None,
+        only_first: false,
         piece,
         segment_rows: 1 << 20,
         cancel: &cubrel::Cancel::default(),

@@ -364,3 +364,30 @@ fn files_that_follow_each_other_within_a_blink_are_told_apart() {
         assert_eq!(net(&Model::open(folder.path()).unwrap()), 800 - version, "version {version}");
     }
 }
+
+#[test]
+fn what_is_said_for_people_only_makes_nothing_be_read_again() {
+    let folder = folder(MODEL);
+    write(folder.path(), "1.csv", 0, 30, 0);
+    refresh(folder.path(), &RefreshOptions::default());
+    let cases: &[(&str, Result<u64, &str>)] = &[
+        ("route]\nhidden = true", Ok(0)),
+        ("route]\nlabel = 'Route'\nnote = 'where it goes'", Ok(0)),
+        ("net]\nformat = '0.0'", Ok(0)),
+        ("route]\nmissing = ['R1']", Ok(1)),
+        ("net]\ntype = 'float'", Ok(1)),
+        ("comment]\nkeep = false", Ok(1)),
+        ("comment]\nhidden = true", Ok(1)),
+        ("fare]\nhidden = true", Err("no column `fare`")),
+        ("double]\nhidden = true", Err("stands twice")),
+    ];
+    for (said, expected) in cases {
+        fs::write(folder.path().join("model.toml"), format!("{MODEL}[table.booking.column.{said}\n")).unwrap();
+        let found = Model::refresh(folder.path(), &RefreshOptions::default(), &Silent);
+        match (found, expected) {
+            (Ok((_, report)), Ok(read)) => assert_eq!(report.tables[0].parts_read, *read, "{said}"),
+            (Err(e), Err(wanted)) => assert!(e.to_string().contains(wanted), "{said}: {e}"),
+            (found, _) => panic!("{said}: {:?}", found.map(|(_, report)| report)),
+        }
+    }
+}

@@ -530,10 +530,160 @@ fn what_is_nested_gives_columns_whatever_the_source_is() {
         assert_eq!(rows[1], [Value::Int(2), Value::Null, Value::Null], "{file}");
         assert_eq!(rows[2], [Value::Int(3), Value::Null, Value::Int(3)], "{file}");
         let notes = &model.reports()[0].notes;
-        assert_eq!(notes.len(), 2, "{file}: {notes:?}");
-        assert!(
-            notes[0].contains("column `at` is Time64") && notes[1].contains("column `lists` is List"),
-            "{file}: {notes:?}"
-        );
+        assert_eq!(notes.len(), 1, "{file}: {notes:?}");
+        assert!(notes[0].contains("column `at` is Time64"), "{file}: {notes:?}");
+        let asked = format!("[table.t]\nsource = '{file}'\n[table.t.column.at]\ntype = 'text'\n");
+        fs::write(folder.path().join("model.toml"), asked).unwrap();
+        let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{file}: {e}"));
+        let grid = model.query("records t.at, t.lists order by t.at limit 1").unwrap().run().unwrap();
+        assert_eq!(grid.lines[0].values, [text("00:00:00.000001"), text("[1]")], "{file}");
+        assert!(model.reports()[0].notes.is_empty());
+    }
+}
+
+#[test]
+fn sources_of_any_kinds_go_together() {
+    type Kind = (&'static str, fn(&Path));
+    let kinds: [Kind; 6] = [
+        ("a.csv", |path| fs::write(path, CSV).unwrap()),
+        ("b.csv", |path| fs::write(path, CSV.replace(',', ";")).unwrap()),
+        ("a.jsonl", |path| fs::write(path, LINES).unwrap()),
+        ("a.parquet", parquet),
+        ("a.arrow", arrow_file),
+        ("sqlite:a.db?table=sale", sqlite),
+    ];
+    let twice = |lines: Vec<String>| lines.into_iter().flat_map(|line| [line.clone(), line]).collect::<Vec<_>>();
+    let expected = twice(shown(&load("a.csv", text(CSV), "").unwrap()));
+    for (first, make_first) in kinds {
+        for (second, make_second) in kinds.iter().filter(|(second, _)| *second != first) {
+            let folder = tempfile::tempdir().unwrap();
+            for (source, make) in [(first, &make_first), (*second, make_second)] {
+                make(&folder.path().join(source.trim_start_matches("sqlite:").split('?').next().unwrap()));
+            }
+            for types in [TYPES, ""] {
+                let toml = format!("[table.sale]\nsource = [\"{first}\", \"{second}\"]\n{types}");
+                fs::write(folder.path().join("model.toml"), toml).unwrap();
+                let model = Model::open(folder.path()).unwrap_or_else(|e| panic!("{first} {second}: {e}"));
+                assert_eq!(shown(&model), expected, "{first} and {second} {types}");
+            }
+        }
+    }
+}
+
+#[test]
+fn what_only_one_source_has_is_null_in_the_other_and_types_hold_both() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path();
+    fs::write(path.join("a.csv"), "id,net,note\n1,2.5,x\n").unwrap();
+    let batch = |ids: ArrayRef| RecordBatch::try_from_iter([("id", ids)]).unwrap();
+    let write = |name: &str, batch: RecordBatch| {
+        let file = fs::File::create(path.join(name)).unwrap();
+        let mut writer = parquet::arrow::ArrowWriter::try_new(file, batch.schema(), None).unwrap();
+        writer.write(&batch).unwrap();
+        writer.close().unwrap();
+    };
+    write("b.parquet", batch(Arc::new(Int32Array::from(vec![2, 3]))));
+    // Whole numbers with a null are doubles to some who write Parquet.
+    write("c.parquet", batch(Arc::new(Float64Array::from(vec![Some(4.0), None]))));
+    let opened = |source: &str, more: &str| {
+        fs::write(path.join("model.toml"), format!("[table.t]\nsource = {source}\n{more}")).unwrap();
+        Model::open(path)
+    };
+    let records = |model: &Model, text: &str| crate::common::shown(&crate::common::run(model, text));
+    let model = opened("['b.parquet', 'a.csv']", "").unwrap();
+    assert_eq!(records(&model, "records t.id, t.net, t.note order by t.id"), ["1|2.5|x", "2||", "3||"]);
+    let notes = &model.reports()[0].notes;
+    assert_eq!(notes.len(), 1, "{notes:?}");
+    assert!(notes[0].contains("b.parquet has no `net`, `note`"), "{notes:?}");
+    let model = opened("['b.parquet', 'c.parquet']", "").unwrap();
+    assert_eq!(records(&model, "grid sum(t.id) as s, rows(t) as n"), ["9|4"]);
+    assert_eq!(model.schema().tables[0].columns[0].ty.to_string(), "float");
+    let model = opened("['b.parquet', 'c.parquet']", "[table.t.column.id]\ntype = 'int'").unwrap();
+    assert_eq!(records(&model, "grid sum(t.id) as s, rows(t) as n"), ["9|4"]);
+    assert_eq!(model.schema().tables[0].columns[0].ty.to_string(), "int");
+    let said = opened("[]", "").map(|_| ()).unwrap_err().to_string();
+    assert!(said.contains("there is no source in this list"), "{said}");
+    write("d.parquet", batch(Arc::new(StringArray::from(vec!["x"]))));
+    let said = opened("['b.parquet', 'd.parquet']", "").map(|_| ()).unwrap_err().to_string();
+    assert!(said.contains("`id` is text in d.parquet and int in another file"), "{said}");
+}
+
+#[test]
+fn only_the_source_that_has_changed_is_read_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path();
+    let database = |a: i64, b: i64| {
+        let db = rusqlite::Connection::open(path.join("a.db")).unwrap();
+        db.execute_batch(&format!(
+            "drop table if exists one; drop table if exists two;
+             create table one (id integer); insert into one values ({a});
+             create table two (id integer); insert into two values ({b});"
+        ))
+        .unwrap();
+    };
+    database(1, 10);
+    fs::write(path.join("a.csv"), "id\n100\n").unwrap();
+    fs::write(path.join("b.csv"), "id\n1000\n").unwrap();
+    let toml = "[table.t]\nsource = ['sqlite:a.db?table=one', 'a.csv', 'b.csv', 'sqlite:a.db?table=two']\n";
+    fs::write(path.join("model.toml"), toml).unwrap();
+    let refreshed = || {
+        let (model, report) = Model::refresh(path, &cubrel::RefreshOptions::default(), &cubrel::Silent).unwrap();
+        let sum = crate::common::shown(&crate::common::run(&model, "grid sum(t.id) as s")).concat();
+        (sum, report.tables[0].parts_read, report.tables[0].parts)
+    };
+    assert_eq!(refreshed(), ("1111".into(), 4, 4));
+    assert_eq!(refreshed().0, "1111");
+    fs::write(path.join("b.csv"), "id\n2000\n").unwrap();
+    assert_eq!(refreshed(), ("2111".into(), 1, 4));
+    database(2, 20);
+    assert_eq!(refreshed(), ("2122".into(), 2, 4));
+    let toml = "[table.t]\nsource = ['a.csv', 'sqlite:a.db?table=two', 'b.csv']\n";
+    fs::write(path.join("model.toml"), toml).unwrap();
+    assert_eq!(refreshed(), ("2120".into(), 3, 3), "another list is read anew");
+}
+
+#[test]
+fn times_with_a_zone_are_told_where_one_wants() {
+    use arrow_array::{TimestampMicrosecondArray, TimestampSecondArray};
+    let utc = cubrel::value::date::parse_timestamp(b"2026-07-01 09:30:00").unwrap();
+    let csv = "left\n2026-07-01T11:30:00+02:00\n2026-07-01 09:30:00\n";
+    let lines = "{\"left\": \"2026-07-01T09:30:00Z\"}\n{\"left\": \"2026-07-01 09:30:00\"}\n";
+    let arrow = |path: &Path, array: ArrayRef| {
+        let batch = RecordBatch::try_from_iter([("left", array)]).unwrap();
+        let file = fs::File::create(path).unwrap();
+        let mut writer = arrow_ipc::writer::FileWriter::try_new(file, &batch.schema()).unwrap();
+        writer.write(&batch).unwrap();
+        writer.finish().unwrap();
+    };
+    let zoned = move |path: &Path| {
+        arrow(path, Arc::new(TimestampMicrosecondArray::from(vec![utc]).with_timezone("America/New_York")));
+    };
+    let plain = move |path: &Path| arrow(path, Arc::new(TimestampSecondArray::from(vec![utc / 1_000_000])));
+    let cases: Vec<(&str, Make, &[&str])> = vec![
+        ("a.csv", Box::new(text(csv)), &["2026-07-01 11:30:00", "2026-07-01 09:30:00"]),
+        ("a.jsonl", Box::new(text(lines)), &["2026-07-01 11:30:00", "2026-07-01 09:30:00"]),
+        ("a.arrow", Box::new(zoned), &["2026-07-01 11:30:00"]),
+        ("a.arrow", Box::new(plain), &["2026-07-01 09:30:00"]),
+    ];
+    for (file, make, expected) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        make(&folder.path().join(file));
+        fs::write(folder.path().join("other.csv"), "left\n").unwrap();
+        // Beside text what knows its type becomes text, too.
+        for source in [format!("'{file}'"), format!("['{file}', 'other.csv']")] {
+            let model = |zone: &str| format!("[table.t]\nsource = {source}\n{zone}");
+            fs::write(folder.path().join("model.toml"), model("time_zone = 'Europe/Oslo'")).unwrap();
+            let there = Model::open(folder.path()).unwrap_or_else(|e| panic!("{source}: {e}"));
+            let found = crate::common::shown(&crate::common::run(&there, "records t.left order by t.left desc"));
+            assert_eq!(found, expected, "{source}");
+            fs::write(folder.path().join("model.toml"), model("")).unwrap();
+            let found = Model::open(folder.path()).unwrap();
+            let found = crate::common::shown(&crate::common::run(&found, "records t.left"));
+            assert!(found.iter().all(|time| time == "2026-07-01 09:30:00"), "{source}: {found:?}");
+        }
+        fs::write(folder.path().join("model.toml"), format!("[table.t]\nsource = '{file}'\ntime_zone = 'Oslo'"))
+            .unwrap();
+        let said = Model::open(folder.path()).map(|_| ()).unwrap_err().to_string();
+        assert!(said.contains("`Oslo` is not a time zone"), "{said}");
     }
 }

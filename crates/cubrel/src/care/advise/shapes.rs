@@ -4,6 +4,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use indexmap::IndexSet;
+
 use super::{Advised, Adviser, ORDERED_TABLES, WORTH_BYTES};
 use crate::Error;
 use crate::care::graph::Graph;
@@ -13,7 +15,7 @@ use crate::model::parts::Part;
 use crate::store::column::SegmentBounds;
 use crate::store::texts::TextList;
 use crate::store::{Column, Encoding, RawColumn, RawData};
-use crate::value::Type;
+use crate::value::{Matching, Type};
 
 /// A column with so many parts in a hundred of the model takes much of it,
 const HEAVY_PERCENT: u64 = 20;
@@ -71,12 +73,11 @@ impl Adviser<'_> {
             let name = self.model().schema().column_name(id);
             let part = self.part(id);
             let user = |by: &Part| format!("{} {}", by.kind().name(), graph.show(by));
-            let mut used: Vec<String> = graph.users(&part).map(|m| user(&m.by)).collect();
-            used.dedup();
+            let used: IndexSet<String> = graph.users(&part).map(|m| user(&m.by)).collect();
             // What nothing uses is advised by itself.
-            let [first, rest @ ..] = used.as_slice() else { continue };
+            let Some(first) = used.first() else { continue };
             let Some(weights) = self.suppose(format!("drop {name}"))? else { continue };
-            let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+            let more = if used.len() == 1 { String::new() } else { format!(" and {} more", used.len() - 1) };
             let share = weight(&data) * 100 / bytes.max(1);
             let says = format!("{name} takes {share} % of the model and is used by {first}{more}: is that worth it?");
             found.push(Advised::of_bytes("heavy", name, says, weights));
@@ -192,6 +193,9 @@ impl Adviser<'_> {
             let Some((_, first)) = first else { continue };
             let own = sizes.tables.iter().find(|s| s.name == table.name).map_or(0, |s| s.bytes);
             let (before, after) = (sizes.model.bytes, sizes.model.bytes.saturating_sub(own));
+            if !self.is_worth(own, before) {
+                continue;
+            }
             let (name, of) = (table.name.clone(), &first.name);
             let says = format!("{name} has the rows of {of}: as its copy it costs nothing");
             let advised = Advised::of_bytes("copy", name.clone(), says, (before, after));
@@ -227,7 +231,12 @@ impl Adviser<'_> {
         for (r, size) in schema.relationships.iter().zip(&sizes.relationships) {
             self.ended()?;
             let is_loaded = |t: TableId| file.table.get(&schema.table(t).name).is_some_and(|s| s.source.is_some());
-            if size.key_count < MANY_KEYS || r.spare || !is_loaded(r.many) || !is_loaded(r.one) {
+            if size.key_count < MANY_KEYS
+                || r.spare
+                || r.matching != Matching::Exact
+                || !is_loaded(r.many)
+                || !is_loaded(r.one)
+            {
                 continue;
             }
             let ([many], [one]) = (r.many_columns.as_slice(), r.one_columns.as_slice()) else { continue };

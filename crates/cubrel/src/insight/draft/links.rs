@@ -1,5 +1,6 @@
 //! Keys, and the columns that point at them: by their names, and by how many of their values are keys.
 
+use std::cell::{LazyCell, OnceCell};
 use std::collections::{HashMap, HashSet};
 
 use super::table::{Table, counted};
@@ -11,6 +12,8 @@ use crate::value::{Type, Value, units};
 const CONTAINED: f64 = 0.9;
 /// Texts of which that many are keys there point there, whatever the names say, when so many rows do.
 const CONTAINED_TEXTS: f64 = 0.6;
+/// Of which less are keys there points nowhere.
+const DOUBTFUL: f64 = 0.4;
 /// Keys that so few values have say nothing without a name.
 const FEWEST_KEYS: usize = 3;
 /// One row in so many may repeat a key for a column to be nearly one.
@@ -21,10 +24,42 @@ pub(super) struct Link {
     pub(super) many: (usize, String),
     pub(super) one: (usize, String),
     pub(super) evidence: String,
-    /// Why it cannot be yet.
-    pub(super) refused: Option<String>,
+    /// Why it is none yet.
+    pub(super) refused: Option<Refused>,
     pub(super) spare: bool,
     score: f64,
+}
+
+/// Why a relationship is none yet.
+#[derive(Clone)]
+pub(super) enum Refused {
+    /// It cannot be.
+    Impossible(String),
+    /// It may not be meant.
+    InDoubt,
+}
+
+/// The key of a table, or what is nearly one.
+struct Key<'t> {
+    column: &'t LoadedColumn,
+    /// Its values, once they are asked for.
+    values: OnceCell<HashSet<Value>>,
+    /// Why it is none.
+    refused: Option<Refused>,
+}
+
+impl Key<'_> {
+    fn new(column: &LoadedColumn, refused: Option<Refused>) -> Key<'_> {
+        Key { column, values: OnceCell::new(), refused }
+    }
+}
+
+/// How many values of a column are keys.
+struct Contained {
+    values: usize,
+    share: f64,
+    /// Whether it says that the column points there, or only that it may.
+    is_enough: bool,
 }
 
 fn is_unique(table: &Table, column: &LoadedColumn) -> bool {
@@ -78,35 +113,63 @@ fn key_by_use(tables: &[Table], at: usize) -> Option<String> {
 
 /// In how many other tables a column stands whose values are those of a unique one, several times each.
 fn pointing(tables: &[Table], at: usize, key: &LoadedColumn) -> usize {
-    let keys = distinct_values(&key.data);
+    // Most columns point nowhere, by their names and numbers alone.
+    let keys = LazyCell::new(|| distinct_values(&key.data));
     let points = |table: &Table, c: &LoadedColumn| {
-        let may = c.data.ty() == key.data.ty() && c.data.distinct() > 0 && !is_unique(table, c);
-        may && found_there(c, likeness(&c.name, &tables[at].name, &key.name) > 0.0, &keys).is_some()
+        let alike = likeness(&c.name, &tables[at].name, &key.name) > 0.0;
+        let may = c.data.distinct() > 0 && !is_unique(table, c) && may_be_there(c, alike, &key.data);
+        may && found_there(c, alike, &keys).is_some_and(|found| found.is_enough)
     };
     let others = tables.iter().enumerate().filter(|(i, _)| *i != at);
     others.filter(|(_, table)| table.loaded.columns.iter().any(|c| points(table, c))).count()
 }
 
-/// How many values of a column are keys and the share of them, where that is enough to say that it points there.
-fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Option<(usize, f64)> {
-    // Without a look at the rows: more values than there could be keys among them, and numbers that no name speaks
-    // for (those from one on are among those of every key).
-    let too_many = (keys.len() as f64) < CONTAINED_TEXTS * column.data.distinct() as f64;
-    if too_many || !alike && column.data.ty() != Type::Text {
+/// Whether values of a column could be keys at all, without a look at the rows: there are not more of them than could be keys,
+/// and they are no numbers that no name speaks for (those from one on are among those of every key).
+fn may_be_there(column: &LoadedColumn, alike: bool, key: &Column) -> bool {
+    let too_many = (key.distinct() as f64) < DOUBTFUL * column.data.distinct() as f64;
+    column.data.ty() == key.ty() && !too_many && (alike || column.data.ty() == Type::Text)
+}
+
+/// How many values of a column are keys, where that says that it points there, or that it may.
+fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Option<Contained> {
+    if is_elsewhere(&column.data, keys) {
         return None;
     }
-    // Rows by code: what a column could hold may be far more than what it holds.
-    let mut counts: HashMap<u64, u64> = HashMap::new();
-    column.data.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
-    counts.remove(&column.data.null_code());
+    let counts = rows_by_code(&column.data);
     let found = counts.iter().filter(|(code, _)| keys.contains(&column.data.value_of(**code))).map(|(_, rows)| *rows);
-    let (contained, rows) = found.fold((0, 0), |(values, all), rows| (values + 1u32, all + rows));
-    let share = f64::from(contained) / counts.len().max(1) as f64;
+    let (values, rows) = found.fold((0, 0), |(values, all), rows| (values + 1usize, all + rows));
+    let share = values as f64 / counts.len().max(1) as f64;
     let of_rows = rows as f64 / (column.data.rows() as u64 - column.data.nulls()).max(1) as f64;
     let by_rows = share >= CONTAINED_TEXTS && of_rows >= CONTAINED;
-    let nameless = contained as usize >= FEWEST_KEYS && by_rows;
-    let enough = if alike { share >= CONTAINED || by_rows } else { nameless };
-    enough.then_some((contained as usize, share))
+    let is_enough = if alike { share >= CONTAINED || by_rows } else { values >= FEWEST_KEYS && by_rows };
+    let is_doubtful = values >= FEWEST_KEYS && share >= DOUBTFUL && of_rows >= DOUBTFUL;
+    (is_enough || is_doubtful).then_some(Contained { values, share, is_enough })
+}
+
+/// Whether hardly any of some texts of a column are keys, so that no more need be looked at.
+fn is_elsewhere(column: &Column, keys: &HashSet<Value>) -> bool {
+    const LOOKED_AT: u64 = 500;
+    let step = (column.domain() / LOOKED_AT).max(1) as usize;
+    let some = || (0..column.domain()).step_by(step);
+    let found = || some().filter(|code| keys.contains(&column.value_of(*code))).count();
+    column.ty() == Type::Text && (found() as f64) < DOUBTFUL / 4.0 * some().count() as f64
+}
+
+/// How many rows each code stands in that stands in any; null's is none.
+fn rows_by_code(column: &Column) -> HashMap<u64, u64> {
+    let domain = column.domain();
+    // What a column could hold may be far more than what it holds.
+    if domain > 2 * column.rows() as u64 + 1024 {
+        let mut counts: HashMap<u64, u64> = HashMap::new();
+        column.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
+        counts.remove(&column.null_code());
+        return counts;
+    }
+    let mut counts: Vec<u64> = vec![0; domain as usize + 1];
+    column.codes().into_iter().for_each(|code| counts[code as usize] += 1);
+    counts.truncate(domain as usize);
+    (0..).zip(counts).filter(|(_, rows)| *rows > 0).collect()
 }
 
 fn unique_columns(table: &Table) -> impl Iterator<Item = &LoadedColumn> {
@@ -141,8 +204,7 @@ fn nearly_key(table: &Table) -> Option<&LoadedColumn> {
 
 /// Which values of a column stand in several rows, and in how many more than one each.
 fn repeated(column: &Column) -> (u64, Vec<String>) {
-    let mut counts: HashMap<u64, u64> = HashMap::new();
-    column.codes().into_iter().for_each(|code| *counts.entry(code).or_default() += 1);
+    let counts = rows_by_code(column);
     let mut several: Vec<u64> = counts.iter().filter(|(_, n)| **n > 1).map(|(code, _)| *code).collect();
     several.sort_unstable();
     let surplus = several.iter().map(|code| counts[code] - 1).sum();
@@ -153,8 +215,7 @@ fn repeated(column: &Column) -> (u64, Vec<String>) {
 const EXAMPLES: usize = 3;
 
 fn distinct_values(column: &Column) -> HashSet<Value> {
-    let codes: HashSet<u64> = column.codes().into_iter().collect();
-    codes.into_iter().map(|c| column.value_of(c)).filter(|v| !v.is_null()).collect()
+    rows_by_code(column).into_keys().map(|code| column.value_of(code)).collect()
 }
 
 /// How much a column's name says that it points at a table's key: 0 for nothing.
@@ -166,7 +227,9 @@ fn likeness(many: &str, one: &str, key: &str) -> f64 {
     let ends_alike = many.last() == key_words.last();
     match (names_table, names_part, many == key_words, ends_alike) {
         (true, _, _, true) => 1.0,
-        (_, _, true, _) if key_words.len() > 1 || !KEY_WORDS.contains(&key_words[0].as_str()) => 0.9,
+        (_, _, true, _) if !key_words.iter().all(|word| KEY_WORDS.contains(&word.as_str())) || key_words.len() > 1 => {
+            0.9
+        }
         (true, ..) => 0.8,
         (_, true, _, true) => 0.6,
         _ => 0.0,
@@ -175,16 +238,16 @@ fn likeness(many: &str, one: &str, key: &str) -> f64 {
 
 /// Columns that point at keys of other tables; of several to one table the likeliest is the default.
 pub(super) fn links(tables: &[Table]) -> Vec<Link> {
-    // By table, its key or what is nearly one: the column, its values, and why it is not one.
-    let mut keys: HashMap<usize, (&LoadedColumn, HashSet<Value>, Option<String>)> = HashMap::new();
+    // By table, its key or what is nearly one.
+    let mut keys: HashMap<usize, Key<'_>> = HashMap::new();
     for (i, table) in tables.iter().enumerate() {
         let find = |key: &String| table.loaded.columns.iter().find(|c| c.name == *key);
         if let Some(key) = table.key.as_ref().and_then(find) {
-            keys.insert(i, (key, distinct_values(&key.data), None));
+            keys.insert(i, Key::new(key, None));
         } else if let Some(key) = nearly_key(table) {
             let (surplus, examples) = repeated(&key.data);
             let why = format!("{}: {}", counted(surplus, "duplicate key"), examples.join(", "));
-            keys.insert(i, (key, distinct_values(&key.data), Some(why)));
+            keys.insert(i, Key::new(key, Some(Refused::Impossible(why))));
         }
     }
     let mut found: Vec<Link> = Vec::new();
@@ -193,24 +256,27 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
             if many.key.as_deref() == Some(&c.name) || c.data.distinct() == 0 {
                 continue;
             }
-            let candidates = keys.iter().filter_map(|(o, (key, key_values, refused))| {
-                if *o == m || key.data.ty() != c.data.ty() || key_values.len() < 2 {
+            let candidates = keys.iter().filter_map(|(o, Key { column: key, values: key_values, refused })| {
+                let alike = likeness(&c.name, &tables[*o].name, &key.name);
+                if *o == m || key.data.distinct() < 2 || !may_be_there(c, alike > 0.0, &key.data) {
                     return None;
                 }
-                let alike = likeness(&c.name, &tables[*o].name, &key.name);
                 let names = if alike > 0.0 { ", and the names are alike" } else { "" };
-                let (contained, share) = found_there(c, alike > 0.0, key_values)?;
+                let Contained { values, share, is_enough } =
+                    found_there(c, alike > 0.0, key_values.get_or_init(|| distinct_values(&key.data)))?;
+                // What is certain comes before what may be.
+                let certain = if is_enough { 1.0 } else { 0.0 };
                 Some(Link {
                     many: (m, c.name.clone()),
                     one: (*o, key.name.clone()),
                     evidence: format!(
                         "{} of its {} are keys there{names}",
-                        units::count(contained as u64),
+                        units::count(values as u64),
                         counted(c.data.distinct(), "value")
                     ),
-                    refused: refused.clone(),
+                    refused: refused.clone().or((!is_enough).then_some(Refused::InDoubt)),
                     spare: false,
-                    score: alike + share,
+                    score: certain + alike + share,
                 })
             });
             found.extend(candidates.max_by(|a, b| a.score.total_cmp(&b.score).then(b.one.0.cmp(&a.one.0))));
@@ -258,7 +324,90 @@ pub(super) fn place(tables: &[Table], at: &(usize, String)) -> String {
 }
 
 pub(super) fn is_one(links: &[Link], tables: &[Table], name: &str) -> bool {
-    links.iter().any(|l| tables[l.one.0].name == name)
+    let is_meant = |l: &&Link| !matches!(l.refused, Some(Refused::InDoubt));
+    links.iter().filter(is_meant).any(|l| tables[l.one.0].name == name)
+}
+
+/// The relationships of a table that does nothing but put rows of two others together: each of those has several there, on
+/// both sides.
+pub(super) fn bridge<'l>(tables: &[Table], links: &'l [Link], at: usize) -> Option<[&'l Link; 2]> {
+    let own: Vec<&Link> = links.iter().filter(|l| l.many.0 == at && l.refused.is_none()).collect();
+    let [a, b] = own.as_slice() else { return None };
+    let table = &tables[at].loaded;
+    let find = |link: &Link| table.columns.iter().find(|c| c.name == link.many.1);
+    let (first, second) = (find(a)?, find(b)?);
+    let is_key = |name: &str| name == a.many.1 || name == b.many.1 || tables[at].key.as_deref() == Some(name);
+    let counts = |c: &LoadedColumn| c.data.ty().is_number() && !is_key(&c.name);
+    if a.one.0 == b.one.0 || table.columns.iter().any(counts) {
+        return None;
+    }
+    let (codes, others) = (first.data.codes(), second.data.codes());
+    let mut seen = HashSet::new();
+    if !codes.iter().zip(&others).all(|pair| seen.insert(pair)) {
+        return None;
+    }
+    let repeats = |c: &LoadedColumn| (c.data.distinct() as usize) < table.rows;
+    (repeats(first) && repeats(second)).then_some([a, b])
+}
+
+/// A column that points at the key of its own table.
+pub(super) struct Tree {
+    pub(super) column: String,
+    pub(super) key: String,
+    /// How many rows there are from one without a row above to the deepest.
+    pub(super) levels: usize,
+}
+
+/// Names of columns that hold the row above.
+const ABOVE: &[&str] = &["parent", "above", "manager", "boss", "leader", "head", "superior", "owner", "upper", "under"];
+
+/// A column whose values are keys of its own table, so that rows stand below others; never in a circle.
+pub(super) fn tree(table: &Table) -> Option<Tree> {
+    let key = table.loaded.columns.iter().find(|c| Some(&c.name) == table.key.as_ref())?;
+    let rows_of: LazyCell<HashMap<Value, usize>, _> = LazyCell::new(|| {
+        key.data.codes().into_iter().enumerate().map(|(row, code)| (key.data.value_of(code), row)).collect()
+    });
+    let find = |c: &LoadedColumn| {
+        let is_above = words(&c.name).iter().any(|w| ABOVE.contains(&w.as_str()));
+        let may = c.name != key.name && c.data.ty() == key.data.ty() && c.data.distinct() > 0;
+        // In a tree rows share what is above them.
+        if !may || is_unique(table, c) || c.data.ty() != Type::Text && !is_above {
+            return None;
+        }
+        let above: Vec<Option<Value>> =
+            c.data.codes().into_iter().map(|code| Some(c.data.value_of(code)).filter(|v| !v.is_null())).collect();
+        let there = above.iter().flatten().filter(|v| rows_of.contains_key(*v)).count();
+        let named = above.iter().flatten().count();
+        if (there as f64) < CONTAINED * named as f64 || there < if is_above { 1 } else { FEWEST_KEYS } {
+            return None;
+        }
+        let above: Vec<Option<usize>> = above.into_iter().map(|v| rows_of.get(&v?).copied()).collect();
+        Some(Tree { column: c.name.clone(), key: key.name.clone(), levels: levels(&above)? })
+    };
+    table.loaded.columns.iter().find_map(find)
+}
+
+/// How many rows stand above each other at most, given the row above each; none where that leads in a circle. A row that is
+/// its own is at the top.
+fn levels(above: &[Option<usize>]) -> Option<usize> {
+    let mut known: Vec<usize> = vec![0; above.len()];
+    for start in 0..above.len() {
+        let mut way = Vec::new();
+        let mut at = Some(start);
+        while let Some(row) = at.filter(|row| known[*row] == 0) {
+            if way.len() > above.len() {
+                return None;
+            }
+            way.push(row);
+            at = above[row].filter(|up| *up != row);
+        }
+        let mut level = at.map_or(0, |row| known[row]);
+        for row in way.into_iter().rev() {
+            level += 1;
+            known[row] = level;
+        }
+    }
+    known.into_iter().max().filter(|most| *most > 1)
 }
 
 #[cfg(test)]
@@ -283,10 +432,27 @@ mod tests {
             ("fare_code", "classes", "fare_code", 0.9),
             ("call_id", "port_call", "id", 0.6),
             ("net", "port", "id", 0.0),
+            ("-", "port", "%", 0.0),
         ];
         for (many, one, key, expected) in cases {
             let found = likeness(many, one, key);
             assert!((found - expected).abs() < 1e-9, "{many} to {one}.{key}: {found}");
+        }
+    }
+
+    #[test]
+    fn rows_above_rows_end_somewhere() {
+        let cases: &[(&[Option<usize>], Option<usize>)] = &[
+            (&[None, Some(0), Some(1), Some(0)], Some(3)),
+            (&[Some(1), Some(2), None], Some(3)),
+            (&[Some(0), Some(0)], Some(2)),
+            (&[Some(1), Some(0)], None),
+            (&[None, Some(2), Some(3), Some(1)], None),
+            (&[None, None], None),
+            (&[], None),
+        ];
+        for (above, expected) in cases {
+            assert_eq!(levels(above), *expected, "{above:?}");
         }
     }
 

@@ -3,12 +3,16 @@
 //!
 //! * here: which files are which tables
 //! * `reading`: what their columns need to be read well
-//! * `links`: keys and relationships
+//! * `totals`: rows that are the sums of all others
+//! * `links`: keys and relationships, bridges and trees
+//! * `orders`: rows in another order
 //! * `writing`: the `model.toml`
 
 mod links;
+mod orders;
 mod reading;
 mod table;
+mod totals;
 mod writing;
 
 use std::collections::{BTreeMap, HashSet};
@@ -16,15 +20,20 @@ use std::path::{Component, Path, PathBuf};
 
 use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_from};
 use crate::load::{Observer, bytes, sqlite};
-use links::{is_one, keys_of, links, place};
+use links::{Refused, bridge, is_one, keys_of, links, place};
+use orders::order;
 use reading::{identifiers, load};
-use table::{Found, counted, table_name};
+use table::{Found, Table, counted, table_name};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.
-const KINDS: &[&str] =
-    &["csv", "tsv", "parquet", "arrow", "arrows", "jsonl", "ndjson", "db", "sqlite", "xlsx", "xlsm", "ods", "xls"];
+const KINDS: &[&str] = &["csv", "tsv", "parquet", "arrow", "arrows", "jsonl", "ndjson", "db", "sqlite"];
+
+fn kinds() -> impl Iterator<Item = &'static str> {
+    KINDS.iter().chain(bytes::WORKBOOKS).copied()
+}
 
 /// A drafted model.
 #[derive(Clone, Debug)]
@@ -33,6 +42,24 @@ pub struct Draft {
     pub toml: String,
     /// What was found, for people.
     pub findings: Vec<String>,
+    /// What was read to find it.
+    read: Vec<ReadTable>,
+}
+
+impl Draft {
+    /// Refreshes a model that was written as it was drafted, or changed since: what has been read for the draft is read
+    /// again only where the model says something else of it, or where files have changed meanwhile.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the model or its data.
+    pub fn refresh(
+        &self,
+        path: impl AsRef<Path>,
+        options: &RefreshOptions,
+        observer: &dyn Observer,
+    ) -> Result<(Model, RefreshReport), Error> {
+        refresh_from(path.as_ref(), &self.read, options, observer)
+    }
 }
 
 /// Drafts a model for a folder from files and folders of files.
@@ -47,32 +74,42 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     if files.is_empty() {
         let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
         return Err(Error::Problems(vec![
-            problem.help(format!("name files, or a folder with files: {}", KINDS.join(", "))),
+            problem.help(format!("name files, or a folder with files: {}", kinds().collect::<Vec<_>>().join(", "))),
         ]));
     }
     let mut tables = Vec::new();
-    let mut findings = Vec::new();
+    let mut unread = Vec::new();
     for found in sources(into, &files) {
         match load(into, &found, observer) {
             Ok(table) => tables.push(table),
-            Err(e) => findings.push(format!("{} cannot be read: {e}", found.source)),
+            Err(e) => unread.push(format!("{} cannot be read: {e}", found.source)),
         }
     }
+    let mut findings = unread.clone();
     if tables.is_empty() {
         let message = format!("none of the files can be read:\n  {}", findings.join("\n  "));
         return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
     }
-    let taken: Vec<String> = tables.iter().map(|t| t.name.clone()).collect();
     let keys = keys_of(&tables);
     tables.iter_mut().zip(keys).for_each(|(table, key)| table.key = key);
     let links = links(&tables);
+    let read = |t: &Table| ReadTable { table: t.loaded.clone(), section: t.section.clone() };
+    let read = tables.iter().map(read).collect();
     for (i, table) in tables.iter_mut().enumerate() {
         let relates =
             |name: &str| links.iter().any(|l| [&l.many, &l.one].iter().any(|end| end.0 == i && end.1 == name));
         identifiers(table, &relates);
     }
-    for table in &tables {
-        let kind = if is_one(&links, &tables, &table.name) { "dimension table" } else { "no table refers to it" };
+    for table in &mut tables {
+        order(table);
+    }
+    for (i, table) in tables.iter().enumerate() {
+        let bridged = bridge(&tables, &links, i);
+        let kind = match bridged {
+            Some([a, b]) => format!("a bridge between {} and {}", tables[a.one.0].name, tables[b.one.0].name),
+            None if is_one(&links, &tables, &table.name) => "dimension table".to_string(),
+            None => "no table refers to it".to_string(),
+        };
         findings.push(format!(
             "{}: {}, {}; {kind}",
             table.name,
@@ -82,15 +119,19 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     }
     findings.extend(links.iter().map(|l| {
         let (points, spare) = match (&l.refused, l.spare) {
-            (Some(_), _) => ("could point", ""),
+            (Some(Refused::Impossible(_)), _) => ("could point", ""),
+            (Some(Refused::InDoubt), _) => ("may point", ""),
             (None, true) => ("points", ", spare"),
             (None, false) => ("points", ""),
         };
-        let but = l.refused.as_ref().map_or_else(String::new, |why| format!("; not possible yet: {why}"));
+        let but = match &l.refused {
+            Some(Refused::Impossible(why)) => format!("; not possible yet: {why}"),
+            _ => String::new(),
+        };
         format!("{} {points} at {}{spare}: {}{but}", place(&tables, &l.many), place(&tables, &l.one), l.evidence)
     }));
-    let toml = write(into, &tables, &links, &taken);
-    Ok(Draft { toml, findings })
+    let toml = write(into, &tables, &links, &unread);
+    Ok(Draft { toml, findings, read })
 }
 
 fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
@@ -110,7 +151,7 @@ fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -
             if !hidden {
                 collect(&entry, seen, files)?;
             }
-        } else if KINDS.contains(&bytes::kind(&entry).as_str()) {
+        } else if kinds().any(|kind| kind == bytes::kind(&entry)) {
             files.push(entry);
         }
     }
@@ -172,7 +213,10 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
                 }
                 _ => list.push(whole(&stem(one), shown(one))),
             },
-            _ => list.push(whole(&name, shown(&folder.join(format!("{name}*{ending}"))))),
+            _ => {
+                let pattern = format!("{}*{}", glob::Pattern::escape(&name), glob::Pattern::escape(&ending));
+                list.push(whole(&name, format!("{}{pattern}", beside(glob::Pattern::escape(&shown(&folder))))));
+            }
         }
     }
     let mut known: HashSet<String> = HashSet::new();
@@ -184,12 +228,17 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
     list
 }
 
+/// A folder as it stands in front of a name.
+fn beside(folder: String) -> String {
+    if folder.is_empty() || folder.ends_with('/') { folder } else { format!("{folder}/") }
+}
+
 /// The sheets of a workbook; none of another file, or of one that cannot be read.
 #[cfg(feature = "workbook")]
 fn sheets(path: &Path) -> Vec<String> {
-    match bytes::kind(path).as_str() {
-        "xlsx" | "xlsm" | "ods" | "xls" => crate::load::workbook::sheets(path).unwrap_or_default(),
-        _ => Vec::new(),
+    match bytes::WORKBOOKS.contains(&bytes::kind(path).as_str()) {
+        true => crate::load::workbook::sheets(path).unwrap_or_default(),
+        false => Vec::new(),
     }
 }
 

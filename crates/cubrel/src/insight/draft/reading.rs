@@ -4,6 +4,7 @@ use std::io::Read;
 use std::path::Path;
 
 use super::table::{Found, Table, counted};
+use super::totals::total_row;
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
@@ -37,30 +38,49 @@ const ENCODING: &str = "windows-1252";
 /// Values that a column is asked for when its dates are looked at.
 const SAMPLE: usize = 2000;
 
-fn read(into: &Path, name: &str, section: &TableSection, observer: &dyn Observer) -> Result<LoadedTable, Error> {
-    let mut file = ModelFile::default();
-    file.table.insert(name.to_string(), section.clone());
-    let mut document = Document::in_memory(file);
-    document.folder = into.to_path_buf();
-    let (formulas, settings) = (Formulas::default(), Settings::default());
-    let loader = Loader {
-        document: &document,
-        formulas: &formulas,
-        observer,
-        settings: &settings,
-        memory: None,
-        since: None,
-        piece: None,
-        segment_rows: SEGMENT_ROWS,
-        cancel: &Cancel::default(),
-    };
-    Ok(loader.sourced(name, section, None)?)
+/// Sources of so many bytes are first looked at by their first piece.
+const LARGE: u64 = 8 << 20;
+
+/// Bytes of that piece: some thousands of rows.
+const FIRST_PIECE: usize = 1 << 19;
+
+/// A table whose source is looked at.
+#[derive(Clone, Copy)]
+struct Reading<'a> {
+    into: &'a Path,
+    name: &'a str,
+    observer: &'a dyn Observer,
+    /// Whether only the first piece of it is.
+    only_first: bool,
+}
+
+impl Reading<'_> {
+    fn read(self, section: &TableSection) -> Result<LoadedTable, Error> {
+        let mut file = ModelFile::default();
+        file.table.insert(self.name.to_string(), section.clone());
+        let mut document = Document::in_memory(file);
+        document.folder = self.into.to_path_buf();
+        let (formulas, settings) = (Formulas::default(), Settings::default());
+        let loader = Loader {
+            document: &document,
+            formulas: &formulas,
+            observer: self.observer,
+            settings: &settings,
+            memory: None,
+            since: None,
+            only_first: self.only_first,
+            piece: self.only_first.then_some(FIRST_PIECE),
+            segment_rows: SEGMENT_ROWS,
+            cancel: &Cancel::default(),
+        };
+        Ok(loader.sourced(self.name, section, None)?)
+    }
 }
 
 /// Loads a table, with what its columns need to be read well.
 pub(super) fn load(into: &Path, found: &Found, observer: &dyn Observer) -> Result<Table, Error> {
     let (name, source) = (found.name.as_str(), found.source.as_str());
-    let mut section = TableSection { source: Some(source.to_string()), ..TableSection::default() };
+    let mut section = TableSection { source: Some(OneOrMany::One(source.to_string())), ..TableSection::default() };
     let mut notes = Vec::new();
     section.workbook = cells(into, found);
     if let Some(range) = section.workbook.as_ref().and_then(|w| w.range.as_ref()) {
@@ -71,37 +91,31 @@ pub(super) fn load(into: &Path, found: &Found, observer: &dyn Observer) -> Resul
         let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
         notes.push(format!("{lines} before the header"));
     }
-    let mut loaded = readable(into, name, &mut section, &mut notes, observer)?;
-    if texts(&loaded).any(|c| has_blanks_around(&c.data)) {
-        section.trim = true;
-        match read(into, name, &section, observer) {
-            Ok(better) => loaded = better,
-            Err(_) => section.trim = false,
-        }
-    }
-    notes.extend(loaded.report.notes.iter().cloned());
+    let reading = Reading { into, name, observer, only_first: false };
     let is_delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
-    let commas = if is_delimited { commas(&loaded) } else { Commas::None };
-    let found = [
-        words_for_nothing(&loaded, &commas, &mut section),
-        numbers_with_commas(&commas, &mut section, &mut notes),
-        numbers_with_signs(&loaded, &commas, &mut section, &mut notes),
-        dates(&loaded, &mut section, &mut notes),
-    ];
-    if found.contains(&true) {
-        // What looked like more may be no more than that.
-        match read(into, name, &section, observer) {
-            Ok(better) => loaded = better,
-            Err(e) => {
-                notes.push(format!("left as text: {e}"));
-                section.csv = section.csv.map(|csv| CsvSection { decimal: None, thousands: None, ..csv });
-                section.missing = None;
-                section.column.clear();
+    let bytes = sources::files(into, source).map_or(0, |files| files.iter().map(|f| f.bytes).sum());
+    let by_sample = (is_delimited && bytes > LARGE).then(|| by_sample(reading, &section, &notes)).flatten();
+    let mut loaded = match by_sample {
+        Some((loaded, so_said, so_noted)) => {
+            (section, notes) = (so_said, so_noted);
+            loaded
+        }
+        None => habits(reading, is_delimited, &mut section, &mut notes)?,
+    };
+    notes.extend(loaded.report.notes.iter().cloned());
+    if let Some((filter, note)) = total_row(&loaded) {
+        section.filter = Some(filter);
+        match reading.read(&section) {
+            Ok(better) => {
+                loaded = better;
+                notes.push(note);
             }
+            Err(_) => section.filter = None,
         }
     }
+    let shape = if is_delimited { commas(&loaded).shape() } else { Shape::Plain };
     for column in texts(&loaded) {
-        if let Some((ty, odd)) = nearly(&column.data, &commas.shape()) {
+        if let Some((ty, odd)) = nearly(&column.data, &shape) {
             notes.push(format!(
                 "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `max_bad_rows` there may be",
                 column.name, odd[0]
@@ -111,19 +125,87 @@ pub(super) fn load(into: &Path, found: &Found, observer: &dyn Observer) -> Resul
     Ok(Table { name: name.to_string(), section, loaded, notes, key: None })
 }
 
-/// What can be read at all: in the encoding that the text has, and without the rows that cannot be.
-fn readable(
-    into: &Path,
-    name: &str,
+/// A large table read as its first piece says; none where all of it says something else.
+fn by_sample(
+    reading: Reading<'_>,
+    section: &TableSection,
+    notes: &[String],
+) -> Option<(LoadedTable, TableSection, Vec<String>)> {
+    let (mut section, mut notes) = (section.clone(), notes.to_vec());
+    habits(Reading { only_first: true, ..reading }, true, &mut section, &mut notes).ok()?;
+    let loaded = reading.read(&section).ok()?;
+    let has_blanks = !section.trim && texts(&loaded).any(|c| has_blanks_around(&c.data));
+    let (mut more, mut told) = (section.clone(), Vec::new());
+    let says_more = has_blanks || said_of_columns(&loaded, true, &mut more, &mut told);
+    (!says_more).then_some((loaded, section, notes))
+}
+
+/// Reads a table, and notes how its text and the values of its columns are written.
+fn habits(
+    reading: Reading<'_>,
+    is_delimited: bool,
     section: &mut TableSection,
     notes: &mut Vec<String>,
-    observer: &dyn Observer,
 ) -> Result<LoadedTable, Error> {
-    if let Ok(loaded) = read(into, name, section, observer) {
+    let mut loaded = readable(reading, section, notes)?;
+    if texts(&loaded).any(|c| has_blanks_around(&c.data)) {
+        section.trim = true;
+        match reading.read(section) {
+            Ok(better) => loaded = better,
+            Err(_) => section.trim = false,
+        }
+    }
+    if said_of_columns(&loaded, is_delimited, section, notes) {
+        loaded = read_as_said(reading, section, notes).unwrap_or(loaded);
+    }
+    Ok(loaded)
+}
+
+/// Notes how the values of columns are written; whether anything had to be noted.
+fn said_of_columns(
+    loaded: &LoadedTable,
+    is_delimited: bool,
+    section: &mut TableSection,
+    notes: &mut Vec<String>,
+) -> bool {
+    let commas = if is_delimited { commas(loaded) } else { Commas::None };
+    let found = [
+        words_for_nothing(loaded, &commas, section),
+        numbers_with_commas(&commas, section, notes),
+        numbers_with_signs(loaded, &commas, section, notes),
+        dates(loaded, section, notes),
+    ];
+    found.contains(&true)
+}
+
+/// Reads a table as its columns seem to be written. What only looked like more than text stays text; when nothing of it can be
+/// read, nothing is said of the columns.
+fn read_as_said(reading: Reading<'_>, section: &mut TableSection, notes: &mut Vec<String>) -> Option<LoadedTable> {
+    loop {
+        let error = match reading.read(section) {
+            Ok(better) => return Some(better),
+            Err(e) => e.to_string(),
+        };
+        let is_wrong = |column: &String| error.contains(&format!("in column `{column}` "));
+        let Some(wrong) = section.column.keys().find(|column| is_wrong(column)).cloned() else {
+            notes.push(format!("left as text: {error}"));
+            section.csv = section.csv.take().map(|csv| CsvSection { decimal: None, thousands: None, ..csv });
+            section.missing = None;
+            section.column.clear();
+            return None;
+        };
+        notes.push(format!("`{wrong}` is left as text: not all of its values can be read"));
+        section.column.shift_remove(&wrong);
+    }
+}
+
+/// What can be read at all: in the encoding that the text has, and without the rows that cannot be.
+fn readable(reading: Reading<'_>, section: &mut TableSection, notes: &mut Vec<String>) -> Result<LoadedTable, Error> {
+    if let Ok(loaded) = reading.read(section) {
         return Ok(loaded);
     }
     section.max_bad_rows = Some(u64::MAX);
-    let mut loaded = read(into, name, section, observer);
+    let mut loaded = reading.read(section);
     let is_no_utf8 = match &loaded {
         Ok(loaded) => loaded.report.bad_examples.iter().any(|e| e.contains(NO_UTF8)),
         Err(e) => e.to_string().contains(NO_UTF8),
@@ -132,7 +214,7 @@ fn readable(
         let csv = section.csv.take().unwrap_or_default();
         section.csv = Some(CsvSection { encoding: Some(ENCODING.into()), ..csv });
         notes.push(format!("the text is not UTF-8; read as {ENCODING}"));
-        loaded = read(into, name, section, observer);
+        loaded = reading.read(section);
     }
     let loaded = loaded?;
     let bad = loaded.report.bad_rows;
@@ -152,7 +234,7 @@ fn texts(loaded: &LoadedTable) -> impl Iterator<Item = &LoadedColumn> {
 fn words_for_nothing(loaded: &LoadedTable, commas: &Commas, section: &mut TableSection) -> bool {
     let mut words: Vec<String> = Vec::new();
     for column in texts(loaded) {
-        if let Some((_, odd)) = nearly(&column.data, &commas.shape())
+        if let Some((_, odd)) = nearly(&column.data, &commas.with_signs())
             && odd.iter().all(|v| NOTHING.contains(&v.to_lowercase().as_str()))
         {
             words.extend(odd.into_iter().filter(|v| !words.contains(v)).collect::<Vec<_>>());
@@ -194,22 +276,34 @@ fn numbers_with_signs(
     let (plain, signed) = (commas.shape(), commas.with_signs());
     let mut any = false;
     for column in texts(loaded) {
-        let values = sample(&column.data);
-        let known: Vec<&str> = values.iter().filter_map(Value::as_text).filter(|t| !is_word_for_nothing(t)).collect();
-        let number = |text: &&str| {
-            let read = signed.normal(text.as_bytes());
-            (!is_code(&read)).then(|| exact::parse(&read)).flatten().map(|(_, scale)| scale)
-        };
-        let scales: Option<Vec<u8>> = known.iter().map(number).collect();
-        let has_signs = known.iter().any(|t| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes()));
-        let Some(scale) = scales.and_then(|s| s.into_iter().max()).filter(|_| has_signs) else { continue };
+        // Few tell whether it is worth a look at all of them.
+        let Some(_) = scale_of(&sample(&column.data), &signed) else { continue };
+        let values: Vec<Value> = (0..column.data.domain()).map(|code| column.data.value_of(code)).collect();
+        let Some(scale) = scale_of(&values, &signed) else { continue };
+        let is_signed = |t: &&str| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes());
+        let texts = values.iter().filter_map(Value::as_text);
+        let (words, known): (Vec<&str>, Vec<&str>) = texts.partition(|t| is_word_for_nothing(t));
+        let Some(example) = known.iter().copied().find(is_signed) else { continue };
         let ty = if scale == 0 { "int".to_string() } else { format!("decimal(18,{scale})") };
-        let example = known.iter().find(|t| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes()));
-        notes.push(format!("`{}` holds numbers such as `{}`", column.name, example.copied().unwrap_or_default()));
-        section.column.entry(column.name.clone()).or_default().ty = Some(ty);
+        notes.push(format!("`{}` holds numbers such as `{example}`", column.name));
+        let said = section.column.entry(column.name.clone()).or_default();
+        said.ty = Some(ty);
+        if !words.is_empty() {
+            said.missing = Some([""].into_iter().chain(words).map(str::to_string).collect());
+        }
         any = true;
     }
     any
+}
+
+/// The most digits after the point of numbers with signs; none where a value is no number, or where there is no value.
+fn scale_of(values: &[Value], signed: &Shape) -> Option<u8> {
+    let scale = |text: &str| {
+        let read = signed.normal(text.as_bytes());
+        (!is_code(&read)).then(|| exact::parse(&read)).flatten().map(|(_, scale)| scale)
+    };
+    let known = values.iter().filter_map(Value::as_text).filter(|t| !is_word_for_nothing(t));
+    known.map(scale).collect::<Option<Vec<u8>>>()?.into_iter().max()
 }
 
 fn is_word_for_nothing(text: &str) -> bool {
@@ -221,14 +315,13 @@ fn has_blanks_around(column: &Column) -> bool {
     sample(column).iter().filter_map(Value::as_text).any(|t| t.trim() != t)
 }
 
-/// How many lines stand before the header: those that have fewer fields than all of the next ones.
 /// Which cells of a workbook are the table, where it is not all of the first sheet.
 #[cfg(feature = "workbook")]
 fn cells(into: &Path, found: &Found) -> Option<WorkbookSection> {
     use crate::load::workbook::{Wanted, header_row};
     let file = sources::files(into, &found.source).ok()?.into_iter().next()?;
     let path = into.join(&file.path);
-    if !matches!(bytes::kind(&path).as_str(), "xlsx" | "xlsm" | "ods" | "xls") {
+    if !bytes::WORKBOOKS.contains(&bytes::kind(&path).as_str()) {
         return None;
     }
     let section = WorkbookSection { sheet: found.sheet.clone(), range: None };
@@ -242,6 +335,7 @@ fn cells(_: &Path, _: &Found) -> Option<WorkbookSection> {
     None
 }
 
+/// How many lines stand before the header: those that have fewer fields than all of the next ones.
 fn lines_before_header(into: &Path, source: &str) -> Option<u32> {
     const LOOKED_AT: usize = 24;
     const ALIKE: usize = 3;
@@ -402,7 +496,7 @@ fn commas(loaded: &LoadedTable) -> Commas {
             texts().any(|t| t.contains(','))
                 && texts().filter(|t| number(t)).count() as f64 >= NUMBERS * texts().count() as f64
         };
-        let (decimal, thousands) = (all(&Commas::Decimal.shape()), all(&Commas::Thousands(true).shape()));
+        let (decimal, thousands) = (all(&Commas::Decimal.with_signs()), all(&Commas::Thousands(true).with_signs()));
         if decimal && !thousands {
             return Commas::Decimal;
         }
@@ -475,6 +569,9 @@ mod tests {
             (&["1,234", "2,500,000"], "thousands"),
             (&["1,234.50", "7.1", "12,000"], "thousands"),
             (&["1,234", "5,678"], "thousands, perhaps"),
+            (&["481.219,21 €", "7,10 €"], "decimal"),
+            (&["12,5%", "5%", "0,25%"], "decimal"),
+            (&["$1,234.50", "($7.10)"], "thousands"),
             (&["Eddy, North", "Kelda"], "none"),
             (&["12.5", "7"], "none"),
             (&["0012,5", "x,y", "a,b"], "none"),

@@ -4,9 +4,10 @@ use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 use std::path::Path;
 
-use super::links::{KEY_WORDS, Link, is_one, names_key, place, words};
+use super::links::{KEY_WORDS, Link, Refused, Tree, bridge, is_one, names_key, tree, words};
 use super::table::{Table, counted, table_name};
 use crate::formula::words::quote_name;
+use crate::load::bytes;
 use crate::load::loaded::LoadedColumn;
 use crate::model::file::ColumnSection;
 use crate::store::Column;
@@ -37,13 +38,18 @@ fn in_formula(table: &str, column: &str) -> String {
     format!("{}.{}", quote_name(table), quote_name(column))
 }
 
-pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[String]) -> String {
+pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[String]) -> String {
+    let taken: Vec<String> = tables.iter().map(|t| t.name.clone()).collect();
+    let taken = taken.as_slice();
     let mut out = String::new();
     let name = into.canonicalize().ok().and_then(|p| Some(p.file_name()?.to_string_lossy().to_string()));
     let _ = writeln!(out, "# Drafted from the files: read it, and change what you know better.\n\n[model]");
     let _ = writeln!(out, "name = {}\n", text(&name.unwrap_or_else(|| "Model".into())));
     for table in tables {
         write_table(&mut out, table, tables, links);
+    }
+    for why in unread {
+        let _ = writeln!(out, "# {}\n", one_line(why));
     }
     let days = days(tables, links);
     let calendar = if taken.iter().any(|t| t == "calendar") { "days" } else { "calendar" };
@@ -53,17 +59,30 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], taken: &[Stri
     }
     for link in links {
         let _ = writeln!(out, "# {}", one_line(&link.evidence));
-        let (many, one) = (place(tables, &link.many), place(tables, &link.one));
+        let path = |end: &(usize, String)| in_formula(&tables[end.0].name, &end.1);
+        let (many, one) = (path(&link.many), path(&link.one));
         match &link.refused {
             None => write_relationship(&mut out, &many, &one, link.spare),
             Some(why) => {
-                let _ = writeln!(out, "# not possible yet: {}", one_line(why));
+                let _ = match why {
+                    Refused::Impossible(why) => writeln!(out, "# not possible yet: {}", one_line(why)),
+                    Refused::InDoubt => writeln!(out, "# in doubt: rows without a key there would stand under (none)"),
+                };
                 let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
             }
         }
     }
+    for (i, table) in tables.iter().enumerate() {
+        if let Some([a, b]) = bridge(tables, links, i) {
+            write_bridge(&mut out, table, [&tables[a.one.0].name, &tables[b.one.0].name]);
+        }
+        if let Some(tree) = tree(table) {
+            write_tree(&mut out, &table.name, &tree, taken);
+        }
+        lists(table).for_each(|column| write_list(&mut out, table, column, taken));
+    }
     for (table, column, spare) in &days {
-        write_relationship(&mut out, &format!("{table}.{column}"), &format!("{calendar}.date"), *spare);
+        write_relationship(&mut out, &in_formula(table, column), &format!("{calendar}.date"), *spare);
     }
     write_measures(&mut out, tables, links, taken);
     out
@@ -77,13 +96,72 @@ fn write_relationship(out: &mut String, many: &str, one: &str, spare: bool) {
     out.push('\n');
 }
 
+/// How filters go over a table that puts rows of two others together.
+fn write_bridge(out: &mut String, table: &Table, [a, b]: [&String; 2]) {
+    let name = one_line(&table.name);
+    let (a, b) = (one_line(a), one_line(b));
+    let _ =
+        writeln!(out, "# {name} is a bridge between {a} and {b}: with `both_ways = true` at one of its relationships");
+    let _ = writeln!(out, "# filters on the other table reach that one over it.\n");
+}
+
+/// A column that points at its own table: the row above as a table of its own.
+fn write_tree(out: &mut String, table: &str, tree: &Tree, taken: &[String]) {
+    let mut above = format!("{}_above", table_name(table));
+    while taken.contains(&above) {
+        above.push_str("_2");
+    }
+    let Tree { column, key, levels } = tree;
+    let _ = writeln!(
+        out,
+        "# {} holds keys of its own table: a tree of {levels} levels. What is one level up would be:",
+        one_line(&in_formula(table, column))
+    );
+    let _ = writeln!(out, "# [table.{above}]\n# same_as = {}", text(table));
+    let (many, one) = (in_formula(table, column), in_formula(&above, key));
+    let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
+}
+
+/// Columns of nested data that hold lists.
+fn lists(table: &Table) -> impl Iterator<Item = &LoadedColumn> {
+    const LOOKED_AT: u64 = 100;
+    let is_list = |text: &str| serde_json::from_str::<Vec<serde_json::Value>>(text).is_ok();
+    let source = table.section.sources().first().map_or("", String::as_str);
+    let is_nested = ["jsonl", "ndjson", "parquet", "arrow", "arrows", "ipc", "feather"]
+        .contains(&bytes::kind(Path::new(source)).as_str());
+    let holds_lists = move |c: &&LoadedColumn| {
+        let some = (0..c.data.domain().min(LOOKED_AT)).map(|code| c.data.value_of(code));
+        is_nested
+            && c.data.ty() == Type::Text
+            && c.data.distinct() > 0
+            && some.into_iter().all(|value| value.as_text().is_some_and(is_list))
+    };
+    table.loaded.columns.iter().filter(holds_lists)
+}
+
+/// The entries of lists as rows of a table of their own, which point at the rows that they stand in.
+fn write_list(out: &mut String, table: &Table, column: &LoadedColumn, taken: &[String]) {
+    let Some(key) = &table.key else { return };
+    let mut name = table_name(&format!("{}_{}", table.name, column.name));
+    while taken.contains(&name) {
+        name.push_str("_2");
+    }
+    let holder = one_line(&in_formula(&table.name, &column.name));
+    let _ = writeln!(out, "# {holder} holds lists. Their entries as rows of a table of their own would be:");
+    let source = text(table.section.sources().first().map_or("", String::as_str));
+    let _ = writeln!(out, "# [table.{}]\n# source = {source}\n# rows_of = {}", toml_key(&name), text(&column.name));
+    let (many, one) = (in_formula(&name, key), in_formula(&table.name, key));
+    let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
+}
+
 fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]) {
     for note in &table.notes {
         let _ = writeln!(out, "# {}", one_line(note));
     }
     let _ = writeln!(out, "# {}", counted(table.loaded.rows as u64, "row"));
     let name = toml_key(&table.name);
-    let _ = writeln!(out, "[table.{name}]\nsource = {}", text(table.section.source.as_deref().unwrap_or_default()));
+    let _ =
+        writeln!(out, "[table.{name}]\nsource = {}", text(table.section.sources().first().map_or("", String::as_str)));
     if let Some(key) = &table.key {
         let _ = writeln!(out, "key = {}", text(key));
     }
@@ -96,6 +174,13 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     }
     if table.section.trim {
         let _ = writeln!(out, "trim = true");
+    }
+    if let Some(filter) = &table.section.filter {
+        let _ = writeln!(out, "where = {}", text(filter));
+    }
+    if !table.section.order.is_empty() {
+        let list: Vec<String> = table.section.order.iter().map(|c| text(c)).collect();
+        let _ = writeln!(out, "order = [{}]", list.join(", "));
     }
     let csv = table
         .section
@@ -149,6 +234,10 @@ fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> Stri
             [one] => writeln!(lines, "date_pattern = {one}"),
             several => writeln!(lines, "date_pattern = [{}]", several.join(", ")),
         };
+    }
+    if let Some(missing) = &said.missing {
+        let list: Vec<String> = missing.iter().map(|m| text(m)).collect();
+        let _ = writeln!(lines, "missing = [{}]", list.join(", "));
     }
     if let Some(order) = order {
         let _ = writeln!(lines, "display_order = {}", text(order));
@@ -217,7 +306,12 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
     let facts = tables.iter().filter(|t| !is_one(links, tables, &t.name));
     for table in facts {
         let name = fresh(format!("{}_rows", table.name));
-        let _ = writeln!(out, "[measure.{name}]\nformula = {}\n", text(&format!("rows({})", quote_name(&table.name))));
+        let _ = writeln!(
+            out,
+            "[measure.{}]\nformula = {}\n",
+            toml_key(&name),
+            text(&format!("rows({})", quote_name(&table.name)))
+        );
         for c in &table.loaded.columns {
             let points = links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == c.name);
             let key = table.key.as_deref() == Some(&c.name) || names_key(&c.name).is_some();
@@ -240,13 +334,24 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
                             | "day"
                             | "age"
                             | "order"
+                            | "latitude"
+                            | "longitude"
+                            | "lat"
+                            | "lon"
+                            | "lng"
+                            | "score"
+                            | "rating"
+                            | "ratio"
+                            | "index"
+                            | "level"
+                            | "temperature"
                     )
                 });
             // Not the column's own name: a bare name in a column's formula could then mean either.
             let (kind, label) = if single { ("avg", "average_") } else { ("sum", "total_") };
             let name = fresh(format!("{label}{}", c.name));
             let formula = format!("{kind}({})", in_formula(&table.name, &c.name));
-            let _ = writeln!(out, "[measure.{name}]\nformula = {}\n", text(&formula));
+            let _ = writeln!(out, "[measure.{}]\nformula = {}\n", toml_key(&name), text(&formula));
         }
     }
 }

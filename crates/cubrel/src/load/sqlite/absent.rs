@@ -4,8 +4,8 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use super::super::LoadError;
-use super::types::Types;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::value::Type;
 
 const WITHOUT: &str = "this library was built without SQLite";
 
@@ -25,7 +25,7 @@ pub fn ends(_: &Path, _: &str) -> Result<Option<(String, String)>, LoadError> {
 ///
 /// # Errors
 /// Always.
-pub fn look(_: &Path, _: &str) -> Result<Types, LoadError> {
+pub fn look(_: &Path, _: &str) -> Result<Vec<(String, Option<Type>)>, LoadError> {
     Err(absent())
 }
 

@@ -4,7 +4,6 @@
 mod absent;
 #[cfg(feature = "sqlite")]
 mod reading;
-mod types;
 
 #[cfg(not(feature = "sqlite"))]
 pub use absent::{ends, look, tables, write};

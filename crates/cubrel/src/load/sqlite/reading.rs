@@ -9,8 +9,8 @@ use rusqlite::{Connection, OpenFlags, Statement};
 use super::super::LoadError;
 use super::super::guarded::guarded;
 use super::super::jsonl::{NULL, is_plain};
-use super::types::Types;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::value::Type;
 
 fn failed(path: &Path, e: &rusqlite::Error) -> LoadError {
     let problem = Diagnostic::general(Problem::Data, format!("{}: {e}", path.display()));
@@ -56,15 +56,16 @@ pub fn ends(path: &Path, query: &str) -> Result<Option<(String, String)>, LoadEr
     )
 }
 
-/// Goes through the rows of a query for the types of their values.
+/// Goes through the rows of a query for the types of their values, where those tell them: doubles, and texts that are neither
+/// dates nor timestamps.
 ///
 /// # Errors
 /// When the database cannot be opened, the query is wrong, or a value is no text.
-pub fn look(path: &Path, query: &str) -> Result<Types, LoadError> {
+pub fn look(path: &Path, query: &str) -> Result<Vec<(String, Option<Type>)>, LoadError> {
     guarded(path, || format!("`{query}`"), || looked(path, query))
 }
 
-fn looked(path: &Path, query: &str) -> Result<Types, LoadError> {
+fn looked(path: &Path, query: &str) -> Result<Vec<(String, Option<Type>)>, LoadError> {
     let fail = |e: rusqlite::Error| failed(path, &e);
     let connection = open(path)?;
     let mut statement = prepared(&connection, path, query)?;
@@ -85,8 +86,8 @@ fn looked(path: &Path, query: &str) -> Result<Types, LoadError> {
             }
         }
     }
-    let pick = |flags: &[bool]| names.iter().zip(flags).filter(|(_, f)| **f).map(|(n, _)| n.clone()).collect();
-    Ok(Types { texts: pick(&text), floats: pick(&float) })
+    let ty = |i: usize| if float[i] { Some(Type::Float) } else { text[i].then_some(Type::Text) };
+    Ok(names.into_iter().enumerate().map(|(i, name)| (name, ty(i))).collect())
 }
 
 /// Writes the rows of a query as delimited text with a header.

@@ -5,26 +5,16 @@ use super::plans::{Axis, PlannedItem};
 use super::resolved::{Chosen, Seen};
 use crate::formula::ast;
 use crate::formula::check;
-use crate::formula::scalar::{self, EvalError, Leaves};
+use crate::formula::scalar;
 use crate::formula::schema::MeasureId;
 use crate::formula::source::{Diagnostic, Problem, Span};
 use crate::formula::typed::{Expr, Kind};
-use crate::value::{Type, Value, Vector};
+use crate::value::{Type, Value};
 
 /// The lenses of a query, the one that is applied first in front.
 pub(super) struct Lenses {
     /// Each with the readings that show.
     list: Vec<(usize, Vec<u64>)>,
-}
-
-struct NoLeaves;
-
-impl Leaves for NoLeaves {
-    type Error = EvalError;
-
-    fn leaf(&self, _: usize, slots: &[u32]) -> Result<Vector, EvalError> {
-        Ok(Vector::nulls(Type::Null, slots.len()))
-    }
 }
 
 impl Lenses {
@@ -207,7 +197,7 @@ fn holds(planner: &mut QueryPlanner<'_>, name: &ast::Name, reading: &str, condit
     let (expr, problems) = check::measure_formula(&planner.schema, planner.settings, planner.source, &tree);
     planner.add(problems);
     let scalar = scalar::from_expr(&expr?, planner.source, &mut |_| None);
-    scalar.eval(&NoLeaves, 1).ok().map(|v| v.truths()[0])
+    scalar.of_constants().ok().map(|value| value == Value::Bool(true))
 }
 
 impl QueryPlanner<'_> {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::*;
 use crate::store::raw::{RawColumn, RawData};
 use crate::store::{Codes, Encoding, Target};
-use crate::value::{Data, Type, Value, Vector};
+use crate::value::{Data, Matching, Type, Value, Vector};
 
 /// A table with a column of every encoding and segments of every form.
 fn sample() -> Stored {
@@ -53,8 +53,8 @@ fn sample() -> Stored {
     let first = StoredTable { name: "a".into(), shares: None, rows: ROWS as usize, columns: columns.to_vec() };
     let second = StoredTable { name: "b".into(), shares: Some(0), ..first.clone() };
     let key = first.columns[1].1.clone();
-    let by_code = Lookup::build(&[&key], &[&key]).expect("unique");
-    let by_row = Lookup::build(&[&key, &key], &[&key, &key]).expect("unique");
+    let by_code = Lookup::build(&[&key], &[&key], Matching::Exact).expect("unique");
+    let by_row = Lookup::build(&[&key, &key], &[&key, &key], Matching::Exact).expect("unique");
     let notes = serde_json::json!({"x": 1});
     Stored { tables: vec![first, second], lookups: vec![by_code.into(), by_row.into()], notes, ..Stored::default() }
 }
