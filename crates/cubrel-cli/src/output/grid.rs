@@ -2,9 +2,9 @@
 
 use cubrel::{Formats, Grid, GridColumn, GridColumnKind};
 
-use super::grid_layout::{Block, GridLayout, NONE, OTHERS, TOTAL, layout};
+use super::grid_layout::{Block, GridLayout, NONE, layout};
 use super::sink::{Output, Tone};
-use super::text::{Align, csv_line, cut, pad, visible};
+use super::text::{Align, cut, pad, visible};
 use crate::failure::Failure;
 
 /// No column is wider than this on a terminal.
@@ -12,32 +12,7 @@ const WIDEST: usize = 40;
 
 /// Flat CSV: bare values, or as people read them.
 pub fn write_csv(grid: &Grid, formats: Option<&Formats>, out: &mut Output) -> Result<(), Failure> {
-    let heads: Vec<String> =
-        grid.columns.iter().map(|c| if formats.is_some() { c.heading() } else { c.name.clone() }).collect();
-    let marks = [grid.totals.then_some(TOTAL), grid.others.then_some(OTHERS)];
-    out.text(&csv_line(heads.iter().map(String::as_str).chain(marks.into_iter().flatten())))?;
-    let named = |axes: &[usize]| axes.iter().map(|i| grid.columns[*i].name.as_str()).collect::<Vec<_>>().join(" ");
-    for line in &grid.lines {
-        let mut fields: Vec<String> = line
-            .values
-            .iter()
-            .enumerate()
-            .map(|(i, v)| match formats {
-                Some(_) if line.totalled.contains(&i) => TOTAL.to_string(),
-                Some(_) if line.others.contains(&i) => OTHERS.to_string(),
-                Some(f) => grid.columns[i].text(v, grid.format_of(line, i), f),
-                None => v.to_string(),
-            })
-            .collect();
-        if grid.totals {
-            fields.push(named(&line.totalled));
-        }
-        if grid.others {
-            fields.push(named(&line.others));
-        }
-        out.text(&csv_line(fields.iter().map(String::as_str)))?;
-    }
-    Ok(())
+    out.text(&grid.to_csv(formats))
 }
 
 /// Shows a grid to a person; one that is wider than the terminal comes in pieces, each with its row heads.

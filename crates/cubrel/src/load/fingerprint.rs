@@ -62,7 +62,9 @@ fn recipe<'a>(section: &'a TableSection, wanted: impl Fn(&String) -> bool) -> Re
     // Of a column that is only named or hidden nothing is said of how it comes to be.
     let nothing = of_column(&ColumnSection::default());
     let said = column.iter().filter(|(name, _)| wanted(name)).map(|(name, c)| (name, of_column(c)));
-    let columns = said.filter(|(_, said)| *said != nothing).collect();
+    let mut columns: Vec<_> = said.filter(|(_, said)| *said != nothing).collect();
+    // Calculated columns stand in the order of the file; what is said of others may stand in any.
+    columns.sort_by_key(|(name, _)| column.get(*name).filter(|c| c.formula.is_none()).map(|_| *name));
     Recipe { keys: json(&(of_source, of_days)), columns }
 }
 

@@ -615,10 +615,10 @@ impl Observer for Read {
 
 #[test]
 fn what_was_read_for_a_draft_is_read_again_only_where_that_is_needed() {
-    let mut trips = String::from("trip,port,seen,sold\n");
+    let mut trips = String::from("trip,seen,port,sold,share\n");
     (0..500).for_each(|n| {
         let port = ["NES", "HOL", "SKA", "VAA"][n * n % 4];
-        writeln!(trips, "{n},{port},{:02}.03.2026,\"{},5\"", 1 + n % 28, n % 90).unwrap();
+        writeln!(trips, "{n},{:02}.03.2026,{port},\"{},5\",{}%", 1 + n % 28, n % 90, n % 50).unwrap();
     });
     let size = |text: &str| text.len() as u64;
     type Change<'c> = (&'c str, &'c dyn Fn(&Path, &Draft), u64);

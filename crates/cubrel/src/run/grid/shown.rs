@@ -81,6 +81,23 @@ fn spaced(name: &str) -> String {
     chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
 }
 
+/// A record of CSV; fields that hold what parts fields or records are quoted.
+fn push_record(csv: &mut String, fields: impl Iterator<Item = String>) {
+    for (i, field) in fields.enumerate() {
+        if i > 0 {
+            csv.push(',');
+        }
+        if field.contains([',', '"', '\n', '\r']) {
+            csv.push('"');
+            csv.push_str(&field.replace('"', "\"\""));
+            csv.push('"');
+        } else {
+            csv.push_str(&field);
+        }
+    }
+    csv.push('\n');
+}
+
 impl Grid {
     /// What stands in a line and a column, as people read it; nothing where there is no such line or column.
     ///
@@ -107,6 +124,39 @@ impl Grid {
                 of.text(value, self.format_of(line, column), formats)
             }
         }
+    }
+
+    /// The grid as CSV (RFC 4180, lines end with a line feed): a header, then one record a line. With formats, as people read
+    /// it; without, values as formulas write them, and columns that tell which axes are totalled or are the rest of a limit.
+    ///
+    /// ```
+    /// # fn main() -> Result<(), cubrel::Error> {
+    /// use cubrel::{Formats, Model, Type, Value};
+    ///
+    /// let rows = [("Ness", 1200), ("Holm", 30)].map(|(route, net)| vec![Value::text(route), Value::Int(net)]);
+    /// let model = Model::builder().rows("booking", &[("route", Type::Text), ("net", Type::Int)], &rows).build()?;
+    /// let grid = model.query("grid sum(booking.net) as net by booking.route")?.run()?;
+    /// assert_eq!(grid.to_csv(None), "booking.route,net\nHolm,30\nNess,1200\n");
+    /// assert_eq!(grid.to_csv(Some(&Formats::default())), "Route,net\nHolm,30\nNess,\"1,200\"\n");
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn to_csv(&self, formats: Option<&Formats>) -> String {
+        let mut csv = String::new();
+        let heads = self.columns.iter().map(|c| if formats.is_some() { c.heading() } else { c.name.clone() });
+        let marks = [self.totals.then_some(TOTAL), self.others.then_some(OTHERS)];
+        let marks: Vec<String> = marks.into_iter().flatten().map(str::to_string).collect();
+        push_record(&mut csv, heads.chain(marks));
+        let named = |axes: &[usize]| axes.iter().map(|i| self.columns[*i].name.as_str()).collect::<Vec<_>>().join(" ");
+        for (at, line) in self.lines.iter().enumerate() {
+            let values = line.values.iter().enumerate().map(|(column, value)| match formats {
+                Some(formats) => self.text(at, column, formats),
+                None => value.to_string(),
+            });
+            let marks = [self.totals.then(|| named(&line.totalled)), self.others.then(|| named(&line.others))];
+            push_record(&mut csv, values.chain(marks.into_iter().flatten()));
+        }
+        csv
     }
 
     /// The grid as one JSON value, flat: `{"columns", "rows", "elapsed_ms"}`.

@@ -1,0 +1,443 @@
+//! Questions: queries, explanations, costs, sizes.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::body::Bytes;
+use axum::extract::{Extension, Path, RawQuery, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use cubrel::why::WhyOptions;
+use cubrel::{Cancel, Error, Formats, Model, QueryOptions, Value};
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+use sha2::{Digest, Sha256};
+use utoipa::ToSchema;
+
+use super::form::Form;
+use super::problem::Problem;
+use super::{AskedModel, Size};
+use crate::answers::{Asked, Body};
+use crate::people::Person;
+use crate::served::Version;
+use crate::server::Server;
+use crate::settings::May;
+
+/// A query.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Question {
+    /// Its text, or the name of a saved one.
+    text: String,
+    /// The values of `$name`, one or a list of them.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    parameters: BTreeMap<String, serde_json::Value>,
+}
+
+/// Why a cell has its value.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WhyQuestion {
+    /// The text of the query, or the name of a saved one.
+    text: String,
+    /// Where the cell stands, such as `route.name = 'Ness–Holm'`; axes that are not named are totalled.
+    #[serde(default)]
+    at: String,
+    /// Which item of the grid; by default the first.
+    measure: Option<String>,
+    /// How many of the rows behind each aggregate.
+    #[serde(default)]
+    rows: usize,
+    /// The values of `$name`.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    parameters: BTreeMap<String, serde_json::Value>,
+}
+
+/// What a query costs.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ProfileQuestion {
+    /// The text of the query, or the name of a saved one.
+    text: String,
+    /// How many warm runs.
+    runs: Option<usize>,
+    /// The values of `$name`.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    parameters: BTreeMap<String, serde_json::Value>,
+}
+
+/// The most rows behind an aggregate.
+const ROWS: usize = 1000;
+/// Warm runs, where nothing is said and at most.
+const RUNS: (usize, usize) = (7, 100);
+
+/// Cancels what runs when nobody waits for it any more.
+struct Waited<'a> {
+    cancel: Cancel,
+    server: &'a Server,
+    is_done: bool,
+}
+
+impl Drop for Waited<'_> {
+    fn drop(&mut self) {
+        if !self.is_done {
+            self.cancel.cancel();
+            self.server.watch.left.inc();
+        }
+    }
+}
+
+/// Does what takes a while away from the threads that answer.
+pub async fn off_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, Error> + Send + 'static,
+) -> Result<T, Problem> {
+    match tokio::task::spawn_blocking(work).await {
+        Ok(done) => done.map_err(Problem::from),
+        Err(_) => {
+            let title = "the server could not do it";
+            Err(Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "server", title, "a fault of the server"))
+        }
+    }
+}
+
+/// Works on a question when its turn comes; it ends when nobody waits for it.
+async fn in_turn<T: Send + 'static>(
+    server: &Arc<Server>,
+    person: &Person,
+    options: &QueryOptions,
+    work: impl FnOnce() -> Result<T, Error> + Send + 'static,
+) -> Result<T, Problem> {
+    let turn = server.gate.enter(person.name()).await.map_err(|_| {
+        server.watch.sent_away.inc();
+        Problem::busy()
+    })?;
+    let mut waited = Waited { cancel: options.cancel.clone(), server, is_done: false };
+    // Whoever goes away gives the turn back only when the work has really ended.
+    let done = off_thread(move || {
+        let done = work();
+        drop(turn);
+        done
+    })
+    .await;
+    waited.is_done = true;
+    done
+}
+
+/// Tells what is the same from what is not: the version of the model, and what was asked of it as whom.
+pub fn tag(version: &Version, asked: &impl std::fmt::Debug) -> HeaderValue {
+    let digest = Sha256::digest(format!("{asked:?}").as_bytes());
+    let short: String = digest.iter().take(8).map(|b| format!("{b:02x}")).collect();
+    HeaderValue::from_str(&format!("\"{:x}-{short}\"", version.number())).unwrap_or(HeaderValue::from_static("\"\""))
+}
+
+/// Nothing, where who asks has the answer already (RFC 9110, section 13.1.2).
+pub fn not_modified(headers: &HeaderMap, tag: &HeaderValue) -> Option<Response> {
+    let wanted = tag.to_str().ok()?;
+    let known = headers.get(header::IF_NONE_MATCH)?.to_str().ok()?;
+    let is_known = known.split(',').map(|t| t.trim().trim_start_matches("W/")).any(|t| t == wanted || t == "*");
+    is_known.then(|| (StatusCode::NOT_MODIFIED, [(header::ETAG, tag.clone())]).into_response())
+}
+
+/// The body of a request as what it should be. Only who says that it is JSON can mean it: no page from elsewhere can send that
+/// unasked.
+fn read<T: DeserializeOwned>(headers: &HeaderMap, body: &Bytes) -> Result<T, Problem> {
+    let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let name = kind.split(';').next().unwrap_or_default().trim();
+    if !name.eq_ignore_ascii_case("application/json") {
+        let title = "the request has another form";
+        return Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "form", title, "the body has to be JSON")
+            .help("send `Content-Type: application/json`"));
+    }
+    serde_json::from_slice(body).map_err(|e| {
+        let help = "for example {\"text\": \"grid net_revenue by port.region\"}";
+        Problem::bad_request(format!("the body is not what is expected: {e}")).help(help)
+    })
+}
+
+/// The values of a parameter. What formulas write without quotes, and JSON as text, is taken for what it says.
+fn values(json: &serde_json::Value) -> Result<Vec<Value>, Problem> {
+    use serde_json::Value as Json;
+    let one = |json: &Json| match json {
+        Json::Null => Ok(Value::Null),
+        Json::Bool(b) => Ok(Value::Bool(*b)),
+        Json::Number(n) => Ok(cubrel::guessed(&n.to_string())),
+        Json::String(text) => Ok(match cubrel::guessed(text) {
+            moment @ (Value::Date(_) | Value::Timestamp(_)) => moment,
+            _ => Value::text(text),
+        }),
+        Json::Array(_) | Json::Object(_) => {
+            Err(Problem::bad_request("a parameter is one value, or a list of values").help("{\"years\": [2025, 2026]}"))
+        }
+    };
+    match json {
+        Json::Array(list) => list.iter().map(one).collect(),
+        one_value => Ok(vec![one(one_value)?]),
+    }
+}
+
+fn options(
+    server: &Server,
+    who: &AskedModel,
+    parameters: HashMap<String, Vec<Value>>,
+) -> QueryOptions {
+    QueryOptions { parameters, user: who.who.user.clone(), limits: server.limits, ..QueryOptions::default() }
+}
+
+fn parameters(json: &BTreeMap<String, serde_json::Value>) -> Result<HashMap<String, Vec<Value>>, Problem> {
+    let named = |(name, json): (&String, &serde_json::Value)| Ok((name.trim_start_matches('$').to_string(), values(json)?));
+    json.iter().map(named).collect()
+}
+
+/// The text of a question, or of the saved one that it names.
+fn text_of(model: &Model, asked: &str) -> String {
+    let name = asked.trim();
+    // What could be a name costs a look at all of them.
+    if name.contains(char::is_whitespace) {
+        return asked.to_string();
+    }
+    let saved = model.catalog().queries.into_iter().find(|query| query.name == name);
+    saved.map_or_else(|| asked.to_string(), |query| query.text)
+}
+
+/// The answer to a query in a form, as it was or as it is worked out now.
+async fn answered(
+    server: Arc<Server>,
+    person: Person,
+    model: &str,
+    (text, parameters): (String, HashMap<String, Vec<Value>>),
+    (form, is_formatted): (Form, bool),
+    headers: &HeaderMap,
+) -> Result<Response, Problem> {
+    let who = AskedModel::find(&server, &person, model)?;
+    let mut written: Vec<String> = parameters.iter().map(|(name, values)| format!("{name}={values:?}")).collect();
+    written.sort();
+    let asked = Asked {
+        model: who.served.name.clone(),
+        version: who.version.number(),
+        day: today(),
+        who: who.who.clone(),
+        text: text.clone(),
+        parameters: format!("{} {is_formatted}", written.join(";")),
+        form: form.name(),
+    };
+    let tag = tag(&who.version, &asked);
+    if let Some(response) = not_modified(headers, &tag) {
+        return Ok(response);
+    }
+    let (body, rows) = match server.answers.get(&asked) {
+        Some(body) => {
+            server.watch.again.inc();
+            (body, None)
+        }
+        None => {
+            let options = options(&server, &who, parameters);
+            let (of_run, version, seen_as) = (options.clone(), who.version.clone(), who.who.clone());
+            let work = move || {
+                let model = version.seen_as(&seen_as)?;
+                let start = Instant::now();
+                let grid = model.query_with(&text_of(&model, &text), &of_run)?.run()?;
+                let elapsed = start.elapsed();
+                let formats = is_formatted.then(|| formats(&model)).transpose()?;
+                let cells = grid.lines.len() * grid.columns.len();
+                Ok((Body::from(form.of(&grid, formats.as_ref(), elapsed)?), grid.lines.len(), cells))
+            };
+            let (body, rows, cells) = in_turn(&server, &person, &options, work).await?;
+            server.watch.cells.inc_by(cells as u64);
+            server.answers.keep(asked, body.clone());
+            (body, Some(rows))
+        }
+    };
+    let kind = HeaderValue::from_static(form.media_type());
+    let vary = HeaderValue::from_static("accept, authorization");
+    let body = axum::body::Body::from(Bytes::from_owner(body));
+    let mut response =
+        ([(header::CONTENT_TYPE, kind), (header::ETAG, tag), (header::VARY, vary)], body).into_response();
+    if let Some(rows) = rows {
+        response.extensions_mut().insert(Size { rows });
+    }
+    Ok(response)
+}
+
+fn formats(model: &Model) -> Result<Formats, Error> {
+    let catalog = model.catalog();
+    Formats::new(catalog.locale.as_deref(), catalog.currency.as_deref()).map_err(Error::Form)
+}
+
+/// The day on the clock.
+fn today() -> i32 {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    now.map_or(0, |d| (d.as_secs() / 86_400) as i32)
+}
+
+/// A query: JSON as `cubrel query --format json` prints it, CSV, or a stream of Arrow, by `Accept`.
+#[utoipa::path(
+    post, path = "/api/models/{model}/query", params(("model" = String, Path)), request_body = Question,
+    responses(
+        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
+        (status = 304, description = "what `If-None-Match` names is still the answer"),
+        (status = 400, body = Problem, content_type = "application/problem+json"),
+        (status = 404, body = Problem, content_type = "application/problem+json"),
+        (status = 406, body = Problem, content_type = "application/problem+json"),
+        (status = 422, body = Problem, content_type = "application/problem+json"),
+        (status = 429, body = Problem, content_type = "application/problem+json")
+    )
+)]
+pub async fn query(
+    State(server): State<Arc<Server>>,
+    Extension(person): Extension<Person>,
+    Path(model): Path<String>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Problem> {
+    let question: Question = read(&headers, &body)?;
+    let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
+    let form = Form::accepted(accept).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
+    let parameters = parameters(&question.parameters)?;
+    answered(server, person, &model, (question.text, parameters), (form, false), &headers).await
+}
+
+/// The same by its address alone, for links and spreadsheets: `?text=routes&form=csv&set=year=2025`. `shown=true` writes values
+/// as people read them.
+#[utoipa::path(
+    get, path = "/api/models/{model}/query",
+    params(
+        ("model" = String, Path), ("text" = String, Query), ("form" = Option<String>, Query),
+        ("set" = Option<Vec<String>>, Query), ("shown" = Option<bool>, Query)
+    ),
+    responses(
+        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
+        (status = 400, body = Problem, content_type = "application/problem+json"),
+        (status = 404, body = Problem, content_type = "application/problem+json"),
+        (status = 422, body = Problem, content_type = "application/problem+json")
+    )
+)]
+pub async fn query_by_address(
+    State(server): State<Arc<Server>>,
+    Extension(person): Extension<Person>,
+    Path(model): Path<String>,
+    RawQuery(address): RawQuery,
+    headers: HeaderMap,
+) -> Result<Response, Problem> {
+    let pairs: Vec<(String, String)> = serde_urlencoded::from_str(&address.unwrap_or_default())
+        .map_err(|e| Problem::bad_request(format!("what follows `?` cannot be read: {e}")))?;
+    let (mut text, mut form, mut is_shown, mut parameters) = (None, None, false, HashMap::new());
+    for (name, value) in pairs {
+        match name.as_str() {
+            "text" => text = Some(value),
+            "form" => {
+                let named = Form::named(&value).ok_or_else(|| Problem::bad_request("`form` is json, csv or arrow"))?;
+                form = Some(named);
+            }
+            "shown" => is_shown = value == "true",
+            "set" => {
+                let (name, values) = value
+                    .split_once('=')
+                    .ok_or_else(|| Problem::bad_request(format!("`{value}` sets nothing")).help("set=year=2025"))?;
+                let values = values.split(',').map(|v| cubrel::guessed(v.trim())).collect();
+                parameters.insert(name.trim().trim_start_matches('$').to_string(), values);
+            }
+            other => {
+                let detail = format!("nothing is known of `{other}`");
+                return Err(Problem::bad_request(detail).help("there are `text`, `form`, `set` and `shown`"));
+            }
+        }
+    }
+    let text = text.ok_or_else(|| Problem::bad_request("`text` is missing").help("?text=grid%20net_revenue"))?;
+    let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
+    let form = form.or_else(|| Form::accepted(accept)).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
+    answered(server, person, &model, (text, parameters), (form, is_shown), &headers).await
+}
+
+fn as_json(value: &impl serde::Serialize) -> Vec<u8> {
+    serde_json::to_vec(value).unwrap_or_default()
+}
+
+fn json_response(json: Vec<u8>) -> Response {
+    ([(header::CONTENT_TYPE, HeaderValue::from_static("application/json"))], json).into_response()
+}
+
+/// Why a cell has its value: filters with their origin, rows left hop by hop, the formula as a tree, rows behind it.
+#[utoipa::path(
+    post, path = "/api/models/{model}/why", params(("model" = String, Path)), request_body = WhyQuestion,
+    responses(
+        (status = 200, body = Object),
+        (status = 400, body = Problem, content_type = "application/problem+json"),
+        (status = 404, body = Problem, content_type = "application/problem+json"),
+        (status = 422, body = Problem, content_type = "application/problem+json"),
+        (status = 429, body = Problem, content_type = "application/problem+json")
+    )
+)]
+pub async fn why(
+    State(server): State<Arc<Server>>,
+    Extension(person): Extension<Person>,
+    Path(model): Path<String>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Problem> {
+    let question: WhyQuestion = read(&headers, &body)?;
+    let who = AskedModel::find(&server, &person, &model)?;
+    let options = options(&server, &who, parameters(&question.parameters)?);
+    let of_why = options.clone();
+    let work = move || {
+        let model = who.version.seen_as(&who.who)?;
+        let options = WhyOptions { item: question.measure, rows: question.rows.min(ROWS), query: of_why };
+        Ok(as_json(&model.why(&text_of(&model, &question.text), &question.at, &options)?))
+    };
+    Ok(json_response(in_turn(&server, &person, &options, work).await?))
+}
+
+/// What a query costs, part by part.
+#[utoipa::path(
+    post, path = "/api/models/{model}/profile", params(("model" = String, Path)), request_body = ProfileQuestion,
+    responses(
+        (status = 200, body = Object),
+        (status = 400, body = Problem, content_type = "application/problem+json"),
+        (status = 403, body = Problem, content_type = "application/problem+json"),
+        (status = 404, body = Problem, content_type = "application/problem+json"),
+        (status = 422, body = Problem, content_type = "application/problem+json"),
+        (status = 429, body = Problem, content_type = "application/problem+json")
+    )
+)]
+pub async fn profile(
+    State(server): State<Arc<Server>>,
+    Extension(person): Extension<Person>,
+    Path(model): Path<String>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Problem> {
+    let question: ProfileQuestion = read(&headers, &body)?;
+    let who = AskedModel::find(&server, &person, &model)?;
+    if !server.people.may(&person, May::Profile) {
+        return Err(Problem::forbidden(format!("`{}` may not see what questions cost", person.name()))
+            .help("who keeps the server can allow it: `may = [\"profile\"]`"));
+    }
+    let options = options(&server, &who, parameters(&question.parameters)?);
+    let of_profile = options.clone();
+    let work = move || {
+        let model = who.version.seen_as(&who.who)?;
+        let runs = question.runs.unwrap_or(RUNS.0).clamp(1, RUNS.1);
+        let (profile, _) = model.profile(&text_of(&model, &question.text), &of_profile, runs)?;
+        Ok(as_json(&profile))
+    };
+    Ok(json_response(in_turn(&server, &person, &options, work).await?))
+}
+
+/// What the model weighs, as who asks sees it.
+#[utoipa::path(
+    get, path = "/api/models/{model}/sizes", params(("model" = String, Path)),
+    responses((status = 200, body = Object), (status = 404, body = Problem, content_type = "application/problem+json"))
+)]
+pub async fn sizes(
+    State(server): State<Arc<Server>>,
+    Extension(person): Extension<Person>,
+    Path(model): Path<String>,
+) -> Result<Response, Problem> {
+    let who = AskedModel::find(&server, &person, &model)?;
+    let options = options(&server, &who, HashMap::new());
+    let work = move || Ok(as_json(&who.version.seen_as(&who.who)?.sizes()));
+    Ok(json_response(in_turn(&server, &person, &options, work).await?))
+}

@@ -1,0 +1,184 @@
+//! The API: what can be asked over HTTP.
+
+pub mod ask;
+pub mod form;
+pub mod models;
+pub mod openapi;
+pub mod problem;
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, MatchedPath, Request, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use tower_http::compression::CompressionLayer;
+
+use crate::people::{Person, SeenAs};
+use crate::served::{Served, Version};
+use crate::server::Server;
+use crate::watch::Kind;
+use problem::Problem;
+
+/// The largest body of a request.
+const BODY: usize = 1 << 20;
+
+/// Whom a request comes from, and where it came to.
+#[derive(Clone, Copy, Debug)]
+pub struct Connection {
+    /// Whom.
+    pub from: SocketAddr,
+    /// Whether the server is for this machine only.
+    pub is_local: bool,
+}
+
+/// All routes.
+pub fn router(server: Arc<Server>) -> Router {
+    let asked = Router::new()
+        .route("/api/models", get(models::list))
+        .route("/api/models/{model}", get(models::catalog))
+        .route("/api/models/{model}/query", post(ask::query).get(ask::query_by_address))
+        .route("/api/models/{model}/why", post(ask::why))
+        .route("/api/models/{model}/profile", post(ask::profile))
+        .route("/api/models/{model}/sizes", get(ask::sizes))
+        .route("/api/models/{model}/refresh", post(models::refresh))
+        .route("/metrics", get(metrics))
+        .route_layer(middleware::from_fn_with_state(server.clone(), signed_in));
+    asked
+        .route("/openapi.json", get(openapi::document))
+        .route("/health", get(async || "alive\n"))
+        .route("/ready", get(ready))
+        .fallback(async || Problem::not_found("there is nothing at this address").help("`/openapi.json` has all addresses"))
+        .method_not_allowed_fallback(not_so)
+        .layer(DefaultBodyLimit::max(BODY))
+        .layer(CompressionLayer::new().gzip(true).zstd(true))
+        .layer(middleware::from_fn_with_state(server.clone(), told))
+        .with_state(server)
+}
+
+async fn not_so() -> Problem {
+    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", "not asked for like this", "this address has another method")
+        .help("`/openapi.json` tells which")
+}
+
+/// Lets in whom the server knows, and tells the rest of the request who it is.
+async fn signed_in(State(server): State<Arc<Server>>, mut request: Request, next: Next) -> Response {
+    let Some(connection) = request.extensions().get::<Connection>().copied() else {
+        return Problem::forbidden("nobody knows where this came from").into_response();
+    };
+    if !server.people.sign_in() && !names_this_machine(request.headers()) {
+        // A page from elsewhere may have a name that leads here.
+        let detail = "without sign-in only this machine is answered, by the name `localhost` or its address";
+        return Problem::new(StatusCode::MISDIRECTED_REQUEST, "host", "asked for by another name", detail).into_response();
+    }
+    let authorization = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).map(str::to_string);
+    let people = server.clone();
+    let who = move || people.people.who(authorization.as_deref(), connection.from.ip());
+    // To prove a token takes a while.
+    let who = match tokio::task::spawn_blocking(who).await {
+        Ok(Ok(person)) => person,
+        Ok(Err(refused)) => return Problem::from(refused).into_response(),
+        Err(_) => return Problem::forbidden("who asks cannot be found out").into_response(),
+    };
+    let name = who.name().to_string();
+    request.extensions_mut().insert(who);
+    let mut response = next.run(request).await;
+    response.extensions_mut().insert(AskedBy(name));
+    response
+}
+
+/// Whether a request calls the server what only this machine calls it.
+fn names_this_machine(headers: &HeaderMap) -> bool {
+    let Some(host) = headers.get(header::HOST).and_then(|h| h.to_str().ok()) else { return false };
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
+        _ => host,
+    };
+    let name = name.trim_start_matches('[').trim_end_matches(']');
+    name.eq_ignore_ascii_case("localhost") || name.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
+}
+
+/// Who asked, for the log.
+#[derive(Clone, Debug)]
+struct AskedBy(String);
+
+/// How much an answer has, for the log.
+#[derive(Clone, Copy, Debug)]
+pub struct Size {
+    /// Lines.
+    pub rows: usize,
+}
+
+/// Counts a request, and tells the log of it: who asked what, how it ended, how long it took, and how much came of it.
+async fn told(State(server): State<Arc<Server>>, request: Request, next: Next) -> Response {
+    let start = Instant::now();
+    let route = request.extensions().get::<MatchedPath>().map_or("", |path| path.as_str()).to_string();
+    let (method, path) = (request.method().clone(), request.uri().path().to_string());
+    let mut response = next.run(request).await;
+    let seconds = start.elapsed().as_secs_f64();
+    let status = match response.status().as_u16() {
+        200..400 => "2xx",
+        400..500 => "4xx",
+        _ => "5xx",
+    };
+    server.watch.answered(&Kind { route, status }, seconds);
+    let who = response.extensions().get::<AskedBy>().map(|who| who.0.clone()).unwrap_or_default();
+    let rows = response.extensions().get::<Size>().map(|size| size.rows);
+    let milliseconds = (seconds * 1e6).round() / 1e3;
+    let status = response.status().as_u16();
+    tracing::info!(target: "access", %method, path, status, who, milliseconds, rows);
+    let headers = response.headers_mut();
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("private, no-cache"));
+    response
+}
+
+async fn ready(State(server): State<Arc<Server>>) -> Response {
+    let old: Vec<String> = server
+        .models
+        .iter()
+        .filter_map(|model| Some(format!("{}: {}", model.name, model.current().outdated()?)))
+        .collect();
+    // Old data is better than none: it is served, and told.
+    let told = if old.is_empty() { "ready\n".to_string() } else { format!("ready, with old data\n{}\n", old.join("\n")) };
+    told.into_response()
+}
+
+async fn metrics(State(server): State<Arc<Server>>) -> Response {
+    let kind = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+    ([(header::CONTENT_TYPE, kind)], server.watch.text(&server)).into_response()
+}
+
+/// A model as somebody asks it.
+pub struct AskedModel {
+    /// The model.
+    pub served: Arc<Served>,
+    /// The version that the question is answered from, to its end.
+    pub version: Arc<Version>,
+    /// As whom it is asked.
+    pub who: SeenAs,
+}
+
+impl AskedModel {
+    /// The model of a name, for somebody who sees anything of it.
+    ///
+    /// # Errors
+    /// When there is none, or nothing of it for who asks: the same, so that nobody is told which models there are.
+    pub fn find(server: &Server, person: &Person, name: &str) -> Result<AskedModel, Problem> {
+        let unknown = || {
+            let help = "`/api/models` has those that you see";
+            Problem::not_found(format!("there is no model `{name}`, or nothing of it for you")).help(help)
+        };
+        let served = server.model(name).ok_or_else(unknown)?.clone();
+        let version = served.current();
+        let who = server.people.seen_as(person, version.catalog());
+        if who.roles.as_ref().is_some_and(Vec::is_empty) {
+            return Err(unknown());
+        }
+        Ok(AskedModel { served, version, who })
+    }
+}
