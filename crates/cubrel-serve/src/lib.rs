@@ -6,6 +6,7 @@
 //! * `schedule`: refreshes by the clock and when folders change
 //! * `gate`, `answers`: what is worked on at once, and what was answered before
 //! * `api`: what can be asked, and in which form it is answered
+//! * `page`: the page: a question as a sentence, its answer, why
 //! * `listen`: connections
 //! * `watch`: what is counted
 //!
@@ -16,6 +17,7 @@ pub mod api;
 mod failure;
 pub mod gate;
 pub mod listen;
+pub mod page;
 pub mod people;
 pub mod schedule;
 pub mod served;
@@ -48,11 +50,12 @@ impl Ready {
     pub async fn new(settings: &Settings) -> Result<Ready, Failure> {
         let tls = settings.tls.as_ref().map(listen::acceptor).transpose()?;
         let listener = listen::bind(settings.http).await?;
+        let watched = schedule::watch(&settings.models)?;
         let of_models = settings.clone();
         let opened = tokio::task::spawn_blocking(move || Server::open(&of_models)).await;
         let ended = |_| Failure::new("a model could not be opened: a fault of the server", "please report it");
         let server = Arc::new(opened.map_err(ended)??);
-        schedule::start(&server, &settings.models)?;
+        schedule::start(&server, &settings.models, watched)?;
         Ok(Ready { server, listener, tls, connections: settings.connections })
     }
 

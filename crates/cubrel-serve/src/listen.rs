@@ -63,7 +63,6 @@ pub async fn serve(
 ) {
     let room = Arc::new(Semaphore::new(connections));
     let graceful = Arc::new(GracefulShutdown::new());
-    let is_local = listener.local_addr().is_ok_and(|a| a.ip().is_loopback());
     let mut stop = pin!(stop);
     loop {
         let permit = tokio::select! {
@@ -84,7 +83,7 @@ pub async fn serve(
             () = &mut stop => break,
         };
         let (router, tls, watcher) = (router.clone(), tls.clone(), graceful.watcher());
-        let connection = Connection { from, is_local };
+        let connection = Connection { from, is_tls: tls.is_some() };
         tokio::spawn(async move {
             let _permit = permit;
             if let Err(e) = one(stream, tls, router, connection, watcher).await {
@@ -146,6 +145,9 @@ async fn talk(
 /// When it is taken, or not of this machine.
 pub async fn bind(address: SocketAddr) -> Result<TcpListener, Failure> {
     TcpListener::bind(address).await.map_err(|e| {
-        Failure::new(format!("{address} cannot be listened at: {e}"), "choose another one: `--http 127.0.0.1:0` takes any")
+        Failure::new(
+            format!("{address} cannot be listened at: {e}"),
+            "choose another one: `--http 127.0.0.1:0` takes any",
+        )
     })
 }

@@ -16,7 +16,9 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// Serves models over HTTP.
 #[derive(Debug, Parser)]
 #[command(
-    name = "cubrel-serve", bin_name = "cubrel serve", version,
+    name = "cubrel-serve",
+    bin_name = "cubrel serve",
+    version,
     after_help = "Examples:\n  cubrel serve                                  the model of this folder, for this machine\n  cubrel serve ferries harbours --http 127.0.0.1:0\n  cubrel serve ferries --as north_desk --user ann@example.org\n  cubrel serve --config server.toml\n  cubrel serve token add ann@example.org --days 90\n  curl http://127.0.0.1:8080/api/models/ferries/query -H 'Content-Type: application/json' \\\n       -d '{\"text\": \"grid net_revenue by port.region\"}'"
 )]
 struct Cli {
@@ -123,7 +125,8 @@ fn token(command: &TokenCommand, cli: &Cli) -> Result<(), Failure> {
         TokenCommand::Add { name, days } => {
             let (token, known) = tokens.add(name, *days)?;
             if is_json {
-                say(&json!({"token": token, "id": known.id, "name": known.name, "until": known.until.to_string()}).to_string());
+                say(&json!({"token": token, "id": known.id, "name": known.name, "until": known.until.to_string()})
+                    .to_string());
             } else {
                 say(&token);
                 if std::io::stdout().is_terminal() {
@@ -135,7 +138,8 @@ fn token(command: &TokenCommand, cli: &Cli) -> Result<(), Failure> {
             for known in tokens.list()? {
                 if is_json {
                     let ended = known.has_ended();
-                    let (id, name, made, until) = (known.id, known.name, known.made.to_string(), known.until.to_string());
+                    let (id, name, made, until) =
+                        (known.id, known.name, known.made.to_string(), known.until.to_string());
                     say(&json!({"id": id, "name": name, "made": made, "until": until, "ended": ended}).to_string());
                 } else {
                     let ended = if known.has_ended() { "  (ended)" } else { "" };
@@ -162,7 +166,8 @@ fn serve(cli: &Cli) -> Result<(), Failure> {
     let asker = Anybody { roles: cli.roles.clone(), user: cli.user.clone() };
     let settings = Settings::new(file, &folder, cli.http.as_deref(), &cli.dirs, asker)?;
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
-    let runtime = runtime.map_err(|e| Failure::new(format!("no threads can be had: {e}"), "look at the system's limits"))?;
+    let runtime =
+        runtime.map_err(|e| Failure::new(format!("no threads can be had: {e}"), "look at the system's limits"))?;
     runtime.block_on(async {
         let ready = Ready::new(&settings).await?;
         let (url, models) = (ready.url(), ready.models());

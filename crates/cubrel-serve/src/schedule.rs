@@ -1,5 +1,6 @@
 //! Refreshes that nobody asks for: by the clock, when a folder changes, and when a new day has begun.
 
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -70,33 +71,48 @@ async fn by_day(server: Arc<Server>, served: Arc<Served>) {
     }
 }
 
+/// A folder that is watched, and the changes of it that nobody has looked at.
+pub struct WatchedFolder {
+    changes: mpsc::Receiver<()>,
+    _watcher: RecommendedWatcher,
+}
+
+/// Watches the folders of models that are to be read again when these change. From then on nothing is missed: it comes before
+/// they are opened.
+///
+/// # Errors
+/// When one cannot be watched.
+pub fn watch(settings: &[ModelSettings]) -> Result<Vec<Option<WatchedFolder>>, Failure> {
+    let folder = |model: &ModelSettings| {
+        let wrong = |e: notify::Error| {
+            let message = format!("the folder of model `{}` cannot be watched: {e}", model.name);
+            Failure::new(message, "leave `watch` out, and set `refresh`")
+        };
+        model.watch.then(|| watched(&model.path).map_err(wrong)).transpose()
+    };
+    settings.iter().map(folder).collect()
+}
+
 /// Tells whenever something in a model's folder changes, its own store excepted.
-fn watcher(served: &Served, changed: mpsc::Sender<()>) -> notify::Result<RecommendedWatcher> {
-    let folder = if served.path.is_dir() { Some(served.path.as_path()) } else { served.path.parent() };
-    let folder = folder.unwrap_or(std::path::Path::new(".")).to_path_buf();
+fn watched(path: &Path) -> notify::Result<WatchedFolder> {
+    let folder = if path.is_dir() { Some(path) } else { path.parent() };
+    let folder = folder.filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let (changed, changes) = mpsc::channel(1);
     let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
         let Ok(event) = event else { return };
-        let own = |path: &std::path::PathBuf| path.components().any(|c| c.as_os_str() == ".cubrel");
+        let own = |path: &PathBuf| path.components().any(|c| c.as_os_str() == ".cubrel");
         if !event.kind.is_access() && !event.paths.iter().all(own) {
             // One that waits already says as much.
             let _ = changed.try_send(());
         }
     })?;
-    watcher.watch(&folder, RecursiveMode::Recursive)?;
-    Ok(watcher)
+    watcher.watch(folder, RecursiveMode::Recursive)?;
+    Ok(WatchedFolder { changes, _watcher: watcher })
 }
 
-async fn by_folder(server: Arc<Server>, served: Arc<Served>) {
-    let (sender, mut changes) = mpsc::channel(1);
-    let _watcher = match watcher(&served, sender) {
-        Ok(watcher) => watcher,
-        Err(e) => {
-            tracing::error!(model = served.name, "its folder cannot be watched: {e}");
-            return;
-        }
-    };
-    while changes.recv().await.is_some() {
-        while tokio::time::timeout(QUIET, changes.recv()).await.is_ok_and(|more| more.is_some()) {}
+async fn by_folder(server: Arc<Server>, served: Arc<Served>, mut folder: WatchedFolder) {
+    while folder.changes.recv().await.is_some() {
+        while tokio::time::timeout(QUIET, folder.changes.recv()).await.is_ok_and(|more| more.is_some()) {}
         refresh(server.clone(), served.clone()).await;
     }
 }
@@ -105,16 +121,20 @@ async fn by_folder(server: Arc<Server>, served: Arc<Served>) {
 ///
 /// # Errors
 /// When times cannot be read.
-pub fn start(server: &Arc<Server>, settings: &[ModelSettings]) -> Result<(), Failure> {
-    for (served, model) in server.models.iter().zip(settings) {
+pub fn start(
+    server: &Arc<Server>,
+    settings: &[ModelSettings],
+    watched: Vec<Option<WatchedFolder>>,
+) -> Result<(), Failure> {
+    for ((served, model), folder) in server.models.iter().zip(settings).zip(watched) {
         let both = || (server.clone(), served.clone());
         if let Some(text) = &model.refresh {
             let (server, served) = both();
             tokio::spawn(by_clock(server, served, times(text)?));
         }
-        if model.watch {
+        if let Some(folder) = folder {
             let (server, served) = both();
-            tokio::spawn(by_folder(server, served));
+            tokio::spawn(by_folder(server, served, folder));
         }
         let (server, served) = both();
         tokio::spawn(by_day(server, served));

@@ -46,10 +46,13 @@ impl Server {
             };
             let served = Served::open(model, settings.versions, stop.clone()).map_err(wrong)?;
             if !settings.asker.roles.is_empty() {
-                served.current().seen_as(&crate::people::SeenAs {
-                    roles: Some(settings.asker.roles.clone()),
-                    user: settings.asker.user.clone(),
-                }).map_err(wrong)?;
+                served
+                    .current()
+                    .seen_as(&crate::people::SeenAs {
+                        roles: Some(settings.asker.roles.clone()),
+                        user: settings.asker.user.clone(),
+                    })
+                    .map_err(wrong)?;
             }
             models.push(Arc::new(served));
         }

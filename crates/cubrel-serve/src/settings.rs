@@ -245,7 +245,9 @@ impl Settings {
         let settings = Settings {
             http,
             sign_in: file.sign_in.unwrap_or_default(),
-            tls: file.tls.map(|tls| TlsSection { certificate: folder.join(tls.certificate), key: folder.join(tls.key) }),
+            tls: file
+                .tls
+                .map(|tls| TlsSection { certificate: folder.join(tls.certificate), key: folder.join(tls.key) }),
             limits: Limits {
                 time: Some(time),
                 cells: Some(positive("limits.cells", limits.cells, CELLS)?),
@@ -282,7 +284,8 @@ impl Settings {
             return Err(Failure::new(outside("nobody would have to sign in"), help));
         }
         if self.tls.is_none() {
-            let help = "set `tls = { certificate = \"…\", key = \"…\" }`, or serve 127.0.0.1 behind a proxy that has one";
+            let help =
+                "set `tls = { certificate = \"…\", key = \"…\" }`, or serve 127.0.0.1 behind a proxy that has one";
             return Err(Failure::new(outside("everybody on the way could listen"), help));
         }
         Ok(())

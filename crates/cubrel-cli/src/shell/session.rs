@@ -2,7 +2,7 @@
 
 use cubrel::catalog::Catalog;
 use cubrel::why::WhyOptions;
-use cubrel::{Formats, Grid, GridColumnKind, Model, QueryOptions, Value, quote_name, quote_text};
+use cubrel::{Formats, Grid, Model, QueryOptions, Value};
 
 use crate::args::Global;
 use crate::commands::asked::{Asked, parameters};
@@ -185,7 +185,8 @@ impl<'a> Session<'a> {
         let line = line.ok_or_else(|| wrong("the last grid has no such line, or nothing stands there"))?;
         let item = grid.columns.get(block.item).map(|c| c.name.clone());
         let options = WhyOptions { query: self.options.clone(), item, rows: ROWS };
-        let explained = self.model.why(text, &place_of(grid, line), &options)?;
+        let place = grid.place(line).ok_or_else(|| wrong("the rest of a limit is no cell by itself"))?;
+        let explained = self.model.why(text, &place, &options)?;
         self.show(|out| why::show(&explained, &self.formats, out))
     }
 
@@ -216,25 +217,4 @@ impl<'a> Session<'a> {
         };
         self.show(|out| lines.iter().try_for_each(|line| out.text(&format!("{line}\n"))))
     }
-}
-
-/// The place of a line, as `why` takes it: its axes with their values, totals left out.
-fn place_of(grid: &Grid, line: usize) -> String {
-    let line = &grid.lines[line];
-    let axes =
-        grid.columns.iter().enumerate().filter(|(_, c)| matches!(c.kind, GridColumnKind::Row | GridColumnKind::Column));
-    let conditions = axes.filter(|(i, _)| !line.totalled.contains(i) && !line.others.contains(i)).map(|(i, column)| {
-        let name = match column.name.split_once('.') {
-            Some((table, own)) => format!("{}.{}", quote_name(table), quote_name(own)),
-            None => quote_name(&column.name),
-        };
-        match &line.values[i] {
-            Value::Null => format!("{name} is null"),
-            Value::Text(text) => format!("{name} = {}", quote_text(text)),
-            Value::Date(_) => format!("{name} = date '{}'", line.values[i]),
-            Value::Timestamp(_) => format!("{name} = timestamp '{}'", line.values[i]),
-            other => format!("{name} = {other}"),
-        }
-    });
-    conditions.collect::<Vec<_>>().join(", ")
 }

@@ -105,7 +105,7 @@ pub async fn off_thread<T: Send + 'static>(
 }
 
 /// Works on a question when its turn comes; it ends when nobody waits for it.
-async fn in_turn<T: Send + 'static>(
+pub async fn in_turn<T: Send + 'static>(
     server: &Arc<Server>,
     person: &Person,
     options: &QueryOptions,
@@ -179,21 +179,18 @@ fn values(json: &serde_json::Value) -> Result<Vec<Value>, Problem> {
     }
 }
 
-fn options(
-    server: &Server,
-    who: &AskedModel,
-    parameters: HashMap<String, Vec<Value>>,
-) -> QueryOptions {
+fn options(server: &Server, who: &AskedModel, parameters: HashMap<String, Vec<Value>>) -> QueryOptions {
     QueryOptions { parameters, user: who.who.user.clone(), limits: server.limits, ..QueryOptions::default() }
 }
 
 fn parameters(json: &BTreeMap<String, serde_json::Value>) -> Result<HashMap<String, Vec<Value>>, Problem> {
-    let named = |(name, json): (&String, &serde_json::Value)| Ok((name.trim_start_matches('$').to_string(), values(json)?));
+    let named =
+        |(name, json): (&String, &serde_json::Value)| Ok((name.trim_start_matches('$').to_string(), values(json)?));
     json.iter().map(named).collect()
 }
 
 /// The text of a question, or of the saved one that it names.
-fn text_of(model: &Model, asked: &str) -> String {
+pub fn text_of(model: &Model, asked: &str) -> String {
     let name = asked.trim();
     // What could be a name costs a look at all of them.
     if name.contains(char::is_whitespace) {

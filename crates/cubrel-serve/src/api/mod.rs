@@ -14,10 +14,11 @@ use axum::Router;
 use axum::extract::{DefaultBodyLimit, MatchedPath, Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::middleware::{self, Next};
-use axum::response::{IntoResponse, Response};
+use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use tower_http::compression::CompressionLayer;
 
+use crate::page::{self, sign_in};
 use crate::people::{Person, SeenAs};
 use crate::served::{Served, Version};
 use crate::server::Server;
@@ -32,8 +33,8 @@ const BODY: usize = 1 << 20;
 pub struct Connection {
     /// Whom.
     pub from: SocketAddr,
-    /// Whether the server is for this machine only.
-    pub is_local: bool,
+    /// Whether nobody on the way can listen.
+    pub is_tls: bool,
 }
 
 /// All routes.
@@ -48,21 +49,59 @@ pub fn router(server: Arc<Server>) -> Router {
         .route("/api/models/{model}/refresh", post(models::refresh))
         .route("/metrics", get(metrics))
         .route_layer(middleware::from_fn_with_state(server.clone(), signed_in));
+    let pages = Router::new()
+        .route("/", get(page::ask::home))
+        .route("/m/{model}", get(page::ask::question))
+        .route("/m/{model}/change", get(page::ask::change))
+        .route("/m/{model}/complete", get(page::ask::complete))
+        .route_layer(middleware::from_fn_with_state(server.clone(), signed_in))
+        .route_layer(middleware::from_fn_with_state(server.clone(), to_sign_in))
+        .route("/sign-in", get(sign_in::form).post(sign_in::sign_in))
+        .route("/sign-out", post(sign_in::sign_out))
+        .route("/style.css", get(page::style))
+        .route("/page.js", get(page::script));
     asked
+        .merge(pages)
         .route("/openapi.json", get(openapi::document))
         .route("/health", get(async || "alive\n"))
         .route("/ready", get(ready))
-        .fallback(async || Problem::not_found("there is nothing at this address").help("`/openapi.json` has all addresses"))
+        .fallback(async || {
+            Problem::not_found("there is nothing at this address").help("`/openapi.json` has all addresses")
+        })
         .method_not_allowed_fallback(not_so)
         .layer(DefaultBodyLimit::max(BODY))
+        .layer(middleware::from_fn(in_one_form))
         .layer(CompressionLayer::new().gzip(true).zstd(true))
         .layer(middleware::from_fn_with_state(server.clone(), told))
         .with_state(server)
 }
 
+/// Whatever is refused before it reaches a route is told as everything else is.
+async fn in_one_form(request: Request, next: Next) -> Response {
+    let response = next.run(request).await;
+    let status = response.status();
+    let kind = response.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    if !(status.is_client_error() || status.is_server_error()) || kind.starts_with("application/problem+json") {
+        return response;
+    }
+    let said = axum::body::to_bytes(response.into_body(), BODY).await.unwrap_or_default();
+    let said = String::from_utf8_lossy(&said).trim().to_string();
+    let detail = if said.is_empty() { status.to_string() } else { said };
+    Problem::new(status, "request", "the request cannot be read", detail).into_response()
+}
+
 async fn not_so() -> Problem {
     Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method", "not asked for like this", "this address has another method")
         .help("`/openapi.json` tells which")
+}
+
+/// Leads a browser that has shown no good token to where it can.
+async fn to_sign_in(State(server): State<Arc<Server>>, request: Request, next: Next) -> Response {
+    let response = next.run(request).await;
+    if server.people.sign_in() && response.status() == StatusCode::UNAUTHORIZED {
+        return Redirect::to("/sign-in").into_response();
+    }
+    response
 }
 
 /// Lets in whom the server knows, and tells the rest of the request who it is.
@@ -73,9 +112,11 @@ async fn signed_in(State(server): State<Arc<Server>>, mut request: Request, next
     if !server.people.sign_in() && !names_this_machine(request.headers()) {
         // A page from elsewhere may have a name that leads here.
         let detail = "without sign-in only this machine is answered, by the name `localhost` or its address";
-        return Problem::new(StatusCode::MISDIRECTED_REQUEST, "host", "asked for by another name", detail).into_response();
+        return Problem::new(StatusCode::MISDIRECTED_REQUEST, "host", "asked for by another name", detail)
+            .into_response();
     }
-    let authorization = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).map(str::to_string);
+    let said = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).map(str::to_string);
+    let authorization = said.or_else(|| sign_in::token(request.headers()).map(|token| format!("Bearer {token}")));
     let people = server.clone();
     let who = move || people.people.who(authorization.as_deref(), connection.from.ip());
     // To prove a token takes a while.
@@ -132,6 +173,8 @@ async fn told(State(server): State<Arc<Server>>, request: Request, next: Next) -
     let status = response.status().as_u16();
     tracing::info!(target: "access", %method, path, status, who, milliseconds, rows);
     let headers = response.headers_mut();
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(page::POLICY));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     headers.entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("private, no-cache"));
     response
@@ -144,7 +187,8 @@ async fn ready(State(server): State<Arc<Server>>) -> Response {
         .filter_map(|model| Some(format!("{}: {}", model.name, model.current().outdated()?)))
         .collect();
     // Old data is better than none: it is served, and told.
-    let told = if old.is_empty() { "ready\n".to_string() } else { format!("ready, with old data\n{}\n", old.join("\n")) };
+    let told =
+        if old.is_empty() { "ready\n".to_string() } else { format!("ready, with old data\n{}\n", old.join("\n")) };
     told.into_response()
 }
 

@@ -46,6 +46,11 @@ impl Problem {
         }
     }
 
+    /// What is wrong this time.
+    pub fn detail(&self) -> &str {
+        &self.detail
+    }
+
     /// What to do about it.
     #[must_use]
     pub fn help(self, help: impl Into<String>) -> Problem {

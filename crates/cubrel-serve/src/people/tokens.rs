@@ -97,7 +97,8 @@ impl Tokens {
 
     /// Whose token it is, if it is one and has not ended.
     pub fn name_of(&self, token: &str) -> Option<String> {
-        let (id, secret) = token.split_once('.').filter(|(id, secret)| id.len() == 2 * ID && secret.len() == 2 * SECRET)?;
+        let (id, secret) =
+            token.split_once('.').filter(|(id, secret)| id.len() == 2 * ID && secret.len() == 2 * SECRET)?;
         let digest = digest(token);
         let candidates = {
             let read = self.current();
@@ -107,7 +108,8 @@ impl Tokens {
             read.known.iter().cloned().enumerate().filter(|(_, known)| known.id == id).collect::<Vec<_>>()
         };
         // This takes tens of milliseconds on purpose, and nobody else has to wait for it.
-        let proves = |known: &KnownToken| Argon2::default().verify_password(secret.as_bytes(), known.hash.as_str()).is_ok();
+        let proves =
+            |known: &KnownToken| Argon2::default().verify_password(secret.as_bytes(), known.hash.as_str()).is_ok();
         let Some((place, known)) = candidates.into_iter().find(|(_, known)| proves(known)) else {
             return None;
         };
@@ -143,8 +145,9 @@ impl Tokens {
             return Err(Failure::new("a token belongs to somebody", "name who shows it: `token add ann@example.org`"));
         }
         let mut bytes = [0u8; ID + SECRET];
-        getrandom::fill(&mut bytes)
-            .map_err(|e| Failure::new(format!("there are no random numbers: {e}"), "look at the system's `/dev/urandom`"))?;
+        getrandom::fill(&mut bytes).map_err(|e| {
+            Failure::new(format!("there are no random numbers: {e}"), "look at the system's `/dev/urandom`")
+        })?;
         let (id, secret) = (hex(&bytes[..ID]), hex(&bytes[ID..]));
         let hash = Argon2::default()
             .hash_password(secret.as_bytes())

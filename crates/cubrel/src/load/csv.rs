@@ -25,8 +25,10 @@ use super::unpivot::Unpivot;
 use super::{LoadError, Observer};
 use crate::value::Type;
 
-/// Texts whose first piece is looked at for types.
+/// Texts whose beginning is looked at for types.
 const SAMPLED: usize = 3;
+/// Bytes of that beginning: one thread looks at them while the others wait.
+const BEGINNING: usize = 1 << 20;
 
 /// What to read of the files.
 #[derive(Clone, Copy)]
@@ -228,7 +230,7 @@ impl<'a> CsvLayout<'a> {
         Lines::new(inputs, self.request.piece()).only_first(self.request.only_first)
     }
 
-    /// The types of the first pieces' values, where nobody has declared others; `None` where there is no value.
+    /// The types of the first values, where nobody has declared others; `None` where there is no value.
     fn types_of_sample(&self) -> Result<Vec<Option<Type>>, Failure> {
         let known: Vec<Option<Type>> = self
             .declared
@@ -244,7 +246,8 @@ impl<'a> CsvLayout<'a> {
         let guesses: Vec<Vec<Guess>> = sampled
             .par_iter()
             .map(|(i, input)| {
-                let piece = self.lines(vec![(*input).clone()]).next()?;
+                let size = self.request.piece().min(BEGINNING);
+                let piece = Lines::new(vec![(*input).clone()], size).only_first(self.request.only_first).next()?;
                 piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, *i))
             })
             .collect::<Result<_, Failure>>()?;

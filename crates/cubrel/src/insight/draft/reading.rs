@@ -39,7 +39,7 @@ const ENCODING: &str = "windows-1252";
 const SAMPLE: usize = 2000;
 
 /// Sources of so many bytes are first looked at by their first piece.
-const LARGE: u64 = 8 << 20;
+const LARGE: u64 = 1 << 20;
 
 /// Bytes of that piece: some thousands of rows.
 const FIRST_PIECE: usize = 1 << 19;

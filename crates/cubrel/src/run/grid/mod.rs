@@ -4,9 +4,10 @@
 //! * `arrange`: `having`, order, limits, totals
 //! * `others`: the line for what a limit drops
 //! * `records`: rows of a table
-//! * `result`: columns and lines; `shown`: as people and scripts read them
+//! * `result`: columns and lines; `shown`: as people and scripts read them; `layout`: where each cell stands
 
 mod arrange;
+mod layout;
 mod lines;
 mod others;
 mod records;
@@ -26,6 +27,7 @@ use crate::plan::query::{Axis, GridPlan, QueryPlan};
 use crate::store::Store;
 use crate::value::{Type, Value};
 use arrange::Ranks;
+pub use layout::{GridLayout, LaidOutColumn};
 use lines::{Lines, OTHERS, TOTAL};
 pub(crate) use lines::{base_frame, outer_values};
 use result::item_column;

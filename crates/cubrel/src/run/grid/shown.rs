@@ -6,15 +6,16 @@ use serde::{Serialize, Serializer};
 use serde_json::{Value as Json, json};
 
 use super::result::{Grid, GridColumn, GridColumnKind, GridLine, LineKind};
+use crate::formula::words::{quote_name, quote_text};
 use crate::value::format::Formats;
 use crate::value::{Type, Value};
 
 /// What stands for null on an axis.
 const NONE: &str = "(none)";
 /// What a totalled axis is called.
-const TOTAL: &str = "total";
+pub(super) const TOTAL: &str = "total";
 /// What the rest of a limit is called.
-const OTHERS: &str = "others";
+pub(super) const OTHERS: &str = "others";
 
 impl GridLine {
     /// What stands on one of the grid's columns: of an axis a value, none, the total or the rest of a limit.
@@ -124,6 +125,28 @@ impl Grid {
                 of.text(value, self.format_of(line, column), formats)
             }
         }
+    }
+
+    /// Where a line stands, as [`Model::why`](crate::Model::why) is told: `route.name = 'Ness', calendar.year = 2025`. Axes that
+    /// are totalled are not named; of the rest of a limit there is no such place.
+    pub fn place(&self, line: usize) -> Option<String> {
+        let line = self.lines.get(line).filter(|line| line.others.is_empty())?;
+        let is_axis = |c: &GridColumn| matches!(c.kind, GridColumnKind::Row | GridColumnKind::Column);
+        let axes = self.columns.iter().enumerate().filter(|(i, c)| is_axis(c) && !line.totalled.contains(i));
+        let conditions = axes.map(|(i, column)| {
+            let name = match column.name.split_once('.') {
+                Some((table, own)) => format!("{}.{}", quote_name(table), quote_name(own)),
+                None => quote_name(&column.name),
+            };
+            match &line.values[i] {
+                Value::Null => format!("{name} is null"),
+                Value::Text(text) => format!("{name} = {}", quote_text(text)),
+                Value::Date(_) => format!("{name} = date '{}'", line.values[i]),
+                Value::Timestamp(_) => format!("{name} = timestamp '{}'", line.values[i]),
+                other => format!("{name} = {other}"),
+            }
+        });
+        Some(conditions.collect::<Vec<_>>().join(", "))
     }
 
     /// The grid as CSV (RFC 4180, lines end with a line feed): a header, then one record a line. With formats, as people read
