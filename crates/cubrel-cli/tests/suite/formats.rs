@@ -1,4 +1,6 @@
 //! Every command in every format: what programs read is well formed, and says the same whatever it is written as.
+use std::sync::Mutex;
+
 use std::path::Path;
 use std::process::Output;
 use std::sync::LazyLock;
@@ -80,6 +82,9 @@ fn with<'a>(args: &[&'a str], format: &'a str) -> Vec<&'a str> {
 
 /// The exit code of a comparison tells whether anything differs.
 fn answered(args: &[&str]) -> String {
+    // All tests of this file ask one model, and two refreshes of one are refused.
+    static ALONE: Mutex<()> = Mutex::new(());
+    let _alone = (args[0] == "refresh").then(|| ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
     let output = demo(args);
     let expected: &[i32] = if args[0] == "compare" { &[0, 1] } else { &[0] };
     let code = output.status.code().unwrap();

@@ -24,6 +24,38 @@ use crate::served::Version;
 use crate::server::Server;
 use crate::settings::May;
 
+/// The value of a parameter, or several.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum Parameter {
+    /// One.
+    One(ParameterValue),
+    /// A list.
+    Several(Vec<ParameterValue>),
+}
+
+/// A value of a parameter; text that is a date or timestamp is taken for one.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum ParameterValue {
+    /// True or false.
+    Bool(bool),
+    /// A number.
+    #[schema(value_type = f64)]
+    Number(serde_json::Number),
+    /// A text.
+    Text(String),
+}
+
+/// A number without decimals, however it is written: JSON knows only one kind of numbers.
+fn whole<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<usize, D::Error> {
+    use serde::de::Error;
+    let number = serde_json::Number::deserialize(deserializer)?;
+    let of_float = || number.as_f64().filter(|f| f.fract() == 0.0 && *f >= 0.0 && *f < 1e15).map(|f| f as u64);
+    let whole = number.as_u64().or_else(of_float).and_then(|n| usize::try_from(n).ok());
+    whole.ok_or_else(|| D::Error::custom(format!("`{number}` is not a whole number from 0 on")))
+}
+
 /// A query.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -32,8 +64,7 @@ pub struct Question {
     text: String,
     /// The values of `$name`, one or a list of them.
     #[serde(default)]
-    #[schema(value_type = Object)]
-    parameters: BTreeMap<String, serde_json::Value>,
+    parameters: BTreeMap<String, Parameter>,
 }
 
 /// Why a cell has its value.
@@ -48,12 +79,12 @@ pub struct WhyQuestion {
     /// Which item of the grid; by default the first.
     measure: Option<String>,
     /// How many of the rows behind each aggregate.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "whole")]
+    #[schema(minimum = 0)]
     rows: usize,
     /// The values of `$name`.
     #[serde(default)]
-    #[schema(value_type = Object)]
-    parameters: BTreeMap<String, serde_json::Value>,
+    parameters: BTreeMap<String, Parameter>,
 }
 
 /// What a query costs.
@@ -62,12 +93,13 @@ pub struct WhyQuestion {
 pub struct ProfileQuestion {
     /// The text of the query, or the name of a saved one.
     text: String,
-    /// How many warm runs.
-    runs: Option<usize>,
+    /// How many warm runs; 0 as usual.
+    #[serde(default, deserialize_with = "whole")]
+    #[schema(minimum = 0)]
+    runs: usize,
     /// The values of `$name`.
     #[serde(default)]
-    #[schema(value_type = Object)]
-    parameters: BTreeMap<String, serde_json::Value>,
+    parameters: BTreeMap<String, Parameter>,
 }
 
 /// The most rows behind an aggregate.
@@ -153,29 +185,25 @@ fn read<T: DeserializeOwned>(headers: &HeaderMap, body: &Bytes) -> Result<T, Pro
             .help("send `Content-Type: application/json`"));
     }
     serde_json::from_slice(body).map_err(|e| {
-        let help = "for example {\"text\": \"grid net_revenue by port.region\"}";
+        let help = "for example {\"text\": \"grid net_revenue by port.region where calendar.year in ($years)\", \
+                    \"parameters\": {\"years\": [2025, 2026]}}";
         Problem::bad_request(format!("the body is not what is expected: {e}")).help(help)
     })
 }
 
-/// The values of a parameter. What formulas write without quotes, and JSON as text, is taken for what it says.
-fn values(json: &serde_json::Value) -> Result<Vec<Value>, Problem> {
-    use serde_json::Value as Json;
-    let one = |json: &Json| match json {
-        Json::Null => Ok(Value::Null),
-        Json::Bool(b) => Ok(Value::Bool(*b)),
-        Json::Number(n) => Ok(cubrel::guessed(&n.to_string())),
-        Json::String(text) => Ok(match cubrel::guessed(text) {
+/// The values of a parameter. A number is what formulas would read it as, and JSON writes dates as text.
+fn values(parameter: &Parameter) -> Vec<Value> {
+    let one = |value: &ParameterValue| match value {
+        ParameterValue::Bool(b) => Value::Bool(*b),
+        ParameterValue::Number(n) => cubrel::guessed(&n.to_string()),
+        ParameterValue::Text(text) => match cubrel::guessed(text) {
             moment @ (Value::Date(_) | Value::Timestamp(_)) => moment,
             _ => Value::text(text),
-        }),
-        Json::Array(_) | Json::Object(_) => {
-            Err(Problem::bad_request("a parameter is one value, or a list of values").help("{\"years\": [2025, 2026]}"))
-        }
+        },
     };
-    match json {
-        Json::Array(list) => list.iter().map(one).collect(),
-        one_value => Ok(vec![one(one_value)?]),
+    match parameter {
+        Parameter::One(value) => vec![one(value)],
+        Parameter::Several(list) => list.iter().map(one).collect(),
     }
 }
 
@@ -183,10 +211,8 @@ fn options(server: &Server, who: &AskedModel, parameters: HashMap<String, Vec<Va
     QueryOptions { parameters, user: who.who.user.clone(), limits: server.limits, ..QueryOptions::default() }
 }
 
-fn parameters(json: &BTreeMap<String, serde_json::Value>) -> Result<HashMap<String, Vec<Value>>, Problem> {
-    let named =
-        |(name, json): (&String, &serde_json::Value)| Ok((name.trim_start_matches('$').to_string(), values(json)?));
-    json.iter().map(named).collect()
+fn parameters(said: &BTreeMap<String, Parameter>) -> HashMap<String, Vec<Value>> {
+    said.iter().map(|(name, parameter)| (name.trim_start_matches('$').to_string(), values(parameter))).collect()
 }
 
 /// The text of a question, or of the saved one that it names.
@@ -275,12 +301,7 @@ fn today() -> i32 {
     post, path = "/api/models/{model}/query", params(("model" = String, Path)), request_body = Question,
     responses(
         (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
-        (status = 304, description = "what `If-None-Match` names is still the answer"),
-        (status = 400, body = Problem, content_type = "application/problem+json"),
-        (status = 404, body = Problem, content_type = "application/problem+json"),
-        (status = 406, body = Problem, content_type = "application/problem+json"),
-        (status = 422, body = Problem, content_type = "application/problem+json"),
-        (status = 429, body = Problem, content_type = "application/problem+json")
+        (status = 304, description = "what `If-None-Match` names is still the answer")
     )
 )]
 pub async fn query(
@@ -290,10 +311,11 @@ pub async fn query(
     headers: HeaderMap,
     body: Bytes,
 ) -> Result<Response, Problem> {
+    AskedModel::find(&server, &person, &model)?;
     let question: Question = read(&headers, &body)?;
     let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
     let form = Form::accepted(accept).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
-    let parameters = parameters(&question.parameters)?;
+    let parameters = parameters(&question.parameters);
     answered(server, person, &model, (question.text, parameters), (form, false), &headers).await
 }
 
@@ -302,14 +324,11 @@ pub async fn query(
 #[utoipa::path(
     get, path = "/api/models/{model}/query",
     params(
-        ("model" = String, Path), ("text" = String, Query), ("form" = Option<String>, Query),
+        ("model" = String, Path), ("text" = String, Query), ("form" = Option<Form>, Query),
         ("set" = Option<Vec<String>>, Query), ("shown" = Option<bool>, Query)
     ),
     responses(
-        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
-        (status = 400, body = Problem, content_type = "application/problem+json"),
-        (status = 404, body = Problem, content_type = "application/problem+json"),
-        (status = 422, body = Problem, content_type = "application/problem+json")
+        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream")))
     )
 )]
 pub async fn query_by_address(
@@ -319,6 +338,7 @@ pub async fn query_by_address(
     RawQuery(address): RawQuery,
     headers: HeaderMap,
 ) -> Result<Response, Problem> {
+    AskedModel::find(&server, &person, &model)?;
     let pairs: Vec<(String, String)> = serde_urlencoded::from_str(&address.unwrap_or_default())
         .map_err(|e| Problem::bad_request(format!("what follows `?` cannot be read: {e}")))?;
     let (mut text, mut form, mut is_shown, mut parameters) = (None, None, false, HashMap::new());
@@ -361,11 +381,7 @@ fn json_response(json: Vec<u8>) -> Response {
 #[utoipa::path(
     post, path = "/api/models/{model}/why", params(("model" = String, Path)), request_body = WhyQuestion,
     responses(
-        (status = 200, body = Object),
-        (status = 400, body = Problem, content_type = "application/problem+json"),
-        (status = 404, body = Problem, content_type = "application/problem+json"),
-        (status = 422, body = Problem, content_type = "application/problem+json"),
-        (status = 429, body = Problem, content_type = "application/problem+json")
+        (status = 200, body = Object)
     )
 )]
 pub async fn why(
@@ -375,9 +391,9 @@ pub async fn why(
     headers: HeaderMap,
     body: Bytes,
 ) -> Result<Response, Problem> {
-    let question: WhyQuestion = read(&headers, &body)?;
     let who = AskedModel::find(&server, &person, &model)?;
-    let options = options(&server, &who, parameters(&question.parameters)?);
+    let question: WhyQuestion = read(&headers, &body)?;
+    let options = options(&server, &who, parameters(&question.parameters));
     let of_why = options.clone();
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
@@ -392,11 +408,7 @@ pub async fn why(
     post, path = "/api/models/{model}/profile", params(("model" = String, Path)), request_body = ProfileQuestion,
     responses(
         (status = 200, body = Object),
-        (status = 400, body = Problem, content_type = "application/problem+json"),
-        (status = 403, body = Problem, content_type = "application/problem+json"),
-        (status = 404, body = Problem, content_type = "application/problem+json"),
-        (status = 422, body = Problem, content_type = "application/problem+json"),
-        (status = 429, body = Problem, content_type = "application/problem+json")
+        (status = 403, body = Problem, content_type = "application/problem+json", description = "who asks may not")
     )
 )]
 pub async fn profile(
@@ -406,17 +418,17 @@ pub async fn profile(
     headers: HeaderMap,
     body: Bytes,
 ) -> Result<Response, Problem> {
-    let question: ProfileQuestion = read(&headers, &body)?;
     let who = AskedModel::find(&server, &person, &model)?;
+    let question: ProfileQuestion = read(&headers, &body)?;
     if !server.people.may(&person, May::Profile) {
         return Err(Problem::forbidden(format!("`{}` may not see what questions cost", person.name()))
             .help("who keeps the server can allow it: `may = [\"profile\"]`"));
     }
-    let options = options(&server, &who, parameters(&question.parameters)?);
+    let options = options(&server, &who, parameters(&question.parameters));
     let of_profile = options.clone();
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
-        let runs = question.runs.unwrap_or(RUNS.0).clamp(1, RUNS.1);
+        let runs = if question.runs == 0 { RUNS.0 } else { question.runs.min(RUNS.1) };
         let (profile, _) = model.profile(&text_of(&model, &question.text), &of_profile, runs)?;
         Ok(as_json(&profile))
     };
@@ -426,7 +438,7 @@ pub async fn profile(
 /// What the model weighs, as who asks sees it.
 #[utoipa::path(
     get, path = "/api/models/{model}/sizes", params(("model" = String, Path)),
-    responses((status = 200, body = Object), (status = 404, body = Problem, content_type = "application/problem+json"))
+    responses((status = 200, body = Object))
 )]
 pub async fn sizes(
     State(server): State<Arc<Server>>,

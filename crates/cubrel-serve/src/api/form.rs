@@ -1,10 +1,13 @@
 //! In which form an answer goes out: what the request says that it accepts (RFC 9110, section 12.5.1).
 
-use cubrel::{Error, Formats, Grid};
 use std::time::Duration;
 
+use cubrel::{Error, Formats, Grid};
+use utoipa::ToSchema;
+
 /// A form of a grid.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ToSchema)]
+#[schema(rename_all = "lowercase")]
 pub enum Form {
     /// As the tool writes it.
     Json,

@@ -56,7 +56,7 @@ pub async fn list(State(server): State<Arc<Server>>, Extension(person): Extensio
 /// What a model has, as who asks sees it: tables, columns, measures, hierarchies, lenses, saved queries, shortlists.
 #[utoipa::path(
     get, path = "/api/models/{model}", params(("model" = String, Path)),
-    responses((status = 200, body = Object), (status = 404, body = Problem, content_type = "application/problem+json"))
+    responses((status = 200, body = Object))
 )]
 pub async fn catalog(
     State(server): State<Arc<Server>>,
@@ -83,9 +83,8 @@ pub async fn catalog(
     post, path = "/api/models/{model}/refresh", params(("model" = String, Path)),
     responses(
         (status = 200, body = Object, description = "how it went"),
-        (status = 403, body = Problem, content_type = "application/problem+json"),
-        (status = 409, body = Problem, content_type = "application/problem+json", description = "another one is running"),
-        (status = 422, body = Problem, content_type = "application/problem+json", description = "the old data is still served")
+        (status = 403, body = Problem, content_type = "application/problem+json", description = "who asks may not"),
+        (status = 409, body = Problem, content_type = "application/problem+json", description = "another one is running")
     )
 )]
 pub async fn refresh(

@@ -69,6 +69,16 @@ fn cell(grid: &Grid, column: &LaidOutColumn, line: usize, leads: &Leads<'_>, lar
     }
 }
 
+/// The head of an axis: nothing stands over it where column axes have more levels.
+fn head_cell(text: &str, class: &str) -> Markup {
+    html! { @if text.is_empty() { td {} } @else { th scope="col" class=(class) { (text) } } }
+}
+
+/// A value of an axis: nothing where the line before has the same.
+fn axis_cell(text: &str, class: &str) -> Markup {
+    html! { @if text.is_empty() { td {} } @else { th scope="row" class=(class) { (text) } } }
+}
+
 /// The table.
 pub fn table(grid: &Grid, layout: &GridLayout, leads: &Leads<'_>) -> Markup {
     let columns = &layout.columns[..layout.columns.len().min(COLUMNS)];
@@ -82,7 +92,7 @@ pub fn table(grid: &Grid, layout: &GridLayout, leads: &Leads<'_>) -> Markup {
                 thead {
                     @for level in 0..heads {
                         tr {
-                            @for axis in &layout.rows { th scope="col" class=(number(axis)) { (axis.heads[level]) } }
+                            @for axis in &layout.rows { (head_cell(&axis.heads[level], number(axis))) }
                             @for column in columns { th scope="col" class=(number(column)) { (head(grid, column, level, leads)) } }
                         }
                     }
@@ -90,7 +100,7 @@ pub fn table(grid: &Grid, layout: &GridLayout, leads: &Leads<'_>) -> Markup {
                 tbody {
                     @for line in 0..lines.min(LINES) {
                         tr class=[layout.totals[line].then_some("total")] {
-                            @for axis in &layout.rows { th scope="row" class=(number(axis)) { (axis.cells[line]) } }
+                            @for axis in &layout.rows { (axis_cell(&axis.cells[line], number(axis))) }
                             @for (column, largest) in columns.iter().zip(&largest) { (cell(grid, column, line, leads, *largest)) }
                         }
                     }

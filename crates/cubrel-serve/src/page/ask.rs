@@ -239,6 +239,7 @@ fn shown_answer(name: &str, said: &Address, answered: &Answered) -> Markup {
         format!("/api/models/{name}/query?{}", address(&pairs))
     };
     html! {
+        h1 .unseen { (answered.catalog.name.as_deref().unwrap_or(name)) ": a question" }
         @if let Some(query) = answered.query.as_ref().filter(|q| !q.records) { (sentence_of(name, query, answered, said, &change, &to)) }
         details .text open[answered.grid.is_err()] { summary { "As text" } (ask_form(name, &answered.text, &address(&kept))) }
         @for warning in &answered.warnings { p .warn { (warning.message) @if let Some(help) = &warning.help { span .soft { " — " (help) } } } }
@@ -341,8 +342,12 @@ fn list_of(
         _ => label(choices, text),
     };
     let rest = || choices.iter().filter(|c| !chosen.contains(&c.text));
-    let mut groups: Vec<&str> = rest().map(|c| c.group.as_str()).collect();
-    groups.dedup();
+    let mut groups: Vec<&str> = Vec::new();
+    rest().for_each(|c| {
+        if !groups.contains(&c.group.as_str()) {
+            groups.push(&c.group);
+        }
+    });
     html! {
         details .part name="part" {
             summary { span .word { (part.word()) } " " @if chosen.is_empty() { span .soft { "…" } } @else { (chosen.iter().map(heading).collect::<Vec<_>>().join(", ")) } }
