@@ -10,7 +10,7 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 /// How long a question may wait for its turn.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 /// Seconds after which whoever was sent away may try again.
-pub const TRY_AGAIN: u64 = 2;
+pub const TRY_AGAIN: u32 = 2;
 
 /// Lets so many in.
 #[derive(Debug)]

@@ -12,6 +12,8 @@
 //!
 //! Everything that is computed is computed by the crate `cubrel`, for the model that the asker's roles leave.
 
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
 pub mod answers;
 pub mod api;
 mod failure;

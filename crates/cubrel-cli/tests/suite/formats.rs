@@ -1,9 +1,8 @@
 //! Every command in every format: what programs read is well formed, and says the same whatever it is written as.
-use std::sync::Mutex;
 
 use std::path::Path;
 use std::process::Output;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, Mutex};
 
 use assert_cmd::Command;
 use serde_json::Value as Json;

@@ -12,8 +12,9 @@ use crate::people::Refused;
 #[derive(Clone, Debug, Serialize, ToSchema)]
 pub struct Problem {
     /// Tells the kind.
-    #[serde(rename = "type")]
-    kind: String,
+    #[serde(rename = "type", serialize_with = "of_kind")]
+    #[schema(value_type = String)]
+    kind: &'static str,
     /// The kind, for people.
     title: &'static str,
     /// As the status line has it.
@@ -29,14 +30,18 @@ pub struct Problem {
     problems: Vec<Diagnostic>,
     /// Seconds after which it may go better.
     #[serde(skip)]
-    retry_after: Option<u64>,
+    retry_after: Option<u32>,
+}
+
+fn of_kind<S: serde::Serializer>(kind: &str, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(&format_args!("urn:cubrel:problem:{kind}"))
 }
 
 impl Problem {
     /// A problem.
-    pub fn new(status: StatusCode, kind: &str, title: &'static str, detail: impl Into<String>) -> Problem {
+    pub fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl Into<String>) -> Problem {
         Problem {
-            kind: format!("urn:cubrel:problem:{kind}"),
+            kind,
             title,
             status: status.as_u16(),
             detail: detail.into(),
@@ -59,7 +64,7 @@ impl Problem {
 
     /// It may go better after so many seconds.
     #[must_use]
-    pub fn later(self, seconds: u64) -> Problem {
+    pub fn later(self, seconds: u32) -> Problem {
         Problem { retry_after: Some(seconds), ..self }
     }
 

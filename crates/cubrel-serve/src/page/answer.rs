@@ -10,14 +10,17 @@ pub const LINES: usize = 1000;
 /// Columns.
 const COLUMNS: usize = 100;
 
+/// An address with some pairs in it.
+pub type Lead<'a> = &'a dyn Fn(&[(&str, &str)]) -> String;
+
 /// What the table leads to.
 pub struct Leads<'a> {
     /// The question.
     pub query: &'a QueryText,
     /// The address of the question with other pairs in it.
-    pub to: &'a dyn Fn(&[(&str, &str)]) -> String,
+    pub to: Lead<'a>,
     /// The address of a change of it.
-    pub change: &'a dyn Fn(&[(&str, &str)]) -> String,
+    pub change: Lead<'a>,
 }
 
 /// The largest of a column's figures, for its bars.

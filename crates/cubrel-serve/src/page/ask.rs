@@ -12,7 +12,7 @@ use cubrel::why::{Why, WhyOptions};
 use cubrel::{Diagnostic, Error, Formats, Grid, Model, QueryOptions, QueryText, Value};
 use maud::{Markup, html};
 
-use super::answer::{self, Leads};
+use super::answer::{self, Lead, Leads};
 use super::sentence::{self, Change, Choice, Part, conditions, label, literal_of, shown};
 use super::{address, chart, explain, page};
 use crate::api::AskedModel;
@@ -288,8 +288,6 @@ fn problems(e: &Error) -> Markup {
         }
     }
 }
-
-type Lead<'a> = &'a dyn Fn(&[(&str, &str)]) -> String;
 
 /// The question as a sentence: each part opens a list.
 fn sentence_of(

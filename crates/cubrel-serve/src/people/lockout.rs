@@ -27,10 +27,10 @@ pub struct Lockout {
 
 impl Lockout {
     /// Seconds that an address has to wait before it is listened to.
-    pub fn seconds_left(&self, from: IpAddr, now: Instant) -> Option<u64> {
+    pub fn seconds_left(&self, from: IpAddr, now: Instant) -> Option<u32> {
         let failures = self.by_address.get(&from).filter(|f| f.count > FREE)?;
         let left = failures.until.checked_duration_since(now).filter(|left| !left.is_zero())?;
-        Some(left.as_secs() + 1)
+        Some(u32::try_from(left.as_secs()).unwrap_or(u32::MAX).saturating_add(1))
     }
 
     /// An address has shown a wrong token.
@@ -70,7 +70,7 @@ mod tests {
         assert_eq!(lockout.seconds_left(a, start), Some(5));
         assert_eq!(lockout.seconds_left(a, start + Duration::from_secs(4)), None);
         (0..100).for_each(|_| lockout.failed(a, start));
-        assert_eq!(lockout.seconds_left(a, start), Some(LONGEST.as_secs() + 1));
+        assert_eq!(lockout.seconds_left(a, start), Some(LONGEST.as_secs() as u32 + 1));
         lockout.forget(a);
         assert_eq!(lockout.seconds_left(a, start), None);
     }

@@ -49,7 +49,7 @@ pub enum Refused {
     /// No such token, or one that has ended or was revoked.
     Wrong,
     /// Too many wrong ones: so many seconds to wait.
-    LockedOut(u64),
+    LockedOut(u32),
 }
 
 /// All who may ask.

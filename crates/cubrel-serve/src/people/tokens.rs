@@ -110,9 +110,7 @@ impl Tokens {
         // This takes tens of milliseconds on purpose, and nobody else has to wait for it.
         let proves =
             |known: &KnownToken| Argon2::default().verify_password(secret.as_bytes(), known.hash.as_str()).is_ok();
-        let Some((place, known)) = candidates.into_iter().find(|(_, known)| proves(known)) else {
-            return None;
-        };
+        let (place, known) = candidates.into_iter().find(|(_, known)| proves(known))?;
         let mut read = self.current();
         // The file may have become another one meanwhile.
         if read.known.get(place) != Some(&known) || known.has_ended() {
