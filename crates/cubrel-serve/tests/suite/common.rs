@@ -82,13 +82,14 @@ pub fn serving(settings: &str) -> Running {
 }
 
 pub fn serving_as(settings: &str, asker: Anybody) -> Running {
-    let folder = folder();
+    serving_in(folder(), settings, asker)
+}
+
+/// A server for a model that is there already, with what its settings name beside it.
+pub fn serving_in(folder: TempDir, settings: &str, asker: Anybody) -> Running {
     let model = folder.path().join("ferries");
-    let text = if settings.contains("[[model]]") {
-        settings.to_string()
-    } else {
-        format!("{settings}\n[[model]]\npath = 'ferries'\n")
-    };
+    let own = settings.contains("[[model]]");
+    let text = if own { settings.to_string() } else { format!("{settings}\n[[model]]\npath = 'ferries'\n") };
     let file: ServerFile = toml::from_str(&text).unwrap();
     let settings = Settings::new(file, folder.path(), Some("127.0.0.1:0"), &[], asker).unwrap();
     let runtime = tokio::runtime::Runtime::new().unwrap();

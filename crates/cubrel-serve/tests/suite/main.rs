@@ -3,6 +3,7 @@
 
 mod asking;
 mod common;
+mod encrypted;
 mod limits;
 mod pages;
 mod people;

@@ -161,3 +161,66 @@ fn a_model_without_roles_hides_nothing_from_who_signs_in() {
     assert_eq!(post(&server, "/api/models/ferries/refresh", &ann, &json!({})), 200);
     assert_eq!(server.ask("grid rows(port) as n", Some(&cid)).rows(), json!([[4]]));
 }
+
+/// Numbers that look random, and are the same every time.
+struct Chance(u64);
+
+impl Chance {
+    fn of<'a>(&mut self, list: &[&'a str]) -> &'a str {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        list[(self.0 >> 33) as usize % list.len()]
+    }
+}
+
+#[test]
+fn random_questions_of_random_people_have_the_answers_of_their_views() {
+    let server = serving(TOKENS);
+    let model = Model::open(&server.model).unwrap();
+    let people: Vec<_> = [("ann", &["north"][..]), ("ben", &["own"]), ("both", &["north", "own"])]
+        .into_iter()
+        .map(|(name, roles)| (name, server.token(name, 1), model.as_user(roles, Some(name)).unwrap()))
+        .collect();
+    let mut chance = Chance(7);
+    let mut answered = 0;
+    for _ in 0..400 {
+        let item = chance.of(&[
+            "net",
+            "secret_cost",
+            "rows(booking) as n",
+            "avg(booking.net) as a",
+            "count(booking.day) as d",
+            "sum(booking.cost) as c",
+        ]);
+        let by = chance.of(&[
+            "",
+            " by port.region",
+            " by port.keeper, port.port",
+            " by booking.day",
+            " by booking.cost",
+            " by port.region split by port.keeper",
+        ]);
+        let filter = chance.of(&[
+            "",
+            " where port.region = 'South'",
+            " where booking.net > 20",
+            " where port.keeper = user()",
+            " where booking.cost = 3",
+        ]);
+        let end = chance.of(&["", " totals", " limit 2", " limit 1 others"]);
+        let text = format!("grid {item}{by}{filter}{end}");
+        let (name, token, view) = &people[chance.of(&["0", "1", "2"]).parse::<usize>().unwrap()];
+        let reply = server.ask(&text, Some(token));
+        match view.query(&text).and_then(|q| q.run()) {
+            Ok(grid) => {
+                assert_eq!(reply.rows(), grid.to_json(std::time::Duration::ZERO)["rows"], "{name}: {text}");
+                answered += 1;
+            }
+            Err(e) => {
+                assert_eq!(reply.status, 422, "{name}: {text}: {}", reply.text());
+                let detail = e.problems().first().map(|p| p.message.clone());
+                assert_eq!(reply.json()["detail"].as_str().map(str::to_string), detail, "{name}: {text}");
+            }
+        }
+    }
+    assert!(answered > 150, "{answered}");
+}
