@@ -73,6 +73,7 @@ fn a_question_that_nobody_waits_for_ends() {
     let start = Instant::now();
     assert_eq!(server.ask("grid net", None).status, 200);
     assert!(start.elapsed() < Duration::from_secs(20), "its turn is free again: {:?}", start.elapsed());
+    assert_eq!(server.counted("cubrel_questions_waiting"), 0.0);
 }
 
 #[test]

@@ -62,6 +62,8 @@ impl Read {
 pub(super) struct Reads {
     list: Vec<Read>,
     known: HashMap<Identity, ReadId>,
+    /// By read and hash, the aggregates that may be equal: a query can have thousands.
+    aggregates: HashMap<(ReadId, u64), Vec<AggregateId>>,
 }
 
 impl Reads {
@@ -73,8 +75,18 @@ impl Reads {
         })
     }
 
-    pub(super) fn get_mut(&mut self, place: ReadId) -> &mut Read {
-        &mut self.list[place.index()]
+    /// The place of an aggregate of a read, which is added unless an equal one is there.
+    pub(super) fn place_of_aggregate(&mut self, read: ReadId, aggregate: ReadAggregate) -> AggregateId {
+        let hash = FixedState::default().hash_one(&aggregate);
+        let alike = self.aggregates.entry((read, hash)).or_default();
+        let list = &mut self.list[read.index()].aggregates;
+        if let Some(known) = alike.iter().find(|place| list[place.index()] == aggregate) {
+            return *known;
+        }
+        list.push(aggregate);
+        let place = AggregateId::new(list.len() - 1);
+        alike.push(place);
+        place
     }
 
     pub(super) fn into_list(self) -> Vec<Read> {
@@ -105,5 +117,17 @@ mod tests {
             let reads = grid(&model, &format!("grid {items} by season.name, route.miles")).reads;
             assert_eq!(reads.iter().filter(|r| !r.aggregates.is_empty()).count(), expected, "{items}");
         }
+    }
+
+    #[test]
+    fn an_aggregate_of_a_read_stands_once_wherever_it_is_named() {
+        let model = model();
+        let of = |items: &str| {
+            let reads = grid(&model, &format!("grid {items} by route.miles")).reads;
+            reads.iter().map(|r| r.aggregates.len()).sum::<usize>()
+        };
+        assert_eq!(of("sum(booking.net), sum( booking.net ) * 2, max(booking.net)"), 2);
+        let many: Vec<String> = (0..3000).map(|n| format!("sum(booking.net + {})", n % 1500)).collect();
+        assert_eq!(of(&many.join(", ")), 1500);
     }
 }

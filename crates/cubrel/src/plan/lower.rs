@@ -245,6 +245,16 @@ impl<'a> Planner<'a> {
     pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
         self.assemblies += 1;
         self.ended = self.ended || (self.assemblies.is_multiple_of(LOOKED) && self.ending.has_come());
+        if self.is_too_large() {
+            // The plan is refused then, however many parts are still to come.
+            let nothing = Scalar::constant(Value::Null, expr.ty, env.place(expr.span));
+            return Assembly {
+                label: label.to_string(),
+                scalar: nothing,
+                leaves: Vec::new(),
+                scope: Arc::new(scope.clone()),
+            };
+        }
         let mut leaves = LeafList::default();
         let scalar = self.lower(expr, scope, env, &mut leaves);
         Assembly { label: label.to_string(), scalar, leaves: leaves.list, scope: Arc::new(scope.clone()) }
@@ -630,7 +640,7 @@ impl<'a> Planner<'a> {
         let value_dims = outer.iter().map(dim_of).collect();
         let read = reached.into_read(table, scope, &dims, outer);
         let index = self.reads.place_of(read);
-        let place = aggregate.map_or(AggregateId::new(0), |a| self.reads.get_mut(index).place_of(a));
+        let place = aggregate.map_or(AggregateId::new(0), |a| self.reads.place_of_aggregate(index, a));
         (ReadRef { read: index, dims, outer: value_dims }, place)
     }
 

@@ -11,7 +11,7 @@ use crate::store::{Column, RawColumn};
 /// Rows from which on an order is worth a thought.
 const FEWEST_ROWS: usize = 100_000;
 /// Rows that are tried.
-const TRIED: usize = 1 << 16;
+const TRIED: usize = 1 << 14;
 /// Columns that are tried as the first of an order.
 const COLUMNS: usize = 4;
 /// So much of a table an order has to save, in parts of a hundred.
