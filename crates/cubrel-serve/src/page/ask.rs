@@ -178,7 +178,7 @@ fn start(name: &str, title: &str, catalog: &Catalog, person: &Person) -> Markup 
         h1 { (title) }
         (ask_form(name, "", ""))
         @if !catalog.queries.is_empty() {
-            h2 { "Saved questions" }
+            h2 { "Saved queries" }
             ul .cards { @for query in &catalog.queries {
                 li {
                     a href=(format!("/m/{name}?{}", address(&[("text", &query.text)]))) { (sentence::spaced(&query.name)) }

@@ -112,7 +112,7 @@ fn over_time(all: &[&LaidOutColumn], lines: &[usize], names: &[String]) -> Marku
     const FOOT: f64 = 24.0;
     let (low, high) = range(all, lines);
     let x = |place: usize| LEFT + place as f64 * (WIDTH - 2.0 * LEFT) / (lines.len() - 1).max(1) as f64;
-    let y = |figure: f64| (HEIGHT - FOOT - 8.0) * (1.0 - (figure - low) / (high - low).max(f64::MIN_POSITIVE)) + 8.0;
+    let y = |figure: f64| (HEIGHT - FOOT - 20.0) * (1.0 - (figure - low) / (high - low).max(f64::MIN_POSITIVE)) + 20.0;
     // A gap is a gap: the line begins again after it.
     let path = |column: &LaidOutColumn| {
         let mut path = String::new();
@@ -122,6 +122,10 @@ fn over_time(all: &[&LaidOutColumn], lines: &[usize], names: &[String]) -> Marku
                 Some(figure) => {
                     let verb = if is_drawing { 'L' } else { 'M' };
                     path += &format!("{verb}{:.1} {:.1}", x(place), y(figure));
+                    if !is_drawing {
+                        // What stands alone is a point.
+                        path.push_str("h0");
+                    }
                     is_drawing = true;
                 }
                 None => is_drawing = false,
@@ -130,10 +134,17 @@ fn over_time(all: &[&LaidOutColumn], lines: &[usize], names: &[String]) -> Marku
         path
     };
     let labels = [0, lines.len() / 2, lines.len() - 1];
+    let figures =
+        all.iter().flat_map(|c| lines.iter().enumerate().filter_map(|(p, l)| Some((c.figures[*l]?, p, &c.cells[*l]))));
+    let peak = figures.max_by(|a, b| a.0.total_cmp(&b.0));
     html! {
         svg viewBox=(format!("0 0 {WIDTH} {HEIGHT}")) role="img" aria-label=(described(all, lines)) {
             line .axis x1=(LEFT) x2=(WIDTH - LEFT) y1=(format!("{:.1}", y(0.0))) y2=(format!("{:.1}", y(0.0))) {}
             @for (i, column) in all.iter().enumerate() { path class=(format!("trend c{i}")) d=(path(column)) {} }
+            @if let Some((figure, place, text)) = peak {
+                @let anchor = if place * 8 < lines.len() { "start" } else if place * 8 > lines.len() * 7 { "end" } else { "middle" };
+                text .figure x=(format!("{:.1}", x(place))) y=(format!("{:.1}", y(figure) - 5.0)) text-anchor=(anchor) { (text) }
+            }
             @for (n, place) in labels.iter().enumerate() {
                 @let anchor = ["start", "middle", "end"][n];
                 text x=(format!("{:.1}", x(*place))) y=(HEIGHT - 6.0) text-anchor=(anchor) { (names[lines[*place]]) }
