@@ -8,7 +8,7 @@ use std::time::Duration;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// How long a question may wait for its turn.
-const LONGEST_WAIT: Duration = Duration::from_secs(30);
+pub const LONGEST_WAIT: Duration = Duration::from_secs(30);
 /// Seconds after which whoever was sent away may try again.
 pub const TRY_AGAIN: u32 = 2;
 

@@ -80,7 +80,8 @@ impl Ready {
     /// Answers until `stop` is there, and lets running questions end.
     pub async fn serve(self, stop: impl Future<Output = ()>) {
         let router = api::router(self.server.clone());
-        listen::serve(self.listener, self.tls, router, self.connections, stop).await;
+        let longest = gate::LONGEST_WAIT + self.server.limits.time.unwrap_or_default();
+        listen::serve(self.listener, self.tls, router, (self.connections, longest), stop).await;
         self.server.stop.cancel();
     }
 }

@@ -53,12 +53,13 @@ pub fn acceptor(tls: &TlsSection) -> Result<TlsAcceptor, Failure> {
     Ok(TlsAcceptor::from(Arc::new(config)))
 }
 
-/// Answers connections until `stop` says so; then those that run have a while to end.
+/// Answers so many connections until `stop` says so; then those that run have a while to end. An answer takes no longer than
+/// `longest`.
 pub async fn serve(
     listener: TcpListener,
     tls: Option<TlsAcceptor>,
     router: Router,
-    connections: usize,
+    (connections, longest): (usize, Duration),
     stop: impl Future<Output = ()>,
 ) {
     let room = Arc::new(Semaphore::new(connections));
@@ -86,7 +87,7 @@ pub async fn serve(
         let connection = Connection { from, is_tls: tls.is_some() };
         tokio::spawn(async move {
             let _permit = permit;
-            if let Err(e) = one(stream, tls, router, connection, watcher).await {
+            if let Err(e) = one(stream, tls, router, (connection, longest), watcher).await {
                 tracing::debug!(%from, "connection ended: {e}");
             }
         });
@@ -104,12 +105,14 @@ async fn one(
     stream: TcpStream,
     tls: Option<TlsAcceptor>,
     router: Router,
-    connection: Connection,
+    (connection, longest): (Connection, Duration),
     watcher: hyper_util::server::graceful::Watcher,
 ) -> Ended {
     stream.set_nodelay(true)?;
     let mut stream = TimeoutStream::new(stream);
     stream.set_write_timeout(Some(STILL));
+    // Who waits for an answer says nothing meanwhile.
+    stream.set_read_timeout(Some(longest + STILL));
     let stream = Box::pin(stream);
     match tls {
         None => talk(stream, router, connection, watcher).await,
