@@ -275,7 +275,7 @@ async fn answered(
         }
     };
     let kind = HeaderValue::from_static(form.media_type());
-    let vary = HeaderValue::from_static("accept, authorization");
+    let vary = HeaderValue::from_static("accept, authorization, cookie");
     let body = axum::body::Body::from(Bytes::from_owner(body));
     let mut response =
         ([(header::CONTENT_TYPE, kind), (header::ETAG, tag), (header::VARY, vary)], body).into_response();
@@ -285,7 +285,11 @@ async fn answered(
     Ok(response)
 }
 
-fn formats(model: &Model) -> Result<Formats, Error> {
+/// How the model writes values.
+///
+/// # Errors
+/// When it names a locale that nobody knows.
+pub fn formats(model: &Model) -> Result<Formats, Error> {
     let catalog = model.catalog();
     Formats::new(catalog.locale.as_deref(), catalog.currency.as_deref()).map_err(Error::Form)
 }

@@ -1,6 +1,6 @@
 //! A grid as a table: what is known of it stands in the cells, and a number leads to why it is so.
 
-use cubrel::{Formats, Grid, GridColumnKind, GridLayout, LaidOutColumn, QueryText};
+use cubrel::{Grid, GridColumnKind, GridLayout, LaidOutColumn, QueryText};
 use maud::{Markup, html};
 
 use super::sentence::Part;
@@ -123,13 +123,4 @@ pub fn table(grid: &Grid, layout: &GridLayout, leads: &Leads<'_>) -> Markup {
 pub fn counted(layout: &GridLayout) -> String {
     let lines = layout.totals.iter().filter(|total| !**total).count();
     if lines == 1 { "1 line".into() } else { format!("{} lines", cubrel::units::count(lines as u64)) }
-}
-
-/// How the model writes values.
-///
-/// # Errors
-/// When it names a locale that nobody knows.
-pub fn formats(model: &cubrel::Model) -> Result<Formats, cubrel::Error> {
-    let catalog = model.catalog();
-    Formats::new(catalog.locale.as_deref(), catalog.currency.as_deref()).map_err(cubrel::Error::Form)
 }

@@ -16,7 +16,7 @@ use super::answer::{self, Lead, Leads};
 use super::sentence::{self, Change, Choice, Part, conditions, label, literal_of, shown};
 use super::{address, chart, explain, page};
 use crate::api::AskedModel;
-use crate::api::ask::{in_turn, text_of};
+use crate::api::ask::{formats, in_turn, text_of};
 use crate::api::problem::Problem;
 use crate::people::Person;
 use crate::server::Server;
@@ -121,7 +121,7 @@ fn worked_out(model: &Model, said: &Address, options: &QueryOptions) -> Result<A
         model.why(&text, at, &options)
     });
     let values = said.get("pick").map(|column| values(model, column, options)).transpose()?;
-    Ok(Answered { formats: answer::formats(model)?, catalog, text, query, grid, warnings, took, why, values })
+    Ok(Answered { formats: formats(model)?, catalog, text, query, grid, warnings, took, why, values })
 }
 
 /// The values of a column, in the order in which it is shown.

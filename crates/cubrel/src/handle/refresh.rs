@@ -233,7 +233,7 @@ pub(crate) fn refresh_from(
 #[derive(Clone, Debug)]
 pub(crate) struct ReadTable {
     pub(crate) table: LoadedTable,
-    /// What was said of it when it was read.
+    /// What was said of it when it was read, and its key, which was seen to be one.
     pub(crate) section: TableSection,
 }
 
@@ -250,11 +250,10 @@ impl<'a> Before<'a> {
         Before { kept, read: &[] }
     }
 
-    /// A table that has just been read as the model says now. That its key is one has been seen from what was read.
+    /// A table that has just been read as the model says now.
     fn just_read(&self, loader: &Loader<'_>, name: &str, section: &TableSection) -> Option<LoadedTable> {
         let ReadTable { table, section: said } = self.read.iter().find(|read| read.table.name == name)?;
-        let said = TableSection { key: section.key.clone(), ..said.clone() };
-        let fingerprint = fingerprint(loader.document, name, &said, loader.formulas, loader.settings);
+        let fingerprint = fingerprint(loader.document, name, said, loader.formulas, loader.settings);
         let table = LoadedTable { fingerprint, ..table.clone() };
         let is_as_said = is_reusable(loader, section, &table, &RefreshOptions::default());
         is_as_said.then(|| loader.with_keys(table))

@@ -671,3 +671,19 @@ fn what_was_read_for_a_draft_is_read_again_only_where_that_is_needed() {
         assert!(report.is_none(), "{what}");
     }
 }
+
+#[test]
+fn a_key_that_somebody_writes_into_a_draft_has_to_be_one() {
+    let trips: String = (0..40).map(|n| format!("{n},{}\n", ["NES", "HOL", "SKA"][n % 3])).collect();
+    let folder = folder(&[("ports.csv", PORTS), ("trips.csv", &format!("trip,port\n{trips}"))]);
+    let draft = drafted(folder.path());
+    let refresh = |toml: &str| {
+        fs::write(folder.path().join("model.toml"), toml).unwrap();
+        draft.refresh(folder.path(), &RefreshOptions::default(), &Silent).map(|_| ()).map_err(|e| e.to_string())
+    };
+    let drafted_key = "key = \"Port Code\"";
+    assert!(draft.toml.contains(drafted_key), "{}", draft.toml);
+    assert_eq!(refresh(&draft.toml), Ok(()));
+    let wrong = refresh(&draft.toml.replace(drafted_key, "key = \"Region\"")).unwrap_err();
+    assert!(wrong.contains("ports.Region is not unique"), "{wrong}");
+}

@@ -22,6 +22,7 @@ use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_from};
 use crate::load::{Observer, bytes, sqlite};
+use crate::model::file::TableSection;
 use links::{Refused, bridge, is_one, keys_of, links, place};
 use orders::order;
 use reading::{identifiers, load};
@@ -93,7 +94,8 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     let keys = keys_of(&tables);
     tables.iter_mut().zip(keys).for_each(|(table, key)| table.key = key);
     let links = links(&tables);
-    let read = |t: &Table| ReadTable { table: t.loaded.clone(), section: t.section.clone() };
+    let said = |t: &Table| TableSection { key: t.key.clone(), ..t.section.clone() };
+    let read = |t: &Table| ReadTable { table: t.loaded.clone(), section: said(t) };
     let read = tables.iter().map(read).collect();
     for (i, table) in tables.iter_mut().enumerate() {
         let relates =
