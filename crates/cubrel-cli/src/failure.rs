@@ -17,6 +17,12 @@ impl From<cubrel::Error> for Failure {
     }
 }
 
+impl From<cubrel_workbook::WorkbookError> for Failure {
+    fn from(e: cubrel_workbook::WorkbookError) -> Failure {
+        Failure::Other(e.to_string(), e.help().into())
+    }
+}
+
 impl From<std::io::Error> for Failure {
     fn from(e: std::io::Error) -> Failure {
         Failure::Write(e)

@@ -6,20 +6,20 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand, ValueEnum};
 use cubrel_serve::people::tokens::Tokens;
-use cubrel_serve::settings::{Anybody, ServerFile, Settings, TOKENS};
+use cubrel_serve::settings::{Anybody, At, ServerFile, Settings, TOKENS};
 use cubrel_serve::{Failure, Ready};
 use serde_json::json;
 
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Serves models over HTTP.
+/// Serves models over HTTP and Arrow Flight SQL.
 #[derive(Debug, Parser)]
 #[command(
     name = "cubrel-serve",
     bin_name = "cubrel serve",
     version,
-    after_help = "Examples:\n  cubrel serve                                  the model of this folder, for this machine\n  cubrel serve ferries harbours --http 127.0.0.1:0\n  cubrel serve ferries --as north_desk --user ann@example.org\n  cubrel serve --config server.toml\n  cubrel serve token add ann@example.org --days 90\n  curl http://127.0.0.1:8080/api/models/ferries/query -H 'Content-Type: application/json' \\\n       -d '{\"text\": \"grid net_revenue by port.region\"}'"
+    after_help = "Examples:\n  cubrel serve                                  the model of this folder, for this machine\n  cubrel serve ferries harbours --http 127.0.0.1:0 --flight none\n  cubrel serve ferries --as north_desk --user ann@example.org\n  cubrel serve --config server.toml\n  cubrel serve token add ann@example.org --days 90\n  curl http://127.0.0.1:8080/api/models/ferries/query -H 'Content-Type: application/json' \\\n       -d '{\"text\": \"grid net_revenue by port.region\"}'"
 )]
 struct Cli {
     #[command(subcommand)]
@@ -30,6 +30,9 @@ struct Cli {
     /// Where HTTP is answered; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS")]
     http: Option<String>,
+    /// Where Arrow Flight SQL is answered; port 0 takes any that is free, `none` answers nowhere
+    #[arg(long, value_name = "ADDRESS")]
+    flight: Option<String>,
     /// A file of settings; `server.toml` where there is one
     #[arg(long, value_name = "FILE", global = true)]
     config: Option<PathBuf>,
@@ -164,16 +167,20 @@ fn serve(cli: &Cli) -> Result<(), Failure> {
     }
     let (file, folder) = file(cli)?;
     let asker = Anybody { roles: cli.roles.clone(), user: cli.user.clone() };
-    let settings = Settings::new(file, &folder, cli.http.as_deref(), &cli.dirs, asker)?;
+    let settings =
+        Settings::new(file, &folder, &At { http: cli.http.clone(), flight: cli.flight.clone() }, &cli.dirs, asker)?;
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let runtime =
         runtime.map_err(|e| Failure::new(format!("no threads can be had: {e}"), "look at the system's limits"))?;
     runtime.block_on(async {
         let ready = Ready::new(&settings).await?;
-        let (url, models) = (ready.url(), ready.models());
+        let (url, flight, models) = (ready.url(), ready.flight(), ready.models());
         match cli.format {
-            Format::Json => say(&json!({"http": url, "models": models}).to_string()),
-            Format::Text => say(&format!("{} at {url}", models.join(", "))),
+            Format::Json => say(&json!({"http": url, "flight": flight, "models": models}).to_string()),
+            Format::Text => {
+                let flight = flight.map(|flight| format!(", and for Flight SQL at {flight}")).unwrap_or_default();
+                say(&format!("{} at {url}{flight}", models.join(", ")));
+            }
         }
         ready.serve(asked_to_stop()).await;
         Ok(())

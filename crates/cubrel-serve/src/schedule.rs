@@ -12,6 +12,7 @@ use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 use tokio::sync::mpsc;
 
 use crate::Failure;
+use crate::questions::today;
 use crate::served::{NoRefresh, Served};
 use crate::server::Server;
 use crate::settings::ModelSettings;
@@ -64,8 +65,7 @@ async fn by_clock(server: Arc<Server>, served: Arc<Served>, times: Cron) {
 async fn by_day(server: Arc<Server>, served: Arc<Served>) {
     loop {
         tokio::time::sleep(DAY_CHECK).await;
-        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
-        if served.current().today() != (now / 86_400) as i32 {
+        if served.current().today() != today() {
             refresh(server.clone(), served.clone()).await;
         }
     }

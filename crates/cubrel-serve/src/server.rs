@@ -37,7 +37,7 @@ impl Server {
     /// # Errors
     /// When one of them cannot be opened, or who is to ask has a role that it does not know.
     pub fn open(settings: &Settings) -> Result<Server, Failure> {
-        let stop = Cancel::default();
+        let (stop, people) = (Cancel::default(), People::new(settings)?);
         let mut models = Vec::new();
         for model in &settings.models {
             let wrong = |e: cubrel::Error| {
@@ -58,7 +58,7 @@ impl Server {
         }
         Ok(Server {
             models,
-            people: People::new(settings),
+            people,
             gate: Gate::new(settings.at_once, settings.at_once_each, settings.queue),
             answers: Answers::new(settings.answers),
             watch: Watch::default(),

@@ -10,6 +10,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 
 use crate::Failure;
+use crate::people::oidc;
 
 /// A file of settings.
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
@@ -17,10 +18,14 @@ use crate::Failure;
 pub struct ServerFile {
     /// Where HTTP is answered, such as `127.0.0.1:8080`; port 0 takes any that is free.
     pub http: Option<String>,
+    /// Where Arrow Flight SQL is answered, such as `127.0.0.1:8815`; `none` answers nowhere.
+    pub flight: Option<String>,
     /// How people say who they are. Without it only this machine is answered.
     pub sign_in: Option<SignIn>,
     /// The certificate of the server; needed for anything but this machine.
     pub tls: Option<TlsSection>,
+    /// Who vouches for people, with `sign_in = "oidc"`.
+    pub oidc: Option<OidcSection>,
     /// What may be taken.
     #[serde(default)]
     pub limits: LimitsSection,
@@ -41,6 +46,28 @@ pub enum SignIn {
     None,
     /// By a token that `cubrel-serve token add` has printed.
     Token,
+    /// By what an issuer of OpenID Connect says of them.
+    Oidc,
+}
+
+/// Who vouches for people.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OidcSection {
+    /// The issuer, as its tokens name it: `https://…`.
+    pub issuer: String,
+    /// Whom its tokens have to be for; also what the server is called when a browser signs in there.
+    pub audience: String,
+    /// The claim that has the name; by default `email`.
+    pub name: Option<String>,
+    /// A claim that lists roles, in addition to those that name the person.
+    pub roles: Option<String>,
+    /// A file with what the server proves itself with when a browser signs in, where the issuer wants that.
+    pub secret: Option<PathBuf>,
+    /// A file with certificates, as PEM, one of which vouches for the issuer; by default those that browsers know.
+    pub certificate: Option<PathBuf>,
+    /// What browsers call this server, where a proxy stands before it: `https://models.example.org`.
+    pub address: Option<String>,
 }
 
 /// The certificate of the server.
@@ -116,8 +143,12 @@ pub enum May {
 pub struct Settings {
     /// Where HTTP is answered.
     pub http: SocketAddr,
+    /// Where Arrow Flight SQL is answered.
+    pub flight: Option<SocketAddr>,
     /// How people say who they are.
     pub sign_in: SignIn,
+    /// Who vouches for them.
+    pub oidc: Option<OidcSection>,
     /// Certificate and key.
     pub tls: Option<TlsSection>,
     /// What a question may take.
@@ -166,7 +197,19 @@ pub struct Anybody {
     pub user: Option<String>,
 }
 
-const PORT: &str = "127.0.0.1:8080";
+/// Where the command line says that is answered.
+#[derive(Clone, Debug, Default)]
+pub struct At {
+    /// HTTP.
+    pub http: Option<String>,
+    /// Arrow Flight SQL.
+    pub flight: Option<String>,
+}
+
+const HTTP: &str = "127.0.0.1:8080";
+const FLIGHT: &str = "127.0.0.1:8815";
+/// In place of an address: nowhere.
+const NOWHERE: &str = "none";
 const TIME: Duration = Duration::from_secs(30);
 const CELLS: usize = 5_000_000;
 const MEMORY: u64 = 1 << 30;
@@ -220,6 +263,30 @@ fn positive(key: &str, number: Option<usize>, default: usize) -> Result<usize, F
     }
 }
 
+fn address(text: &str) -> Result<SocketAddr, Failure> {
+    text.parse().map_err(|_| {
+        Failure::new(format!("`{text}` is not an address"), "write an IP address and a port: `127.0.0.1:8080`")
+    })
+}
+
+impl OidcSection {
+    /// With its files where they are, and nothing in it that anybody could listen to.
+    fn safe(self, folder: &Path) -> Result<OidcSection, Failure> {
+        for (key, url) in [("issuer", Some(&self.issuer)), ("address", self.address.as_ref())] {
+            let Some(url) = url else { continue };
+            if !oidc::is_safe(url) {
+                let help = "it begins with `https://`; `http://` is for this machine only, to try it";
+                return Err(Failure::new(format!("`{url}` of `oidc.{key}` is not the address of a web server"), help));
+            }
+        }
+        Ok(OidcSection {
+            secret: self.secret.map(|file| folder.join(file)),
+            certificate: self.certificate.map(|file| folder.join(file)),
+            ..self
+        })
+    }
+}
+
 impl Settings {
     /// What a file and the command line say together. `folder` is where paths of the file begin.
     ///
@@ -229,14 +296,13 @@ impl Settings {
     pub fn new(
         file: ServerFile,
         folder: &Path,
-        http: Option<&str>,
+        at: &At,
         dirs: &[PathBuf],
         asker: Anybody,
     ) -> Result<Settings, Failure> {
-        let text = http.or(file.http.as_deref()).unwrap_or(PORT);
-        let http: SocketAddr = text.parse().map_err(|_| {
-            Failure::new(format!("`{text}` is not an address"), "write an IP address and a port: `127.0.0.1:8080`")
-        })?;
+        let http = address(at.http.as_deref().or(file.http.as_deref()).unwrap_or(HTTP))?;
+        let flight = at.flight.as_deref().or(file.flight.as_deref()).unwrap_or(FLIGHT);
+        let flight = (flight != NOWHERE).then(|| address(flight)).transpose()?;
         let limits = &file.limits;
         let time = limits.time.as_deref().map_or(Ok(TIME), |text| {
             let wrong = || Failure::new(format!("`{text}` of `limits.time` is not a time"), "write `10 s` or `2 min`");
@@ -244,7 +310,9 @@ impl Settings {
         })?;
         let settings = Settings {
             http,
+            flight,
             sign_in: file.sign_in.unwrap_or_default(),
+            oidc: file.oidc.map(|oidc| oidc.safe(folder)).transpose()?,
             tls: file
                 .tls
                 .map(|tls| TlsSection { certificate: folder.join(tls.certificate), key: folder.join(tls.key) }),
@@ -275,10 +343,14 @@ impl Settings {
             let help = "roles are those that the model gives to who signs in: leave `--as` and `--user` out";
             return Err(Failure::new("people sign in, and all are to be somebody", help));
         }
-        if self.http.ip().is_loopback() {
-            return Ok(());
+        if self.oidc.is_some() != (self.sign_in == SignIn::Oidc) {
+            let help = "`sign_in = \"oidc\"` and `oidc = { issuer = \"https://…\", audience = \"…\" }` stand together";
+            return Err(Failure::new("only one of `sign_in = \"oidc\"` and `oidc` is there", help));
         }
-        let outside = |what: &str| format!("{} can be reached from other machines, and {what}", self.http);
+        let Some(open) = [Some(self.http), self.flight].into_iter().flatten().find(|at| !at.ip().is_loopback()) else {
+            return Ok(());
+        };
+        let outside = |what: &str| format!("{open} can be reached from other machines, and {what}");
         if !signs_in {
             let help = "set `sign_in = \"token\"` in `server.toml`, or serve 127.0.0.1 only";
             return Err(Failure::new(outside("nobody would have to sign in"), help));
@@ -337,7 +409,8 @@ mod tests {
 
     fn settings(text: &str, http: Option<&str>, asker: Anybody) -> Result<Settings, String> {
         let file: ServerFile = toml::from_str(text).map_err(|e| e.to_string())?;
-        Settings::new(file, Path::new("."), http, &[], asker).map_err(|e| e.to_string())
+        let at = At { http: http.map(str::to_string), flight: None };
+        Settings::new(file, Path::new("."), &at, &[], asker).map_err(|e| e.to_string())
     }
 
     #[test]
@@ -353,6 +426,20 @@ mod tests {
             (&format!("sign_in = 'token'\n{tls}"), Some("0.0.0.0:443"), Ok(())),
             ("http = '127.0.0.1'", None, Err("not an address")),
             ("http = 'localhost:80'", None, Err("not an address")),
+            ("flight = 'none'", None, Ok(())),
+            ("flight = '0.0.0.0:8815'", None, Err("sign in")),
+            ("sign_in = 'token'\nflight = '0.0.0.0:8815'", None, Err("listen")),
+            ("flight = 'nowhere'", None, Err("not an address")),
+            ("sign_in = 'oidc'", None, Err("only one of")),
+            ("oidc = { issuer = 'https://a', audience = 'b' }", None, Err("only one of")),
+            ("sign_in = 'oidc'\noidc = { issuer = 'https://a.example', audience = 'b' }", None, Ok(())),
+            ("sign_in = 'oidc'\noidc = { issuer = 'http://127.0.0.1:9', audience = 'b' }", None, Ok(())),
+            ("sign_in = 'oidc'\noidc = { issuer = 'http://a.example', audience = 'b' }", None, Err("not the address")),
+            (
+                "sign_in = 'oidc'\noidc = { issuer = 'http://127.0.0.1.example', audience = 'b' }",
+                None,
+                Err("not the address"),
+            ),
             ("sign_on = 'token'", None, Err("unknown field")),
             ("limits = { time = 'soon' }", None, Err("not a time")),
             ("limits = { at_once = 0 }", None, Err("is 0")),

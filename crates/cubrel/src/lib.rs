@@ -98,7 +98,7 @@ pub use load::{ComputedColumn, Observer, Silent, TableReport};
 
 // Queries and their results.
 pub use cancel::Cancel;
-pub use formula::query_text::{QueryItem, QueryLimit, QueryText};
+pub use formula::query_text::{QueryItem, QueryLimit, QueryText, parameters};
 pub use handle::{Limits, Query, QueryOptions};
 pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind};
 pub use value::format::Formats;
@@ -126,7 +126,8 @@ pub use load::infer::guessed;
 pub use model::model_schema;
 pub use value::units;
 
-/// The version of Arrow that record batches are of.
+/// The version of Arrow that record batches are of, and values from it.
 pub mod arrow {
+    pub use crate::handle::values;
     pub use {arrow_array as array, arrow_schema as schema};
 }

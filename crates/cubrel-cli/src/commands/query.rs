@@ -10,7 +10,7 @@ use super::asked::Asked;
 use crate::args::Global;
 use crate::failure::{Done, Failure};
 use crate::format::Format;
-use crate::output::{Output, grid, listing, problems, workbook};
+use crate::output::{Output, grid, listing, problems};
 
 /// Arguments of `query`.
 #[derive(clap::Args, Debug)]
@@ -71,7 +71,7 @@ fn once(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Jsonl => (0..result.lines.len()).try_for_each(|line| out.json(&result.line_to_json(line)))?,
         Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
         Format::Parquet => out.binary(&result.to_parquet()?)?,
-        Format::Xlsx => out.binary(&workbook::write(&result, &formats, args.bars)?)?,
+        Format::Xlsx => out.binary(&cubrel_workbook::workbook(&result, &formats, args.bars)?)?,
         Format::Dot | Format::Svg => {
             let help = "ask for one of the others: `cubrel query --help` lists them".into();
             return Err(Failure::Other("a grid is no graph".into(), help));

@@ -49,13 +49,11 @@ pub struct GridLayout {
     pub totals: Vec<bool>,
     /// For each line, how many of its row axes have what the line before has, from the first on.
     pub alike: Vec<usize>,
-    /// For each line, how many of its row axes are totalled.
-    pub totalled: Vec<usize>,
 }
 
 /// Lays a grid out.
 pub fn layout(grid: &Grid, formats: &Formats) -> GridLayout {
-    let cubrel::GridLayout { rows, columns, totals, alike, totalled, .. } = grid.layout(formats);
+    let cubrel::GridLayout { rows, columns, totals, alike, .. } = grid.layout(formats);
     let blocks = |columns: Vec<LaidOutColumn>| columns.into_iter().map(Block::new).collect();
-    GridLayout { rows: blocks(rows), columns: blocks(columns), totals, alike, totalled }
+    GridLayout { rows: blocks(rows), columns: blocks(columns), totals, alike }
 }

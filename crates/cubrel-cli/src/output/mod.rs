@@ -18,6 +18,5 @@ pub mod tested;
 pub mod text;
 pub mod uses;
 pub mod why;
-pub mod workbook;
 
 pub use sink::{Output, Tone};

@@ -48,6 +48,61 @@ fn the_tool_describes_itself_to_editors_shells_and_people() {
     assert!(page.contains("\\-\\-watch") && page.contains("cubrel\\-query"), "{page}");
 }
 
+#[test]
+fn a_model_is_the_same_however_its_folder_is_called() {
+    let outer = tempfile::tempdir().unwrap();
+    let model = outer.path().join("isles/ferries");
+    fs::create_dir_all(model.join("data/north")).unwrap();
+    let rows = "n,fare\n1,2\n";
+    for file in ["data/a-1.csv", "data/a-2.csv", "data/north/b.csv", "c [1].csv", "../d.csv"] {
+        fs::write(model.join(file), rows).unwrap();
+    }
+    rusqlite::Connection::open(model.join("e.db"))
+        .and_then(|db| db.execute_batch("create table t(n int, fare int); insert into t values (1, 2);"))
+        .unwrap();
+    let sources = [
+        "data/a-*.csv",
+        "./data/./a-*.csv",
+        "data/**/*.csv",
+        "**/b.csv",
+        "c [1].csv",
+        "../d.csv",
+        "../*.csv",
+        "sqlite:e.db?table=t",
+    ];
+    let table = |(n, source): (usize, &&str)| format!("[table.t{n}]\nsource = '{source}'\n");
+    fs::write(model.join("model.toml"), sources.iter().enumerate().map(table).collect::<String>()).unwrap();
+    let whole = model.display().to_string();
+    let mut told: Option<String> = None;
+    for (from, called) in [
+        ("", "isles/ferries"),
+        ("", "./isles/ferries"),
+        ("", "././isles/./ferries/"),
+        ("", "isles/../isles/ferries/model.toml"),
+        ("", "./isles/ferries/./model.toml"),
+        ("isles", "ferries"),
+        ("isles", "./ferries"),
+        ("isles/ferries", "."),
+        ("isles/ferries", "./"),
+        ("isles/ferries", "./."),
+        ("isles/ferries", "model.toml"),
+        ("isles/ferries", "./model.toml"),
+        ("isles/ferries/data", ".."),
+        ("", whole.as_str()),
+    ] {
+        let from = outer.path().join(from);
+        let texts = (0..sources.len()).map(|n| format!("rows(t{n}) as n{n}")).collect::<Vec<_>>().join(", ");
+        let asked = cubrel(&from, &["-m", called, "query", &format!("grid {texts}"), "--format", "csv"]);
+        assert!(asked.status.success(), "{called}: {}", String::from_utf8_lossy(&asked.stderr));
+        let grid = stdout(&asked);
+        assert_eq!(grid.lines().nth(1), Some("2,2,3,1,1,1,1,1"), "{called}");
+        // What was loaded under one name is not loaded again under another.
+        let report = String::from_utf8(asked.stderr.clone()).unwrap();
+        assert_eq!(report.is_empty(), told.is_some(), "{called}: {report}");
+        told = Some(report);
+    }
+}
+
 #[cfg(unix)]
 #[test]
 fn other_words_are_programs_of_the_path() {

@@ -2,24 +2,23 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use std::time::Instant;
 
 use axum::body::Bytes;
 use axum::extract::{Extension, Path, RawQuery, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use cubrel::why::WhyOptions;
-use cubrel::{Cancel, Error, Formats, Model, QueryOptions, Value};
+use cubrel::{Cancel, Value};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
-use super::form::Form;
-use super::problem::Problem;
-use super::{AskedModel, Size};
-use crate::answers::{Asked, Body};
+use super::Size;
+use crate::form::Form;
 use crate::people::Person;
+use crate::problem::Problem;
+use crate::questions::{self, AskedModel, in_turn, text_of};
 use crate::served::Version;
 use crate::server::Server;
 use crate::settings::May;
@@ -107,58 +106,6 @@ const ROWS: usize = 1000;
 /// Warm runs, where nothing is said and at most.
 const RUNS: (usize, usize) = (7, 100);
 
-/// Cancels what runs when nobody waits for it any more.
-struct Waited<'a> {
-    cancel: Cancel,
-    server: &'a Server,
-    is_done: bool,
-}
-
-impl Drop for Waited<'_> {
-    fn drop(&mut self) {
-        if !self.is_done {
-            self.cancel.cancel();
-            self.server.watch.left.inc();
-        }
-    }
-}
-
-/// Does what takes a while away from the threads that answer.
-pub async fn off_thread<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, Error> + Send + 'static,
-) -> Result<T, Problem> {
-    match tokio::task::spawn_blocking(work).await {
-        Ok(done) => done.map_err(Problem::from),
-        Err(_) => {
-            let title = "the server could not do it";
-            Err(Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "server", title, "a fault of the server"))
-        }
-    }
-}
-
-/// Works on a question when its turn comes; it ends when nobody waits for it.
-pub async fn in_turn<T: Send + 'static>(
-    server: &Arc<Server>,
-    person: &Person,
-    options: &QueryOptions,
-    work: impl FnOnce() -> Result<T, Error> + Send + 'static,
-) -> Result<T, Problem> {
-    let turn = server.gate.enter(person.name()).await.map_err(|_| {
-        server.watch.sent_away.inc();
-        Problem::busy()
-    })?;
-    let mut waited = Waited { cancel: options.cancel.clone(), server, is_done: false };
-    // Whoever goes away gives the turn back only when the work has really ended.
-    let done = off_thread(move || {
-        let done = work();
-        drop(turn);
-        done
-    })
-    .await;
-    waited.is_done = true;
-    done
-}
-
 /// Tells what is the same from what is not: the version of the model, and what was asked of it as whom.
 pub fn tag(version: &Version, asked: &impl std::fmt::Debug) -> HeaderValue {
     let digest = Sha256::digest(format!("{asked:?}").as_bytes());
@@ -207,104 +154,41 @@ fn values(parameter: &Parameter) -> Vec<Value> {
     }
 }
 
-fn options(server: &Server, who: &AskedModel, parameters: HashMap<String, Vec<Value>>) -> QueryOptions {
-    QueryOptions { parameters, user: who.who.user.clone(), limits: server.limits, ..QueryOptions::default() }
-}
-
 fn parameters(said: &BTreeMap<String, Parameter>) -> HashMap<String, Vec<Value>> {
     said.iter().map(|(name, parameter)| (name.trim_start_matches('$').to_string(), values(parameter))).collect()
 }
 
-/// The text of a question, or of the saved one that it names.
-pub fn text_of(model: &Model, asked: &str) -> String {
-    let name = asked.trim();
-    // What could be a name costs a look at all of them.
-    if name.contains(char::is_whitespace) {
-        return asked.to_string();
-    }
-    let saved = model.catalog().queries.into_iter().find(|query| query.name == name);
-    saved.map_or_else(|| asked.to_string(), |query| query.text)
-}
-
-/// The answer to a query in a form, as it was or as it is worked out now.
+/// The answer to a query, where who asks does not have it already.
 async fn answered(
     server: Arc<Server>,
     person: Person,
     model: &str,
-    (text, parameters): (String, HashMap<String, Vec<Value>>),
-    (form, is_formatted): (Form, bool),
+    question: questions::Question,
+    form: Form,
     headers: &HeaderMap,
 ) -> Result<Response, Problem> {
     let who = AskedModel::find(&server, &person, model)?;
-    let mut written: Vec<String> = parameters.iter().map(|(name, values)| format!("{name}={values:?}")).collect();
-    written.sort();
-    let asked = Asked {
-        model: who.served.name.clone(),
-        version: who.version.number(),
-        day: today(),
-        who: who.who.clone(),
-        text: text.clone(),
-        parameters: format!("{} {is_formatted}", written.join(";")),
-        form: form.name(),
-    };
-    let tag = tag(&who.version, &asked);
+    let tag = tag(&who.version, &who.asked(&question, form));
     if let Some(response) = not_modified(headers, &tag) {
         return Ok(response);
     }
-    let (body, rows) = match server.answers.get(&asked) {
-        Some(body) => {
-            server.watch.again.inc();
-            (body, None)
-        }
-        None => {
-            let options = options(&server, &who, parameters);
-            let (of_run, version, seen_as) = (options.clone(), who.version.clone(), who.who.clone());
-            let work = move || {
-                let model = version.seen_as(&seen_as)?;
-                let start = Instant::now();
-                let grid = model.query_with(&text_of(&model, &text), &of_run)?.run()?;
-                let elapsed = start.elapsed();
-                let formats = is_formatted.then(|| formats(&model)).transpose()?;
-                let cells = grid.lines.len() * grid.columns.len();
-                Ok((Body::from(form.of(&grid, formats.as_ref(), elapsed)?), grid.lines.len(), cells))
-            };
-            let (body, rows, cells) = in_turn(&server, &person, &options, work).await?;
-            server.watch.cells.inc_by(cells as u64);
-            server.answers.keep(asked, body.clone());
-            (body, Some(rows))
-        }
-    };
+    let answer = questions::answer(&server, &person, &who, question, form).await?;
     let kind = HeaderValue::from_static(form.media_type());
     let vary = HeaderValue::from_static("accept, authorization, cookie");
-    let body = axum::body::Body::from(Bytes::from_owner(body));
+    let body = axum::body::Body::from(Bytes::from_owner(answer.body));
     let mut response =
         ([(header::CONTENT_TYPE, kind), (header::ETAG, tag), (header::VARY, vary)], body).into_response();
-    if let Some(rows) = rows {
+    if let Some(rows) = answer.rows {
         response.extensions_mut().insert(Size { rows });
     }
     Ok(response)
-}
-
-/// How the model writes values.
-///
-/// # Errors
-/// When it names a locale that nobody knows.
-pub fn formats(model: &Model) -> Result<Formats, Error> {
-    let catalog = model.catalog();
-    Formats::new(catalog.locale.as_deref(), catalog.currency.as_deref()).map_err(Error::Form)
-}
-
-/// The day on the clock.
-fn today() -> i32 {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
-    now.map_or(0, |d| (d.as_secs() / 86_400) as i32)
 }
 
 /// A query: JSON as `cubrel query --format json` prints it, CSV, or a stream of Arrow, by `Accept`.
 #[utoipa::path(
     post, path = "/api/models/{model}/query", params(("model" = String, Path)), request_body = Question,
     responses(
-        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
+        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"), (Vec<u8> = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"))),
         (status = 304, description = "what `If-None-Match` names is still the answer")
     )
 )]
@@ -320,7 +204,8 @@ pub async fn query(
     let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
     let form = Form::accepted(accept).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
     let parameters = parameters(&question.parameters);
-    answered(server, person, &model, (question.text, parameters), (form, false), &headers).await
+    let question = questions::Question { text: question.text, parameters, is_shown: false, cancel: Cancel::default() };
+    answered(server, person, &model, question, form, &headers).await
 }
 
 /// The same by its address alone, for links and spreadsheets: `?text=routes&form=csv&set=year=2025`. `shown=true` writes values
@@ -332,7 +217,7 @@ pub async fn query(
         ("set" = Option<Vec<String>>, Query), ("shown" = Option<bool>, Query)
     ),
     responses(
-        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream")))
+        (status = 200, content((Object = "application/json"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"), (Vec<u8> = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")))
     )
 )]
 pub async fn query_by_address(
@@ -350,16 +235,15 @@ pub async fn query_by_address(
         match name.as_str() {
             "text" => text = Some(value),
             "form" => {
-                let named = Form::named(&value).ok_or_else(|| Problem::bad_request("`form` is json, csv or arrow"))?;
+                let named =
+                    Form::named(&value).ok_or_else(|| Problem::bad_request("`form` is json, csv, arrow or xlsx"))?;
                 form = Some(named);
             }
             "shown" => is_shown = value == "true",
             "set" => {
-                let (name, values) = value
-                    .split_once('=')
+                let (name, values) = questions::parameter(&value)
                     .ok_or_else(|| Problem::bad_request(format!("`{value}` sets nothing")).help("set=year=2025"))?;
-                let values = values.split(',').map(|v| cubrel::guessed(v.trim())).collect();
-                parameters.insert(name.trim().trim_start_matches('$').to_string(), values);
+                parameters.insert(name, values);
             }
             other => {
                 let detail = format!("nothing is known of `{other}`");
@@ -370,7 +254,8 @@ pub async fn query_by_address(
     let text = text.ok_or_else(|| Problem::bad_request("`text` is missing").help("?text=grid%20net_revenue"))?;
     let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
     let form = form.or_else(|| Form::accepted(accept)).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
-    answered(server, person, &model, (text, parameters), (form, is_shown), &headers).await
+    let question = questions::Question { text, parameters, is_shown, cancel: Cancel::default() };
+    answered(server, person, &model, question, form, &headers).await
 }
 
 fn as_json(value: &impl serde::Serialize) -> Vec<u8> {
@@ -397,7 +282,7 @@ pub async fn why(
 ) -> Result<Response, Problem> {
     let who = AskedModel::find(&server, &person, &model)?;
     let question: WhyQuestion = read(&headers, &body)?;
-    let options = options(&server, &who, parameters(&question.parameters));
+    let options = who.options(&server, parameters(&question.parameters));
     let of_why = options.clone();
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
@@ -428,7 +313,7 @@ pub async fn profile(
         return Err(Problem::forbidden(format!("`{}` may not see what questions cost", person.name()))
             .help("who keeps the server can allow it: `may = [\"profile\"]`"));
     }
-    let options = options(&server, &who, parameters(&question.parameters));
+    let options = who.options(&server, parameters(&question.parameters));
     let of_profile = options.clone();
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
@@ -450,7 +335,7 @@ pub async fn sizes(
     Path(model): Path<String>,
 ) -> Result<Response, Problem> {
     let who = AskedModel::find(&server, &person, &model)?;
-    let options = options(&server, &who, HashMap::new());
+    let options = who.options(&server, HashMap::new());
     let work = move || Ok(as_json(&who.version.seen_as(&who.who)?.sizes()));
     Ok(json_response(in_turn(&server, &person, &options, work).await?))
 }

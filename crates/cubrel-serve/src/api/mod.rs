@@ -1,12 +1,9 @@
 //! The API: what can be asked over HTTP.
 
 pub mod ask;
-pub mod form;
 pub mod models;
 pub mod openapi;
-pub mod problem;
 
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -18,24 +15,14 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use tower_http::compression::CompressionLayer;
 
+use crate::listen::Connection;
 use crate::page::{self, sign_in};
-use crate::people::{Person, SeenAs};
-use crate::served::{Served, Version};
+use crate::problem::Problem;
 use crate::server::Server;
 use crate::watch::Kind;
-use problem::Problem;
 
 /// The largest body of a request.
 const BODY: usize = 1 << 20;
-
-/// Whom a request comes from, and where it came to.
-#[derive(Clone, Copy, Debug)]
-pub struct Connection {
-    /// Whom.
-    pub from: SocketAddr,
-    /// Whether nobody on the way can listen.
-    pub is_tls: bool,
-}
 
 /// All routes.
 pub fn router(server: Arc<Server>) -> Router {
@@ -57,6 +44,8 @@ pub fn router(server: Arc<Server>) -> Router {
         .route_layer(middleware::from_fn_with_state(server.clone(), signed_in))
         .route_layer(middleware::from_fn_with_state(server.clone(), to_sign_in))
         .route("/sign-in", get(sign_in::form).post(sign_in::sign_in))
+        .route("/sign-in/begin", get(sign_in::begin))
+        .route("/sign-in/back", get(sign_in::back))
         .route("/sign-out", post(sign_in::sign_out))
         .route("/style.css", get(page::style))
         .route("/page.js", get(page::script));
@@ -195,34 +184,4 @@ async fn ready(State(server): State<Arc<Server>>) -> Response {
 async fn metrics(State(server): State<Arc<Server>>) -> Response {
     let kind = "application/openmetrics-text; version=1.0.0; charset=utf-8";
     ([(header::CONTENT_TYPE, kind)], server.watch.text(&server)).into_response()
-}
-
-/// A model as somebody asks it.
-pub struct AskedModel {
-    /// The model.
-    pub served: Arc<Served>,
-    /// The version that the question is answered from, to its end.
-    pub version: Arc<Version>,
-    /// As whom it is asked.
-    pub who: SeenAs,
-}
-
-impl AskedModel {
-    /// The model of a name, for somebody who sees anything of it.
-    ///
-    /// # Errors
-    /// When there is none, or nothing of it for who asks: the same, so that nobody is told which models there are.
-    pub fn find(server: &Server, person: &Person, name: &str) -> Result<AskedModel, Problem> {
-        let unknown = || {
-            let help = "`/api/models` has those that you see";
-            Problem::not_found(format!("there is no model `{name}`, or nothing of it for you")).help(help)
-        };
-        let served = server.model(name).ok_or_else(unknown)?.clone();
-        let version = served.current();
-        let who = server.people.seen_as(person, version.catalog());
-        if who.roles.as_ref().is_some_and(Vec::is_empty) {
-            return Err(unknown());
-        }
-        Ok(AskedModel { served, version, who })
-    }
 }

@@ -9,10 +9,10 @@ use cubrel::Silent;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use super::AskedModel;
-use super::ask::{not_modified, off_thread, tag};
-use super::problem::Problem;
+use super::ask::{not_modified, tag};
 use crate::people::Person;
+use crate::problem::Problem;
+use crate::questions::{AskedModel, off_thread};
 use crate::served::NoRefresh;
 use crate::server::Server;
 use crate::settings::May;

@@ -7,9 +7,9 @@ use utoipa::openapi::response::ResponseBuilder;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::openapi::{Ref, RefOr};
 
-use super::form::Form;
-use super::problem::Problem;
 use super::{ask, models};
+use crate::form::Form;
+use crate::problem::Problem;
 
 #[derive(OpenApi)]
 #[openapi(

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use axum::extract::{Extension, Path, RawQuery, State};
-use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use cubrel::catalog::Catalog;
 use cubrel::why::{Why, WhyOptions};
@@ -15,10 +14,9 @@ use maud::{Markup, html};
 use super::answer::{self, Lead, Leads};
 use super::sentence::{self, Change, Choice, Part, conditions, label, literal_of, shown};
 use super::{address, chart, explain, page};
-use crate::api::AskedModel;
-use crate::api::ask::{formats, in_turn, text_of};
-use crate::api::problem::Problem;
 use crate::people::Person;
+use crate::problem::Problem;
+use crate::questions::{self, AskedModel, formats, in_turn, text_of};
 use crate::server::Server;
 
 /// Values of a column that a list offers.
@@ -52,19 +50,16 @@ impl Address {
     }
 
     fn parameters(&self) -> HashMap<String, Vec<Value>> {
-        let sets = self.pairs.iter().filter(|(name, _)| name == "set");
-        let pairs = sets.filter_map(|(_, set)| set.split_once('='));
-        let values = |text: &str| text.split(',').map(|v| cubrel::guessed(v.trim())).collect();
-        pairs.map(|(name, text)| (name.trim().trim_start_matches('$').to_string(), values(text))).collect()
+        self.pairs.iter().filter(|(name, _)| name == "set").filter_map(|(_, set)| questions::parameter(set)).collect()
     }
 }
 
 /// A problem as a page.
 fn refused(problem: Problem) -> Response {
-    let status = problem.into_response().status();
-    let inner = html! { h1 { "Nothing is here" } p { "There is no such model, or nothing of it for you." } p { a href="/" { "What there is" } } };
-    let status = if status.is_success() { StatusCode::NOT_FOUND } else { status };
-    (status, page("Nothing is here", &html! { a href="/" { "cubrel" } }, &inner)).into_response()
+    let told = problem.detail().to_string();
+    let inner = html! { h1 { "Nothing is here" } p .warn { (told) } p { a href="/" { "What there is" } } };
+    (problem.into_response().status(), page("Nothing is here", &html! { a href="/" { "cubrel" } }, &inner))
+        .into_response()
 }
 
 /// The models, each with its saved questions.
@@ -87,8 +82,8 @@ pub async fn home(State(server): State<Arc<Server>>, Extension(person): Extensio
 
 fn signed_in(person: &Person) -> Markup {
     html! {
-        @if let Person::Named(name) = person {
-            form .soft method="post" action="/sign-out" { "Signed in as " (name) " " button .link { "sign out" } }
+        @if let Person::Named(named) = person {
+            form .soft method="post" action="/sign-out" { "Signed in as " (named.name) " " button .link { "sign out" } }
         }
     }
 }
@@ -145,12 +140,7 @@ pub async fn question(
         Err(problem) => return refused(problem),
     };
     let said = Address::read(query);
-    let options = QueryOptions {
-        parameters: said.parameters(),
-        user: who.who.user.clone(),
-        limits: server.limits,
-        ..QueryOptions::default()
-    };
+    let options = who.options(&server, said.parameters());
     let (of_work, version, seen_as, asked) = (options.clone(), who.version.clone(), who.who.clone(), said.clone());
     let has_text = said.get("text").is_some_and(|text| !text.trim().is_empty());
     let work = move || {
@@ -251,6 +241,7 @@ fn shown_answer(name: &str, said: &Address, answered: &Answered) -> Markup {
                     span { (answer::counted(&layout)) " in " (format!("{:.1} ms", answered.took.as_secs_f64() * 1e3)) }
                     @if is_drawn { a href=(drawing(false)) { "without the chart" } } @else { a href=(drawing(true)) { "draw it" } }
                     a href=(file("csv")) download=(format!("{name}.csv")) { "CSV" }
+                    a href=(file("xlsx")) download=(format!("{name}.xlsx")) { "XLSX" }
                     a href=(file("json")) { "JSON" }
                 }
                 @match &answered.why {

@@ -1,16 +1,19 @@
 //! Who asks: by which token, and what they may do beyond asking.
 
 pub mod lockout;
+pub mod oidc;
 pub mod tokens;
 
 use std::net::IpAddr;
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use cubrel::catalog::Catalog;
+use cubrel::catalog::{Catalog, CatalogRole};
 
+use crate::Failure;
 use crate::settings::{Anybody, May, Settings, SignIn};
 use lockout::Lockout;
+use oidc::Issuer;
 use tokens::Tokens;
 
 /// Somebody who asks.
@@ -19,7 +22,16 @@ pub enum Person {
     /// Whoever it is, on this machine.
     Anybody,
     /// Who has signed in.
-    Named(String),
+    Named(Named),
+}
+
+/// Somebody who has signed in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Named {
+    /// The name.
+    pub name: String,
+    /// Roles that whoever vouches for them gives them, in addition to those of a model that name them.
+    pub roles: Vec<String>,
 }
 
 impl Person {
@@ -27,7 +39,7 @@ impl Person {
     pub fn name(&self) -> &str {
         match self {
             Person::Anybody => "",
-            Person::Named(name) => name,
+            Person::Named(named) => &named.name,
         }
     }
 }
@@ -48,35 +60,64 @@ pub enum Refused {
     NoToken,
     /// No such token, or one that has ended or was revoked.
     Wrong,
+    /// One that was good, and is over.
+    Ended,
     /// Too many wrong ones: so many seconds to wait.
     LockedOut(u32),
+    /// Who could tell cannot be asked.
+    Unavailable,
+}
+
+/// What tells people from each other.
+#[derive(Debug)]
+enum By {
+    Nothing,
+    Tokens(Tokens),
+    Issuer(Box<Issuer>),
 }
 
 /// All who may ask.
 #[derive(Debug)]
 pub struct People {
-    sign_in: SignIn,
+    by: By,
     asker: Anybody,
-    tokens: Tokens,
     lockout: Mutex<Lockout>,
     may: std::collections::BTreeMap<String, Vec<May>>,
 }
 
 impl People {
     /// As the settings say.
-    pub fn new(settings: &Settings) -> People {
-        People {
-            sign_in: settings.sign_in,
+    ///
+    /// # Errors
+    /// When files that are needed to tell people from each other cannot be read.
+    pub fn new(settings: &Settings) -> Result<People, Failure> {
+        let by = match (settings.sign_in, &settings.oidc) {
+            (SignIn::Token, _) => By::Tokens(Tokens::in_file(&settings.tokens)),
+            (SignIn::Oidc, Some(section)) => By::Issuer(Box::new(Issuer::new(section)?)),
+            (SignIn::Oidc, None) => {
+                return Err(Failure::new("nobody vouches for people", "set `oidc` in `server.toml`"));
+            }
+            (SignIn::None, _) => By::Nothing,
+        };
+        Ok(People {
+            by,
             asker: settings.asker.clone(),
-            tokens: Tokens::in_file(&settings.tokens),
             lockout: Mutex::default(),
             may: settings.people.iter().map(|(name, section)| (name.clone(), section.may.clone())).collect(),
-        }
+        })
     }
 
     /// Whether anybody signs in.
     pub fn sign_in(&self) -> bool {
-        self.sign_in != SignIn::None
+        !matches!(self.by, By::Nothing)
+    }
+
+    /// The issuer that vouches for people, where there is one.
+    pub fn issuer(&self) -> Option<&Issuer> {
+        match &self.by {
+            By::Issuer(issuer) => Some(issuer),
+            _ => None,
+        }
     }
 
     /// Who asks, by what the request says for `Authorization`. It takes a while the first time that a token is shown.
@@ -87,40 +128,57 @@ impl People {
         if !self.sign_in() {
             return Ok(Person::Anybody);
         }
+        let token = authorization.and_then(bearer);
+        self.guarded(from, || self.named(token.ok_or(Refused::NoToken)?)).map(Person::Named)
+    }
+
+    fn named(&self, token: &str) -> Result<Named, Refused> {
+        match &self.by {
+            By::Nothing => Err(Refused::NoToken),
+            By::Tokens(tokens) => {
+                let name = tokens.name_of(token).ok_or(Refused::Wrong)?;
+                Ok(Named { name, roles: Vec::new() })
+            }
+            By::Issuer(issuer) => issuer.person(token, None),
+        }
+    }
+
+    /// Does what proves somebody, unless too much has gone wrong from there.
+    ///
+    /// # Errors
+    /// When it does not prove anybody, or is not tried.
+    pub fn guarded<T>(&self, from: IpAddr, prove: impl FnOnce() -> Result<T, Refused>) -> Result<T, Refused> {
         let lockout = || self.lockout.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(seconds) = lockout().seconds_left(from, Instant::now()) {
             return Err(Refused::LockedOut(seconds));
         }
-        let token = authorization.and_then(bearer).ok_or(Refused::NoToken)?;
-        match self.tokens.name_of(token) {
-            Some(name) => {
-                lockout().forget(from);
-                Ok(Person::Named(name))
-            }
-            None => {
-                lockout().failed(from, Instant::now());
-                Err(Refused::Wrong)
-            }
+        let proved = prove();
+        match proved {
+            Ok(_) => lockout().forget(from),
+            Err(Refused::Wrong) => lockout().failed(from, Instant::now()),
+            Err(_) => {}
         }
+        proved
     }
 
     /// Whether somebody may do what not everybody may. Where nobody signs in, everybody is at this machine, and may.
     pub fn may(&self, person: &Person, what: May) -> bool {
         match person {
             Person::Anybody => true,
-            Person::Named(name) => self.may.get(name).is_some_and(|list| list.contains(&what)),
+            Person::Named(Named { name, .. }) => self.may.get(name).is_some_and(|list| list.contains(&what)),
         }
     }
 
-    /// As whom somebody asks a model: in the roles that name them. A model without roles hides nothing from anybody.
+    /// As whom somebody asks a model: in the roles that name them, or that who vouches for them gives them. A model without roles hides nothing from anybody.
     pub fn seen_as(&self, person: &Person, whole: &Catalog) -> SeenAs {
         match person {
             Person::Anybody => {
                 let roles = Some(self.asker.roles.clone()).filter(|roles| !roles.is_empty());
                 SeenAs { roles, user: self.asker.user.clone() }
             }
-            Person::Named(name) => {
-                let own = whole.roles.iter().filter(|role| role.people.iter().any(|p| p == name));
+            Person::Named(Named { name, roles }) => {
+                let is_own = |role: &&CatalogRole| role.people.contains(name) || roles.contains(&role.name);
+                let own = whole.roles.iter().filter(is_own);
                 let own = own.map(|role| role.name.clone()).collect();
                 SeenAs { roles: (!whole.roles.is_empty()).then_some(own), user: Some(name.clone()) }
             }

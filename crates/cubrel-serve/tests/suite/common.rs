@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use cubrel_serve::Ready;
 use cubrel_serve::people::tokens::Tokens;
-use cubrel_serve::settings::{Anybody, ServerFile, Settings, TOKENS};
+use cubrel_serve::settings::{Anybody, At, ServerFile, Settings, TOKENS};
 use serde_json::{Value as Json, json};
 use tempfile::TempDir;
 
@@ -71,9 +71,11 @@ pub fn bookings(model: &Path, name: &str, days: std::ops::Range<u32>) {
 /// A server that runs as long as this is kept.
 pub struct Running {
     pub address: SocketAddr,
+    /// Where Flight SQL is answered, such as `grpc://127.0.0.1:4711`.
+    pub flight: String,
     pub model: PathBuf,
     pub folder: TempDir,
-    _runtime: tokio::runtime::Runtime,
+    pub runtime: tokio::runtime::Runtime,
 }
 
 /// A server for a model of its own.
@@ -91,12 +93,14 @@ pub fn serving_in(folder: TempDir, settings: &str, asker: Anybody) -> Running {
     let own = settings.contains("[[model]]");
     let text = if own { settings.to_string() } else { format!("{settings}\n[[model]]\npath = 'ferries'\n") };
     let file: ServerFile = toml::from_str(&text).unwrap();
-    let settings = Settings::new(file, folder.path(), Some("127.0.0.1:0"), &[], asker).unwrap();
+    let any = Some("127.0.0.1:0".to_string());
+    let at = At { http: any.clone(), flight: any };
+    let settings = Settings::new(file, folder.path(), &at, &[], asker).unwrap();
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let ready = runtime.block_on(Ready::new(&settings)).unwrap_or_else(|e| panic!("{e}"));
-    let address = ready.address().unwrap();
+    let (address, flight) = (ready.address().unwrap(), ready.flight().unwrap());
     runtime.spawn(ready.serve(std::future::pending()));
-    Running { address, model, folder, _runtime: runtime }
+    Running { address, flight, model, folder, runtime }
 }
 
 /// What came back.

@@ -2,9 +2,14 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod asking;
+mod browser;
+mod clients;
 mod common;
 mod encrypted;
+mod flight;
+mod issuer;
 mod limits;
+mod oidc;
 mod pages;
 mod people;
 mod program;

@@ -36,7 +36,7 @@ fn it_says_in_one_line_where_it_is_and_stops_when_it_is_told() {
     let folder = folder();
     let mut child = Ended(
         program(folder.path())
-            .args(["ferries", "--http", "127.0.0.1:0", "--format", "json"])
+            .args(["ferries", "--http", "127.0.0.1:0", "--flight", "127.0.0.1:0", "--format", "json"])
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
@@ -46,6 +46,7 @@ fn it_says_in_one_line_where_it_is_and_stops_when_it_is_told() {
     BufReader::new(child.0.stdout.take().unwrap()).read_line(&mut line).unwrap();
     let ready: Json = serde_json::from_str(&line).unwrap();
     assert_eq!(ready["models"], serde_json::json!(["ferries"]));
+    assert!(ready["flight"].as_str().unwrap().starts_with("grpc://127.0.0.1:"), "{ready}");
     let address = ready["http"].as_str().unwrap().strip_prefix("http://").unwrap();
     let mut stream = TcpStream::connect(address).unwrap();
     stream.write_all(b"GET /health HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n").unwrap();

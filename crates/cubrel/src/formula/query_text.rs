@@ -6,6 +6,7 @@ use std::str::FromStr;
 use serde::Serialize;
 
 use super::ast;
+use super::lexer::{self, TokenKind};
 use super::parser;
 use super::source::{Diagnostic, Source, Span};
 use super::words::quote_name;
@@ -237,6 +238,25 @@ impl fmt::Display for QueryText {
         f.write_str(if self.totals { " totals" } else { "" })?;
         f.write_str(if self.with_empty { " with empty" } else { "" })
     }
+}
+
+/// The parameters that a text names, without their `$`, each once, in the order in which they first stand there.
+///
+/// ```
+/// let text = "grid net where calendar.year in ($years) and port.region = $region -- not $this";
+/// assert_eq!(cubrel::parameters(text), ["years", "region"]);
+/// ```
+pub fn parameters(text: &str) -> Vec<String> {
+    let (tokens, _) = lexer::tokens(&Source::new("query", text));
+    let mut names: Vec<String> = Vec::new();
+    for token in tokens {
+        if let TokenKind::Parameter(name) = token.kind
+            && !names.contains(&name)
+        {
+            names.push(name);
+        }
+    }
+    names
 }
 
 #[cfg(test)]

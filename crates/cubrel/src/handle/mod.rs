@@ -1,7 +1,7 @@
 //! What callers hold: a [`Model`] and the queries on it. Ties the layers together.
 //!
 //! * `model`: the model itself; `sizes`: where its bytes are
-//! * `query`, `options`: queries, and what they are asked with
+//! * `query`, `options`: queries, and what they are asked with; `arrow`: their grids for other programs
 //! * `builder`, `definitions`: models made in code; `refresh`: models from a folder; `kept`: what a refresh leaves behind
 //! * `assembled`: tables to a model; `late`: what is worked out when all of them are there, `steps`: in which order,
 //!   `calculated`: columns
@@ -10,6 +10,7 @@
 //! * `followed`: which relationships formulas and queries follow
 //! * `error`: why something could not be done
 
+mod arrow;
 mod assembled;
 mod builder;
 mod calculated;
@@ -28,6 +29,7 @@ mod revised;
 pub mod sizes;
 mod steps;
 
+pub use arrow::values;
 pub use builder::{Builder, Definition};
 pub use definitions::{Calendar, Column, Lens, Measure, Relation, Role};
 pub use error::{Error, ErrorKind};

@@ -1,12 +1,7 @@
-//! Queries and their results.
+//! Queries.
 
 use crate::GridColumn;
-use std::collections::HashMap;
 use std::sync::Arc;
-
-use arrow_array::builder::{ListBuilder, StringBuilder};
-use arrow_array::{Array, ArrayRef, ListArray, RecordBatch};
-use arrow_schema::{Field, Schema as ArrowSchema};
 
 use super::error::Error;
 use super::model::Model;
@@ -18,8 +13,7 @@ use crate::plan::inputs::Inputs;
 use crate::plan::query::{QueryPlan, plan};
 use crate::plan::{optimize, validate};
 use crate::run::Options;
-use crate::run::grid::{self, Grid, GridLine, RunProfile};
-use crate::value::{Type, Value, arrow};
+use crate::run::grid::{self, Grid, RunProfile};
 
 /// A query that has been checked and planned; it can be run any number of times.
 #[derive(Clone, Debug)]
@@ -79,6 +73,11 @@ impl Query {
         grid::columns_of(self.model.schema(), &self.plan)
     }
 
+    /// Whether its grid will mark totals, and others.
+    pub(super) fn marks(&self) -> (bool, bool) {
+        grid::marks_of(&self.plan)
+    }
+
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
         let settings = model.settings_for(options);
         let within = |planned: Result<QueryPlan, Error>| {
@@ -133,82 +132,5 @@ impl Query {
         // An answer that comes too late is none.
         options.check()?;
         Ok(done)
-    }
-}
-
-impl Grid {
-    /// The lines as an Arrow IPC stream.
-    ///
-    /// # Errors
-    /// When a whole number does not fit 64 bits.
-    pub fn to_arrow_stream(&self) -> Result<Vec<u8>, Error> {
-        let batch = self.to_record_batch()?;
-        let form = |e: arrow_schema::ArrowError| Error::Form(e.to_string());
-        let mut writer = arrow_ipc::writer::StreamWriter::try_new(Vec::new(), &batch.schema()).map_err(form)?;
-        writer.write(&batch).map_err(form)?;
-        writer.into_inner().map_err(form)
-    }
-
-    /// The lines as a Parquet file, compressed with Zstandard.
-    ///
-    /// # Errors
-    /// When a whole number does not fit 64 bits.
-    #[cfg(feature = "parquet")]
-    pub fn to_parquet(&self) -> Result<Vec<u8>, Error> {
-        let batch = self.to_record_batch()?;
-        let form = |e: parquet::errors::ParquetError| Error::Form(e.to_string());
-        let properties = parquet::file::properties::WriterProperties::builder()
-            .set_compression(parquet::basic::Compression::ZSTD(parquet::basic::ZstdLevel::default()))
-            .build();
-        let mut writer =
-            parquet::arrow::ArrowWriter::try_new(Vec::new(), batch.schema(), Some(properties)).map_err(form)?;
-        writer.write(&batch).map_err(form)?;
-        writer.into_inner().map_err(form)
-    }
-
-    /// The lines as an Arrow record batch: a column for each of the grid's, with its label and its format in the field's
-    /// metadata; and, where totals or the rest of a limit were asked for, a column `total` or `others` that lists for each
-    /// line the axes that are totalled or stand for the rest. An axis without a value that is in neither list is `(none)`.
-    ///
-    /// Whole numbers of which one does not fit 64 bits are decimals without digits after the point.
-    ///
-    /// # Errors
-    /// When a value is not of its column's type.
-    pub fn to_record_batch(&self) -> Result<RecordBatch, Error> {
-        let (mut fields, mut arrays): (Vec<Field>, Vec<ArrayRef>) = (Vec::new(), Vec::new());
-        for (i, column) in self.columns.iter().enumerate() {
-            let values: Vec<&Value> = self.lines.iter().map(|l| &l.values[i]).collect();
-            let is_wide = column.ty == Type::Int && values.iter().any(|v| matches!(v, Value::Decimal { .. }));
-            let ty = if is_wide { Type::decimal(0) } else { column.ty };
-            let said = [("label", &column.label), ("format", &column.format)];
-            let metadata: HashMap<String, String> =
-                said.into_iter().filter_map(|(key, text)| Some((key.to_string(), text.clone()?))).collect();
-            fields.push(Field::new(&column.name, arrow::data_type(ty), true).with_metadata(metadata));
-            arrays.push(arrow::array(ty, &values).map_err(|e| Error::Form(format!("{}: {e}", column.name)))?);
-        }
-        let totals = self.totals.then(|| ("total", self.marked(|l| &l.totalled)));
-        let others = self.others.then(|| ("others", self.marked(|l| &l.others)));
-        for (name, list) in totals.into_iter().chain(others) {
-            // A heading can be any word.
-            let mut name = name.to_string();
-            while fields.iter().any(|f| *f.name() == name) {
-                name.push('_');
-            }
-            fields.push(Field::new(name, list.data_type().clone(), true));
-            arrays.push(Arc::new(list));
-        }
-        let options = arrow_array::RecordBatchOptions::new().with_row_count(Some(self.lines.len()));
-        RecordBatch::try_new_with_options(Arc::new(ArrowSchema::new(fields)), arrays, &options)
-            .map_err(|e| Error::Form(e.to_string()))
-    }
-
-    /// For each line the names of some of its axes.
-    fn marked(&self, axes: impl Fn(&GridLine) -> &[usize]) -> ListArray {
-        let mut list = ListBuilder::new(StringBuilder::new());
-        for line in &self.lines {
-            axes(line).iter().for_each(|axis| list.values().append_value(&self.columns[*axis].name));
-            list.append(true);
-        }
-        list.finish()
     }
 }

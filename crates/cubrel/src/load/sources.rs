@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use rayon::prelude::*;
@@ -118,6 +118,11 @@ fn nanoseconds(time: std::io::Result<SystemTime>) -> u64 {
     time.ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok()).map_or(0, |d| d.as_nanos() as u64)
 }
 
+/// A path without the `./` that says nothing: what a pattern finds never has it, whatever the folder is called by.
+fn bare(path: &Path) -> PathBuf {
+    path.components().filter(|part| *part != Component::CurDir).collect()
+}
+
 fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
     let data = std::fs::metadata(path).map_err(|e| LoadError::io(path, e))?;
     if !data.is_file() {
@@ -126,7 +131,8 @@ fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
         return Err(problem.help("name files: `data/*.csv` is all of a folder").into());
     }
     let modified = nanoseconds(data.modified());
-    let relative = path.strip_prefix(folder).unwrap_or(path).to_path_buf();
+    let (bare, inside) = (bare(path), bare(folder));
+    let relative = bare.strip_prefix(inside).map_or_else(|_| path.to_path_buf(), Path::to_path_buf);
     Ok(FileStamp { path: relative, bytes: data.len(), modified, hash: 0 })
 }
 

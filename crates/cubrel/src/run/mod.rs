@@ -49,6 +49,8 @@ pub struct Options {
     pub days_by_set: bool,
     /// Number groups by hash, always.
     pub hash_groups: bool,
+    /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
+    pub thin_above: usize,
     /// Of a column with more codes than this, conditions are told by ranges of codes, not by an array over them: one that stays in
     /// the nearest cache is as fast.
     pub many_codes: usize,
@@ -88,6 +90,7 @@ impl Default for Options {
             sparse_above: 1 << 14,
             days_by_set: false,
             hash_groups: false,
+            thin_above: 1 << 16,
             many_codes: 1 << 12,
             part_rows: None,
             one_thread: false,

@@ -4,9 +4,7 @@
 //! in which every shift is a constant.
 
 use super::buffer::Buffer;
-
-/// Values in a block.
-const BLOCK: usize = 64;
+use super::unpack::{self, BLOCK, NARROW, Processor};
 
 /// Packed numbers of up to 64 bits each.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -154,64 +152,31 @@ impl PackedInts {
     /// As [`PackedInts::map_rows`].
     pub(super) fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
         assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
+        let (width, processor) = (usize::from(self.bits), Processor::here());
+        let (mut few, mut many) = ([0u32; BLOCK], [0u64; BLOCK]);
         let mut at = 0;
-        let mut buffer = [T::default(); BLOCK];
         while at < out.len() {
             let row = start + at;
             let (block, skip) = (row / BLOCK, row % BLOCK);
             let take = (BLOCK - skip).min(out.len() - at);
-            let width = usize::from(self.bits);
-            let words = &self.words[block * width..(block + 1) * width];
-            if skip == 0 && take == BLOCK {
-                let Ok(target) = <&mut [T; BLOCK]>::try_from(&mut out[at..at + BLOCK]) else { unreachable!() };
-                unpack_block(self.bits, words, target, make);
-            } else {
-                unpack_block(self.bits, words, &mut buffer, make);
-                out[at..at + take].copy_from_slice(&buffer[skip..skip + take]);
+            let words = &self.words[block * width..];
+            let target = &mut out[at..at + take];
+            // The numbers go through a block of their own, so that there is one piece of code for each width, and not one for
+            // each width and purpose.
+            match self.bits {
+                0 => target.fill(make(0)),
+                1..=NARROW => {
+                    unpack::narrow(processor, self.bits, words, &mut few);
+                    target.iter_mut().zip(&few[skip..]).for_each(|(slot, value)| *slot = make(u64::from(*value)));
+                }
+                _ => {
+                    unpack::wide(self.bits, words, &mut many);
+                    target.iter_mut().zip(&many[skip..]).for_each(|(slot, value)| *slot = make(*value));
+                }
             }
             at += take;
         }
     }
-}
-
-/// One value of a block, at a place and width that the compiler knows.
-#[inline(always)]
-fn value_at<const BITS: usize>(words: &[u64; BITS], i: usize) -> u64 {
-    let mask = if BITS == 64 { u64::MAX } else { (1u64 << (BITS % 64)) - 1 };
-    let at = i * BITS;
-    let (word, shift) = (at / 64, at % 64);
-    let low = words[word] >> shift;
-    let value = if shift + BITS > 64 { low | words[word + 1] << (64 - shift) } else { low };
-    value & mask
-}
-
-/// Unpacks one block whose width is known to the compiler. Written out value by value: left to itself the compiler
-/// keeps a loop, and computes places and shifts anew for each value.
-#[inline(always)]
-fn block_of<const BITS: usize, T: Copy>(words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
-    let Ok(words) = <&[u64; BITS]>::try_from(words) else {
-        return;
-    };
-    macro_rules! each {
-        ($($i:literal)*) => { $(out[$i] = make(value_at::<BITS>(words, $i));)* };
-    }
-    each!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34 35 36 37 38 39 40
-        41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63);
-}
-
-/// Chooses the code for a width.
-fn unpack_block<T: Copy>(bits: u8, words: &[u64], out: &mut [T; BLOCK], make: impl Fn(u64) -> T) {
-    macro_rules! widths {
-        ($($n:literal)*) => {
-            match bits {
-                0 => out.fill(make(0)),
-                $($n => block_of::<$n, T>(words, out, make),)*
-                _ => unreachable!("a width is at most 64"),
-            }
-        };
-    }
-    widths!(1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34 35 36 37 38 39
-        40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63 64)
 }
 
 #[cfg(test)]

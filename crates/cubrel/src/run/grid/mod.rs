@@ -96,6 +96,14 @@ pub(crate) fn columns_of(schema: &Schema, plan: &QueryPlan) -> Vec<GridColumn> {
     }
 }
 
+/// Whether what a plan gives has lines of totals, and of others.
+pub(crate) fn marks_of(plan: &QueryPlan) -> (bool, bool) {
+    match plan {
+        QueryPlan::Grid(plan) => (plan.totals, plan.others.is_some()),
+        QueryPlan::Records(_) => (false, false),
+    }
+}
+
 fn columns(schema: &Schema, plan: &GridPlan) -> Vec<GridColumn> {
     let axes = plan.axes.iter().enumerate().map(|(i, axis)| {
         let kind = if i < plan.row_axes { GridColumnKind::Row } else { GridColumnKind::Column };

@@ -94,6 +94,15 @@ impl AnchorPlan {
         (false, (u128::from(through) * 1000 / u128::from(codes)) as u64)
     }
 
+    /// The share of codes that it lets through.
+    pub(super) fn share(&self, tables: Tables<'_>, table: TableId) -> f64 {
+        let codes = tables.codes_of(table, self.anchor).max(1);
+        let of_range = self.within.as_ref().map_or(1.0, |within| within.len() as f64 / codes as f64);
+        let passing = self.pass.iter().filter(|pass| **pass).count();
+        let of_codes = if self.pass.is_empty() { 1.0 } else { passing as f64 / self.pass.len() as f64 };
+        of_range.min(1.0) * of_codes
+    }
+
     /// Brings the sums into the form that the rows are looked up in.
     pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
         if self.only_filters()

@@ -5,7 +5,7 @@ use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::keys::DROPPED;
 use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
-use super::prepare::Prepared;
+use super::prepare::{Grouping, Prepared};
 
 impl Prepared<'_> {
     /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
@@ -46,9 +46,9 @@ impl Prepared<'_> {
         }
         let mut positions = if self.anchors.is_empty() { all.to_vec() } else { kept(&numbers[..all.len()]) };
         self.apply_row_filters(batch, &mut positions)?;
-        let groups = match self.groups > 1 {
-            true => Grouped::Each(positions.iter().map(|i| numbers[*i as usize]).collect()),
-            false => Grouped::One,
+        let groups = match self.is_one_group() {
+            false => Grouped::Each(positions.iter().map(|i| numbers[*i as usize]).collect()),
+            true => Grouped::One,
         };
         scratch.numbers = numbers;
         Ok((Some(positions), groups))
@@ -73,23 +73,27 @@ impl Prepared<'_> {
         }
         let before = positions.clone();
         self.apply_row_filters(batch, &mut positions)?;
-        let groups = match self.groups > 1 {
-            true => {
+        let groups = match self.is_one_group() {
+            false => {
                 let mut of_before = before.iter().zip(&numbers);
                 let number = |position: &u32| of_before.find(|(p, _)| *p == position).map_or(0, |(_, number)| *number);
                 Grouped::Each(positions.iter().map(number).collect())
             }
-            false => Grouped::One,
+            true => Grouped::One,
         };
         Ok((Some(positions), groups))
     }
 
+    fn is_one_group(&self) -> bool {
+        self.grouping == Grouping::Dense && self.groups <= 1
+    }
+
     fn numbers_of(&self, numbers: Vec<u32>, scratch: &mut Scratch) -> Grouped {
-        if self.groups > 1 {
-            return Grouped::Each(numbers);
+        if self.is_one_group() {
+            scratch.numbers = numbers;
+            return Grouped::One;
         }
-        scratch.numbers = numbers;
-        Grouped::One
+        Grouped::Each(numbers)
     }
 
     /// As [`Prepared::dense_groups`], told once for each run of rows that are alike in all that it takes.
@@ -139,19 +143,42 @@ impl Prepared<'_> {
         for bridge in &self.bridges {
             bridge.spread(self.tables, batch, &mut positions, &mut keys);
         }
-        let groups = keys
-            .into_iter()
-            .map(|key| {
-                *part.numbers.entry(key).or_insert_with(|| {
-                    part.keys.push(key);
-                    part.keys.len() as u32 - 1
-                })
+        let groups = self.numbered(keys.into_iter(), options, part)?;
+        Ok((Some(positions), Grouped::Each(groups)))
+    }
+
+    /// As [`Prepared::dense_groups`], with numbers for those groups alone that come.
+    pub(super) fn thin_groups(
+        &self,
+        batch: &Batch<'_>,
+        all: &[u32],
+        options: &Options,
+        part: &mut Part,
+    ) -> Result<Passed, RunError> {
+        let (positions, groups) = self.dense_groups(batch, all, &mut part.scratch)?;
+        let Grouped::Each(places) = groups else { return Ok((positions, groups)) };
+        let groups = self.numbered(places.iter().map(|place| u128::from(*place)), options, part)?;
+        Ok((positions, Grouped::Each(groups)))
+    }
+
+    /// A number for each key: the same as before, or the next.
+    fn numbered(
+        &self,
+        keys: impl Iterator<Item = u128>,
+        options: &Options,
+        part: &mut Part,
+    ) -> Result<Vec<u32>, RunError> {
+        let number = |key: u128| {
+            *part.numbers.entry(key).or_insert_with(|| {
+                part.keys.push(key);
+                part.keys.len() as u32 - 1
             })
-            .collect();
+        };
+        let groups = keys.map(number).collect();
         self.check_room(part.keys.len(), options)?;
         part.seen.resize(part.keys.len(), false);
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
-        Ok((Some(positions), Grouped::Each(groups)))
+        Ok(groups)
     }
 
     /// The rows that pass, and the key of each.

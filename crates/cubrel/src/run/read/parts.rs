@@ -7,7 +7,7 @@ use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGr
 use super::super::{Options, RunError, Runs};
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::keys::{DROPPED, key_sizes};
-use super::prepare::Prepared;
+use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats};
 use crate::formula::schema::ColumnId;
 use crate::plan::Read;
@@ -316,12 +316,11 @@ impl Prepared<'_> {
             batch = batch.in_runs(columns.iter().copied());
         }
         let all = part.scratch.all(batch.entries());
-        let passed = if self.dense && self.groups_stand_in_runs(&batch) {
-            self.groups_by_run(&batch, &mut part.scratch)
-        } else if self.dense {
-            self.dense_groups(&batch, &all, &mut part.scratch)
-        } else {
-            self.hashed_groups(&batch, &all, options, part)
+        let passed = match self.grouping {
+            Grouping::Dense if self.groups_stand_in_runs(&batch) => self.groups_by_run(&batch, &mut part.scratch),
+            Grouping::Dense => self.dense_groups(&batch, &all, &mut part.scratch),
+            Grouping::Thin => self.thin_groups(&batch, &all, options, part),
+            Grouping::Hashed => self.hashed_groups(&batch, &all, options, part),
         };
         let (positions, groups) = passed?;
         let positions = positions.as_deref().unwrap_or(&all);
@@ -357,7 +356,7 @@ impl Prepared<'_> {
             stats.add(part.stats);
             // Dense groups have the same number in every part. Hashed ones were numbered as they came: each gets the number
             // that its key has here, a new one if it is new.
-            let to = (!self.dense).then(|| {
+            let to = (self.grouping != Grouping::Dense).then(|| {
                 let number = |key: &u128| {
                     *numbers.entry(*key).or_insert_with(|| {
                         keys.push(*key);
@@ -388,7 +387,10 @@ impl Prepared<'_> {
                 a.finish(&seen).map_err(|message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar)))
             })
             .collect();
-        let numbering = if self.dense { Numbering::Dense } else { Numbering::Hashed(numbers, keys) };
+        let numbering = match self.grouping {
+            Grouping::Dense => Numbering::Dense,
+            Grouping::Thin | Grouping::Hashed => Numbering::Hashed(numbers, keys),
+        };
         Ok(ReadResult {
             sizes,
             strides: self.strides,

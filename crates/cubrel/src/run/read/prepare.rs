@@ -38,7 +38,8 @@ pub(super) struct Prepared<'a> {
     /// Filters that need several anchors, row by row.
     pub(super) row_filters: Vec<CompiledRow>,
     pub(super) aggregates: Vec<(Spec, Feed)>,
-    pub(super) dense: bool,
+    pub(super) grouping: Grouping,
+    /// How many groups there is room for from the beginning.
     pub(super) groups: usize,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
@@ -48,6 +49,20 @@ pub(super) struct Prepared<'a> {
     /// When rows are taken together.
     pub(super) runs: Runs,
 }
+
+/// How the groups of rows are told apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Grouping {
+    /// By their places among all that there could be.
+    Dense,
+    /// By their places, of which so few are taken that only those are kept.
+    Thin,
+    /// By hash of their keys.
+    Hashed,
+}
+
+/// To keep one group for each that there could be costs about what it takes to look this many rows' groups up.
+const GROUPS_PER_LOOKUP: f64 = 2.0;
 
 /// The table's columns that a read needs, and for what.
 pub(super) struct Needs {
@@ -140,6 +155,11 @@ pub(super) fn prepare<'a>(
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
+    let grouping = match dense {
+        true if builder.is_thin(product, tables.rows(table)) => Grouping::Thin,
+        true => Grouping::Dense,
+        false => Grouping::Hashed,
+    };
     let compiler = RowCompiler::new(tables, table, outer, options.hoist);
     let aggregates: Vec<(Spec, Feed)> =
         read.aggregates.iter().map(|a| feed(tables, table, a, &compiler, options)).collect();
@@ -152,8 +172,8 @@ pub(super) fn prepare<'a>(
         bridges,
         row_filters: builder.row_filters,
         aggregates,
-        dense,
-        groups: if dense { product as usize } else { 0 },
+        grouping,
+        groups: if grouping == Grouping::Dense { product as usize } else { 0 },
         strides,
         dependences,
         needs,
@@ -174,6 +194,13 @@ pub(super) struct Builder<'a, 'o> {
 }
 
 impl Builder<'_, '_> {
+    /// Whether so few rows pass that most groups will have none, taken that filters know nothing of each other.
+    fn is_thin(&self, groups: u128, rows: usize) -> bool {
+        let most = self.options.thin_above;
+        let share: f64 = self.anchors.iter().map(|plan| plan.share(self.tables, self.table)).product();
+        groups > most as u128 && (most == 0 || rows as f64 * share * GROUPS_PER_LOOKUP < groups as f64)
+    }
+
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
         let place = self.anchors.iter().position(|a| a.anchor == anchor).unwrap_or_else(|| {
             self.anchors.push(AnchorPlan::new(anchor));

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use cubrel::{Error, Formats, Grid};
+use cubrel_workbook::WorkbookError;
 use utoipa::ToSchema;
 
 /// A form of a grid.
@@ -15,11 +16,13 @@ pub enum Form {
     Csv,
     /// A stream of Arrow IPC.
     Arrow,
+    /// A workbook.
+    Xlsx,
 }
 
 impl Form {
     /// All forms, the usual one first.
-    const ALL: [Form; 3] = [Form::Json, Form::Csv, Form::Arrow];
+    const ALL: [Form; 4] = [Form::Json, Form::Csv, Form::Arrow, Form::Xlsx];
 
     /// Its media type.
     pub fn media_type(self) -> &'static str {
@@ -27,6 +30,7 @@ impl Form {
             Form::Json => "application/json",
             Form::Csv => "text/csv; charset=utf-8",
             Form::Arrow => "application/vnd.apache.arrow.stream",
+            Form::Xlsx => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
         }
     }
 
@@ -36,6 +40,7 @@ impl Form {
             Form::Json => "json",
             Form::Csv => "csv",
             Form::Arrow => "arrow",
+            Form::Xlsx => "xlsx",
         }
     }
 
@@ -57,15 +62,19 @@ impl Form {
         weights.into_iter().find(|(_, weight)| *weight == best).map(|(form, _)| form)
     }
 
-    /// A grid in it.
+    /// A grid in it; of texts, perhaps as people read them.
     ///
     /// # Errors
     /// When a grid cannot be had in it.
-    pub fn of(self, grid: &Grid, formats: Option<&Formats>, elapsed: Duration) -> Result<Vec<u8>, Error> {
+    pub fn of(self, grid: &Grid, formats: &Formats, is_shown: bool, elapsed: Duration) -> Result<Vec<u8>, Error> {
         match self {
             Form::Json => Ok(grid.to_json(elapsed).to_string().into_bytes()),
-            Form::Csv => Ok(grid.to_csv(formats).into_bytes()),
+            Form::Csv => Ok(grid.to_csv(is_shown.then_some(formats)).into_bytes()),
             Form::Arrow => grid.to_arrow_stream(),
+            Form::Xlsx => {
+                let told = |e: WorkbookError| Error::Form(format!("{e}: {}", e.help()));
+                cubrel_workbook::workbook(grid, formats, false).map_err(told)
+            }
         }
     }
 }

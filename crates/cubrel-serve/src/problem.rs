@@ -51,6 +51,29 @@ impl Problem {
         }
     }
 
+    /// As the status line has it.
+    pub fn status(&self) -> u16 {
+        self.status
+    }
+
+    /// Tells the kind.
+    pub fn kind(&self) -> &'static str {
+        self.kind
+    }
+
+    /// All of it as one text: each thing that is wrong with its place, and what to do.
+    pub fn told(&self) -> String {
+        let mut text = match self.problems.as_slice() {
+            [] => self.detail.clone(),
+            problems => problems.iter().map(in_place).collect::<Vec<_>>().join("\n"),
+        };
+        // Problems tell by themselves what to write instead.
+        if let (Some(help), true) = (&self.help, self.problems.is_empty()) {
+            text += &format!("\n  help: {help}");
+        }
+        text
+    }
+
     /// What is wrong this time.
     pub fn detail(&self) -> &str {
         &self.detail
@@ -98,6 +121,13 @@ impl Problem {
     }
 }
 
+/// A problem of a text with its place and what to write instead.
+fn in_place(problem: &Diagnostic) -> String {
+    let place = problem.place().map(|(_, line, column)| format!(" (line {line}, column {column})")).unwrap_or_default();
+    let help = problem.help.as_ref().map(|help| format!("\n  help: {help}")).unwrap_or_default();
+    format!("{}{place}{help}", problem.message)
+}
+
 impl From<Error> for Problem {
     fn from(e: Error) -> Problem {
         let (status, kind, title) = match e.kind() {
@@ -132,6 +162,11 @@ impl From<Refused> for Problem {
                 unauthorized("this server answers people it knows").help("send `Authorization: Bearer` and your token")
             }
             Refused::Wrong => unauthorized("this token is none, or is one no more").help("ask for a new one"),
+            Refused::Ended => unauthorized("this token was good, and is over").help("sign in again"),
+            Refused::Unavailable => {
+                let detail = "who could tell who you are cannot be asked now";
+                Problem::new(StatusCode::SERVICE_UNAVAILABLE, "issuer", title, detail).later(10)
+            }
             Refused::LockedOut(seconds) => {
                 let detail = "too many wrong tokens came from where you are";
                 Problem::new(StatusCode::TOO_MANY_REQUESTS, "locked-out", "wait a while", detail).later(seconds)

@@ -1,12 +1,12 @@
-//! A grid as a workbook: numbers as numbers with their formats, dates as dates, headings that stay, totals in bold, groups
-//! that fold, bars.
+//! A grid of cubrel as a workbook (`.xlsx`): numbers as numbers with their formats, dates as dates, headings that stay, totals in
+//! bold, groups that fold, bars.
 
-use cubrel::{Formats, Grid, Type, Value, units};
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+use std::fmt;
+
+use cubrel::{Formats, Grid, GridLayout, LaidOutColumn, Type, Value, units};
 use rust_xlsxwriter::{ConditionalFormatDataBar, ExcelDateTime, Format, FormatAlign, Workbook, Worksheet, XlsxError};
-
-use super::grid_layout::{Block, GridLayout, layout};
-use super::text::Align;
-use crate::failure::Failure;
 
 /// Digits that a cell keeps of a number.
 const DIGITS: usize = 15;
@@ -16,16 +16,75 @@ const MOST_COLUMNS: usize = 16_384;
 /// How deep groups can be nested.
 const MOST_LEVELS: usize = 7;
 
-/// The bytes of a workbook with the grid in it.
-pub fn write(grid: &Grid, formats: &Formats, bars: bool) -> Result<Vec<u8>, Failure> {
-    let layout = layout(grid, formats);
+/// Why there is no workbook.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum WorkbookError {
+    /// A sheet has no room for so many lines or columns.
+    TooLarge,
+    /// It cannot be written.
+    Write(XlsxError),
+}
+
+impl WorkbookError {
+    /// What to do about it.
+    pub fn help(&self) -> &'static str {
+        match self {
+            WorkbookError::TooLarge => "ask for fewer lines with `limit`, or take CSV or Parquet",
+            WorkbookError::Write(_) => "try CSV",
+        }
+    }
+}
+
+impl fmt::Display for WorkbookError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            WorkbookError::TooLarge => f.write_str("the grid is larger than a sheet of a workbook"),
+            WorkbookError::Write(e) => write!(f, "the workbook cannot be written: {e}"),
+        }
+    }
+}
+
+impl std::error::Error for WorkbookError {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        match self {
+            WorkbookError::TooLarge => None,
+            WorkbookError::Write(e) => Some(e),
+        }
+    }
+}
+
+impl From<XlsxError> for WorkbookError {
+    fn from(e: XlsxError) -> WorkbookError {
+        WorkbookError::Write(e)
+    }
+}
+
+/// The bytes of a workbook with the grid in it; with bars, each number also has one that shows its share of the largest of its
+/// column.
+///
+/// # Errors
+/// When the grid is larger than a sheet can be, or the workbook cannot be written.
+///
+/// ```
+/// use cubrel::{Formats, Model, Type, Value};
+///
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// let rows = [("Ness", 5), ("Holm", 9)].map(|(route, net)| vec![Value::text(route), Value::Int(net)]);
+/// let model = Model::builder().rows("booking", &[("route", Type::Text), ("net", Type::Int)], &rows).build()?;
+/// let grid = model.query("grid sum(booking.net) as net by booking.route")?.run()?;
+/// let bytes = cubrel_workbook::workbook(&grid, &Formats::default(), true)?;
+/// assert!(bytes.starts_with(b"PK"));
+/// # Ok(())
+/// # }
+/// ```
+pub fn workbook(grid: &Grid, formats: &Formats, bars: bool) -> Result<Vec<u8>, WorkbookError> {
+    let layout = grid.layout(formats);
     let heads = layout.rows.iter().chain(&layout.columns).map(|b| b.heads.len()).max().unwrap_or(1);
     if layout.totals.len() + heads > MOST_ROWS || layout.rows.len() + layout.columns.len() > MOST_COLUMNS {
-        let help = "ask for fewer lines with `limit`, or write CSV or Parquet".into();
-        return Err(Failure::Other("the grid is larger than a sheet of a workbook".into(), help));
+        return Err(WorkbookError::TooLarge);
     }
-    let sheet = Sheet { layout: &layout, formats, heads };
-    sheet.workbook(bars).map_err(|e| Failure::Other(format!("the workbook cannot be written: {e}"), "try CSV".into()))
+    Ok(Sheet { layout: &layout, formats, heads }.workbook(bars)?)
 }
 
 struct Sheet<'g> {
@@ -38,10 +97,10 @@ impl Sheet<'_> {
     fn workbook(&self, bars: bool) -> Result<Vec<u8>, XlsxError> {
         let mut workbook = Workbook::new();
         let sheet = workbook.add_worksheet();
-        let blocks: Vec<&Block> = self.layout.rows.iter().chain(&self.layout.columns).collect();
+        let blocks: Vec<&LaidOutColumn> = self.layout.rows.iter().chain(&self.layout.columns).collect();
         for (column, block) in blocks.iter().enumerate() {
             self.column(sheet, column as u16, block, column < self.layout.rows.len())?;
-            if bars && column >= self.layout.rows.len() && block.align == Align::Right && !block.total {
+            if bars && column >= self.layout.rows.len() && block.is_number && !block.total {
                 self.bars(sheet, column as u16)?;
             }
         }
@@ -54,8 +113,14 @@ impl Sheet<'_> {
         (self.heads + row) as u32
     }
 
-    fn column(&self, sheet: &mut Worksheet, column: u16, block: &Block, is_axis: bool) -> Result<(), XlsxError> {
-        let align = if block.align == Align::Right { FormatAlign::Right } else { FormatAlign::Left };
+    fn column(
+        &self,
+        sheet: &mut Worksheet,
+        column: u16,
+        block: &LaidOutColumn,
+        is_axis: bool,
+    ) -> Result<(), XlsxError> {
+        let align = if block.is_number { FormatAlign::Right } else { FormatAlign::Left };
         let head = Format::new().set_bold().set_align(align);
         for (level, text) in block.heads.iter().enumerate() {
             sheet.write_with_format(level as u32, column, text.as_str(), &head)?;
@@ -248,13 +313,8 @@ mod tests {
             assert_eq!(date_format(Some(pattern), "").as_deref(), expected, "{pattern}");
         }
         let formats = Formats::new(Some("en-GB"), None).unwrap_or_default();
-        let layout = GridLayout {
-            rows: Vec::new(),
-            columns: Vec::new(),
-            totals: Vec::new(),
-            alike: Vec::new(),
-            totalled: Vec::new(),
-        };
+        let model = cubrel::Model::builder().rows("t", &[("n", Type::Int)], &[vec![Value::Int(1)]]).build().unwrap();
+        let layout = model.query("grid sum(t.n)").unwrap().run().unwrap().layout(&formats);
         let sheet = Sheet { layout: &layout, formats: &formats, heads: 1 };
         for (pattern, expected) in [
             ("¤#,##0.00", Some("\"£\"#,##0.00")),
