@@ -64,7 +64,7 @@ fn somebody_asks_narrows_asks_why_and_sends_the_link() {
 
     // A number leads to why it is what it is.
     browser.click("tbody td a");
-    browser.until("why", || browser.text("#why").contains("Net is"));
+    browser.until("why", || browser.text("#why").contains("net is 5,000.0"));
     assert!(browser.text("#why").contains("port.region") && browser.text("#why").contains("sum(booking.net)"));
 
     // Whoever gets the link sees the same.

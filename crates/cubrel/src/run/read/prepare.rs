@@ -196,9 +196,11 @@ pub(super) struct Builder<'a, 'o> {
 impl Builder<'_, '_> {
     /// Whether so few rows pass that most groups will have none, taken that filters know nothing of each other.
     fn is_thin(&self, groups: u128, rows: usize) -> bool {
-        let most = self.options.thin_above;
+        // One group is there whether rows pass or not.
+        let most = self.options.thin_above.max(1);
         let share: f64 = self.anchors.iter().map(|plan| plan.share(self.tables, self.table)).product();
-        groups > most as u128 && (most == 0 || rows as f64 * share * GROUPS_PER_LOOKUP < groups as f64)
+        groups > most as u128
+            && (self.options.thin_above == 0 || rows as f64 * share * GROUPS_PER_LOOKUP < groups as f64)
     }
 
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
