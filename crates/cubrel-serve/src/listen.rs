@@ -177,6 +177,11 @@ async fn one(
     watcher: hyper_util::server::graceful::Watcher,
 ) -> Ended {
     stream.set_nodelay(true)?;
+    if protocol == Protocol::Http2 {
+        // Whoever says nothing at all is not waited for as long as who waits for an answer.
+        let first = tokio::time::timeout(HEADERS, stream.peek(&mut [0])).await;
+        first.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))??;
+    }
     let mut stream = TimeoutStream::new(stream);
     stream.set_write_timeout(Some(STILL));
     // Who waits for an answer says nothing meanwhile.

@@ -89,6 +89,25 @@ pub struct Answer {
     pub rows: Option<usize>,
 }
 
+/// What the log is told of a question and its answer.
+#[derive(Clone, Debug)]
+pub struct Told {
+    /// What was asked, shortened.
+    pub asked: String,
+    /// How many lines were worked out; nothing where they were there already, or are not known.
+    pub rows: Option<usize>,
+}
+
+impl Told {
+    /// The most characters of a question that the log has.
+    const MOST: usize = 300;
+
+    /// A question, and how many lines its answer has.
+    pub fn new(text: &str, rows: Option<usize>) -> Told {
+        Told { asked: text.chars().take(Told::MOST).collect(), rows }
+    }
+}
+
 /// The answer to a question, as it was or as it is worked out now.
 ///
 /// # Errors

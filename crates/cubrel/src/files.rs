@@ -19,6 +19,11 @@ pub fn open(path: &Path) -> io::Result<File> {
     }
 }
 
+/// The folder that a file is in: this one, where its path names none.
+pub fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
 /// A text of a size that a person writes, such as a model or a query.
 ///
 /// # Errors

@@ -14,11 +14,10 @@ use serde::de::DeserializeOwned;
 use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
-use super::Size;
 use crate::form::Form;
 use crate::people::Person;
 use crate::problem::Problem;
-use crate::questions::{self, AskedModel, in_turn, text_of};
+use crate::questions::{self, AskedModel, Told, in_turn, text_of};
 use crate::served::Version;
 use crate::server::Server;
 use crate::settings::May;
@@ -172,15 +171,14 @@ async fn answered(
     if let Some(response) = not_modified(headers, &tag) {
         return Ok(response);
     }
+    let text = question.text.clone();
     let answer = questions::answer(&server, &person, &who, question, form).await?;
     let kind = HeaderValue::from_static(form.media_type());
     let vary = HeaderValue::from_static("accept, authorization, cookie");
     let body = axum::body::Body::from(Bytes::from_owner(answer.body));
     let mut response =
         ([(header::CONTENT_TYPE, kind), (header::ETAG, tag), (header::VARY, vary)], body).into_response();
-    if let Some(rows) = answer.rows {
-        response.extensions_mut().insert(Size { rows });
-    }
+    response.extensions_mut().insert(Told::new(&text, answer.rows));
     Ok(response)
 }
 
@@ -283,13 +281,15 @@ pub async fn why(
     let who = AskedModel::find(&server, &person, &model)?;
     let question: WhyQuestion = read(&headers, &body)?;
     let options = who.options(&server, parameters(&question.parameters));
-    let of_why = options.clone();
+    let (of_why, told) = (options.clone(), Told::new(&question.text, None));
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
         let options = WhyOptions { item: question.measure, rows: question.rows.min(ROWS), query: of_why };
         Ok(as_json(&model.why(&text_of(&model, &question.text), &question.at, &options)?))
     };
-    Ok(json_response(in_turn(&server, &person, &options, work).await?))
+    let mut response = json_response(in_turn(&server, &person, &options, work).await?);
+    response.extensions_mut().insert(told);
+    Ok(response)
 }
 
 /// What a query costs, part by part.
@@ -314,14 +314,16 @@ pub async fn profile(
             .help("who keeps the server can allow it: `may = [\"profile\"]`"));
     }
     let options = who.options(&server, parameters(&question.parameters));
-    let of_profile = options.clone();
+    let (of_profile, told) = (options.clone(), Told::new(&question.text, None));
     let work = move || {
         let model = who.version.seen_as(&who.who)?;
         let runs = if question.runs == 0 { RUNS.0 } else { question.runs.min(RUNS.1) };
         let (profile, _) = model.profile(&text_of(&model, &question.text), &of_profile, runs)?;
         Ok(as_json(&profile))
     };
-    Ok(json_response(in_turn(&server, &person, &options, work).await?))
+    let mut response = json_response(in_turn(&server, &person, &options, work).await?);
+    response.extensions_mut().insert(told);
+    Ok(response)
 }
 
 /// What the model weighs, as who asks sees it.

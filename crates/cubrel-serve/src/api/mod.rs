@@ -18,6 +18,7 @@ use tower_http::compression::CompressionLayer;
 use crate::listen::Connection;
 use crate::page::{self, sign_in};
 use crate::problem::Problem;
+use crate::questions::Told;
 use crate::server::Server;
 use crate::watch::Kind;
 
@@ -136,13 +137,6 @@ fn names_this_machine(headers: &HeaderMap) -> bool {
 #[derive(Clone, Debug)]
 struct AskedBy(String);
 
-/// How much an answer has, for the log.
-#[derive(Clone, Copy, Debug)]
-pub struct Size {
-    /// Lines.
-    pub rows: usize,
-}
-
 /// Counts a request, and tells the log of it: who asked what, how it ended, how long it took, and how much came of it.
 async fn told(State(server): State<Arc<Server>>, request: Request, next: Next) -> Response {
     let start = Instant::now();
@@ -157,10 +151,11 @@ async fn told(State(server): State<Arc<Server>>, request: Request, next: Next) -
     };
     server.watch.answered(&Kind { route, status }, seconds);
     let who = response.extensions().get::<AskedBy>().map(|who| who.0.clone()).unwrap_or_default();
-    let rows = response.extensions().get::<Size>().map(|size| size.rows);
+    let told = response.extensions().get::<Told>();
+    let (asked, rows) = (told.map(|told| told.asked.as_str()), told.and_then(|told| told.rows));
     let milliseconds = (seconds * 1e6).round() / 1e3;
     let status = response.status().as_u16();
-    tracing::info!(target: "access", %method, path, status, who, milliseconds, rows);
+    tracing::info!(target: "access", %method, path, status, who, milliseconds, rows, asked);
     let headers = response.headers_mut();
     headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(page::POLICY));
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));

@@ -15,6 +15,7 @@ use tonic::Status;
 use crate::listen::Connection;
 use crate::people::{Person, Refused};
 use crate::problem::Problem;
+use crate::questions::Told;
 use crate::server::Server;
 use crate::watch::Kind;
 
@@ -48,7 +49,9 @@ pub async fn let_in(State(server): State<Arc<Server>>, mut request: Request, nex
     let status = if code == "0" { "2xx" } else { "4xx" };
     server.watch.answered(&Kind { route: format!("flight/{call}"), status }, seconds);
     let milliseconds = (seconds * 1e6).round() / 1e3;
-    tracing::info!(target: "access", method = "flight", path = call, status = code, who, milliseconds);
+    let told = response.extensions().get::<Told>();
+    let (asked, rows) = (told.map(|told| told.asked.as_str()), told.and_then(|told| told.rows));
+    tracing::info!(target: "access", method = "flight", path = call, status = code, who, milliseconds, rows, asked);
     response
 }
 

@@ -95,7 +95,10 @@ impl Service {
     async fn run(&self, person: &Person, name: &str, statement: Statement) -> Get {
         let cancel = Cancel::default();
         let _running = self.prepared.running(person, name, &cancel);
-        Ok(Response::new(answered(&self.server, person, statement, cancel).await?))
+        let (batches, told) = answered(&self.server, person, statement, cancel).await?;
+        let mut response = Response::new(batches);
+        response.extensions_mut().insert(told);
+        Ok(response)
     }
 
     /// Cancels what a promise was made for.

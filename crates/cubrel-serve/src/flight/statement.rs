@@ -23,7 +23,7 @@ use crate::answers::Body;
 use crate::form::Form;
 use crate::people::Person;
 use crate::problem::Problem;
-use crate::questions::{self, AskedModel, Question, in_turn, text_of};
+use crate::questions::{self, AskedModel, Question, Told, in_turn, text_of};
 use crate::server::Server;
 
 /// The header that names the model.
@@ -113,10 +113,13 @@ fn explained(problem: Problem, model: &Model, text: &str) -> Problem {
         return problem;
     }
     let catalog = model.catalog();
-    let shown = |hidden: &bool| !hidden;
-    let axis = catalog.tables.iter().filter(|t| shown(&t.hidden)).find_map(|table| {
-        let column = table.columns.iter().find(|c| !c.hidden && c.ty == "text")?;
-        Some(format!("{}.{}", cubrel::quote_name(&table.name), cubrel::quote_name(&column.name)))
+    // What tells rows apart is no good example of what they are grouped by.
+    let joins: Vec<&String> = catalog.relationships.iter().flat_map(|r| r.many.iter().chain(&r.one)).collect();
+    let axis = catalog.tables.iter().filter(|table| !table.hidden).find_map(|table| {
+        let path = |name: &str| format!("{}.{}", cubrel::quote_name(&table.name), cubrel::quote_name(name));
+        let columns =
+            table.columns.iter().filter(|c| !c.hidden && c.ty == "text" && table.key.as_ref() != Some(&c.name));
+        columns.map(|column| path(&column.name)).find(|path| !joins.contains(&path))
     });
     let measure = catalog.measures.iter().find(|m| !m.hidden && m.wrong.is_none());
     let example = match (measure, axis) {
@@ -153,13 +156,13 @@ pub async fn answered(
     person: &Person,
     statement: Statement,
     cancel: Cancel,
-) -> Result<Batches, Status> {
+) -> Result<(Batches, Told), Status> {
     let promised = planned(server, person, &statement).await?;
     let who = AskedModel::find(server, person, &statement.model)?;
     let Statement { text, parameters, .. } = statement;
-    let question = Question { text, parameters, is_shown: false, cancel };
+    let question = Question { text: text.clone(), parameters, is_shown: false, cancel };
     let answer = questions::answer(server, person, &who, question, Form::Arrow).await?;
-    batches(answer.body, promised.into())
+    Ok((batches(answer.body, promised.into())?, Told::new(&text, answer.rows)))
 }
 
 /// An answer as batches that are small enough for a message each.

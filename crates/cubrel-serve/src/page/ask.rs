@@ -16,7 +16,7 @@ use super::sentence::{self, Change, Choice, Part, conditions, label, literal_of,
 use super::{address, chart, explain, page};
 use crate::people::Person;
 use crate::problem::Problem;
-use crate::questions::{self, AskedModel, formats, in_turn, text_of};
+use crate::questions::{self, AskedModel, Told, formats, in_turn, text_of};
 use crate::server::Server;
 
 /// Values of a column that a list offers.
@@ -150,7 +150,12 @@ pub async fn question(
     let title = who.version.catalog().name.clone().unwrap_or_else(|| name.clone());
     let trail = html! { a href="/" { "cubrel" } " › " a href=(format!("/m/{name}")) { (title) } };
     match in_turn(&server, &person, &options, work).await {
-        Ok(Ok(answered)) => page(&title, &trail, &shown_answer(&name, &said, &answered)).into_response(),
+        Ok(Ok(answered)) => {
+            let rows = answered.grid.as_ref().ok().map(|grid| grid.lines.len());
+            let mut response = page(&title, &trail, &shown_answer(&name, &said, &answered)).into_response();
+            response.extensions_mut().insert(Told::new(&answered.text, rows));
+            response
+        }
         Ok(Err(catalog)) => page(&title, &trail, &start(&name, &title, &catalog, &person)).into_response(),
         Err(problem) => {
             let told = problem.detail().to_string();

@@ -99,7 +99,7 @@ fn what_is_no_question_is_told_with_its_place_or_an_example_of_this_model() {
     for sql in ["select * from port", "SELECT 1", "  with x as (select 1) select * from x", "show tables"] {
         let told = server.refused(&mut client, sql);
         assert!(
-            told.contains("SQL") && told.contains("`grid net by port.port`") && told.contains("by_region"),
+            told.contains("SQL") && told.contains("`grid net by port.region`") && told.contains("by_region"),
             "{told}"
         );
     }

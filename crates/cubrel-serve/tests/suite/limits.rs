@@ -89,3 +89,18 @@ fn connections_that_say_nothing_are_closed_and_do_not_keep_others_out() {
     assert!(start.elapsed() < Duration::from_secs(30));
     drop((silent, last));
 }
+
+#[test]
+fn who_says_nothing_to_flight_does_not_keep_others_out_either() {
+    let server = serving("limits = { connections = 2 }");
+    let address = server.flight.strip_prefix("grpc://").unwrap();
+    let silent: Vec<TcpStream> = (0..2).map(|_| TcpStream::connect(address).unwrap()).collect();
+    let start = Instant::now();
+    let url = format!("http://{address}");
+    let connects = async { tonic::transport::Endpoint::from_shared(url).unwrap().connect().await };
+    let channel = server.runtime.block_on(connects).unwrap();
+    let mut client = arrow_flight::sql::client::FlightSqlServiceClient::new(channel);
+    assert!(server.runtime.block_on(client.get_catalogs()).is_ok());
+    assert!(start.elapsed() < Duration::from_secs(30), "{:?}", start.elapsed());
+    drop(silent);
+}

@@ -34,7 +34,7 @@ impl History {
     /// Of a model: its folder, or its file.
     pub(super) fn of(model: &Path) -> History {
         let file = if model.is_dir() { model.join("model.toml") } else { model.to_path_buf() };
-        let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf).join(".cubrel").join(FOLDER);
+        let folder = files::folder_of(&file).join(".cubrel").join(FOLDER);
         History { file, folder }
     }
 
@@ -97,7 +97,7 @@ impl History {
 /// Puts a text in the place of a file's: whoever reads it reads the old one or the new one. A link stays a link.
 fn replace(path: &Path, text: &str) -> io::Result<()> {
     let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-    let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = files::folder_of(&target);
     let name = target.file_name().unwrap_or_default().to_string_lossy();
     let unfinished = folder.join(format!(".{name}-{}.new", std::process::id()));
     // What an earlier run has left is of no use, and what somebody has put there is not followed.

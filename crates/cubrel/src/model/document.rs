@@ -48,7 +48,7 @@ impl Document {
             };
             vec![Diagnostic::general(Problem::Model, format!("no model at {}: {e}", file.display())).help(help)]
         })?;
-        let folder = file.parent().map_or_else(PathBuf::new, Path::to_path_buf);
+        let folder = files::folder_of(&file).to_path_buf();
         let name = file.strip_prefix(".").unwrap_or(&file).display().to_string();
         Document::parse(&name, &text, folder)
     }

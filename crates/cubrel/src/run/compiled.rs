@@ -22,6 +22,23 @@ use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 /// Something is computed by code where there are at least so many rows for each.
 const ROWS_PER_CODE: u64 = 2;
 
+/// So many doubles stay in a cache that is near.
+const NEAR_CODES: u64 = 1 << 17;
+
+/// Whether a double comes of nothing but sums, differences and products.
+fn is_arithmetic_of_floats(scalar: &Scalar) -> bool {
+    fn is_arithmetic(scalar: &Scalar) -> bool {
+        match &scalar.kind {
+            ScalarKind::Constant(_) | ScalarKind::Leaf(_) => true,
+            ScalarKind::Call(Op::Add | Op::Sub | Op::Mul | Op::Negate | Op::ToFloat, args) => {
+                args.iter().all(is_arithmetic)
+            }
+            _ => false,
+        }
+    }
+    scalar.ty == Type::Float && is_arithmetic(scalar)
+}
+
 /// A row expression made ready for a table: as much of it as possible is an array over an anchor's codes.
 #[derive(Clone, Debug)]
 pub struct CompiledRow {
@@ -129,17 +146,18 @@ impl<'a> RowCompiler<'a> {
         let mut fixed = true;
         scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&row.leaves[leaf], &mut anchors));
         match anchors.as_slice() {
-            [anchor] if fixed && self.pays_by_code(*anchor) => Some(*anchor),
+            [anchor] if fixed && self.pays_by_code(*anchor, scalar) => Some(*anchor),
             _ => None,
         }
     }
 
     /// Whether there are so few codes that computing something for each of them is less work than for each row, with a look
     /// into an array for each row on top.
-    fn pays_by_code(&self, anchor: Anchor) -> bool {
-        let rows = self.tables.rows(self.table) as u64;
-        self.tables.is_small(self.table, anchor)
-            && self.tables.codes_of(self.table, anchor) <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE)
+    fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar) -> bool {
+        let (rows, codes) = (self.tables.rows(self.table) as u64, self.tables.codes_of(self.table, anchor));
+        // Doubles are worked out faster than looked up, where the array leaves the caches.
+        let most = if is_arithmetic_of_floats(scalar) { NEAR_CODES } else { SMALL_DOMAIN.max(rows / ROWS_PER_CODE) };
+        self.tables.is_small(self.table, anchor) && codes <= most
     }
 
     /// Adds the anchors that a leaf hangs off; false when a value from outside is missing.

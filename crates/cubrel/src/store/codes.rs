@@ -283,11 +283,13 @@ impl Codes {
             }
             Codes::Sparse { common, rows, codes, .. } => {
                 out.fill(map(*common));
-                let first = rows.rank(start as u64);
-                for (code, row) in Unpacked::new(codes, first).zip(rows.iter_from(first)) {
-                    let Some(slot) = out.get_mut(row as usize - start) else { break };
-                    *slot = map(code);
-                }
+                let (first, mut places) = (rows.rank(start as u64), Vec::new());
+                rows.extend_upto(first, start as u64, out.len() as u32, &mut places);
+                // Behind them stands the end.
+                places.pop();
+                let mut values = vec![T::default(); places.len()];
+                codes.unpack_with(first, &mut values, map);
+                places.iter().zip(values).for_each(|(place, value)| out[*place as usize] = value);
             }
             Codes::Sequence(_) => {
                 for (i, slot) in out.iter_mut().enumerate() {

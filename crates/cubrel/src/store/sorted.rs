@@ -130,15 +130,18 @@ impl SortedInts {
         let mut ones = self.iter_from(first);
         while at < self.len() {
             let count = BUFFERED.min(self.len() - at);
-            self.low.unpack(at, 0, &mut lows[..count]);
-            for (i, low) in lows[..count].iter().enumerate() {
-                let place = ones.next_place();
-                let value = ((place - (at + i) as u64) << width | low) - start;
-                if value >= u64::from(len) {
-                    out.push(len);
-                    return;
-                }
-                out.push(value as u32);
+            if width > 0 {
+                self.low.unpack(at, 0, &mut lows[..count]);
+            }
+            // A value of the last one tells whether all of them are below.
+            let before = out.len();
+            out.extend(lows[..count].iter().enumerate().map(|(i, low)| {
+                let value = ((ones.next_place() - (at + i) as u64) << width | low) - start;
+                u32::try_from(value).map_or(len, |value| value.min(len))
+            }));
+            if out.last() == Some(&len) {
+                out.truncate(before + out[before..].partition_point(|value| *value < len) + 1);
+                return;
             }
             at += count;
         }

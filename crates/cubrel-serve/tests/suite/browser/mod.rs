@@ -30,7 +30,7 @@ fn question(browser: &Browser) -> String {
 }
 
 fn heads(browser: &Browser) -> Vec<String> {
-    browser.texts("tbody th")
+    browser.texts(".grid tbody th")
 }
 
 #[test]
@@ -40,7 +40,7 @@ fn somebody_asks_narrows_asks_why_and_sends_the_link() {
     let browser = driver.browser(DESK);
     browser.open(&home(&server));
     browser.click_text("ul.cards a", "Net");
-    browser.until("a figure", || browser.texts("tbody td").len() == 1);
+    browser.until("a figure", || browser.texts(".grid tbody td").len() == 1);
     assert_eq!(question(&browser), "grid net");
 
     // By region, found in the list by a part of its name.
@@ -63,7 +63,7 @@ fn somebody_asks_narrows_asks_why_and_sends_the_link() {
     browser.until("one region", || heads(&browser) == ["South"]);
 
     // A number leads to why it is what it is.
-    browser.click("tbody td a");
+    browser.click(".grid tbody td a");
     browser.until("why", || browser.text("#why").contains("net is 5,000.0"));
     assert!(browser.text("#why").contains("port.region") && browser.text("#why").contains("sum(booking.net)"));
 
@@ -119,7 +119,7 @@ fn everything_can_be_done_by_keyboard() {
     let written = || browser.script("return document.getElementById('text').value;", json!([]));
     browser.until("taken", || written() == json!("grid net"));
     browser.press(&[TAB, ENTER]);
-    browser.until("asked", || question(&browser) == "grid net" && browser.texts("tbody td").len() == 1);
+    browser.until("asked", || question(&browser) == "grid net" && browser.texts(".grid tbody td").len() == 1);
 }
 
 fn signed_in(driver: &Driver, server: &Running, name: &str) -> Browser {
@@ -143,7 +143,7 @@ fn two_people_see_different_rows_behind_one_link() {
     ben.until("ben", || heads(&ben).iter().filter(|h| !h.is_empty()).eq(["North", "Hol", "South", "Ska"].iter()));
     ann.open(&format!("{}/m/ferries?text=grid+secret_cost", home(&server)));
     ann.until("what she may not see is unknown", || ann.text("main").contains("secret_cost"));
-    assert!(ann.texts("tbody td").is_empty());
+    assert!(ann.texts(".grid tbody td").is_empty());
     let cookies = ann.script("return document.cookie;", json!([]));
     assert_eq!(cookies, json!(""), "no script reads the token");
     ann.open(&home(&server));
