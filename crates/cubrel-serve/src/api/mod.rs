@@ -71,7 +71,9 @@ async fn in_one_form(request: Request, next: Next) -> Response {
     let response = next.run(request).await;
     let status = response.status();
     let kind = response.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    if !(status.is_client_error() || status.is_server_error()) || kind.starts_with("application/problem+json") {
+    // A page says for itself what is wrong, to people.
+    let is_told = kind.starts_with("application/problem+json") || kind.starts_with("text/html");
+    if !(status.is_client_error() || status.is_server_error()) || is_told {
         return response;
     }
     let said = axum::body::to_bytes(response.into_body(), BODY).await.unwrap_or_default();

@@ -102,7 +102,12 @@ fn without_the_issuer_nobody_is_let_in_and_nobody_is_locked_out() {
         let reply = server.ask(NORTH, Some(&token));
         assert_eq!((reply.status, reply.header("retry-after")), (503, Some("10")), "{}", reply.text());
     }
-    assert_eq!(server.get("/sign-in/begin").status, 503);
+    let page = server.get("/sign-in/begin");
+    assert!(
+        page.status == 503 && page.text().contains("cannot be asked now") && page.text().contains("<h1>"),
+        "{}",
+        page.text()
+    );
 }
 
 fn cookie(reply: &Reply, name: &str) -> String {

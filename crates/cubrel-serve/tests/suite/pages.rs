@@ -125,6 +125,24 @@ fn each_part_can_be_changed_by_an_address() {
 }
 
 #[test]
+fn what_is_refused_is_a_page_too() {
+    let server = serving("limits = { cells = 3 }");
+    let too_many = encoded("grid net by booking.day");
+    for (path, status, part) in [
+        ("/m/harbours".to_string(), 404, "no model `harbours`"),
+        (format!("/m/ferries?{too_many}"), 200, "cells"),
+        ("/m/ferries?text=nonsense".to_string(), 200, "begins with"),
+        ("/m/ferries?text=grid+net+by+port.port&pick=port.nothing".to_string(), 422, "nothing"),
+    ] {
+        let reply = server.get(&path);
+        assert!(reply.header("content-type").unwrap().starts_with("text/html"), "{path}: {}", reply.text());
+        assert!(reply.status == status && reply.text().contains(part), "{path}: {} {}", reply.status, reply.text());
+        assert!(reply.text().contains("<a"), "there is a way on: {}", reply.text());
+    }
+    assert!(serde_json::from_slice::<serde_json::Value>(&server.get("/nowhere").body).is_ok());
+}
+
+#[test]
 fn what_is_typed_is_never_markup() {
     let server = serving("");
     let evil = "<script>alert(1)</script>\" onfocus=\"x";
@@ -175,6 +193,8 @@ fn a_browser_signs_in_once_and_sees_what_its_person_sees() {
     let form = ("Content-Type", "application/x-www-form-urlencoded");
     let wrong = server.request("POST", "/sign-in", &[form], b"token=nothing");
     assert_eq!((wrong.status, wrong.header("set-cookie")), (401, None));
+    assert!(wrong.header("content-type").unwrap().starts_with("text/html"), "{wrong:?}");
+    assert!(wrong.text().contains("This token is none") && wrong.text().contains("<form"), "{}", wrong.text());
     let right = server.request("POST", "/sign-in", &[form], format!("token={ann}").as_bytes());
     let cookie = right.header("set-cookie").unwrap();
     assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");
