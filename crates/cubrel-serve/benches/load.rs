@@ -122,7 +122,7 @@ fn asks(running: &Running, number: usize, over: &AtomicBool) -> Seen {
     while !over.load(Ordering::Relaxed) {
         turn += 1;
         let question = turn % QUESTIONS.len();
-        let is_new = turn % 2 == 0;
+        let is_new = (turn / QUESTIONS.len()).is_multiple_of(2);
         let more = if is_new { format!(" -- {number}.{turn}") } else { String::new() };
         let text = format!("{}{more}", QUESTIONS[question]);
         let start = Instant::now();

@@ -26,7 +26,7 @@ pub fn server() -> Result<SqlInfoData> {
     info.append(SqlInfo::SqlDdlTable, false);
     info.append(SqlInfo::SqlIdentifierQuoteChar, "\"");
     info.append(SqlInfo::SqlIdentifierCase, SqlSupportedCaseSensitivity::SqlCaseSensitivityUnknown as i32);
-    Ok(info.build()?)
+    info.build()
 }
 
 /// The types that columns have, as formulas write them, with what other programs take them for.
@@ -71,5 +71,5 @@ pub fn types() -> Result<XdbcTypeInfoData> {
     // What stands for dates in SQL has the number 1, which is called otherwise here.
     types.append(moment("date", XdbcDataType::XdbcDate, 10, XdbcDatetimeSubcode::XdbcSubcodeYear));
     types.append(moment("timestamp", XdbcDataType::XdbcTimestamp, 26, XdbcDatetimeSubcode::XdbcSubcodeTimestamp));
-    Ok(types.build()?)
+    types.build()
 }

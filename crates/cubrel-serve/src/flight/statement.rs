@@ -175,7 +175,7 @@ fn batches(body: Body, promised: SchemaRef) -> Result<Batches, Status> {
         ));
     }
     let schema = reader.schema();
-    let read = stream::iter(reader).map_err(|e| FlightError::Arrow(e));
+    let read = stream::iter(reader).map_err(FlightError::Arrow);
     let encoded = FlightDataEncoderBuilder::new().with_schema(schema).build(read);
     Ok(encoded.map_err(fault).boxed())
 }
