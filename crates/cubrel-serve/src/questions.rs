@@ -136,6 +136,8 @@ pub async fn answer(
         Ok((Body::from(body), grid.lines.len(), cells))
     };
     let (body, rows, cells) = in_turn(server, person, &options, work).await?;
+    server.watch.questions.inc();
+    server.watch.lines.inc_by(rows as u64);
     server.watch.cells.inc_by(cells as u64);
     server.answers.keep(asked, body.clone());
     Ok(Answer { body, rows: Some(rows) })

@@ -34,6 +34,10 @@ struct Refreshes {
 #[derive(Debug)]
 pub struct Watch {
     latency: Family<Kind, Histogram>,
+    /// Questions that were worked out.
+    pub questions: Counter,
+    /// Lines that were answered.
+    pub lines: Counter,
     /// Cells that were answered.
     pub cells: Counter,
     /// Answers that had been given before.
@@ -53,6 +57,8 @@ impl Default for Watch {
     fn default() -> Watch {
         Watch {
             latency: Family::new_with_constructor(buckets),
+            questions: Counter::default(),
+            lines: Counter::default(),
             cells: Counter::default(),
             again: Counter::default(),
             left: Counter::default(),
@@ -71,6 +77,8 @@ impl Watch {
     pub fn text(&self, server: &Server) -> String {
         let mut all = Registry::with_prefix("cubrel");
         all.register("request_seconds", "How long requests took", self.latency.clone());
+        all.register("questions", "Questions that were worked out", self.questions.clone());
+        all.register("lines", "Lines that were answered", self.lines.clone());
         all.register("cells", "Cells that were answered", self.cells.clone());
         all.register("answers_again", "Answers that had been given before", self.again.clone());
         all.register("questions_left", "Questions that nobody waited for to the end", self.left.clone());

@@ -192,6 +192,8 @@ fn what_somebody_has_already_is_not_sent_again() {
     assert!(server.counted("cubrel_answers_again_total") == 0.0);
     server.get(path);
     assert!(server.counted("cubrel_answers_again_total") == 1.0);
+    assert!(server.counted("cubrel_questions_total") == 2.0, "in two forms");
+    assert!(server.counted("cubrel_lines_total") >= 2.0);
     let packed = server.request("GET", "/api/models/ferries", &[("Accept-Encoding", "gzip")], b"");
     assert_eq!((packed.header("content-encoding"), &packed.body[..2]), (Some("gzip"), &[0x1f, 0x8b][..]));
 }
