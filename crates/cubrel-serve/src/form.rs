@@ -62,18 +62,25 @@ impl Form {
         weights.into_iter().find(|(_, weight)| *weight == best).map(|(form, _)| form)
     }
 
-    /// A grid in it; of texts, perhaps as people read them.
+    /// A grid in it; of texts, perhaps as people read them: only then is asked how the model writes values.
     ///
     /// # Errors
     /// When a grid cannot be had in it.
-    pub fn of(self, grid: &Grid, formats: &Formats, is_shown: bool, elapsed: Duration) -> Result<Vec<u8>, Error> {
+    pub fn of(
+        self,
+        grid: &Grid,
+        formats: impl FnOnce() -> Result<Formats, Error>,
+        is_shown: bool,
+        elapsed: Duration,
+    ) -> Result<Vec<u8>, Error> {
         match self {
             Form::Json => Ok(grid.to_json(elapsed).to_string().into_bytes()),
-            Form::Csv => Ok(grid.to_csv(is_shown.then_some(formats)).into_bytes()),
+            Form::Csv if is_shown => Ok(grid.to_csv(Some(&formats()?)).into_bytes()),
+            Form::Csv => Ok(grid.to_csv(None).into_bytes()),
             Form::Arrow => grid.to_arrow_stream(),
             Form::Xlsx => {
                 let told = |e: WorkbookError| Error::Form(format!("{e}: {}", e.help()));
-                cubrel_workbook::workbook(grid, formats, false).map_err(told)
+                cubrel_workbook::workbook(grid, &formats()?, false).map_err(told)
             }
         }
     }

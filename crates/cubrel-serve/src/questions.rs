@@ -132,7 +132,7 @@ pub async fn answer(
         let grid = model.query_with(&text_of(&model, &question.text), &of_run)?.run()?;
         let elapsed = start.elapsed();
         let cells = grid.lines.len() * grid.columns.len();
-        let body = form.of(&grid, &formats(&model)?, question.is_shown, elapsed)?;
+        let body = form.of(&grid, || formats(&model), question.is_shown, elapsed)?;
         Ok((Body::from(body), grid.lines.len(), cells))
     };
     let (body, rows, cells) = in_turn(server, person, &options, work).await?;

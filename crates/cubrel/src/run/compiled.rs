@@ -156,8 +156,8 @@ impl<'a> RowCompiler<'a> {
     fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar) -> bool {
         let (rows, codes) = (self.tables.rows(self.table) as u64, self.tables.codes_of(self.table, anchor));
         // Doubles are worked out faster than looked up, where the array leaves the caches.
-        let most = if is_arithmetic_of_floats(scalar) { NEAR_CODES } else { SMALL_DOMAIN.max(rows / ROWS_PER_CODE) };
-        self.tables.is_small(self.table, anchor) && codes <= most
+        let near = if is_arithmetic_of_floats(scalar) { NEAR_CODES } else { u64::MAX };
+        self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE).min(near)
     }
 
     /// Adds the anchors that a leaf hangs off; false when a value from outside is missing.
