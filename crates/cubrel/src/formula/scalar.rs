@@ -148,6 +148,56 @@ impl Scalar {
     }
 }
 
+impl Scalar {
+    /// The same with other parts: what `part` makes of each that stands directly below.
+    #[must_use]
+    pub fn with_parts(&self, part: &mut dyn FnMut(&Scalar) -> Scalar) -> Scalar {
+        let kind = match &self.kind {
+            ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::LetRef(_) | ScalarKind::Fault(_) => {
+                self.kind.clone()
+            }
+            ScalarKind::Let(id, a, b) => ScalarKind::Let(*id, Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
+            ScalarKind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
+            ScalarKind::Coalesce(args) => ScalarKind::Coalesce(args.iter().map(part).collect()),
+            ScalarKind::Case(arms, otherwise) => {
+                let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
+                ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
+            }
+        };
+        Scalar { kind, ..self.clone() }
+    }
+
+    /// Whether a `let` is used that is bound outside of the tree.
+    pub fn has_free_let(&self) -> bool {
+        has_free_let(self, &mut Vec::new())
+    }
+}
+
+/// Whether a `let` is used that is bound outside of the tree.
+fn has_free_let(scalar: &Scalar, bound: &mut Vec<LetId>) -> bool {
+    match &scalar.kind {
+        ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::Fault(_) => false,
+        ScalarKind::LetRef(id) => !bound.contains(id),
+        ScalarKind::Let(id, a, b) => {
+            if has_free_let(a, bound) {
+                return true;
+            }
+            bound.push(*id);
+            let free = has_free_let(b, bound);
+            bound.pop();
+            free
+        }
+        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => has_free_let(a, bound) || has_free_let(b, bound),
+        ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().any(|a| has_free_let(a, bound)),
+        ScalarKind::Case(arms, otherwise) => {
+            arms.iter().any(|(c, r)| has_free_let(c, bound) || has_free_let(r, bound))
+                || otherwise.as_ref().is_some_and(|e| has_free_let(e, bound))
+        }
+    }
+}
+
 /// Makes the part of a typed tree that is the same everywhere; `resolve` gives columns, references and whatever else it
 /// knows better, and has to do so for everything that is not an operator.
 pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Expr) -> Option<ScalarKind>) -> Scalar {

@@ -1,16 +1,12 @@
 //! Expressions over rows, made ready: as much of them as possible is computed once for each code of an anchor (see
-//! [`super::tables`]).
+//! [`super::tables`] and `by_code`).
 
-use std::ops::Range;
 use std::sync::Arc;
-
-use rayon::prelude::*;
 
 use super::RunError;
 use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
 use super::tables::{Anchor, SMALL_DOMAIN, Tables};
-use crate::formula::kernels::TextSearch;
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
@@ -118,7 +114,7 @@ pub type Outer<'a> = &'a [(ParameterId, BoundValue, Type)];
 
 /// Compiles row expressions of one table.
 pub struct RowCompiler<'a> {
-    tables: Tables<'a>,
+    pub(super) tables: Tables<'a>,
     table: TableId,
     outer: Outer<'a>,
     /// Whether arrays over codes are used; off, every row is computed by itself, which tests hold against it.
@@ -179,7 +175,7 @@ impl<'a> RowCompiler<'a> {
         }
     }
 
-    fn held(&self, slot: ParameterId) -> Option<&(ParameterId, BoundValue, Type)> {
+    pub(super) fn held(&self, slot: ParameterId) -> Option<&(ParameterId, BoundValue, Type)> {
         self.outer.iter().find(|(s, ..)| *s == slot)
     }
 
@@ -192,33 +188,18 @@ impl<'a> RowCompiler<'a> {
             return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
         }
         if self.hoist
-            && !has_free_let(scalar, &mut Vec::new())
+            && !scalar.has_free_let()
             && let Some(anchor) = self.common_anchor(scalar, row)
-            && let Some(values) = self.over_codes(scalar, row, anchor)
+            && let Some(values) = self.by_code(scalar, row, anchor, self.tables.codes_of(self.table, anchor) as usize)
         {
             leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values))));
             return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
         }
-        let mut part = |s: &Scalar| self.scalar(s, row, leaves);
-        let kind = match &scalar.kind {
-            ScalarKind::Constant(v) => ScalarKind::Constant(v.clone()),
-            ScalarKind::Leaf(i) => {
-                leaves.push(self.leaf(&row.leaves[*i]));
-                ScalarKind::Leaf(leaves.len() - 1)
-            }
-            ScalarKind::LetRef(id) => ScalarKind::LetRef(*id),
-            ScalarKind::Fault(what) => ScalarKind::Fault(what),
-            ScalarKind::Let(id, a, b) => ScalarKind::Let(*id, Box::new(part(a)), Box::new(part(b))),
-            ScalarKind::And(a, b) => ScalarKind::And(Box::new(part(a)), Box::new(part(b))),
-            ScalarKind::Or(a, b) => ScalarKind::Or(Box::new(part(a)), Box::new(part(b))),
-            ScalarKind::Call(op, args) => ScalarKind::Call(*op, args.iter().map(part).collect()),
-            ScalarKind::Coalesce(args) => ScalarKind::Coalesce(args.iter().map(part).collect()),
-            ScalarKind::Case(arms, otherwise) => {
-                let arms = arms.iter().map(|(c, r)| (part(c), part(r))).collect();
-                ScalarKind::Case(arms, otherwise.as_ref().map(|e| Box::new(part(e))))
-            }
-        };
-        Scalar { kind, ..scalar.clone() }
+        if let ScalarKind::Leaf(leaf) = scalar.kind {
+            leaves.push(self.leaf(&row.leaves[leaf]));
+            return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
+        }
+        scalar.with_parts(&mut |part| self.scalar(part, row, leaves))
     }
 
     fn leaf(&self, leaf: &RowLeaf) -> CompiledLeaf {
@@ -268,102 +249,6 @@ impl<'a> RowCompiler<'a> {
         }
         values
     }
-
-    /// The expression for each code of an anchor; `None` when that fails for some code, which need not occur.
-    fn over_codes(&self, scalar: &Scalar, row: &RowExpr, anchor: Anchor) -> Option<Vector> {
-        if let Some(found) = self.search_over_codes(scalar, row) {
-            return Some(found);
-        }
-        let codes = self.tables.codes_of(self.table, anchor) as usize;
-        let by_leaf: Vec<LeafCodes> = (0..row.leaves.len())
-            .map(|i| {
-                let mut used = false;
-                scalar.each_leaf(&mut |leaf| used |= leaf == i);
-                if used { self.leaf_codes(&row.leaves[i], anchor) } else { Some(LeafCodes::Unused) }
-            })
-            .collect::<Option<_>>()?;
-        let part = |range: Range<usize>| {
-            let len = range.len();
-            let values = by_leaf.iter().map(|leaf| leaf.values(self.tables, range.clone())).collect();
-            scalar.eval(&WholeLeaves { values, tables: self.tables }, len).ok()
-        };
-        if codes <= CODES_OF_PART {
-            return part(0..codes);
-        }
-        // Values of texts take much more room than their codes: they are there for some codes at a time.
-        let starts: Vec<usize> = (0..codes).step_by(CODES_OF_PART).collect();
-        let parts = starts.into_par_iter().map(|start| part(start..(start + CODES_OF_PART).min(codes)));
-        let mut all = VectorBuilder::new(scalar.ty, codes);
-        parts.collect::<Option<Vec<Vector>>>()?.iter().for_each(|part| all.append(part, scalar.ty));
-        Some(all.finish())
-    }
-
-    /// A search in the texts of a column: once for each of its texts, where they are.
-    fn search_over_codes(&self, scalar: &Scalar, row: &RowExpr) -> Option<Vector> {
-        let ScalarKind::Call(op, args) = &scalar.kind else { return None };
-        let [Scalar { kind: ScalarKind::Leaf(leaf), .. }, wanted] = args.as_slice() else { return None };
-        let RowLeaf::Column { column, path } = &row.leaves[*leaf] else { return None };
-        let Encoding::Texts(dictionary) = self.tables.column(*column).encoding() else { return None };
-        let wanted = match &wanted.kind {
-            ScalarKind::Constant(value) => value.clone(),
-            ScalarKind::Leaf(leaf) => match &row.leaves[*leaf] {
-                RowLeaf::Parameter(slot) => self.held(*slot)?.1.value(),
-                _ => return None,
-            },
-            _ => return None,
-        };
-        let search = TextSearch::of(*op, wanted.as_text()?)?;
-        let found = dictionary.map(|text| search.finds(text));
-        let codes = self.tables.codes_by_code(*column, path);
-        let of = |code: &u64| found.get(*code as usize).copied();
-        let valid = codes.iter().map(|code| of(code).is_some()).collect();
-        let values = codes.iter().map(|code| of(code).unwrap_or(false)).collect();
-        Some(Vector::with_validity(Data::Bool(values), valid))
-    }
-
-    fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor) -> Option<LeafCodes> {
-        match leaf {
-            RowLeaf::Column { column, path } => {
-                Some(LeafCodes::Column(*column, self.tables.codes_by_code(*column, path)))
-            }
-            RowLeaf::Parameter(slot) => {
-                let (_, held, ty) = self.held(*slot)?;
-                Some(LeafCodes::Constant(held.value(), *ty))
-            }
-            RowLeaf::Member { slot, of } => {
-                let (_, BoundValue::Members(members), _) = self.held(*slot)? else {
-                    return None;
-                };
-                let values = self.over_codes(&of.scalar, of, anchor)?;
-                Some(LeafCodes::Values(membership(&values, of.scalar.ty, members)))
-            }
-        }
-    }
-}
-
-/// Codes for which something is computed at a time.
-const CODES_OF_PART: usize = 1 << 15;
-
-/// What a leaf has for each code of an anchor.
-enum LeafCodes {
-    Unused,
-    /// Values of a column, by their codes in it.
-    Column(ColumnId, Vec<u64>),
-    Constant(Value, Type),
-    Values(Vector),
-}
-
-impl LeafCodes {
-    fn values(&self, tables: Tables<'_>, range: Range<usize>) -> Option<Vector> {
-        match self {
-            LeafCodes::Unused => None,
-            LeafCodes::Column(column, codes) => Some(tables.column(*column).vector_of(&codes[range])),
-            LeafCodes::Constant(value, ty) => Some(Vector::constant(value, *ty, range.len())),
-            LeafCodes::Values(values) => {
-                Some(values.gather(&(range.start as u32..range.end as u32).collect::<Vec<_>>()))
-            }
-        }
-    }
 }
 
 /// For each value whether it is among the members; null for null.
@@ -374,29 +259,6 @@ pub fn membership(values: &Vector, ty: Type, members: &Members) -> Vector {
         builder.push(if value.is_null() { Value::Null } else { Value::Bool(members.contains(&value)) });
     }
     builder.finish()
-}
-
-/// Whether a `let` is used that is bound outside of the tree.
-fn has_free_let(scalar: &Scalar, bound: &mut Vec<crate::formula::typed::LetId>) -> bool {
-    match &scalar.kind {
-        ScalarKind::Constant(_) | ScalarKind::Leaf(_) | ScalarKind::Fault(_) => false,
-        ScalarKind::LetRef(id) => !bound.contains(id),
-        ScalarKind::Let(id, a, b) => {
-            if has_free_let(a, bound) {
-                return true;
-            }
-            bound.push(*id);
-            let free = has_free_let(b, bound);
-            bound.pop();
-            free
-        }
-        ScalarKind::And(a, b) | ScalarKind::Or(a, b) => has_free_let(a, bound) || has_free_let(b, bound),
-        ScalarKind::Call(_, args) | ScalarKind::Coalesce(args) => args.iter().any(|a| has_free_let(a, bound)),
-        ScalarKind::Case(arms, otherwise) => {
-            arms.iter().any(|(c, r)| has_free_let(c, bound) || has_free_let(r, bound))
-                || otherwise.as_ref().is_some_and(|e| has_free_let(e, bound))
-        }
-    }
 }
 
 /// Leaves that are whole vectors.

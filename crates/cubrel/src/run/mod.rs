@@ -1,7 +1,8 @@
 //! Plans to results: reads over the store, assembly, grids.
 //!
 //! * [`frame`]: many cells at once
-//! * [`tables`]: the data, and what a row's values hang off; [`compiled`]: expressions over rows, made ready
+//! * [`tables`]: the data, and what a row's values hang off; [`compiled`]: expressions over rows, made ready;
+//!   `by_code`: once for each code of what they hang off
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
@@ -15,6 +16,7 @@
 
 pub mod accumulate;
 pub mod assemble;
+mod by_code;
 mod by_value;
 mod cells;
 pub mod compiled;

@@ -2,12 +2,15 @@
 
 use super::bits::{PackedInts, bits_for};
 use super::codes::{CodeWord, Codes, Segment};
+use super::places::Places;
 use super::sorted::SortedInts;
 
 /// Another form than packed codes has to save at least one byte in so many.
 const WORTH: usize = 8;
 /// Rows that are asked for the most common code.
 const MAJORITY_SAMPLE: usize = 1 << 12;
+/// Null is told apart where it is one code in so many, or more.
+const FREQUENT: usize = 8;
 
 /// The codes of rows on their way to a segment: narrow where all fit, since most of the work is to move them.
 pub enum RowCodes {
@@ -157,7 +160,7 @@ impl RowCodes {
     /// How many bytes [`RowCodes::segment`] takes.
     pub fn bytes(&self, extent: Extent) -> usize {
         fn bytes<T: CodeWord>(codes: &[T], extent: Extent) -> usize {
-            if is_sequence(codes, extent) { 0 } else { Forms::of(codes, extent.bits()).least().1 }
+            if is_sequence(codes, extent) { 0 } else { Forms::of(codes, extent).least().1 }
         }
         for_either!(self, codes => bytes(codes, extent))
     }
@@ -184,7 +187,7 @@ fn within<T: CodeWord>(codes: &[T], extent: Extent) -> Segment {
 
 fn smallest<T: CodeWord>(codes: &[T], extent: Extent) -> Codes {
     let (base, bits) = (extent.low, extent.bits());
-    let forms = Forms::of(codes, bits);
+    let forms = Forms::of(codes, extent);
     match forms.least().0 {
         Form::Packed => Codes::Packed(PackedInts::pack(codes.iter().map(|c| c.wide() - base), bits)),
         Form::Runs => as_runs(codes, base, bits, forms.run_count),
@@ -208,17 +211,17 @@ enum Form {
 }
 
 impl Forms {
-    fn of<T: CodeWord>(codes: &[T], bits: u8) -> Forms {
-        let len = codes.len();
+    fn of<T: CodeWord>(codes: &[T], extent: Extent) -> Forms {
+        let (len, bits) = (codes.len(), extent.bits());
         let run_count = 1 + codes.iter().zip(codes.iter().skip(1)).filter(|(a, b)| a != b).count();
-        let common = majority(codes);
+        let common = majority(codes).or_else(|| frequent(codes, T::of(extent.high)));
         let others = common.map(|c| codes.iter().filter(|x| **x != c).count());
-        let with_places = |n: usize| SortedInts::bytes_for(n, len as u64) + n.div_ceil(64) * usize::from(bits) * 8;
+        let packed = |n: usize| n.div_ceil(64) * usize::from(bits) * 8;
         Forms {
-            packed: len.div_ceil(64) * usize::from(bits) * 8,
-            runs: with_places(run_count),
+            packed: packed(len),
+            runs: SortedInts::bytes_for(run_count, len as u64) + packed(run_count),
             run_count,
-            sparse: others.map_or(usize::MAX, with_places),
+            sparse: others.map_or(usize::MAX, |n| Places::bytes_for(n, len) + packed(n)),
             common: common.map_or(0, CodeWord::wide),
         }
     }
@@ -252,6 +255,13 @@ fn majority<T: CodeWord>(codes: &[T]) -> Option<T> {
     candidate.filter(|_| 3 * votes > sample().count())
 }
 
+/// A value if it is one in so many of a sample, or more.
+fn frequent<T: CodeWord>(codes: &[T], value: T) -> Option<T> {
+    let sample = || codes.iter().step_by((codes.len() / MAJORITY_SAMPLE).max(1));
+    let count = sample().filter(|code| **code == value).count();
+    (count * FREQUENT > sample().count()).then_some(value)
+}
+
 fn as_runs<T: CodeWord>(codes: &[T], base: u64, bits: u8, runs: usize) -> Codes {
     let mut ends = Vec::with_capacity(runs);
     let mut kept = Vec::with_capacity(runs);
@@ -272,7 +282,7 @@ fn as_runs<T: CodeWord>(codes: &[T], base: u64, bits: u8, runs: usize) -> Codes 
 fn as_sparse<T: CodeWord>(codes: &[T], base: u64, bits: u8, common: u64) -> Codes {
     let others = codes.iter().enumerate().filter(|(_, c)| c.wide() != common);
     let others: Vec<(u64, u64)> = others.map(|(i, c)| (i as u64, c.wide() - base)).collect();
-    let rows = SortedInts::new(others.iter().map(|(i, _)| *i), codes.len() as u64);
+    let rows = Places::new(others.iter().map(|(i, _)| *i), codes.len());
     let codes_of = PackedInts::pack(others.iter().map(|(_, c)| *c), bits);
     Codes::Sparse { len: codes.len(), common: common - base, rows, codes: codes_of }
 }

@@ -1,7 +1,7 @@
 //! Columns as codes in segments, dictionaries, lookups, and how many bytes each takes.
 //!
 //! * [`buffer`]: numbers on the heap or in a mapped file
-//! * [`bits`]: packed whole numbers, `unpack`: blocks of them at once; [`sorted`]: ascending ones
+//! * [`bits`]: packed whole numbers, `unpack`: blocks of them at once; [`sorted`]: ascending ones; [`places`]: some rows of all
 //! * [`codes`]: the codes of a segment: packed, run-length, sparse, or a sequence; [`forms`]: which of them takes the least
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
@@ -29,6 +29,7 @@ pub mod join;
 pub mod lookup;
 pub mod numbers;
 pub mod order;
+pub mod places;
 mod rank;
 pub mod raw;
 pub mod sorted;

@@ -107,16 +107,28 @@ impl Combinations {
         if self.are(columns, rows) {
             return (0..rows as u32).collect();
         }
-        if let ([own], [wanted]) = (self.columns.as_slice(), columns)
-            && own.is_sorted()
-            && wanted.is_sorted()
-        {
-            return found_in_order(own, wanted);
+        if let Some(found) = self.found_by_order(columns) {
+            return found;
         }
         let sizes = self.sizes.clone();
         let key = packed(columns, &sizes);
         let index = self.index();
         (0..rows).map(|row| index.find(key(row))).collect()
+    }
+
+    /// The same where one key tells all combinations apart, and they stand in its order there and here.
+    fn found_by_order(&self, columns: &[&[u64]]) -> Option<Vec<u32>> {
+        let tells = |(own, wanted): &(&Codes, &&[u64])| own.is_sorted_by(|a, b| a < b) && wanted.is_sorted();
+        let (own, wanted) = self.columns.iter().zip(columns).find(tells)?;
+        let mut found = found_in_order(own, wanted);
+        for (own, wanted) in self.columns.iter().zip(columns) {
+            for (number, code) in found.iter_mut().zip(*wanted) {
+                if own.get(*number as usize) != Some(code) {
+                    *number = NO_COMBINATION;
+                }
+            }
+        }
+        Some(found)
     }
 
     /// Whether they are those of certain rows, in that order: the read that brought them was asked again.
@@ -192,6 +204,7 @@ mod tests {
             assert_eq!(all.numbers(codes([&[2, 4, 4, 1], &[3, 6, 6, 3]]), 4, false), [1, 2, 2, 0]);
             assert_eq!(all.columns, codes([&[1, 2, 4], &[3, 3, 6]]));
             assert_eq!(all.find(&[&[4, 4], &[6, 5]], 2), [2, NO_COMBINATION]);
+            assert_eq!(all.find(&[&[0, 1, 2, 4], &[3, 3, 4, 6]], 4), [NO_COMBINATION, 0, NO_COMBINATION, 2]);
             assert_eq!(all.by_part(&[1])[&3], [0, 1]);
             assert_eq!(all.len(), 3);
         }

@@ -121,13 +121,7 @@ impl Prepared<'_> {
                 break;
             }
             let truths = filter.eval(self.tables, batch, positions)?.truths();
-            // Without a branch: which rows pass is not to be foreseen.
-            let mut kept = 0;
-            for (place, passes) in truths.into_iter().take(positions.len()).enumerate() {
-                positions[kept] = positions[place];
-                kept += usize::from(passes);
-            }
-            positions.truncate(kept);
+            keep(positions, truths.into_iter());
         }
         Ok(())
     }
@@ -181,24 +175,33 @@ impl Prepared<'_> {
         Ok(groups)
     }
 
-    /// The rows that pass, and the key of each.
+    /// The rows that pass, and the key of each. Filters come first, so that keys are put together for what is left alone.
     pub(super) fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
-        let mut keys = vec![0u128; all.len()];
-        let mut passes = vec![true; all.len()];
-        for plan in &self.anchors {
-            for (i, code) in batch.wide_codes(plan.anchor, all).into_iter().enumerate() {
-                keys[i] += plan.worth(code);
-                passes[i] &= plan.passes(code);
-            }
+        let mut positions = all.to_vec();
+        for plan in self.anchors.iter().filter(|plan| plan.filters()) {
+            let codes = batch.wide_codes(plan.anchor, &positions);
+            keep(&mut positions, codes.into_iter().map(|code| plan.passes(code)));
+        }
+        self.apply_row_filters(batch, &mut positions)?;
+        let mut keys = vec![0u128; positions.len()];
+        for plan in self.anchors.iter().filter(|plan| !plan.only_filters()) {
+            let codes = batch.wide_codes(plan.anchor, &positions);
+            keys.iter_mut().zip(codes).for_each(|(key, code)| *key += plan.worth(code));
         }
         for loose in &self.loose {
-            for (key, code) in keys.iter_mut().zip(batch.key_codes(loose, all)) {
-                *key += u128::from(code) * loose.stride;
-            }
+            let codes = batch.key_codes(loose, &positions);
+            keys.iter_mut().zip(codes).for_each(|(key, code)| *key += u128::from(code) * loose.stride);
         }
-        let mut positions: Vec<u32> = all.iter().copied().filter(|i| passes[*i as usize]).collect();
-        self.apply_row_filters(batch, &mut positions)?;
-        let keys = positions.iter().map(|i| keys[*i as usize]).collect();
         Ok((positions, keys))
     }
+}
+
+/// Leaves those positions that pass. Without a branch: which of them do is not to be foreseen.
+fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
+    let mut kept = 0;
+    for (place, passes) in passes.take(positions.len()).enumerate() {
+        positions[kept] = positions[place];
+        kept += usize::from(passes);
+    }
+    positions.truncate(kept);
 }

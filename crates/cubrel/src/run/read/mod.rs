@@ -9,7 +9,7 @@
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
-//! * `filters`: which rows a filter lets through
+//! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
 //! * `dependent`: keys that follow from others
@@ -23,6 +23,7 @@ mod dependent;
 mod feed;
 mod filters;
 mod groups;
+mod implied;
 mod keys;
 mod parts;
 mod prepare;

@@ -391,15 +391,16 @@ impl Prepared<'_> {
             Grouping::Dense => Numbering::Dense,
             Grouping::Thin | Grouping::Hashed => Numbering::Hashed(numbers, keys),
         };
-        Ok(ReadResult {
+        let result = ReadResult {
             sizes,
             strides: self.strides,
-            dependences: self.dependences,
+            follows: self.dependences.iter().map(Option::is_some).collect(),
             numbering,
             present: OnceLock::new(),
             seen,
             columns: columns?,
             stats,
-        })
+        };
+        Ok(result.with_dependent_codes(self.tables, read, &self.dependences))
     }
 }

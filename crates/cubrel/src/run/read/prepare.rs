@@ -15,7 +15,8 @@ use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::dependent::{Dependence, dependences};
 use super::filters::{far_rows, rows_of_lines};
-use super::ranges::{CodeRanges, ranges_of};
+use super::implied::implied;
+use super::ranges::{CodeRanges, ranges_of, without_lets};
 use super::result::strides;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
@@ -60,6 +61,9 @@ pub(super) enum Grouping {
     /// By hash of their keys.
     Hashed,
 }
+
+/// A part of a condition is looked at first where at most so many of 100 codes pass.
+const MOST_PASSING: usize = 75;
 
 /// To keep one group for each that there could be costs about what it takes to look this many rows' groups up.
 const GROUPS_PER_LOOKUP: f64 = 2.0;
@@ -310,9 +314,44 @@ impl Builder<'_, '_> {
             let pass = values.truths();
             self.anchor(anchor).narrow(&pass);
         } else {
+            self.narrow_by_parts(predicate);
             self.row_filters.push(compiled);
         }
         Ok(())
+    }
+
+    /// What a condition on several anchors says of each of them by itself, so that fewer rows are looked at one by one.
+    fn narrow_by_parts(&mut self, predicate: &Predicate) {
+        let row = &predicate.test;
+        if !self.options.hoist {
+            return;
+        }
+        let Some(condition) = without_lets(&row.scalar, &mut Vec::new()) else { return };
+        let anchor_of = |leaf: &RowLeaf| match leaf {
+            RowLeaf::Column { column, path } => Some(self.tables.anchor(*column, path)),
+            RowLeaf::Parameter(_) | RowLeaf::Member { .. } => None,
+        };
+        let anchors: Vec<Option<Anchor>> = row.leaves.iter().map(anchor_of).collect();
+        let mut tried: Vec<Anchor> = Vec::new();
+        for anchor in anchors.iter().flatten() {
+            if tried.contains(anchor) {
+                continue;
+            }
+            tried.push(*anchor);
+            let counts = |leaf: usize| match &row.leaves[leaf] {
+                RowLeaf::Parameter(_) => None,
+                _ => Some(anchors[leaf] == Some(*anchor)),
+            };
+            let Some(scalar) = implied(&condition, &counts) else { continue };
+            let compiler = RowCompiler::new(self.tables, self.table, self.outer, true);
+            let compiled = compiler.compile(&RowExpr { scalar, leaves: row.leaves.clone() });
+            let Some((anchor, values)) = compiled.as_mapped() else { continue };
+            let pass = values.truths();
+            let passing = pass.iter().filter(|pass| **pass).count();
+            if passing * 100 < pass.len() * MOST_PASSING {
+                self.anchor(anchor).narrow(&pass);
+            }
+        }
     }
 }
 

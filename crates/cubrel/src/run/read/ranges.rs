@@ -116,7 +116,7 @@ pub(super) fn ranges_of(row: &CompiledRow) -> Option<(u32, CodeRanges)> {
 
 /// A condition with the column itself in the place of every `let` that is one, as `between` has it; `None` where a `let` is
 /// more than that.
-fn without_lets(part: &Scalar, known: &mut Vec<(LetId, Scalar)>) -> Option<Scalar> {
+pub(super) fn without_lets(part: &Scalar, known: &mut Vec<(LetId, Scalar)>) -> Option<Scalar> {
     let kind = match &part.kind {
         ScalarKind::Let(id, value, body) if matches!(value.kind, ScalarKind::Leaf(_)) => {
             known.push((*id, (**value).clone()));

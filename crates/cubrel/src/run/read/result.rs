@@ -2,8 +2,9 @@
 
 use super::super::accumulate::GroupNumbers;
 use super::super::frame::{Codes, Frame};
+use super::super::tables::Tables;
 use super::dependent::Dependence;
-use crate::plan::DimId;
+use crate::plan::{DimId, Read};
 use crate::value::Vector;
 
 use std::sync::{Arc, OnceLock};
@@ -15,8 +16,8 @@ pub struct ReadResult {
     pub(super) sizes: Vec<u64>,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
-    /// By key, what it follows from: it adds nothing to the number.
-    pub(super) dependences: Vec<Option<Dependence>>,
+    /// By key, whether it follows from another one: it adds nothing to the number.
+    pub(super) follows: Vec<bool>,
     pub(super) numbering: Numbering,
     /// Made when it is asked for.
     pub(super) present: OnceLock<Present>,
@@ -112,20 +113,31 @@ impl ReadResult {
                 keys.iter().map(|key| numbers.get(key).copied().unwrap_or(none)).collect()
             }
         };
-        for (key, dependence) in self.dependences.iter().enumerate() {
-            let Some(Dependence { on, codes: follows }) = dependence else { continue };
-            for ((group, code), other) in found.iter_mut().zip(codes(key)).zip(codes(*on)) {
-                if follows[*other as usize] != *code {
-                    *group = none;
-                }
-            }
+        if self.follows.contains(&true) {
+            self.drop_others(&mut found, none, codes);
         }
         found
     }
 
+    /// Takes from cells the groups that have other codes in the keys which follow from others.
+    fn drop_others<'c>(&self, found: &mut [u32], none: u32, codes: impl Fn(usize) -> &'c [u64]) {
+        let present = self.present();
+        let mut places = vec![u32::MAX; self.groups() + 1];
+        present.groups.iter().zip(0..).for_each(|(group, place)| places[*group as usize] = place);
+        for key in (0..self.sizes.len()).filter(|key| self.follows[*key]) {
+            let own = &present.codes[key];
+            for (group, code) in found.iter_mut().zip(codes(key)) {
+                // A group without rows has no codes.
+                if own.get(places[*group as usize] as usize) != Some(code) {
+                    *group = none;
+                }
+            }
+        }
+    }
+
     /// The keys that groups are numbered by, and what their codes add to the number.
     fn counting_keys(&self) -> impl Iterator<Item = (usize, u128)> {
-        (0..self.sizes.len()).filter(|key| self.dependences[*key].is_none()).map(|key| (key, self.strides[key]))
+        (0..self.sizes.len()).filter(|key| !self.follows[*key]).map(|key| (key, self.strides[key]))
     }
 
     /// How many codes a key has, null's included.
@@ -141,13 +153,40 @@ impl ReadResult {
     /// The groups that have rows.
     pub fn present(&self) -> &Present {
         self.present.get_or_init(|| {
-            let groups: Vec<u32> = (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect();
-            let codes = self.codes_of(&groups).into_iter().map(Arc::new).collect();
+            let groups = self.seen_groups();
+            let codes = self.counted_codes(&groups).into_iter().map(Arc::new).collect();
             Present { groups: Arc::new(groups), codes }
         })
     }
 
-    fn codes_of(&self, groups: &[u32]) -> Vec<Vec<u64>> {
+    fn seen_groups(&self) -> Vec<u32> {
+        (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect()
+    }
+
+    /// With the codes of the keys that follow from others, where there are any.
+    pub(super) fn with_dependent_codes(
+        self,
+        tables: Tables<'_>,
+        read: &Read,
+        dependences: &[Option<Dependence>],
+    ) -> ReadResult {
+        if self.follows.contains(&true) {
+            let groups = self.seen_groups();
+            let mut codes = self.counted_codes(&groups);
+            for (key, dependence) in dependences.iter().enumerate() {
+                if let Some(dependence) = dependence {
+                    let on = dependence.on;
+                    codes[key] = dependence.codes(tables, read.keys[key], read.keys[on], &codes[on]);
+                }
+            }
+            let codes = codes.into_iter().map(Arc::new).collect();
+            self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
+        }
+        self
+    }
+
+    /// The codes that groups have in the keys that they are numbered by.
+    fn counted_codes(&self, groups: &[u32]) -> Vec<Vec<u64>> {
         let one_key = self.counting_keys().count() == 1;
         let mut columns = vec![Vec::new(); self.sizes.len()];
         for (key, stride) in self.counting_keys() {
@@ -160,11 +199,6 @@ impl ReadResult {
                     groups.iter().map(|g| (keys[*g as usize] / stride % u128::from(size)) as u64).collect()
                 }
             };
-        }
-        for (key, dependence) in self.dependences.iter().enumerate() {
-            if let Some(Dependence { on, codes }) = dependence {
-                columns[key] = columns[*on].iter().map(|code| codes[*code as usize]).collect();
-            }
         }
         columns
     }

@@ -50,7 +50,7 @@ pub fn rolled_up(
     };
     let columns = read.aggregates.iter().zip(&finer.aggregates).map(column).collect::<Result<_, _>>()?;
     Ok(Some(ReadResult {
-        dependences: vec![None; sizes.len()],
+        follows: vec![false; sizes.len()],
         sizes,
         strides,
         numbering: Numbering::Dense,

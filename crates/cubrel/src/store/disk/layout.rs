@@ -78,8 +78,20 @@ pub(super) struct SegmentEntry {
 pub(super) enum CodesEntry {
     Packed(PackedEntry),
     Runs { len: usize, ends: SortedEntry, codes: PackedEntry },
-    Sparse { len: usize, common: u64, rows: SortedEntry, codes: PackedEntry },
+    Sparse { len: usize, common: u64, rows: PlacesEntry, codes: PackedEntry },
     Sequence(usize),
+}
+
+/// Some rows of a segment.
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum PlacesEntry {
+    Listed(SortedEntry),
+    /// A bit for each row, in words of 8 bytes; how many rows are marked before each eight of them, in 4 bytes.
+    Marked {
+        words: Block,
+        counts: Block,
+    },
 }
 
 /// Numbers of so many bits each, in words of 8 bytes; 64 numbers begin with a new word.

@@ -33,7 +33,7 @@ pub use write::write_to;
 
 const MAGIC: &[u8; 8] = b"CUBREL\0\0";
 /// Changes with every change of the format.
-const VERSION: u64 = 5;
+const VERSION: u64 = 6;
 /// Magic, version, place, length and hash of the header.
 const PREAMBLE: usize = 40;
 

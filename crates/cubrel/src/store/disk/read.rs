@@ -7,8 +7,8 @@ use std::sync::Arc;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::layout::{
-    Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, SegmentEntry, SortedEntry,
-    TableEntry,
+    Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, PlacesEntry, SegmentEntry,
+    SortedEntry, TableEntry,
 };
 use super::{MAGIC, PREAMBLE, ReadError, Stored, StoredTable, VERSION, damaged};
 use crate::store::bits::PackedInts;
@@ -22,6 +22,7 @@ use crate::store::dictionary::ranks::RankList;
 use crate::store::dictionary::template::Template;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
+use crate::store::places::{Marks, Places};
 use crate::store::sorted::SortedInts;
 use crate::value::Type;
 
@@ -118,6 +119,15 @@ impl Reader<'_> {
             .ok_or_else(|| damaged("sorted numbers have the wrong length"))
     }
 
+    fn places(&mut self, entry: &PlacesEntry) -> Result<Places, ReadError> {
+        match entry {
+            PlacesEntry::Listed(rows) => Ok(Places::Listed(self.sorted(rows)?)),
+            PlacesEntry::Marked { words, counts } => Marks::from_parts(self.buffer(*words)?, self.buffer(*counts)?)
+                .map(Places::Marked)
+                .ok_or_else(|| damaged("marked rows have the wrong length")),
+        }
+    }
+
     fn table(&mut self, entry: TableEntry) -> Result<StoredTable, ReadError> {
         let columns = entry.columns.iter().map(|c| self.column(&entry.name, c)).collect::<Result<Vec<_>, _>>()?;
         if columns.iter().any(|(_, c)| c.rows() != entry.rows) {
@@ -172,7 +182,7 @@ impl Reader<'_> {
                 Codes::Runs { len: *len, ends: self.sorted(ends)?, codes: self.packed(codes)? }
             }
             CodesEntry::Sparse { len, common, rows, codes } => {
-                Codes::Sparse { len: *len, common: *common, rows: self.sorted(rows)?, codes: self.packed(codes)? }
+                Codes::Sparse { len: *len, common: *common, rows: self.places(rows)?, codes: self.packed(codes)? }
             }
             CodesEntry::Sequence(len) => Codes::Sequence(*len),
         };

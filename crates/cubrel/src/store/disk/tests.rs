@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::*;
+use crate::store::places::Places;
 use crate::store::raw::{RawColumn, RawData};
 use crate::store::{Codes, Encoding, Target};
 use crate::value::{Data, Matching, Type, Value, Vector};
@@ -22,6 +23,8 @@ fn sample() -> Stored {
     };
     let mut sparse = ints(Type::Int, &|i| noise(i) as i64);
     sparse.valid = Some((0..ROWS).map(|i| i % 50 == 7).collect());
+    let mut marked = ints(Type::Int, &|i| noise(i) as i64);
+    marked.valid = Some((0..ROWS).map(|i| noise(i) % 5 < 2).collect());
     let columns = [
         ("offset", ints(Type::decimal(2), &|i| 25 * (noise(i) % 400) as i64 - 700)),
         ("sequence", ints(Type::Int, &|i| 5 + i as i64)),
@@ -29,6 +32,7 @@ fn sample() -> Stored {
         ("listed", ints(Type::Int, &|i| [-7_000_000_000, 12, 9_000_000_001][i as usize % 3])),
         ("distances", ints(Type::Timestamp, &|i| (noise(i % 2000) as i64) << 20 | 1)),
         ("sparse", sparse),
+        ("marked", marked),
         (
             "float",
             RawColumn {
@@ -87,13 +91,14 @@ fn what_was_written_is_read() {
         .map(|(_, c)| match (c.encoding(), &c.segments()[0].codes) {
             (Encoding::Offset { .. }, Codes::Packed(_)) => "packed",
             (Encoding::Offset { .. }, Codes::Runs { .. }) => "runs",
-            (_, Codes::Sparse { .. }) => "sparse",
+            (_, Codes::Sparse { rows: Places::Listed(_), .. }) => "sparse",
+            (_, Codes::Sparse { rows: Places::Marked(_), .. }) => "marked",
             (_, Codes::Sequence(_)) => "sequence",
             (Encoding::Numbers(_), _) => "numbers",
             (Encoding::Texts(d), _) => d.form(),
         })
         .collect();
-    for form in ["packed", "runs", "sparse", "sequence", "numbers", "plain", "template", "blocks"] {
+    for form in ["packed", "runs", "sparse", "marked", "sequence", "numbers", "plain", "template", "blocks"] {
         assert!(encodings.contains(&form), "no column is {form}: {encodings:?}");
     }
     write(&path, &stored).expect("writes");

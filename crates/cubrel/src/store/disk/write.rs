@@ -6,8 +6,8 @@ use std::sync::Arc;
 use xxhash_rust::xxh3::Xxh3;
 
 use super::layout::{
-    Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, SegmentEntry, SortedEntry,
-    TableEntry,
+    Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, PlacesEntry, SegmentEntry,
+    SortedEntry, TableEntry,
 };
 use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION};
 use crate::store::bits::PackedInts;
@@ -16,6 +16,7 @@ use crate::store::column::{Column, Encoding};
 use crate::store::dictionary::TextDictionary;
 use crate::store::lookup::{Lookup, Target};
 use crate::store::numbers::Numbers;
+use crate::store::places::Places;
 use crate::store::sorted::SortedInts;
 
 /// Writes what a store file consists of.
@@ -91,6 +92,17 @@ impl<F: Write> Blocks<'_, F> {
         Ok(SortedEntry { low: self.packed(low)?, high: self.words(high)?, samples: self.words(samples)? })
     }
 
+    fn places(&mut self, places: &Places) -> io::Result<PlacesEntry> {
+        Ok(match places {
+            Places::Listed(rows) => PlacesEntry::Listed(self.sorted(rows)?),
+            Places::Marked(marks) => {
+                let (words, counts) = marks.parts();
+                let counts = self.block(counts.iter().map(|count| count.to_le_bytes()))?;
+                PlacesEntry::Marked { words: self.words(words)?, counts }
+            }
+        })
+    }
+
     fn table(&mut self, table: &StoredTable) -> io::Result<TableEntry> {
         let columns = match table.shares {
             Some(_) => Vec::new(),
@@ -147,7 +159,7 @@ impl<F: Write> Blocks<'_, F> {
                 CodesEntry::Runs { len: *len, ends: self.sorted(ends)?, codes: self.packed(codes)? }
             }
             Codes::Sparse { len, common, rows, codes } => {
-                CodesEntry::Sparse { len: *len, common: *common, rows: self.sorted(rows)?, codes: self.packed(codes)? }
+                CodesEntry::Sparse { len: *len, common: *common, rows: self.places(rows)?, codes: self.packed(codes)? }
             }
             Codes::Sequence(len) => CodesEntry::Sequence(*len),
         };

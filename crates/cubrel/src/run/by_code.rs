@@ -1,0 +1,182 @@
+//! An expression once for each code of an anchor; what looks at one column alone, once for each value that the column has.
+
+use std::ops::Range;
+
+use rayon::prelude::*;
+
+use super::compiled::{RowCompiler, WholeLeaves, membership};
+use super::frame::BoundValue;
+use super::located::Far;
+use super::tables::{Anchor, Tables};
+use crate::formula::kernels::TextSearch;
+use crate::formula::scalar::{Scalar, ScalarKind};
+use crate::formula::schema::ColumnId;
+use crate::plan::{RowExpr, RowLeaf};
+use crate::store::{Column, Encoding};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+
+/// Codes for which something is computed at a time.
+const CODES_OF_PART: usize = 1 << 15;
+/// Something is computed for each value of a column where there are at least so many codes for each.
+const CODES_PER_VALUE: usize = 2;
+
+/// What a leaf has for each code of an anchor.
+enum LeafCodes {
+    Unused,
+    /// Values of a column, by their codes in it.
+    Column(ColumnId, Vec<u64>),
+    Constant(Value, Type),
+    Values(Vector),
+}
+
+impl LeafCodes {
+    fn values(&self, tables: Tables<'_>, range: Range<usize>) -> Option<Vector> {
+        match self {
+            LeafCodes::Unused => None,
+            LeafCodes::Column(column, codes) => Some(tables.column(*column).vector_of(&codes[range])),
+            LeafCodes::Constant(value, ty) => Some(Vector::constant(value, *ty, range.len())),
+            LeafCodes::Values(values) => {
+                Some(values.gather(&(range.start as u32..range.end as u32).collect::<Vec<_>>()))
+            }
+        }
+    }
+}
+
+impl RowCompiler<'_> {
+    /// The expression for each code of an anchor, off which all of its leaves hang; `None` when that fails for some code,
+    /// which need not occur.
+    pub(super) fn by_code(&self, scalar: &Scalar, row: &RowExpr, anchor: Anchor, codes: usize) -> Option<Vector> {
+        if let Some(found) = self.by_column_value(scalar, row, codes) {
+            return Some(found);
+        }
+        let mut parts = Vec::new();
+        let scalar = self.with_known_parts(scalar, row, codes, &mut parts);
+        let used = |leaf: usize| {
+            let mut used = false;
+            scalar.each_leaf(&mut |l| used |= l == leaf);
+            used
+        };
+        let leaf = |(i, leaf)| if used(i) { self.leaf_codes(leaf, anchor, codes) } else { Some(LeafCodes::Unused) };
+        let mut by_leaf = row.leaves.iter().enumerate().map(leaf).collect::<Option<Vec<LeafCodes>>>()?;
+        by_leaf.extend(parts.into_iter().map(LeafCodes::Values));
+        let part = |range: Range<usize>| {
+            let len = range.len();
+            let values = by_leaf.iter().map(|leaf| leaf.values(self.tables, range.clone())).collect();
+            scalar.eval(&WholeLeaves { values, tables: self.tables }, len).ok()
+        };
+        in_parts(codes, scalar.ty, &part)
+    }
+
+    /// The expression with the largest parts that look at one column each, where that has few values, in the place of leaves
+    /// behind those of the row.
+    fn with_known_parts(&self, scalar: &Scalar, row: &RowExpr, codes: usize, parts: &mut Vec<Vector>) -> Scalar {
+        if matches!(scalar.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) {
+            return scalar.clone();
+        }
+        if !scalar.has_free_let()
+            && let Some(values) = self.by_column_value(scalar, row, codes)
+        {
+            parts.push(values);
+            let leaf = row.leaves.len() + parts.len() - 1;
+            return Scalar { kind: ScalarKind::Leaf(leaf), ..scalar.clone() };
+        }
+        scalar.with_parts(&mut |part| self.with_known_parts(part, row, codes, parts))
+    }
+
+    /// An expression of one column for each of so many codes of an anchor, computed once for each value that the column has;
+    /// `None` where these are not few. A search in texts is done for each of them in any case.
+    fn by_column_value(&self, scalar: &Scalar, row: &RowExpr, codes: usize) -> Option<Vector> {
+        let (column, path) = only_column(scalar, row)?;
+        let data = self.tables.column(column);
+        let values = match self.searched(scalar, row, data) {
+            Some(found) => found,
+            None => {
+                let count = usize::try_from(data.domain()).ok()?.checked_add(1)?;
+                (count.checked_mul(CODES_PER_VALUE)? <= codes).then_some(())?;
+                let part = |range: Range<usize>| {
+                    let codes: Vec<u64> = (range.start as u64..range.end as u64).collect();
+                    let leaf = |leaf: &RowLeaf| match leaf {
+                        RowLeaf::Column { .. } => Some(data.vector_of(&codes)),
+                        RowLeaf::Parameter(slot) => {
+                            self.held(*slot).map(|(_, held, ty)| Vector::constant(&held.value(), *ty, codes.len()))
+                        }
+                        RowLeaf::Member { .. } => None,
+                    };
+                    let values = row.leaves.iter().map(leaf).collect();
+                    scalar.eval(&WholeLeaves { values, tables: self.tables }, codes.len()).ok()
+                };
+                in_parts(count, scalar.ty, &part)?
+            }
+        };
+        if path.is_empty() {
+            return (values.len() == codes).then_some(values);
+        }
+        Some(values.gather(&self.tables.narrow_codes_by_code(column, &path)))
+    }
+
+    /// A search in the texts of a column, for each of its codes.
+    fn searched(&self, scalar: &Scalar, row: &RowExpr, data: &Column) -> Option<Vector> {
+        let ScalarKind::Call(op, args) = &scalar.kind else { return None };
+        let [Scalar { kind: ScalarKind::Leaf(searched), .. }, wanted] = args.as_slice() else { return None };
+        let RowLeaf::Column { .. } = &row.leaves[*searched] else { return None };
+        let Encoding::Texts(dictionary) = data.encoding() else { return None };
+        let wanted = match &wanted.kind {
+            ScalarKind::Constant(value) => value.clone(),
+            ScalarKind::Leaf(leaf) => match &row.leaves[*leaf] {
+                RowLeaf::Parameter(slot) => self.held(*slot)?.1.value(),
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let search = TextSearch::of(*op, wanted.as_text()?)?;
+        let mut found = dictionary.map(|text| search.finds(text));
+        let mut valid = vec![true; found.len()];
+        // Null's code is the last.
+        found.push(false);
+        valid.push(false);
+        Some(Vector::with_validity(Data::Bool(found), valid))
+    }
+
+    fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor, codes: usize) -> Option<LeafCodes> {
+        match leaf {
+            RowLeaf::Column { column, path } => {
+                Some(LeafCodes::Column(*column, self.tables.codes_by_code(*column, path)))
+            }
+            RowLeaf::Parameter(slot) => {
+                let (_, held, ty) = self.held(*slot)?;
+                Some(LeafCodes::Constant(held.value(), *ty))
+            }
+            RowLeaf::Member { slot, of } => {
+                let (_, BoundValue::Members(members), _) = self.held(*slot)? else { return None };
+                let values = self.by_code(&of.scalar, of, anchor, codes)?;
+                Some(LeafCodes::Values(membership(&values, of.scalar.ty, members)))
+            }
+        }
+    }
+}
+
+/// The only column that an expression looks at, and the way there.
+fn only_column(scalar: &Scalar, row: &RowExpr) -> Option<Far> {
+    let (mut found, mut is_only): (Option<Far>, bool) = (None, true);
+    scalar.each_leaf(&mut |leaf| match (&row.leaves[leaf], &found) {
+        (RowLeaf::Column { column, path }, None) => found = Some((*column, path.clone())),
+        (RowLeaf::Column { column, path }, Some((known, way))) => is_only &= column == known && path == way,
+        // Whether something is in a set from outside is told by code as it is.
+        (RowLeaf::Member { .. }, _) => is_only = false,
+        (RowLeaf::Parameter(_), _) => {}
+    });
+    found.filter(|_| is_only)
+}
+
+/// What `part` gives for ranges of so many codes, put together. Values of texts take much more room than their codes: they
+/// are there for some codes at a time.
+fn in_parts(codes: usize, ty: Type, part: &(impl Fn(Range<usize>) -> Option<Vector> + Sync)) -> Option<Vector> {
+    if codes <= CODES_OF_PART {
+        return part(0..codes);
+    }
+    let starts: Vec<usize> = (0..codes).step_by(CODES_OF_PART).collect();
+    let parts = starts.into_par_iter().map(|start| part(start..(start + CODES_OF_PART).min(codes)));
+    let mut all = VectorBuilder::new(ty, codes);
+    parts.collect::<Option<Vec<Vector>>>()?.iter().for_each(|part| all.append(part, ty));
+    Some(all.finish())
+}
