@@ -6,7 +6,7 @@
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
-//! * `cells`: values of many cells; `reads`: the reads of a plan, each done once; `by_value`: those for many values
+//! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `reads`: the reads of a plan, each done once; `by_value`: those for many values
 //! * `current`: columns of bound rows
 //! * `first`: the first of many
 //! * `located`: where something cannot be computed, in words
@@ -19,6 +19,7 @@ pub mod assemble;
 mod by_code;
 mod by_value;
 mod cells;
+mod combinations;
 pub mod compiled;
 mod current;
 pub mod domain;

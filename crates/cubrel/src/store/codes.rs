@@ -60,6 +60,15 @@ impl Segment {
         self.base + self.codes.get(row)
     }
 
+    /// Whether the code of any row is told at once, without looking for its place.
+    pub fn is_reached_at_once(&self) -> bool {
+        match &self.codes {
+            Codes::Packed(_) | Codes::Sequence(_) => true,
+            Codes::Sparse { rows: Places::Marked(_), .. } => true,
+            Codes::Sparse { .. } | Codes::Runs { .. } => false,
+        }
+    }
+
     /// The codes from row `start` on.
     pub fn unpack(&self, start: usize, out: &mut [u64]) {
         self.codes.unpack(start, self.base, out);
@@ -76,7 +85,7 @@ impl Segment {
         let rows = rows.iter().map(|row| start + *row as usize);
         match &self.codes {
             Codes::Packed(codes) => Some(rows.map(|row| map(self.base + codes.get(row))).collect()),
-            Codes::Sparse { rows: Places::Marked(_), .. } => Some(rows.map(|row| map(self.get(row))).collect()),
+            _ if self.is_reached_at_once() => Some(rows.map(|row| map(self.get(row))).collect()),
             _ => None,
         }
     }

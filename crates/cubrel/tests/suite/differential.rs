@@ -16,6 +16,7 @@ struct Case {
 }
 
 const SALE: &[(&str, Type)] = &[
+    ("id", Type::Int),
     ("shop", Type::Int),
     ("kind", Type::Text),
     ("x", Type::Int),
@@ -54,13 +55,15 @@ fn make(seed: u64) -> Case {
         })
         .collect();
     let sale: Vec<Vec<Value>> = (0..sales)
-        .map(|_| {
+        .map(|i| {
             let shop = Value::Int(random.below(shops + 1) as i64 * 10);
             let kind = Value::text(random.pick(&["new", "old", "O'Hara \"x\""]));
             let price = Value::Decimal { unscaled: i128::from(random.below(5000)) - 1000, scale: 2 };
             let x = Value::Int(random.below(40) as i64 - 15);
             let day = Value::Date(20_000 + random.below(40) as i32);
             vec![
+                // No two have the same, in no order.
+                Value::Int(i as i64 * 37 % 61),
                 maybe(random, nulls, shop),
                 maybe(random, nulls, kind),
                 maybe(random, nulls, x),
@@ -160,7 +163,36 @@ fn predicate(random: &mut Random) -> (String, String, &'static str) {
 
 const JOINED: &str = "sale left join shop on sale.shop = shop.id left join zone on shop.zone = zone.id \
                       left join climate on zone.name = climate.zone and sale.kind = climate.kind";
-const AXES: &[&str] = &["shop.name", "shop.grade", "zone.name", "zone.rank", "sale.kind", "sale.day", "climate.rain"];
+const AXES: &[&str] = &[
+    "shop.name",
+    "shop.grade",
+    "zone.name",
+    "zone.rank",
+    "sale.kind",
+    "sale.day",
+    "climate.rain",
+    // These tell the rows of their tables apart, so that others follow from them.
+    "shop.id",
+    "zone.id",
+    "sale.id",
+];
+
+/// A condition that looks at columns of several tables at once.
+fn mixed(random: &mut Random) -> (String, String) {
+    let parts = [(); 4].map(|()| predicate(random));
+    let shape = random.below(4);
+    let of = |parts: [&str; 4]| {
+        let [a, b, c, d] = parts;
+        match shape {
+            0 => format!("({a} and {b}) or ({c} and {d})"),
+            1 => format!("({a} or {b}) and not ({c} and {d})"),
+            2 => format!("{a} or ({b} and {c})"),
+            _ => format!("sale.x > zone.rank or {a} and {b}"),
+        }
+    };
+    let (ours, sql) = (of(parts.each_ref().map(|p| p.0.as_str())), of(parts.each_ref().map(|p| p.1.as_str())));
+    (format!("sale where ({ours})"), format!("({sql})"))
+}
 const FIGURES: &[(&str, &str)] = &[
     ("rows(sale)", "count(*)"),
     ("total", "sum(sale.x)"),
@@ -227,7 +259,11 @@ fn grouped_filtered_aggregates_are_those_of_sqlite() {
         let random = &mut Random(seed ^ 0xABCD);
         for _ in 0..6 {
             let axes = distinct_axes(random, 3);
-            let filters: Vec<_> = (0..random.below(3)).map(|_| predicate(random)).collect();
+            let mut filters: Vec<_> =
+                (0..random.below(3)).map(|_| predicate(random)).map(|(ours, sql, _)| (ours, sql)).collect();
+            if random.chance(40) {
+                filters.push(mixed(random));
+            }
             let mut figures = vec![FIGURES[0]];
             figures.extend(
                 (0..3).map(|_| FIGURES[random.below(FIGURES.len() as u64) as usize]).filter(|(_, s)| !s.is_empty()),
@@ -242,7 +278,7 @@ fn grouped_filtered_aggregates_are_those_of_sqlite() {
                 text += &format!(" split by {}", across.join(", "));
             }
             text += &where_of(&filters.iter().map(|(f, ..)| f.clone()).collect::<Vec<_>>());
-            let in_sql: Vec<String> = filters.iter().map(|(_, s, _)| s.clone()).collect();
+            let in_sql: Vec<String> = filters.iter().map(|(_, s)| s.clone()).collect();
             let sql = format!(
                 "select {} from {JOINED}{}{}",
                 select(&axes, &figures.iter().map(|(_, s)| *s).collect::<Vec<_>>()),

@@ -1,10 +1,10 @@
 //! The combinations of a domain's groups, for each class of outer cells.
 
-use super::combinations::Combinations;
 use crate::formula::schema::RelationshipId;
 use crate::plan::{DimId, KeyId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
 use crate::run::RunError;
+use crate::run::combinations::Combinations;
 use crate::run::frame::{Codes, Frame, distinct, gathered};
 use crate::run::reads::PlanReads;
 

@@ -4,11 +4,9 @@
 //! for which some read brought a group, cut to the former; right wherever a combination without rows cannot matter,
 //! and the only way where combinations are many and data is thin.
 //!
-//! * `combinations`: combinations of codes, numbered
 //! * `groups`: those of each part of a domain, by classes of outer cells
 //! * `sparse`: the ones that reads brought
 
-mod combinations;
 mod groups;
 mod sparse;
 

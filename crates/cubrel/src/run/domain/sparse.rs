@@ -3,11 +3,11 @@
 use crate::plan::{DimId, KeyId};
 use std::collections::{HashMap, HashSet};
 
-use super::combinations::{NO_COMBINATION, packed};
 use super::groups::{Cells, GroupCells, Outside, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
 use crate::run::cells::Support;
+use crate::run::combinations::{NO_COMBINATION, packed};
 use crate::run::frame::{Codes, Frame, distinct};
 use crate::run::reads::PlanReads;
 

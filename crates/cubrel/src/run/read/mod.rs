@@ -12,7 +12,7 @@
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
-//! * `dependent`: keys that follow from others
+//! * `dependent`: how keys count, and which follow from others
 //! * `result`: groups and aggregates
 //! * `rolled`: reads put together from the groups of another one
 
@@ -43,6 +43,7 @@ use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
 use batch::BATCH;
 pub(crate) use batch::Batch;
+use dependent::{Counting, row_of_code};
 use keys::key_sizes;
 use parts::Part;
 use parts::ROWS_PER_RUN;
@@ -165,9 +166,12 @@ pub fn rows_of_group(
 ) -> Result<Vec<u32>, RunError> {
     let options = Options { hash_groups: true, ..options.clone() };
     let prepared = prepared(tables, read, outer, &options)?;
-    let follows = |key: usize| prepared.dependences[key].is_some();
-    let strides = prepared.strides.iter().enumerate().filter(|(key, _)| !follows(*key));
-    let wanted: u128 = strides.map(|(key, stride)| u128::from(codes[key]) * stride).sum();
+    let counted = |key: usize| match prepared.counting[key] {
+        Counting::ByCode => codes[key],
+        Counting::ByRow => row_of_code(tables, read.keys[key], codes[key]),
+        Counting::Follows(_) => 0,
+    };
+    let wanted: u128 = (0..codes.len()).map(|key| u128::from(counted(key)) * prepared.strides[key]).sum();
     let mut found = Vec::new();
     prepared.each_batch(read.table, &options, |batch, positions, keys| {
         let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| batch.row(*p));

@@ -6,6 +6,7 @@ use std::sync::OnceLock;
 use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
 use super::super::{Options, RunError, Runs};
 use super::batch::{BATCH, Batch, RUN_BATCH};
+use super::dependent::Counting;
 use super::keys::{DROPPED, key_sizes};
 use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats};
@@ -344,7 +345,6 @@ impl Prepared<'_> {
     }
 
     pub(super) fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
-        let sizes = key_sizes(self.tables, read);
         let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
         let mut parts = parts.into_iter();
         let mut first = parts.next().unwrap_or_else(|| self.nothing_seen());
@@ -392,15 +392,17 @@ impl Prepared<'_> {
             Grouping::Thin | Grouping::Hashed => Numbering::Hashed(numbers, keys),
         };
         let result = ReadResult {
-            sizes,
+            sizes: key_sizes(self.tables, read),
+            counted: self.sizes,
             strides: self.strides,
-            follows: self.dependences.iter().map(Option::is_some).collect(),
+            follows: self.counting.iter().map(Counting::follows).collect(),
+            by_row: self.counting.iter().any(|c| matches!(c, Counting::ByRow)),
             numbering,
             present: OnceLock::new(),
             seen,
             columns: columns?,
             stats,
         };
-        Ok(result.with_dependent_codes(self.tables, read, &self.dependences))
+        Ok(result.with_codes(self.tables, read, &self.counting))
     }
 }

@@ -13,7 +13,7 @@ use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
-use super::dependent::{Dependence, dependences};
+use super::dependent::{Counting, counting};
 use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::ranges::{CodeRanges, ranges_of, without_lets};
@@ -44,8 +44,9 @@ pub(super) struct Prepared<'a> {
     pub(super) groups: usize,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
-    /// By key, what it follows from: it adds nothing to the number.
-    pub(super) dependences: Vec<Option<Dependence>>,
+    /// By key, how it counts, and how many different ones of it count.
+    pub(super) counting: Vec<Counting>,
+    pub(super) sizes: Vec<u64>,
     pub(super) needs: Needs,
     /// When rows are taken together.
     pub(super) runs: Runs,
@@ -119,8 +120,14 @@ pub(super) fn prepare<'a>(
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
     let mut sizes = key_sizes(tables, read);
-    let dependences = dependences(tables, read, &sizes);
-    sizes.iter_mut().zip(&dependences).filter(|(_, d)| d.is_some()).for_each(|(size, _)| *size = 1);
+    let counting = counting(tables, read, &sizes);
+    for ((size, key), counts) in sizes.iter_mut().zip(&read.keys).zip(&counting) {
+        *size = match (counts, key) {
+            (Counting::Follows(_), _) => 1,
+            (Counting::ByRow, Key::Column(column)) => tables.rows(column.table) as u64 + 1,
+            _ => *size,
+        };
+    }
     let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
     let Some(product) = product else {
         return Err(RunError::Limit(
@@ -144,11 +151,14 @@ pub(super) fn prepare<'a>(
     for filter in &read.filters {
         builder.filter(filter, read)?;
     }
-    let comes_back =
-        |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || dependences[i].is_some();
+    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
         if !comes_back(i) {
-            builder.key(*key, *stride, read);
+            let key = match (&counting[i], *key) {
+                (Counting::ByRow, Key::Column(column)) => Key::Row(column.table),
+                (_, key) => key,
+            };
+            builder.key(key, *stride, read);
         }
     }
     let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
@@ -179,7 +189,8 @@ pub(super) fn prepare<'a>(
         grouping,
         groups: if grouping == Grouping::Dense { product as usize } else { 0 },
         strides,
-        dependences,
+        counting,
+        sizes,
         needs,
         runs: options.runs,
     })
@@ -246,6 +257,13 @@ impl Builder<'_, '_> {
         if let (Some(column), true, false) = (column, few_groups, path.is_empty()) {
             let codes = self.tables.narrow_codes_by_code(column, &path);
             self.anchor(anchor).add_few(&codes, stride as u32);
+            return;
+        }
+        if (column, few_groups) == (None, true) {
+            let none = self.tables.rows(table) as u32;
+            let mut rows = self.tables.rows_by_code(&path);
+            rows.iter_mut().filter(|row| **row == NO_ROW).for_each(|row| *row = none);
+            self.anchor(anchor).add_few(&rows, stride as u32);
             return;
         }
         let codes: Vec<u64> = match column {

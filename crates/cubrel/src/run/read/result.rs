@@ -1,13 +1,16 @@
 //! What a read gives: groups, their aggregates, and what was gone through.
 
 use super::super::accumulate::GroupNumbers;
+use super::super::combinations::Combinations;
 use super::super::frame::{Codes, Frame};
 use super::super::tables::Tables;
-use super::dependent::Dependence;
+use super::dependent::{Counting, codes_of_rows};
 use crate::plan::{DimId, Read};
 use crate::value::Vector;
 
 use std::sync::{Arc, OnceLock};
+
+use rayon::prelude::*;
 
 /// What a read gives.
 #[derive(Debug)]
@@ -16,8 +19,12 @@ pub struct ReadResult {
     pub(super) sizes: Vec<u64>,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
+    /// By key, how many different ones of it count.
+    pub(super) counted: Vec<u64>,
     /// By key, whether it follows from another one: it adds nothing to the number.
     pub(super) follows: Vec<bool>,
+    /// Whether a key counts by the rows that it tells apart.
+    pub(super) by_row: bool,
     pub(super) numbering: Numbering,
     /// Made when it is asked for.
     pub(super) present: OnceLock<Present>,
@@ -96,6 +103,9 @@ impl ReadResult {
 
     fn numbers_of(&self, frame: &Frame, dims: &[DimId]) -> Vec<u32> {
         let none = self.groups() as u32;
+        if self.by_row {
+            return self.numbers_by_codes(frame, dims, none);
+        }
         let codes = |key: usize| frame.dims[dims[key]].codes.as_slice();
         let mut found = match &self.numbering {
             Numbering::Dense => {
@@ -117,6 +127,16 @@ impl ReadResult {
             self.drop_others(&mut found, none, codes);
         }
         found
+    }
+
+    /// For each cell its group, where the codes of cells do not tell their numbers.
+    fn numbers_by_codes(&self, frame: &Frame, dims: &[DimId], none: u32) -> Vec<u32> {
+        let present = self.present();
+        let mut known = Combinations::new(self.sizes.clone());
+        known.numbers(present.codes.clone(), present.groups.len(), true);
+        let cells: Vec<&[u64]> = dims.iter().map(|dim| frame.dims[*dim].codes.as_slice()).collect();
+        let place = |place: u32| present.groups.get(place as usize).copied().unwrap_or(none);
+        known.find(&cells, frame.cells).into_iter().map(place).collect()
     }
 
     /// Takes from cells the groups that have other codes in the keys which follow from others.
@@ -163,25 +183,31 @@ impl ReadResult {
         (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect()
     }
 
-    /// With the codes of the keys that follow from others, where there are any.
-    pub(super) fn with_dependent_codes(
-        self,
-        tables: Tables<'_>,
-        read: &Read,
-        dependences: &[Option<Dependence>],
-    ) -> ReadResult {
-        if self.follows.contains(&true) {
-            let groups = self.seen_groups();
-            let mut codes = self.counted_codes(&groups);
-            for (key, dependence) in dependences.iter().enumerate() {
-                if let Some(dependence) = dependence {
-                    let on = dependence.on;
-                    codes[key] = dependence.codes(tables, read.keys[key], read.keys[on], &codes[on]);
-                }
-            }
-            let codes = codes.into_iter().map(Arc::new).collect();
-            self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
+    /// With the codes of keys that do not count by them.
+    pub(super) fn with_codes(self, tables: Tables<'_>, read: &Read, counting: &[Counting]) -> ReadResult {
+        if !self.by_row && !self.follows.contains(&true) {
+            return self;
         }
+        let mut groups = self.seen_groups();
+        let mut codes = self.counted_codes(&groups);
+        let by_row = |key: usize| matches!(counting[key], Counting::ByRow);
+        let real = |key: usize, codes: &[u64]| codes_of_rows(tables, read.keys[key], codes);
+        if let (Some(key), 1) = ((0..codes.len()).find(|key| by_row(*key)), self.counting_keys().count()) {
+            // In the order of the values, as all others stand.
+            let order = sorted_by(&real(key, &codes[key]));
+            groups = order.iter().map(|place| groups[*place as usize]).collect();
+            codes[key] = order.iter().map(|place| codes[key][*place as usize]).collect();
+        }
+        for (key, counts) in counting.iter().enumerate() {
+            if let Counting::Follows(dependence) = counts {
+                codes[key] = dependence.codes(tables, read.keys[key], &codes[dependence.on]);
+            }
+        }
+        for key in (0..codes.len()).filter(|key| by_row(*key)) {
+            codes[key] = real(key, &codes[key]);
+        }
+        let codes = codes.into_iter().map(Arc::new).collect();
+        self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
         self
     }
 
@@ -190,7 +216,7 @@ impl ReadResult {
         let one_key = self.counting_keys().count() == 1;
         let mut columns = vec![Vec::new(); self.sizes.len()];
         for (key, stride) in self.counting_keys() {
-            let size = self.sizes[key];
+            let size = self.counted[key];
             columns[key] = match &self.numbering {
                 Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
                 Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
@@ -202,6 +228,16 @@ impl ReadResult {
         }
         columns
     }
+}
+
+/// The places of some codes in their order.
+fn sorted_by(codes: &[u64]) -> Vec<u32> {
+    if codes.is_sorted() {
+        return (0..codes.len() as u32).collect();
+    }
+    let mut pairs: Vec<(u64, u32)> = codes.iter().copied().zip(0..).collect();
+    pairs.par_sort_unstable();
+    pairs.into_iter().map(|(_, place)| place).collect()
 }
 
 pub(super) fn strides(sizes: &[u64]) -> Vec<u128> {

@@ -51,6 +51,8 @@ pub fn rolled_up(
     let columns = read.aggregates.iter().zip(&finer.aggregates).map(column).collect::<Result<_, _>>()?;
     Ok(Some(ReadResult {
         follows: vec![false; sizes.len()],
+        by_row: false,
+        counted: sizes.clone(),
         sizes,
         strides,
         numbering: Numbering::Dense,
