@@ -11,12 +11,16 @@ use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{ParameterId, RowExpr, RowLeaf};
+use crate::store::dictionary::TextDictionary;
 use crate::store::{Column, Encoding, FloatLine};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Something is computed by code where there are at least so many rows for each.
 const ROWS_PER_CODE: u64 = 2;
+
+/// To take one text out of the block that it is packed in costs about what going through so many of them in order does.
+const CODES_PER_TEXT: u64 = 32;
 
 /// So many doubles stay in a cache that is near.
 const NEAR_CODES: u64 = 1 << 17;
@@ -119,12 +123,20 @@ pub struct RowCompiler<'a> {
     outer: Outer<'a>,
     /// Whether arrays over codes are used; off, every row is computed by itself, which tests hold against it.
     hoist: bool,
+    /// How many rows it will be computed for, as far as that is known.
+    rows: u64,
 }
 
 impl<'a> RowCompiler<'a> {
     /// A compiler for expressions over rows of `table`.
     pub fn new(tables: Tables<'a>, table: TableId, outer: Outer<'a>, hoist: bool) -> RowCompiler<'a> {
-        RowCompiler { tables, table, outer, hoist }
+        RowCompiler { tables, table, outer, hoist, rows: tables.rows(table) as u64 }
+    }
+
+    /// The same for expressions that are computed for some of the rows only.
+    #[must_use]
+    pub(super) fn for_rows(self, rows: u64) -> RowCompiler<'a> {
+        RowCompiler { rows, ..self }
     }
 
     /// Makes an expression ready.
@@ -142,18 +154,34 @@ impl<'a> RowCompiler<'a> {
         let mut fixed = true;
         scalar.each_leaf(&mut |leaf| fixed &= self.leaf_anchors(&row.leaves[leaf], &mut anchors));
         match anchors.as_slice() {
-            [anchor] if fixed && self.pays_by_code(*anchor, scalar) => Some(*anchor),
+            [anchor] if fixed && self.pays_by_code(*anchor, scalar, row) => Some(*anchor),
             _ => None,
         }
     }
 
     /// Whether there are so few codes that computing something for each of them is less work than for each row, with a look
     /// into an array for each row on top.
-    fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar) -> bool {
+    fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar, row: &RowExpr) -> bool {
         let (rows, codes) = (self.tables.rows(self.table) as u64, self.tables.codes_of(self.table, anchor));
+        if self.looks_at_packed_texts(scalar, row) {
+            let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(CODES_PER_TEXT));
+            return worth && self.tables.is_small(self.table, anchor);
+        }
         // Doubles are worked out faster than looked up, where the array leaves the caches.
         let near = if is_arithmetic_of_floats(scalar) { NEAR_CODES } else { u64::MAX };
         self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE).min(near)
+    }
+
+    /// Whether it looks at texts that are packed in blocks.
+    fn looks_at_packed_texts(&self, scalar: &Scalar, row: &RowExpr) -> bool {
+        let mut found = false;
+        scalar.each_leaf(&mut |leaf| {
+            if let RowLeaf::Column { column, .. } = &row.leaves[leaf] {
+                let encoding = self.tables.column(*column).encoding();
+                found |= matches!(encoding, Encoding::Texts(TextDictionary::Blocks(_)));
+            }
+        });
+        found
     }
 
     /// Adds the anchors that a leaf hangs off; false when a value from outside is missing.

@@ -1,4 +1,4 @@
-//! How many different values.
+//! How many different values; those of codes in very many groups are in `distinct_pairs`.
 
 use std::any::Any;
 use std::collections::HashSet;
@@ -52,43 +52,6 @@ impl State for DistinctBits {
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
         let ones = |words: &[u64]| words.iter().map(|w| u64::from(w.count_ones())).sum();
         Ok(counted(self.words.chunks(self.per_group).map(ones).collect()))
-    }
-
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
-        self
-    }
-}
-
-/// Codes by their groups.
-#[derive(Debug)]
-pub(super) struct DistinctCodes {
-    seen: HashSet<(u32, u64), foldhash::fast::RandomState>,
-    groups: usize,
-}
-
-impl DistinctCodes {
-    pub(super) fn new(groups: usize) -> DistinctCodes {
-        DistinctCodes { seen: HashSet::default(), groups }
-    }
-}
-
-impl State for DistinctCodes {
-    fn grow(&mut self, groups: usize) {
-        self.groups = groups;
-    }
-
-    fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
-        let valid = codes.iter().copied().enumerate().filter(|(_, code)| *code != null);
-        self.seen.extend(valid.map(|(i, code)| (entries.group(i) as u32, code)));
-    }
-
-    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
-        let Some(DistinctCodes { seen, .. }) = same(other) else { return };
-        self.seen.extend(seen.into_iter().map(|(group, code)| (at.of(group as usize) as u32, code)));
-    }
-
-    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
-        Ok(counted(tally(self.seen.into_iter().map(|(group, _)| group), self.groups)))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {

@@ -9,6 +9,7 @@ mod best;
 mod collect;
 mod count;
 mod distinct;
+mod distinct_pairs;
 mod entries;
 mod exact;
 mod extremes;
@@ -26,7 +27,8 @@ use crate::value::{Type, Vector};
 use best::Best;
 use collect::Collected;
 use count::Count;
-use distinct::{DistinctBits, DistinctCodes, DistinctValues};
+use distinct::{DistinctBits, DistinctValues};
+use distinct_pairs::distinct_pairs;
 use exact::ExactSums;
 use extremes::{ExtremeCodes, ExtremeValues};
 use float::FloatSums;
@@ -77,7 +79,7 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
         StddevSamp | StddevPop | VarSamp | VarPop => Box::new(Moments::new(spec, groups)),
         CountDistinct if coded => match DistinctBits::new(groups, spec) {
             Some(bits) => Box::new(bits),
-            None => Box::new(DistinctCodes::new(groups)),
+            None => distinct_pairs(groups, spec),
         },
         CountDistinct => Box::new(DistinctValues::new(spec, groups)),
         Single if coded => Box::new(SingleCodes::new(spec, groups)),

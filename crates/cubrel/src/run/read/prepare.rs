@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 use super::super::accumulate::Spec;
 use super::super::compiled::{CompiledRow, Outer, RowCompiler, pair_bits};
 use super::super::frame::Members;
-use super::super::tables::{Anchor, Tables};
+use super::super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
@@ -148,7 +148,10 @@ pub(super) fn prepare<'a>(
         loose: Vec::new(),
         row_filters: Vec::new(),
     };
-    for filter in &read.filters {
+    // Those on texts that hardly repeat come last: what they cost depends on how many rows are left.
+    let (texts, others): (Vec<&Filter>, Vec<&Filter>) =
+        read.filters.iter().partition(|f| looks_at_many_texts(tables, f));
+    for filter in others.into_iter().chain(texts) {
         builder.filter(filter, read)?;
     }
     let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
@@ -170,7 +173,7 @@ pub(super) fn prepare<'a>(
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
     let grouping = match dense {
-        true if builder.is_thin(product, tables.rows(table)) => Grouping::Thin,
+        true if builder.is_thin(product) => Grouping::Thin,
         true => Grouping::Dense,
         false => Grouping::Hashed,
     };
@@ -196,6 +199,17 @@ pub(super) fn prepare<'a>(
     })
 }
 
+fn looks_at_many_texts(tables: Tables<'_>, filter: &Filter) -> bool {
+    let FilterTest::Predicate(predicate) = &filter.test else { return false };
+    predicate.test.leaves.iter().any(|leaf| match leaf {
+        RowLeaf::Column { column, .. } => {
+            let data = tables.column(*column);
+            data.ty() == Type::Text && data.domain() > SMALL_DOMAIN
+        }
+        RowLeaf::Parameter(_) | RowLeaf::Member { .. } => false,
+    })
+}
+
 pub(super) struct Builder<'a, 'o> {
     tables: Tables<'a>,
     table: TableId,
@@ -210,12 +224,11 @@ pub(super) struct Builder<'a, 'o> {
 
 impl Builder<'_, '_> {
     /// Whether so few rows pass that most groups will have none, taken that filters know nothing of each other.
-    fn is_thin(&self, groups: u128, rows: usize) -> bool {
+    fn is_thin(&self, groups: u128) -> bool {
         // One group is there whether rows pass or not.
         let most = self.options.thin_above.max(1);
-        let share: f64 = self.anchors.iter().map(|plan| plan.share(self.tables, self.table)).product();
         groups > most as u128
-            && (self.options.thin_above == 0 || rows as f64 * share * GROUPS_PER_LOOKUP < groups as f64)
+            && (self.options.thin_above == 0 || self.passing_rows() as f64 * GROUPS_PER_LOOKUP < groups as f64)
     }
 
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {
@@ -327,7 +340,7 @@ impl Builder<'_, '_> {
             return Ok(());
         }
         let compiler = RowCompiler::new(self.tables, self.table, self.outer, self.options.hoist);
-        let compiled = compiler.compile(&predicate.test);
+        let compiled = compiler.for_rows(self.passing_rows()).compile(&predicate.test);
         if let Some((anchor, values)) = compiled.as_mapped() {
             let pass = values.truths();
             self.anchor(anchor).narrow(&pass);
@@ -336,6 +349,12 @@ impl Builder<'_, '_> {
             self.row_filters.push(compiled);
         }
         Ok(())
+    }
+
+    /// How many rows pass what is known so far, taken that filters know nothing of each other.
+    fn passing_rows(&self) -> u64 {
+        let share: f64 = self.anchors.iter().map(|plan| plan.share(self.tables, self.table)).product();
+        (self.tables.rows(self.table) as f64 * share) as u64
     }
 
     /// What a condition on several anchors says of each of them by itself, so that fewer rows are looked at one by one.

@@ -1,0 +1,225 @@
+//! How many different codes each of very many groups has: pairs of group and code are put down as they come, brought to
+//! their groups by counting, and sorted within each, which takes a fraction of what looking each of them up takes.
+
+use std::any::Any;
+use std::fmt::Debug;
+use std::ops::Range;
+
+use rayon::prelude::*;
+
+use super::entries::Entries;
+use super::results::counted;
+use super::spec::Spec;
+use super::state::{At, State, same};
+use crate::value::Vector;
+
+/// So many pairs are put down before those that came more than once are looked for.
+const PAIRS: usize = 1 << 22;
+/// Groups that one thread works on at a time, at least.
+const WORTH_A_THREAD: usize = 1 << 12;
+
+/// A group and a code as one number; its high bits are the group.
+pub(super) trait Pair: Copy + Ord + Send + Sync + Debug + 'static {
+    fn new(group: u32, code: u64, bits: u32) -> Self;
+    fn group(self, bits: u32) -> usize;
+    fn code(self, bits: u32) -> u64;
+}
+
+macro_rules! pairs {
+    ($($word:ty)*) => {
+        $(impl Pair for $word {
+            fn new(group: u32, code: u64, bits: u32) -> $word {
+                <$word>::from(group) << bits | <$word>::from(code)
+            }
+
+            fn group(self, bits: u32) -> usize {
+                (self >> bits) as usize
+            }
+
+            fn code(self, bits: u32) -> u64 {
+                (self & ((1 << bits) - 1)) as u64
+            }
+        })*
+    };
+}
+
+pairs!(u64 u128);
+
+/// Codes by their groups.
+#[derive(Debug)]
+pub(super) struct DistinctPairs<P> {
+    /// Each of them at least once.
+    pairs: Vec<P>,
+    /// Bits of a code.
+    bits: u32,
+    groups: usize,
+    /// So many are put down before they are made fewer.
+    most: usize,
+}
+
+/// For a column's codes, in pairs as narrow as these and any group's number allow.
+pub(super) fn distinct_pairs(groups: usize, spec: &Spec) -> Box<dyn State> {
+    let codes = spec.coded.as_ref().map_or(u64::MAX, |column| column.domain());
+    let bits = u64::BITS - codes.leading_zeros();
+    if bits <= u32::BITS {
+        Box::new(DistinctPairs::<u64>::new(groups, bits))
+    } else {
+        Box::new(DistinctPairs::<u128>::new(groups, bits))
+    }
+}
+
+impl<P: Pair> DistinctPairs<P> {
+    fn new(groups: usize, bits: u32) -> DistinctPairs<P> {
+        DistinctPairs { pairs: Vec::new(), bits, groups, most: PAIRS }
+    }
+
+    fn push(&mut self, group: u32, code: u64) {
+        let pair = P::new(group, code, self.bits);
+        if self.pairs.last() != Some(&pair) {
+            self.pairs.push(pair);
+        }
+    }
+
+    /// Takes out what is there more than once, where there are many.
+    fn make_room(&mut self) {
+        if self.pairs.len() > self.most {
+            let (mut pairs, starts) = self.by_group();
+            let counts = distinct_in_groups(&mut pairs, &starts);
+            let firsts = |group: usize| pairs[starts[group]..starts[group] + counts[group] as usize].iter().copied();
+            self.pairs = (0..counts.len()).flat_map(firsts).collect();
+            self.most = PAIRS.max(2 * self.pairs.len());
+        }
+    }
+
+    /// The pairs group after group, and where each group begins.
+    fn by_group(&self) -> (Vec<P>, Vec<usize>) {
+        let mut starts = vec![0usize; self.groups + 1];
+        self.pairs.iter().for_each(|pair| starts[pair.group(self.bits) + 1] += 1);
+        (1..starts.len()).for_each(|i| starts[i] += starts[i - 1]);
+        let (mut next, mut sorted) = (starts.clone(), self.pairs.clone());
+        for pair in &self.pairs {
+            let place = &mut next[pair.group(self.bits)];
+            sorted[*place] = *pair;
+            *place += 1;
+        }
+        (sorted, starts)
+    }
+}
+
+/// How many different ones each group has; they are brought to its front.
+fn distinct_in_groups<P: Pair>(mut pairs: &mut [P], starts: &[usize]) -> Vec<u64> {
+    let groups = starts.len() - 1;
+    let mut parts: Vec<(Range<usize>, &mut [P])> = Vec::new();
+    for first in (0..groups).step_by(WORTH_A_THREAD) {
+        let range = first..groups.min(first + WORTH_A_THREAD);
+        let (part, rest) = std::mem::take(&mut pairs).split_at_mut(starts[range.end] - starts[range.start]);
+        parts.push((range, part));
+        pairs = rest;
+    }
+    let count = |(range, part): (Range<usize>, &mut [P])| {
+        let start = starts[range.start];
+        let of_group = |group: usize| distinct(&mut part[starts[group] - start..starts[group + 1] - start]);
+        range.map(of_group).collect::<Vec<u64>>()
+    };
+    if let [_] = parts.as_slice() {
+        parts.into_iter().flat_map(count).collect()
+    } else {
+        parts.into_par_iter().flat_map_iter(count).collect()
+    }
+}
+
+/// How many different ones there are; they are brought to the front.
+fn distinct<P: Pair>(pairs: &mut [P]) -> u64 {
+    if pairs.len() > WORTH_A_THREAD {
+        pairs.par_sort_unstable()
+    } else {
+        pairs.sort_unstable()
+    }
+    let mut count = 0;
+    for i in 0..pairs.len() {
+        if i == 0 || pairs[i] != pairs[count - 1] {
+            pairs[count] = pairs[i];
+            count += 1;
+        }
+    }
+    count as u64
+}
+
+impl<P: Pair> State for DistinctPairs<P> {
+    fn grow(&mut self, groups: usize) {
+        self.groups = groups;
+    }
+
+    fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
+        let entries = entries.one_by_one();
+        for (i, code) in codes.iter().enumerate().filter(|(_, code)| **code != null) {
+            self.push(entries.group(i) as u32, *code);
+        }
+        self.make_room();
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(DistinctPairs::<P> { pairs, bits, .. }) = same(other) else { return };
+        let moved = |pair: P| P::new(at.of(pair.group(bits)) as u32, pair.code(bits), bits);
+        self.pairs.extend(pairs.into_iter().map(moved));
+        self.make_room();
+    }
+
+    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
+        let (mut pairs, starts) = self.by_group();
+        Ok(counted(distinct_in_groups(&mut pairs, &starts)))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::super::entries::Groups;
+    use super::*;
+
+    fn counts<P: Pair>(groups: usize, most: usize, rows: &[(u32, u64)]) -> Vec<i64> {
+        let mut parts = rows.chunks(rows.len().div_ceil(3).max(1)).map(|rows| {
+            let mut part = DistinctPairs::<P> { most, ..DistinctPairs::new(groups, 32) };
+            for rows in rows.chunks(7) {
+                let (groups, codes): (Vec<u32>, Vec<u64>) = rows.iter().copied().unzip();
+                part.add_codes(Groups::Many(&groups).into(), &codes, 99);
+                // Of so few no room is made again.
+                part.most = most;
+            }
+            Box::new(part)
+        });
+        let mut all = parts.next().unwrap_or_else(|| Box::new(DistinctPairs::new(groups, 32)));
+        parts.for_each(|part| all.merge(part, At(None)));
+        let result = all.finish(&[]).expect("counts");
+        match result.data {
+            crate::value::Data::I64(counts) => counts,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn every_group_has_as_many_as_a_set_of_them() {
+        let noise = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 33;
+        for groups in [1usize, 3, 5000, 10_000] {
+            for rows in [0u64, 1, 40, 20_000] {
+                let rows: Vec<(u32, u64)> =
+                    (0..rows).map(|i| ((noise(i) % groups as u64) as u32, noise(i + 7) % 100)).collect();
+                let mut sets = vec![BTreeSet::new(); groups];
+                rows.iter().filter(|(_, code)| *code != 99).for_each(|(group, code)| {
+                    sets[*group as usize].insert(*code);
+                });
+                // The last one stands for no rows.
+                let expected: Vec<i64> = sets.iter().map(|set| set.len() as i64).chain([0]).collect();
+                for most in [0, 10, usize::MAX] {
+                    assert_eq!(counts::<u64>(groups, most, &rows), expected, "{groups} groups, {} rows", rows.len());
+                    assert_eq!(counts::<u128>(groups, most, &rows), expected, "{groups} groups, {} rows", rows.len());
+                }
+            }
+        }
+    }
+}
