@@ -264,7 +264,8 @@ impl<'a> Executor<'a> {
                 if !result.seen.contains(&true) {
                     return Ok(Some(Vec::new()));
                 }
-                Ok(Some(vec![Support { dims: read.dims.clone(), keys: result.present().codes.clone() }]))
+                let keys = result.present().codes.clone();
+                Ok(Some(vec![Support { read: Some(read.read), dims: read.dims.clone(), keys }]))
             }
             Leaf::Read(..) => Ok(None),
             Leaf::Dim(_) | Leaf::Current { .. } => Ok(Some(Vec::new())),

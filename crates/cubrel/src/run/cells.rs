@@ -1,7 +1,7 @@
 //! What is computed for many cells at once.
 
 use super::frame::{Codes, distinct, gathered};
-use crate::plan::DimId;
+use crate::plan::{DimId, ReadId};
 use crate::value::Vector;
 
 /// Values of cells, and whether an aggregate read a row for them.
@@ -13,12 +13,20 @@ pub struct Cells {
 }
 
 /// Groups that a read brought: codes by dimension of the inner scope.
-#[derive(PartialEq, Eq)]
 pub struct Support {
+    /// The read, where they are its groups as they stand.
+    pub read: Option<ReadId>,
     /// Which dimensions.
     pub dims: Vec<DimId>,
     /// Their codes, dimension by dimension.
     pub keys: Vec<Codes>,
+}
+
+impl PartialEq for Support {
+    /// Whichever read brought them.
+    fn eq(&self, other: &Support) -> bool {
+        self.dims == other.dims && self.keys == other.keys
+    }
 }
 
 impl Support {

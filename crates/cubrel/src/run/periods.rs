@@ -176,7 +176,7 @@ pub(super) fn support(reads: &PlanReads<'_>, leaf: &OverDays) -> Result<Option<V
     if !result.seen.contains(&true) {
         return Ok(Some(Vec::new()));
     }
-    let mut support = Support { dims: leaf.by_day.dims.clone(), keys: result.present().codes.clone() };
+    let mut support = Support { read: None, dims: leaf.by_day.dims.clone(), keys: result.present().codes.clone() };
     support.keep_below(leaf.outer_dims);
     Ok(Some(vec![support]))
 }

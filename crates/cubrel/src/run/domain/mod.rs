@@ -5,14 +5,15 @@
 //! and the only way where combinations are many and data is thin.
 //!
 //! * `groups`: those of each part of a domain, by classes of outer cells
-//! * `sparse`: the ones that reads brought
+//! * `sparse`: the ones that reads brought; `brought`: where these are all among the ones that the tables have
 
+mod brought;
 mod groups;
 mod sparse;
 
 use super::RunError;
 use super::cells::Support;
-use super::frame::{Frame, KeyColumn};
+use super::frame::{Codes, Frame, KeyColumn};
 use super::read;
 use super::reads::PlanReads;
 use crate::formula::schema::{RelationshipId, TableId};
@@ -37,6 +38,17 @@ pub fn expand(
     null_group: &[bool],
     support: impl FnOnce() -> Result<Option<Vec<Support>>, RunError>,
 ) -> Result<Expanded, RunError> {
+    let mut ask = Some(support);
+    let mut support = || ask.take().map_or(Ok(None), |ask| ask());
+    let mut known = None;
+    if brought::is_worth_it(reads, domain, outer) {
+        let supports = support()?;
+        if let Some(keys) = supports.as_ref().and_then(|supports| brought::cells(reads, domain, supports)) {
+            let cells = keys.first().map_or(0, |codes| codes.len());
+            return multiplied(reads, domain, outer, (vec![0; cells], keys));
+        }
+        known = Some(supports);
+    }
     let mut groups: Vec<GroupCells> = Vec::new();
     for (i, group) in domain.groups.iter().enumerate() {
         let with_null = null_group.get(i).copied().unwrap_or(false);
@@ -45,14 +57,27 @@ pub fn expand(
     let dense: usize = (0..outer.cells)
         .map(|cell| groups.iter().map(|g| g.list(cell).len()).fold(1usize, usize::saturating_mul))
         .fold(0, usize::saturating_add);
-    let support = if dense > reads.options().sparse_above { support()? } else { None };
-    let (parents, keys) = match support {
+    let support = match known {
+        _ if dense <= reads.options().sparse_above => None,
+        Some(known) => known,
+        None => support()?,
+    };
+    let cells = match support {
         Some(support) => sparse::cells(reads, domain, outer, &mut groups, &support)?,
         None => {
             reads.check_cells(dense)?;
             shared(densely(domain, outer, &groups))
         }
     };
+    multiplied(reads, domain, outer, cells)
+}
+
+fn multiplied(
+    reads: &PlanReads<'_>,
+    domain: &Domain,
+    outer: &Frame,
+    (parents, keys): (Vec<u32>, Vec<Codes>),
+) -> Result<Expanded, RunError> {
     reads.check_cells(parents.len())?;
     let new_dims = keys.into_iter().zip(&domain.keys).map(|(codes, key)| KeyColumn::of_codes(codes, *key));
     let frame = outer.select(&parents).with(new_dims);

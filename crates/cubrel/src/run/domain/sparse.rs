@@ -73,7 +73,7 @@ fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Optio
     (fits && !keys.is_empty() && support.has_no(domain.outer_dims)).then_some(keys)
 }
 
-fn keep_distinct(cells: &mut Cells) {
+pub(super) fn keep_distinct(cells: &mut Cells) {
     let parents: Vec<u64> = cells.0.iter().map(|p| u64::from(*p)).collect();
     let columns: Vec<&[u64]> = std::iter::once(&parents).chain(&cells.1).map(Vec::as_slice).collect();
     let (_, first) = distinct(&columns, cells.0.len());
