@@ -198,15 +198,12 @@ impl ReadResult {
             groups = order.iter().map(|place| groups[*place as usize]).collect();
             codes[key] = order.iter().map(|place| codes[key][*place as usize]).collect();
         }
-        for (key, counts) in counting.iter().enumerate() {
-            if let Counting::Follows(dependence) = counts {
-                codes[key] = dependence.codes(tables, read.keys[key], &codes[dependence.on]);
-            }
-        }
-        for key in (0..codes.len()).filter(|key| by_row(*key)) {
-            codes[key] = real(key, &codes[key]);
-        }
-        let codes = codes.into_iter().map(Arc::new).collect();
+        let of_key = |key: usize| match &counting[key] {
+            Counting::ByCode => codes[key].clone(),
+            Counting::ByRow => real(key, &codes[key]),
+            Counting::Follows(dependence) => dependence.codes(tables, read.keys[key], &codes[dependence.on]),
+        };
+        let codes = (0..codes.len()).into_par_iter().map(|key| Arc::new(of_key(key))).collect();
         self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
         self
     }
