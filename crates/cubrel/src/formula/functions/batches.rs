@@ -9,6 +9,9 @@ use crate::value::{Data, Type, Vector};
 /// Exact numbers up to this many bits leave room for rounding in 64.
 const ROOM: u32 = 61;
 
+/// Exact numbers up to this many bits are rounded in 32.
+const NARROW: u32 = 31;
+
 /// How a number loses digits.
 #[derive(Clone, Copy)]
 pub(super) enum Cut {
@@ -71,7 +74,13 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
     let back = exact::pow10(u8::try_from(i64::from(ty.scale()) - digits).ok()?);
     let back = i64::try_from(back).ok().filter(|back| *back <= by)?;
     // The usual numbers of digits have loops of their own, in which dividing is multiplying.
+    let add = |by: u32| if matches!(how, Cut::Round) { by / 2 } else { 0 };
+    let is_narrow = matches!(how, Cut::Round | Cut::Trunc) && bits_of(values) <= NARROW;
     let cut = match drop {
+        1 if is_narrow => cut_narrow::<10>(add(10), values, back),
+        2 if is_narrow => cut_narrow::<100>(add(100), values, back),
+        3 if is_narrow => cut_narrow::<1000>(add(1000), values, back),
+        4 if is_narrow => cut_narrow::<10_000>(add(10_000), values, back),
         1 => cut_by::<10>(how, values, back),
         2 => cut_by::<100>(how, values, back),
         3 => cut_by::<1000>(how, values, back),
@@ -89,6 +98,16 @@ fn cut_by<const BY: i64>(how: Cut, values: &[i64], back: i64) -> Vec<i64> {
         Cut::Floor => values.iter().map(|v| back * Cut::Floor.apply(*v, BY)).collect(),
         Cut::Ceil => values.iter().map(|v| back * Cut::Ceil.apply(*v, BY)).collect(),
     }
+}
+
+/// As [`cut_by`] for numbers of 31 bits, half a divisor or none being added to their magnitudes: several at once.
+fn cut_narrow<const BY: u32>(add: u32, values: &[i64], back: i64) -> Vec<i64> {
+    let cut = |v: &i64| {
+        let sign = v >> 63;
+        let magnitude = ((v ^ sign) - sign) as u32;
+        (i64::from((magnitude + add) / BY) ^ sign) - sign
+    };
+    if back == 1 { values.iter().map(cut).collect() } else { values.iter().map(|v| back * cut(v)).collect() }
 }
 
 fn float_cut(how: Cut, values: &[f64], digits: i64) -> Option<Vector> {

@@ -3,7 +3,6 @@
 
 use std::any::Any;
 use std::fmt::Debug;
-use std::ops::Range;
 
 use rayon::prelude::*;
 
@@ -15,8 +14,10 @@ use crate::value::Vector;
 
 /// So many pairs are put down before those that came more than once are looked for.
 const PAIRS: usize = 1 << 22;
-/// Groups that one thread works on at a time, at least.
-const WORTH_A_THREAD: usize = 1 << 12;
+/// Groups that are worked on at a time.
+const GROUPS_OF_BUCKET: usize = 1 << 12;
+/// So many pairs of one group are worth all threads.
+const WORTH_A_THREAD: usize = 1 << 16;
 
 /// A group and a code as one number; its high bits are the group.
 pub(super) trait Pair: Copy + Ord + Send + Sync + Debug + 'static {
@@ -83,48 +84,69 @@ impl<P: Pair> DistinctPairs<P> {
     /// Takes out what is there more than once, where there are many.
     fn make_room(&mut self) {
         if self.pairs.len() > self.most {
-            let (mut pairs, starts) = self.by_group();
-            let counts = distinct_in_groups(&mut pairs, &starts);
-            let firsts = |group: usize| pairs[starts[group]..starts[group] + counts[group] as usize].iter().copied();
-            self.pairs = (0..counts.len()).flat_map(firsts).collect();
+            let firsts = self.each_bucket(|bucket, counts, starts| {
+                let firsts = |group: usize| bucket[starts[group]..starts[group] + counts[group] as usize].iter();
+                (0..counts.len()).flat_map(firsts).copied().collect::<Vec<P>>()
+            });
+            self.pairs = firsts.concat();
             self.most = PAIRS.max(2 * self.pairs.len());
         }
     }
 
-    /// The pairs group after group, and where each group begins.
-    fn by_group(&self) -> (Vec<P>, Vec<usize>) {
-        let mut starts = vec![0usize; self.groups + 1];
-        self.pairs.iter().for_each(|pair| starts[pair.group(self.bits) + 1] += 1);
-        (1..starts.len()).for_each(|i| starts[i] += starts[i - 1]);
-        let (mut next, mut sorted) = (starts.clone(), self.pairs.clone());
-        for pair in &self.pairs {
-            let place = &mut next[pair.group(self.bits)];
-            sorted[*place] = *pair;
-            *place += 1;
+    /// What `make` gives for the groups of each bucket: the pairs in order, the different ones at the front of those of their group,
+    /// how many of these each group has, and where it begins.
+    fn each_bucket<T: Send>(&self, make: impl Fn(&[P], &[u64], &[usize]) -> T + Sync) -> Vec<T> {
+        let (mut pairs, starts) = self.in_buckets();
+        let mut rest = pairs.as_mut_slice();
+        let ends = starts.windows(2).map(|ends| rest.split_off_mut(..ends[1] - ends[0]).unwrap_or_default());
+        let buckets: Vec<(usize, &mut [P])> = ends.enumerate().collect();
+        let each = |(bucket, pairs): (usize, &mut [P])| {
+            let first = bucket * GROUPS_OF_BUCKET;
+            let groups = GROUPS_OF_BUCKET.min(self.groups - first);
+            let starts = self.sort_groups(pairs, first, groups);
+            let counts: Vec<u64> = starts.windows(2).map(|ends| distinct(&mut pairs[ends[0]..ends[1]])).collect();
+            make(pairs, &counts, &starts)
+        };
+        if let [_] = buckets.as_slice() {
+            buckets.into_iter().map(each).collect()
+        } else {
+            buckets.into_par_iter().map(each).collect()
         }
-        (sorted, starts)
+    }
+
+    /// The pairs by bucket, and where each begins: so few groups are in one that their counts stay in the nearest caches.
+    fn in_buckets(&self) -> (Vec<P>, Vec<usize>) {
+        let bucket = |pair: &P| pair.group(self.bits) / GROUPS_OF_BUCKET;
+        let starts = starts_of(self.pairs.iter().map(bucket), self.groups.div_ceil(GROUPS_OF_BUCKET));
+        let mut pairs = self.pairs.clone();
+        placed(&self.pairs, bucket, &starts, &mut pairs);
+        (pairs, starts)
+    }
+
+    /// Brings the pairs of a bucket to their groups; gives where each group begins.
+    fn sort_groups(&self, pairs: &mut [P], first: usize, groups: usize) -> Vec<usize> {
+        let group = |pair: &P| pair.group(self.bits) - first;
+        let starts = starts_of(pairs.iter().map(group), groups);
+        placed(&pairs.to_vec(), group, &starts, pairs);
+        starts
     }
 }
 
-/// How many different ones each group has; they are brought to its front.
-fn distinct_in_groups<P: Pair>(mut pairs: &mut [P], starts: &[usize]) -> Vec<u64> {
-    let groups = starts.len() - 1;
-    let mut parts: Vec<(Range<usize>, &mut [P])> = Vec::new();
-    for first in (0..groups).step_by(WORTH_A_THREAD) {
-        let range = first..groups.min(first + WORTH_A_THREAD);
-        let (part, rest) = std::mem::take(&mut pairs).split_at_mut(starts[range.end] - starts[range.start]);
-        parts.push((range, part));
-        pairs = rest;
-    }
-    let count = |(range, part): (Range<usize>, &mut [P])| {
-        let start = starts[range.start];
-        let of_group = |group: usize| distinct(&mut part[starts[group] - start..starts[group + 1] - start]);
-        range.map(of_group).collect::<Vec<u64>>()
-    };
-    if let [_] = parts.as_slice() {
-        parts.into_iter().flat_map(count).collect()
-    } else {
-        parts.into_par_iter().flat_map_iter(count).collect()
+/// Where each of some places begins, and the end, when all that belong to one stand together.
+fn starts_of(places: impl Iterator<Item = usize>, count: usize) -> Vec<usize> {
+    let mut starts = vec![0usize; count + 1];
+    places.for_each(|place| starts[place + 1] += 1);
+    (1..starts.len()).for_each(|i| starts[i] += starts[i - 1]);
+    starts
+}
+
+/// Puts all that belong to one place together.
+fn placed<P: Pair>(pairs: &[P], place: impl Fn(&P) -> usize, starts: &[usize], out: &mut [P]) {
+    let mut next = starts.to_vec();
+    for pair in pairs {
+        let at = &mut next[place(pair)];
+        out[*at] = *pair;
+        *at += 1;
     }
 }
 
@@ -166,8 +188,7 @@ impl<P: Pair> State for DistinctPairs<P> {
     }
 
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
-        let (mut pairs, starts) = self.by_group();
-        Ok(counted(distinct_in_groups(&mut pairs, &starts)))
+        Ok(counted(self.each_bucket(|_, counts, _| counts.to_vec()).concat()))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
