@@ -1,7 +1,7 @@
 //! Combinations that reads brought and that are known to be among those that the tables have, so that nobody need go through the
-//! tables for it: rows that meet all filters of a table, and point at it, point at rows that meet them.
+//! tables for it: rows that meet all filters of a table, and point at one of its rows, point at one that meets them.
 
-use super::groups::{Cells, shared};
+use super::groups::{Cells, null_code, shared};
 use super::sparse::keep_distinct;
 use crate::plan::{DimId, ReadRef};
 use crate::plan::{Domain, DomainGroup, Filter, KeyId, Read};
@@ -34,7 +34,8 @@ pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]
             support.dims.iter().position(|d| *d == dim)
         };
         let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
-        if known && support.has_no(domain.outer_dims) { keys.collect::<Option<Vec<Codes>>>() } else { None }
+        let keys = keys.collect::<Option<Vec<Codes>>>()?;
+        (known && support.has_no(domain.outer_dims) && !has_nothing(reads, domain, &keys)).then_some(keys)
     };
     let all: Vec<Vec<Codes>> = supports.iter().map(keys).collect::<Option<_>>()?;
     match all.as_slice() {
@@ -49,6 +50,14 @@ pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]
             Some(shared(cells).1)
         }
     }
+}
+
+/// Whether there is the combination of nulls: that of rows which point at no row of the table, which a `per` does not go through.
+fn has_nothing(reads: &PlanReads<'_>, domain: &Domain, keys: &[Codes]) -> bool {
+    let Some((first, rest)) = keys.split_first() else { return true };
+    let nulls: Vec<u64> = domain.keys.iter().map(|key| null_code(reads, *key)).collect();
+    let others = |row: usize| rest.iter().zip(&nulls[1..]).all(|(codes, null)| codes[row] == *null);
+    first.iter().enumerate().any(|(row, code)| *code == nulls[0] && others(row))
 }
 
 /// Whether the groups of a read are all among those of a group's: its rows reach the group's table over default paths, and meet
