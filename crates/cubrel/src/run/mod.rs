@@ -6,7 +6,7 @@
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
-//! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `reads`: the reads of a plan, each done once; `by_value`: those for many values
+//! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `reads`: the reads of a plan, each done once; `remembered`: what they find out alike; `by_value`: those for many values
 //! * `current`: columns of bound rows
 //! * `first`: the first of many
 //! * `located`: where something cannot be computed, in words
@@ -30,6 +30,7 @@ mod located;
 pub(crate) mod periods;
 pub mod read;
 mod reads;
+mod remembered;
 mod sets;
 pub mod tables;
 

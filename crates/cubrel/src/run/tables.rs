@@ -9,8 +9,10 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
+use super::remembered::FarFilters;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
+use crate::plan::FilterTest;
 use crate::store::{Column, Lookup, NO_ROW, Segment, SegmentBounds, Store, Target};
 
 /// Arrays over codes are made while there are at most this many codes,
@@ -37,18 +39,39 @@ pub struct Tables<'a> {
     pub store: &'a Store,
     /// The limits under which it is looked at.
     limits: Option<&'a Options>,
+    /// What other reads have found out.
+    remembered: Option<&'a FarFilters>,
 }
 
 impl<'a> Tables<'a> {
     /// Looked at without limits.
     pub fn new(schema: &'a Schema, store: &'a Store) -> Tables<'a> {
-        Tables { schema, store, limits: None }
+        Tables { schema, store, limits: None, remembered: None }
     }
 
     /// Looked at under the limits of a run.
     #[must_use]
     pub fn limited(self, options: &'a Options) -> Tables<'a> {
         Tables { limits: Some(options), ..self }
+    }
+
+    /// Looked at by several reads, each of which can use what the others have found out.
+    #[must_use]
+    pub(super) fn remembering(self, filters: &'a FarFilters) -> Tables<'a> {
+        Tables { remembered: Some(filters), ..self }
+    }
+
+    /// What a filter at the end of a path lets through, by code at its start, worked out unless that is known.
+    pub(super) fn far_filter(
+        &self,
+        test: &FilterTest,
+        path: &[RelationshipId],
+        work_out: impl FnOnce() -> Result<Vec<bool>, RunError>,
+    ) -> Result<Arc<Vec<bool>>, RunError> {
+        match self.remembered {
+            Some(filters) => filters.get(test, path, work_out),
+            None => work_out().map(Arc::new),
+        }
     }
 
     /// Whether there is time to go on.

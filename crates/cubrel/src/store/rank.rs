@@ -103,6 +103,26 @@ pub(super) fn by_digits<T: Copy>(mut keys: Vec<T>, bits: (u32, u32), digit: impl
     keys
 }
 
+/// The places of some numbers, at most 2^32, in the order of the numbers; equal ones keep their order.
+pub(crate) fn order_of(numbers: &[u64]) -> Vec<u32> {
+    if numbers.is_sorted() {
+        return (0..numbers.len() as u32).collect();
+    }
+    let row_bits = u32::from(bits_for(numbers.len() as u64));
+    let bits = u32::from(bits_for(numbers.iter().copied().max().unwrap_or(0)));
+    if row_bits + bits <= u64::BITS {
+        let keys: Vec<u64> = numbers.iter().zip(0u64..).map(|(n, row)| n << row_bits | row).collect();
+        let mask = (1 << row_bits) - 1;
+        return by_digits(keys, (row_bits, row_bits + bits), digit)
+            .into_iter()
+            .map(|key| (key & mask) as u32)
+            .collect();
+    }
+    let mut pairs: Vec<(u64, u32)> = numbers.iter().copied().zip(0..).collect();
+    pairs.par_sort_unstable();
+    pairs.into_iter().map(|(_, place)| place).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -119,6 +139,12 @@ mod tests {
             (0..3000).map(|i| (far(i) >> 50) * 256).collect(),
         ];
         for numbers in lists {
+            for wide in [0, 33] {
+                let codes: Vec<u64> = numbers.iter().map(|n| ordered(*n) >> wide).collect();
+                let mut stable: Vec<u32> = (0..codes.len() as u32).collect();
+                stable.sort_by_key(|place| codes[*place as usize]);
+                assert_eq!(order_of(&codes), stable);
+            }
             let ranks = Ranks::of(numbers.len(), numbers.iter().map(|n| ordered(*n)));
             let mut sorted = numbers.clone();
             sorted.sort_unstable();

@@ -20,6 +20,7 @@ use rayon::prelude::*;
 
 use super::assemble::Executor;
 use super::reads::ReadProfile;
+use super::remembered::FarFilters;
 use super::tables::Tables;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, Schema};
@@ -53,7 +54,8 @@ pub fn run(
     options: &Options,
 ) -> Result<(Grid, RunProfile), RunError> {
     let tables = Tables::new(schema, store);
-    let executor = Executor::new(tables, plan.reads(), options);
+    let remembered = FarFilters::default();
+    let executor = Executor::new(tables.remembering(&remembered), plan.reads(), options);
     let grid = match plan {
         QueryPlan::Grid(plan) => run_grid(&executor, plan)?,
         QueryPlan::Records(plan) => records::run(&executor, plan)?,

@@ -312,14 +312,17 @@ impl Builder<'_, '_> {
         {
             return self.own_filter(predicate);
         }
-        let (passes, null_passes) = far_rows(self.tables, filter, self.outer, self.options)?;
+        let far = || far_rows(self.tables, filter, self.outer, self.options);
         let Some(first) = path.first() else {
             // What a projection leaves of a filter of the table itself.
-            self.row_filters.push(CompiledRow::of_rows(passes));
+            self.row_filters.push(CompiledRow::of_rows(far()?.0));
             return Ok(());
         };
         let anchor = self.tables.anchor_of_path(*first);
-        let pass = self.tables.along(&path, &passes, null_passes);
+        let pass = self.tables.far_filter(&filter.test, &path, || {
+            let (passes, null_passes) = far()?;
+            Ok(self.tables.along(&path, &passes, null_passes))
+        })?;
         self.anchor(anchor).narrow(&pass);
         Ok(())
     }

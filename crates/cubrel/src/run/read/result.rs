@@ -6,6 +6,7 @@ use super::super::frame::{Codes, Frame};
 use super::super::tables::Tables;
 use super::dependent::{Counting, codes_of_rows};
 use crate::plan::{DimId, Read};
+use crate::store::order_of;
 use crate::value::Vector;
 
 use std::sync::{Arc, OnceLock};
@@ -194,7 +195,7 @@ impl ReadResult {
         let real = |key: usize, codes: &[u64]| codes_of_rows(tables, read.keys[key], codes);
         if let (Some(key), 1) = ((0..codes.len()).find(|key| by_row(*key)), self.counting_keys().count()) {
             // In the order of the values, as all others stand.
-            let order = sorted_by(&real(key, &codes[key]));
+            let order = order_of(&real(key, &codes[key]));
             groups = order.iter().map(|place| groups[*place as usize]).collect();
             codes[key] = order.iter().map(|place| codes[key][*place as usize]).collect();
         }
@@ -225,16 +226,6 @@ impl ReadResult {
         }
         columns
     }
-}
-
-/// The places of some codes in their order.
-fn sorted_by(codes: &[u64]) -> Vec<u32> {
-    if codes.is_sorted() {
-        return (0..codes.len() as u32).collect();
-    }
-    let mut pairs: Vec<(u64, u32)> = codes.iter().copied().zip(0..).collect();
-    pairs.par_sort_unstable();
-    pairs.into_iter().map(|(_, place)| place).collect()
 }
 
 pub(super) fn strides(sizes: &[u64]) -> Vec<u128> {

@@ -1,0 +1,46 @@
+//! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::RunError;
+use crate::formula::schema::RelationshipId;
+use crate::plan::{FilterTest, RowLeaf};
+
+type Known = HashMap<(FilterTest, Vec<RelationshipId>), Arc<Vec<bool>>>;
+
+/// Filters on far tables, each worked out once while a plan runs.
+#[derive(Debug, Default)]
+pub(super) struct FarFilters(Mutex<Known>);
+
+impl FarFilters {
+    /// What a filter at the end of a path lets through, by code at its start. What takes values from outside is worked out anew
+    /// for each of them.
+    pub(super) fn get(
+        &self,
+        test: &FilterTest,
+        path: &[RelationshipId],
+        work_out: impl FnOnce() -> Result<Vec<bool>, RunError>,
+    ) -> Result<Arc<Vec<bool>>, RunError> {
+        if !is_the_same_for_all(test) {
+            return work_out().map(Arc::new);
+        }
+        let key = (test.clone(), path.to_vec());
+        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(pass) = known().get(&key) {
+            return Ok(pass.clone());
+        }
+        let pass = Arc::new(work_out()?);
+        known().insert(key, pass.clone());
+        Ok(pass)
+    }
+}
+
+fn is_the_same_for_all(test: &FilterTest) -> bool {
+    match test {
+        FilterTest::Predicate(predicate) | FilterTest::Projected(predicate, _) => {
+            predicate.test.leaves.iter().all(|leaf| matches!(leaf, RowLeaf::Column { .. }))
+        }
+        FilterTest::Lines { .. } => false,
+    }
+}
