@@ -136,34 +136,33 @@ impl Places {
                 places.iter().zip(some).for_each(|(place, value)| out[*place as usize] = value);
             }
             Places::Marked(marks) => {
+                out.fill(common);
                 let first = marks.rank(start);
-                // The next value is looked at for every row, marked or not.
-                let mut some = vec![T::default(); marks.rank(start + out.len()) - first + 1];
-                let count = some.len() - 1;
-                values(first, &mut some[..count]);
-                let mut next = some.as_slice();
+                let mut some = vec![T::default(); marks.rank(start + out.len()) - first];
+                values(first, &mut some);
+                let mut left = some.as_slice();
                 for (i, out) in out.chunks_mut(WORD).enumerate() {
-                    next = merged(marks.from(start + i * WORD), next, common, out);
+                    left = put(marks.from(start + i * WORD), left, out);
                 }
             }
         }
     }
 }
 
-/// Writes the next of `values` where a bit is set, and `common` where none is; gives the values that are left.
-fn merged<'v, T: Copy>(bits: u64, values: &'v [T], common: T, out: &mut [T]) -> &'v [T] {
-    let bits = if out.len() < WORD { bits & ((1 << out.len()) - 1) } else { bits };
-    let count = bits.count_ones() as usize;
-    // There is a value more than are taken, so that the next one is there even behind the last.
-    let taken = &values[..=count];
-    let (mut left, mut at) = (bits, 0);
-    for slot in out {
-        let is_marked = left & 1 == 1;
-        *slot = if is_marked { taken[at] } else { common };
-        at += usize::from(is_marked);
-        left >>= 1;
+/// Puts the next of `values` where a bit is set; gives the values that are left. A step for each bit that is set, whose number is
+/// known: which of them are is not to be foreseen, so that asking each would cost several times as much.
+fn put<'v, T: Copy>(bits: u64, values: &'v [T], out: &mut [T]) -> &'v [T] {
+    let mut left = if out.len() < WORD { bits & ((1 << out.len()) - 1) } else { bits };
+    let (taken, rest) = values.split_at(left.count_ones() as usize);
+    if taken.len() == out.len() {
+        out.copy_from_slice(taken);
+        return rest;
     }
-    &values[count..]
+    for value in taken {
+        out[left.trailing_zeros() as usize] = *value;
+        left &= left.wrapping_sub(1);
+    }
+    rest
 }
 
 #[cfg(test)]
