@@ -174,7 +174,8 @@ mod tests {
         let noise = |i: usize| (i as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 33;
         for rows in [1usize, 63, 64, 65, 511, 512, 513, 5000] {
             for one_in in [1, 2, 3, 7, 97, usize::MAX] {
-                let all: Vec<u64> = (0..rows).filter(|i| noise(*i) as usize % one_in == 0).map(|i| i as u64).collect();
+                let all: Vec<u64> =
+                    (0..rows).filter(|i| (noise(*i) as usize).is_multiple_of(one_in)).map(|i| i as u64).collect();
                 let listed = Places::Listed(SortedInts::new(all.iter().copied(), rows as u64));
                 let marked = Places::Marked(Marks::new(all.iter().copied(), rows));
                 let chosen = Places::new(all.iter().copied(), rows);

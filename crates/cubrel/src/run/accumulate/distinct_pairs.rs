@@ -127,7 +127,8 @@ impl<P: Pair> DistinctPairs<P> {
     fn sort_groups(&self, pairs: &mut [P], first: usize, groups: usize) -> Vec<usize> {
         let group = |pair: &P| pair.group(self.bits) - first;
         let starts = starts_of(pairs.iter().map(group), groups);
-        placed(&pairs.to_vec(), group, &starts, pairs);
+        let unsorted = pairs.to_vec();
+        placed(&unsorted, group, &starts, pairs);
         starts
     }
 }
