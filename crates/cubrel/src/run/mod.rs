@@ -6,7 +6,8 @@
 //! * [`read`], [`accumulate`]: one grouped pass over a table
 //! * [`domain`]: the combinations that cells and `per` go through
 //! * [`assemble`]: operators over the results of reads
-//! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `reads`: the reads of a plan, each done once; `remembered`: what they find out alike; `by_value`: those for many values
+//! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `by_value`: those for many values
+//! * `reads`: the reads of a plan, each done once; `remembered`: what they find out alike
 //! * `current`: columns of bound rows
 //! * `first`: the first of many
 //! * `located`: where something cannot be computed, in words

@@ -34,11 +34,11 @@ const NONE: u64 = u64::MAX;
 pub(super) struct Dependence {
     /// The other key.
     pub(super) on: usize,
-    from: From,
+    from: Derivation,
 }
 
 #[derive(Clone, Debug)]
-enum From {
+enum Derivation {
     /// By code of the other key, this one's: no two rows with one code have two.
     Codes(Vec<u64>),
     /// The other key counts by row, and this is how one gets from there to this key. Only those of the groups that there turn
@@ -50,8 +50,8 @@ impl Dependence {
     /// The codes of a key that come with some codes of the other one, which are rows where that counts by row.
     pub(super) fn codes(&self, tables: Tables<'_>, key: Key, on: &[u64]) -> Vec<u64> {
         match &self.from {
-            From::Codes(follows) => on.iter().map(|code| follows[*code as usize]).collect(),
-            From::Rows(table, path) => codes_of(tables, key, path, as_rows(tables, *table, on)).0,
+            Derivation::Codes(follows) => on.iter().map(|code| follows[*code as usize]).collect(),
+            Derivation::Rows(table, path) => codes_of(tables, key, path, as_rows(tables, *table, on)).0,
         }
     }
 }
@@ -76,7 +76,8 @@ pub(super) fn row_of_code(tables: Tables<'_>, key: Key, code: u64) -> u64 {
 
 /// For each key of a read how it counts.
 ///
-/// What follows from others is looked for where the keys could have more combinations than the table has rows that one of them stands in.
+/// What follows from others is looked for where the keys could have more combinations than the table has rows that one of
+/// them stands in.
 pub(super) fn counting(tables: Tables<'_>, read: &Read, sizes: &[u64]) -> Vec<Counting> {
     let mut found: Vec<Counting> = vec![Counting::ByCode; read.keys.len()];
     if !read.bridges.is_empty() {
@@ -148,10 +149,10 @@ struct Deciding<'p> {
 
 impl Deciding<'_> {
     /// How a key at the end of a path follows from this one, if it does.
-    fn from(&self, tables: Tables<'_>, read: &Read, key: usize, path: &[RelationshipId]) -> Option<From> {
+    fn from(&self, tables: Tables<'_>, read: &Read, key: usize, path: &[RelationshipId]) -> Option<Derivation> {
         let (own, other, way) = (read.keys[self.key], read.keys[key], &path[self.path.len()..]);
         if self.tells {
-            return Some(From::Rows(self.table, way.to_vec()));
+            return Some(Derivation::Rows(self.table, way.to_vec()));
         }
         let rows = tables.rows(self.table);
         // Nearly always the first rows tell that it does not.
@@ -160,7 +161,7 @@ impl Deciding<'_> {
         if sample.any(|(own, other)| *known.entry(own).or_insert(other) != other) {
             return None;
         }
-        follows(tables, own, other, way, rows).map(From::Codes)
+        follows(tables, own, other, way, rows).map(Derivation::Codes)
     }
 }
 
