@@ -61,7 +61,8 @@ def written(folder, args, model, db):
 
 
 def in_turn(args, question, db):
-    """Medians of both: ours is asked in three sittings with theirs in between. What a calculated column takes counts with the question that needs it."""
+    """Medians of both: ours is asked in three sittings with theirs in between. What a calculated column
+    takes counts with the question that needs it."""
     mine, theirs = [], []
     column = computing_ms(args, question["column"]) if "column" in question else 0
     for _ in range(3):

@@ -3,8 +3,7 @@
 
 use super::groups::{Cells, null_code, shared};
 use super::sparse::keep_distinct;
-use crate::plan::{DimId, ReadRef};
-use crate::plan::{Domain, DomainGroup, Filter, KeyId, Read};
+use crate::plan::{DimId, Domain, DomainGroup, Filter, KeyId, Read, ReadRef};
 use crate::run::cells::Support;
 use crate::run::frame::{Codes, Frame};
 use crate::run::reads::PlanReads;
