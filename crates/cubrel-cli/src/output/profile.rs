@@ -61,6 +61,9 @@ fn rows(node: &Node, depth: usize, table: &mut TextTable) {
         (NodeKind::Read, Some(r)) if r.rolled_up => {
             format!("{indent}rolled up: {} of {}", r.aggregates_text(), node.part)
         }
+        (NodeKind::Read, Some(r)) if r.with.is_some() => {
+            format!("{indent}in one pass with another: {} of {}", r.aggregates_text(), node.part)
+        }
         (NodeKind::Read, Some(r)) => format!("{indent}read {} of {}", r.aggregates_text(), node.part),
         (NodeKind::Read, None) => format!("{indent}read {}, counted above", node.part),
         _ => format!("{indent}{}", node.part),

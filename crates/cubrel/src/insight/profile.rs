@@ -132,6 +132,9 @@ pub struct ReadNode {
     pub groups: u64,
     /// Whether it went through no rows, but through the groups of another read.
     pub rolled_up: bool,
+    /// The read in whose pass it was done: what that cost stands there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub with: Option<usize>,
 }
 
 impl ReadNode {
@@ -392,6 +395,7 @@ impl Growing<'_> {
             bytes_read: stats.bytes_read,
             groups: stats.groups,
             rolled_up: profile.rolled_up > 0 && profile.rolled_up == profile.times,
+            with: profile.with.map(|read| read.index()),
         };
         let elapsed = ms(profile.elapsed);
         Node {

@@ -120,6 +120,7 @@ impl Reached {
             aggregates: Vec::new(),
             roll_ups: Vec::new(),
             by_value: None,
+            together: Vec::new(),
         }
     }
 }

@@ -31,6 +31,9 @@ pub struct Read {
     pub roll_ups: Vec<RollUp>,
     /// Another read that holds its answers for all values of one that comes from outside.
     pub by_value: Option<ByValue>,
+    /// Reads that one pass can do, this one among them: they differ in some filters and in what they compute. Nothing where
+    /// it is alone.
+    pub together: Vec<ReadId>,
 }
 
 /// A read that is grouped by a column, its last key, where another one compares that column with a value from outside.

@@ -4,7 +4,7 @@
 //! A plan that breaks a rule is a mistake of the planner, and its answer would be a wrong number. So each plan is checked
 //! before it is run, and in debug builds after each pass as well.
 
-use super::ids::{DimId, Index, KeyId};
+use super::ids::{DimId, Index, KeyId, ReadId};
 use super::query::{CellPlan, GridPart, QueryPlan};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 use super::scope::{FilterTest, Key, Scope};
@@ -90,7 +90,7 @@ impl Check<'_> {
     }
 
     fn read(&self, read: &Read) -> Checked {
-        let Read { table, filters, keys, detours: _, bridges, outer, aggregates, roll_ups, by_value } = read;
+        let Read { table, filters, keys, detours: _, bridges, outer, aggregates, roll_ups, by_value, together } = read;
         self.table(*table)?;
         let reach = self.schema.reach(*table, &read.detours);
         for (i, key) in keys.iter().enumerate() {
@@ -128,7 +128,8 @@ impl Check<'_> {
         bridges.iter().try_for_each(|bridge| self.bridge(bridge, read))?;
         aggregates.iter().try_for_each(|aggregate| self.aggregate(aggregate, *table, outer))?;
         roll_ups.iter().try_for_each(|roll_up| self.roll_up(roll_up, read))?;
-        by_value.iter().try_for_each(|by_value| self.by_value(by_value, read))
+        by_value.iter().try_for_each(|by_value| self.by_value(by_value, read))?;
+        together.iter().try_for_each(|other| self.together(*other, read))
     }
 
     fn table(&self, table: TableId) -> Checked {
@@ -226,6 +227,16 @@ impl Check<'_> {
         holds(by_value.outer.index() < read.outer.len(), || "answers for a value that is not there".into())?;
         holds(other.keys.last() == Some(&Key::Column(by_value.column)), || "answers by another column".into())?;
         holds(other.aggregates == read.aggregates, || "answers of other aggregates".into())
+    }
+
+    /// What one pass does goes through the same table in the same groups, and needs nothing from elsewhere.
+    fn together(&self, other: ReadId, read: &Read) -> Checked {
+        let other = self.reads.get(other.index()).ok_or_else(|| format!("together with read {other}"))?;
+        holds(other.together == read.together, || "together with a read that is not".into())?;
+        let same = (other.table, &other.keys, &other.detours) == (read.table, &read.keys, &read.detours);
+        holds(same, || "together with a read of other groups".into())?;
+        let plain = |r: &Read| r.bridges.is_empty() && r.outer.is_empty();
+        holds(plain(other) && plain(read), || "together with what comes from elsewhere".into())
     }
 
     // ---- assemblies

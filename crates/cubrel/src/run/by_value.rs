@@ -64,7 +64,7 @@ impl<'a> CellReads<'a> {
     /// As for the read.
     pub(super) fn of(&self, read: &ReadRef, aggregate: AggregateId, frame: &Frame) -> Result<Cells, RunError> {
         if read.outer.is_empty() {
-            return Ok(of_groups(&*self.reads.result(read.read, &[])?, read, aggregate, frame));
+            return Ok(of_groups(&*self.reads.result_of_cells(read, frame)?, read, aggregate, frame));
         }
         if let Some(cells) = self.by_value(read, aggregate, frame)? {
             return Ok(cells);

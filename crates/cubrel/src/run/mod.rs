@@ -56,6 +56,9 @@ pub struct Options {
     pub hash_groups: bool,
     /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
     pub thin_above: usize,
+    /// In reads of more rows than this, rows whose groups no cell asks for are not looked at where a key has more codes than this,
+    /// and groups that `having` or a limit drop are dropped before they are cells.
+    pub wanted_above: usize,
     /// Of a column with more codes than this, conditions are told by ranges of codes, not by an array over them: one that stays in
     /// the nearest cache is as fast.
     pub many_codes: usize,
@@ -96,6 +99,7 @@ impl Default for Options {
             days_by_set: false,
             hash_groups: false,
             thin_above: 1 << 16,
+            wanted_above: 1 << 16,
             many_codes: 1 << 12,
             part_rows: None,
             one_thread: false,

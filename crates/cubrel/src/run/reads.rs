@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::frame::{BoundValue, Frame, KeyColumn, KeyKind};
-use super::read::{self, ReadResult, ReadStats};
+use super::read::{self, ReadResult, ReadStats, Stays, Wanted};
 use super::tables::Tables;
 use super::{Options, RunError};
 use crate::plan::{Read, ReadRef};
@@ -23,6 +23,8 @@ pub struct ReadProfile {
     pub stats: ReadStats,
     /// How often it was put together from the groups of another read instead.
     pub rolled_up: u64,
+    /// The read whose pass did this one as well, and has what it cost.
+    pub with: Option<ReadId>,
 }
 
 /// What a cell takes at least: codes on two axes, its place in a read, a value, and a line.
@@ -52,6 +54,8 @@ pub struct PlanReads<'a> {
     reads: &'a [Read],
     options: &'a Options,
     done: Mutex<Done>,
+    /// Reads that have been done for some of their groups.
+    partial: Mutex<HashMap<ReadId, (Arc<Wanted>, Arc<ReadResult>)>>,
     profile: Mutex<Vec<ReadProfile>>,
 }
 
@@ -62,6 +66,7 @@ impl<'a> PlanReads<'a> {
             reads,
             options,
             done: Mutex::default(),
+            partial: Mutex::default(),
             profile: Mutex::new(vec![ReadProfile::default(); reads.len()]),
         }
     }
@@ -112,6 +117,9 @@ impl<'a> PlanReads<'a> {
             kept(&self.done).insert(key, result.clone());
             return Ok(result);
         }
+        if let Some(result) = self.together(read, None, start) {
+            return Ok(result);
+        }
         let bound: Vec<_> = plan.outer.iter().zip(outer).map(|(slot, (v, ty))| (*slot, v.clone(), *ty)).collect();
         let result = Arc::new(read::run(self.tables, plan, &bound, self.options)?);
         self.record(read, start.elapsed(), result.stats, false);
@@ -155,6 +163,81 @@ impl<'a> PlanReads<'a> {
             }
         }
         Ok(None)
+    }
+
+    /// Does a read without values from outside that nothing but the lines of a grid is made of, and keeps the groups that stay. What
+    /// goes wrong is told when it is asked for.
+    pub fn do_where(&self, read: ReadId, stays: &Stays<'_>) {
+        let (start, plan) = (Instant::now(), &self.reads[read]);
+        if let (true, Ok(result)) = (plan.outer.is_empty(), read::run_where(self.tables, plan, stays, self.options)) {
+            self.record(read, start.elapsed(), result.stats, false);
+            kept(&self.done).insert((read, Vec::new()), Arc::new(result));
+        }
+    }
+
+    /// The result of a read without values from outside for the cells of a frame. Where these ask for few of its groups, it is done
+    /// for those alone.
+    ///
+    /// # Errors
+    /// As for the read.
+    pub(super) fn result_of_cells(&self, of: &ReadRef, frame: &Frame) -> Result<Arc<ReadResult>, RunError> {
+        let read = of.read;
+        if let Some((wanted, result)) = kept(&self.partial).get(&read)
+            && wanted.covers(of, frame)
+        {
+            return Ok(result.clone());
+        }
+        // What has been asked for in part, and now for more, is better done once for all.
+        let again = kept(&self.partial).contains_key(&read);
+        let (tables, plan) = (self.tables, &self.reads[read]);
+        let wanted = match !again && self.options.optimize && self.is_open(read) {
+            true => Wanted::of_cells(tables, plan, of, frame, self.options.wanted_above).map(Arc::new),
+            false => None,
+        };
+        let Some(wanted) = wanted else { return self.result(read, &[]) };
+        let start = Instant::now();
+        if let Some(result) = self.together(read, Some(&wanted), start) {
+            return Ok(result);
+        }
+        let result = Arc::new(read::run_for(tables, plan, &wanted, self.options)?);
+        self.record(read, start.elapsed(), result.stats, false);
+        kept(&self.partial).insert(read, (wanted, result.clone()));
+        Ok(result)
+    }
+
+    /// The result of a read, done in one pass with others that have not been done; `None` where it is better done by itself. What
+    /// goes wrong in another one is told when that is asked for.
+    fn together(&self, read: ReadId, wanted: Option<&Arc<Wanted>>, start: Instant) -> Option<Arc<ReadResult>> {
+        let is_open = |other: &&ReadId| **other == read || self.is_open(**other);
+        let open: Vec<ReadId> = self.reads[read].together.iter().filter(is_open).copied().collect();
+        if open.len() < 2 {
+            return None;
+        }
+        let plans: Vec<&Read> = open.iter().map(|read| &self.reads[*read]).collect();
+        let (results, cost) =
+            read::run_together(self.tables, &plans, wanted.map(|wanted| &**wanted), self.options).ok()??;
+        let mut found = None;
+        for (other, result) in open.into_iter().zip(results) {
+            let result = Arc::new(result);
+            self.record(other, Duration::ZERO, result.stats, false);
+            kept(&self.profile)[other.index()].with = (other != read).then_some(read);
+            match wanted {
+                Some(wanted) => drop(kept(&self.partial).insert(other, (wanted.clone(), result.clone()))),
+                None => drop(kept(&self.done).insert((other, Vec::new()), result.clone())),
+            }
+            found = if other == read { Some(result) } else { found };
+        }
+        let mut profile = kept(&self.profile);
+        profile[read.index()].elapsed += start.elapsed();
+        profile[read.index()].stats.add(cost);
+        found
+    }
+
+    /// Whether a read without values from outside has still to go through rows.
+    fn is_open(&self, read: ReadId) -> bool {
+        let done = kept(&self.done);
+        let is_done = |read: ReadId| done.contains_key(&(read, Vec::new()));
+        !is_done(read) && !self.reads[read].roll_ups.iter().any(|finer| is_done(finer.read))
     }
 
     fn record(&self, read: ReadId, elapsed: Duration, stats: ReadStats, rolled_up: bool) {

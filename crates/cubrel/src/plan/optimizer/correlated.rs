@@ -43,7 +43,7 @@ fn grouped(schema: &Schema, read: &Read) -> Option<(Read, ByValue)> {
         if !read.bridges.is_empty() || !adds_up || !reaches(column) || read.keys.contains(&Key::Column(column)) {
             return None;
         }
-        let mut read = Read { roll_ups: Vec::new(), by_value: None, ..read.clone() };
+        let mut read = Read { roll_ups: Vec::new(), by_value: None, together: Vec::new(), ..read.clone() };
         read.filters.remove(place);
         if takes(&read, slot) {
             return None;

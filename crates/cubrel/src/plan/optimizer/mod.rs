@@ -4,10 +4,12 @@
 //! * `row_wise`: an aggregate over `per table` whose body only looks at the row itself becomes one over the rows
 //! * `roll_up`: a read that can be put together from the groups of another one says so
 //! * `correlated`: a read that compares a column with many values from outside says which read grouped by it has the answers
+//! * `together`: reads that differ in some filters only say which they are, so that one pass can do them
 
 mod correlated;
 mod roll_up;
 mod row_wise;
+mod together;
 
 use super::ids::ReadId;
 use std::collections::HashMap;
@@ -27,6 +29,7 @@ const PASSES: &[(&str, Pass)] = &[
     ("drop_unused", |_, each, reads| drop_unused(each, reads)),
     ("correlated", |schema, _, reads| correlated::apply(schema, reads)),
     ("roll_up", |_, _, reads| roll_up::apply(reads)),
+    ("together", |_, _, reads| together::apply(reads)),
 ];
 
 /// The same plan, cheaper.

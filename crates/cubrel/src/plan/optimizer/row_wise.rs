@@ -76,6 +76,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<DimI
         aggregates: Vec::new(),
         roll_ups: Vec::new(),
         by_value: None,
+        together: Vec::new(),
         ..by_row.clone()
     };
     let aggregate =

@@ -1,12 +1,13 @@
 //! Grids: what a query gives (language reference, section 12).
 //!
 //! * `lines`: the cells of all parts, as codes and values
-//! * `arrange`: `having`, order, limits, totals
+//! * `arrange`: `having`, order, limits, totals; `early`: what these drop, before it is cells
 //! * `others`: the line for what a limit drops
 //! * `records`: rows of a table
 //! * `result`: columns and lines; `shown`: as people and scripts read them; `layout`: where each cell stands
 
 mod arrange;
+mod early;
 mod layout;
 mod lines;
 mod others;
@@ -67,6 +68,7 @@ pub fn run(
 fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> {
     let tables = executor.tables();
     let base = lines::base_frame(executor, &plan.outer)?;
+    early::drop_early(executor, plan);
     let mut all = Lines::new(plan);
     for part in &plan.parts {
         all.evaluate(executor, plan, part, &base)?;

@@ -170,7 +170,7 @@ impl Prepared<'_> {
         };
         let groups = keys.map(number).collect();
         self.check_room(part.keys.len(), options)?;
-        part.seen.resize(part.keys.len(), false);
+        part.seen.iter_mut().for_each(|seen| seen.groups.resize(part.keys.len(), false));
         part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
         Ok(groups)
     }
@@ -197,7 +197,7 @@ impl Prepared<'_> {
 }
 
 /// Leaves those positions that pass. Without a branch: which of them do is not to be foreseen.
-fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
+pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
     let mut kept = 0;
     for (place, passes) in passes.take(positions.len()).enumerate() {
         positions[kept] = positions[place];

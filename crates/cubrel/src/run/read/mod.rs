@@ -14,7 +14,8 @@
 //! * `batch`: unpacking of codes
 //! * `dependent`: how keys count, and which follow from others
 //! * `result`: groups and aggregates
-//! * `rolled`: reads put together from the groups of another one
+//! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
+//!   `wanted`: the groups that cells ask for
 
 mod anchors;
 mod batch;
@@ -30,6 +31,8 @@ mod prepare;
 mod ranges;
 mod result;
 mod rolled;
+mod together;
+mod wanted;
 
 use std::collections::BTreeSet;
 
@@ -51,8 +54,10 @@ use prepare::{Prepared, prepare};
 
 pub(super) use bridges::pointed_at;
 pub use filters::{far_rows as filter_rows, null_passes};
-pub use result::{ReadResult, ReadStats};
+pub use result::{ReadResult, ReadStats, Stays};
 pub use rolled::rolled_up;
+pub use together::run_together;
+pub use wanted::Wanted;
 
 /// Rows of a part that one thread works on. Parts do not depend on the number of threads, so sums of floats come out
 /// the same on every machine.
@@ -70,19 +75,48 @@ const MIN_PARTS: usize = 2;
 /// An error in a row expression or a sum that does not fit; a read that was cancelled.
 pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
     let prepared = prepared(tables, read, outer, options)?;
-    let rows = tables.rows(read.table);
+    let parts = pass(&prepared, options)?;
+    prepared.result(parts, read, None)
+}
+
+/// Does one read that takes nothing from elsewhere, and keeps those groups that stay.
+///
+/// # Errors
+/// As for [`run`].
+pub fn run_where(
+    tables: Tables<'_>,
+    read: &Read,
+    stays: &Stays<'_>,
+    options: &Options,
+) -> Result<ReadResult, RunError> {
+    let prepared = prepared(tables, read, &[], options)?;
+    let parts = pass(&prepared, options)?;
+    prepared.result(parts, read, Some(stays))
+}
+
+/// Does one read that takes nothing from elsewhere, for those groups that are wanted.
+///
+/// # Errors
+/// As for [`run`].
+pub fn run_for(tables: Tables<'_>, read: &Read, wanted: &Wanted, options: &Options) -> Result<ReadResult, RunError> {
+    let prepared = prepare(tables, read, &[], &[], Some(wanted), options)?;
+    let parts = pass(&prepared, options)?;
+    prepared.result(parts, read, None)
+}
+
+/// One pass over a table, part by part.
+fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<Part>, RunError> {
+    let rows = prepared.tables.rows(prepared.table);
     let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
     let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
     let copies = rows.div_ceil(part_rows).max(1) + 1;
     prepared.check_room(prepared.groups * copies, options)?;
     let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
     let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
-    let done: Vec<Part> = if parts.len() > 1 && !options.one_thread {
-        parts.par_iter().map(work).collect::<Result<_, _>>()?
-    } else {
-        parts.iter().map(work).collect::<Result<_, _>>()?
-    };
-    prepared.finish(done, read, rows)
+    match parts.len() > 1 && !options.one_thread {
+        true => parts.par_iter().map(work).collect(),
+        false => parts.iter().map(work).collect(),
+    }
 }
 
 /// A read made ready, once those are done whose rows send keys and filters back to it.
@@ -94,7 +128,7 @@ fn prepared<'a>(
 ) -> Result<Prepared<'a>, RunError> {
     let pairs = read.bridges.iter().map(|bridge| run(tables, &bridge.pairs, outer, options));
     let pairs = pairs.collect::<Result<Vec<ReadResult>, _>>()?;
-    prepare(tables, read, &pairs, outer, options)
+    prepare(tables, read, &pairs, outer, None, options)
 }
 
 /// The rows that the filters of a read let through, in order, at most so many.

@@ -1,7 +1,8 @@
 //! One part of the rows: gone through batch by batch, and the parts brought together.
 
 use std::collections::BTreeSet;
-use std::sync::OnceLock;
+use std::ops::Range;
+use std::sync::{Arc, OnceLock};
 
 use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
 use super::super::{Options, RunError, Runs};
@@ -9,9 +10,9 @@ use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::dependent::Counting;
 use super::keys::{DROPPED, key_sizes};
 use super::prepare::{Grouping, Prepared};
-use super::result::{Numbering, ReadResult, ReadStats};
+use super::result::{Numbering, ReadResult, ReadStats, Stays};
 use crate::formula::schema::ColumnId;
-use crate::plan::Read;
+use crate::plan::{Read, ReadAggregate};
 use crate::value::{Vector, units};
 
 /// Rows are taken together where there is at most one run for so many of them.
@@ -19,10 +20,11 @@ pub(super) const ROWS_PER_RUN: usize = 4;
 /// The groups of rows are complete once for each run where there is at most one run for so many of them.
 pub(super) const ROWS_PER_GROUP_RUN: usize = 8;
 
-/// Aggregates that are fed in one way, and the columns that this takes.
+/// Aggregates that are fed in one way.
 pub(super) struct Feeds {
     pub(super) places: Vec<usize>,
-    pub(super) columns: BTreeSet<u32>,
+    /// The columns that this takes, where rows are taken together that are alike in them.
+    pub(super) in_runs: Option<BTreeSet<u32>>,
     /// Whether they are the first to go through the rows.
     pub(super) first: bool,
 }
@@ -41,6 +43,16 @@ pub(super) enum Grouped {
 }
 
 impl Grouped {
+    /// Those of some of the entries.
+    pub(super) fn some(&self, places: &[u32]) -> Grouped {
+        let of = |numbers: &[u32]| Grouped::Each(places.iter().map(|place| numbers[*place as usize]).collect());
+        match self {
+            Grouped::One => Grouped::One,
+            Grouped::Each(numbers) => of(numbers),
+            Grouped::InRuns(runs) => of(runs.of_rows()),
+        }
+    }
+
     fn as_groups(&self) -> Groups<'_> {
         match self {
             Grouped::One => Groups::One,
@@ -116,11 +128,18 @@ pub(super) struct To<'a> {
 pub(super) struct Part {
     pub(super) scratch: Scratch,
     pub(super) accumulators: Vec<Accumulator>,
-    pub(super) seen: Vec<bool>,
-    /// The groups that have not been seen, where they are few.
-    pub(super) unseen: Option<Vec<u32>>,
     pub(super) numbers: GroupNumbers,
     pub(super) keys: Vec<u128>,
+    /// What the read has seen, then what those have that are done in the same pass.
+    pub(super) seen: Vec<Seen>,
+}
+
+/// Which groups of a read have rows, and what was gone through for them.
+#[derive(Debug)]
+pub(super) struct Seen {
+    pub(super) groups: Vec<bool>,
+    /// Those that have not been seen, where they are few.
+    unseen: Option<Vec<u32>>,
     pub(super) stats: ReadStats,
 }
 
@@ -130,33 +149,37 @@ const MANY_GROUPS: usize = 1 << 15;
 /// Looking for so many groups among those of a batch costs less than marking them all.
 const FEW_UNSEEN: usize = 2;
 
-impl Part {
-    /// Marks groups as seen; false where they are so many that this is better done while something is added to them.
-    fn see(&mut self, groups: Groups<'_>) -> bool {
+impl Seen {
+    fn nothing(groups: usize) -> Seen {
+        Seen { groups: zeros(groups), unseen: None, stats: ReadStats::default() }
+    }
+
+    /// Marks groups as seen; false where they are so many that this is better done while something is added to them. Groups that
+    /// are numbered as they come are not all known.
+    fn see(&mut self, groups: Groups<'_>, all_known: bool) -> bool {
         let numbers = groups.of_runs_or_rows();
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !numbers.contains(group));
             return true;
         }
-        if self.seen.len() > MANY_GROUPS {
+        if self.groups.len() > MANY_GROUPS {
             return false;
         }
-        groups.mark(&mut self.seen);
-        // Of groups that are numbered as they come there can always be more.
-        if self.keys.is_empty() && self.seen.len() <= numbers.len() {
-            let unseen = || (0..self.seen.len() as u32).filter(|g| !self.seen[*g as usize]);
+        groups.mark(&mut self.groups);
+        if all_known && self.groups.len() <= numbers.len() {
+            let unseen = || (0..self.groups.len() as u32).filter(|g| !self.groups[*g as usize]);
             self.unseen = (unseen().count() <= FEW_UNSEEN).then(|| unseen().collect());
         }
         true
     }
 
     /// Whether each group has been seen.
-    fn take_seen(&mut self) -> Vec<bool> {
+    fn take(&mut self) -> Vec<bool> {
         if let Some(unseen) = &self.unseen {
-            self.seen.fill(true);
-            unseen.iter().for_each(|g| self.seen[*g as usize] = false);
+            self.groups.fill(true);
+            unseen.iter().for_each(|g| self.groups[*g as usize] = false);
         }
-        std::mem::take(&mut self.seen)
+        std::mem::take(&mut self.groups)
     }
 }
 
@@ -165,11 +188,9 @@ impl Prepared<'_> {
         Part {
             scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
-            seen: zeros(self.groups),
-            unseen: None,
             numbers: GroupNumbers::default(),
             keys: Vec::new(),
-            stats: ReadStats::default(),
+            seen: (0..=self.narrowed.len()).map(|_| Seen::nothing(self.groups)).collect(),
         }
     }
 
@@ -178,35 +199,28 @@ impl Prepared<'_> {
         let mut at = start;
         while at < end {
             let (segment, rows) = self.segment_at(at, end);
-            if self.skips(segment) {
+            let narrowed: Vec<usize> = (0..self.narrowed.len()).filter(|n| !self.narrowed_skips(*n, segment)).collect();
+            let stats = &mut part.seen[0].stats;
+            if self.skips(segment) || !self.wanted && narrowed.is_empty() {
                 // A segment is counted where it begins, so that parts do not count it twice.
-                part.stats.segments_skipped += u64::from(at == rows.start);
+                stats.segments_skipped += u64::from(at == rows.start);
                 at = rows.end.min(end);
                 continue;
             }
             let to = end.min(rows.end);
+            stats.rows_read += (to - at) as u64;
+            // A segment's bytes count where it begins, so that they are the same however rows are parted.
+            if at == rows.start {
+                stats.bytes_read += self.needs.all().into_iter().map(|c| self.packed_bytes(c, segment)).sum::<u64>();
+            }
             let (alike, apart) = self.ways(segment);
-            for (feeds, most, in_runs) in [(alike, RUN_BATCH, true), (apart, BATCH, false)] {
+            for (feeds, most) in [(alike, RUN_BATCH), (apart, BATCH)] {
                 let Some(feeds) = feeds else { continue };
                 for start in (at..to).step_by(most) {
                     options.check()?;
-                    let passed = self.batch(
-                        start,
-                        most.min(to - start),
-                        in_runs.then_some(&feeds.columns),
-                        &feeds.places,
-                        options,
-                        &mut part,
-                    )?;
-                    // Rows are gone through twice where aggregates are fed in both ways.
-                    part.stats.rows_passed += if feeds.first { passed } else { 0 };
+                    let rows = start..to.min(start + most);
+                    self.batch(rows, &feeds, &narrowed, options, &mut part)?;
                 }
-            }
-            part.stats.rows_read += (to - at) as u64;
-            // A segment's bytes count where it begins, so that they are the same however rows are parted.
-            if at == rows.start {
-                part.stats.bytes_read +=
-                    self.needs.all().into_iter().map(|c| self.packed_bytes(c, segment)).sum::<u64>();
             }
             at = to;
         }
@@ -229,7 +243,7 @@ impl Prepared<'_> {
 
     /// Which aggregates of a segment are fed with runs of rows, and which row by row.
     pub(super) fn ways(&self, segment: usize) -> (Option<Feeds>, Option<Feeds>) {
-        let all = || Feeds { places: (0..self.aggregates.len()).collect(), columns: BTreeSet::new(), first: true };
+        let all = || Feeds { places: (0..self.aggregates.len()).collect(), in_runs: None, first: true };
         let has_segments = self.tables.segment_bounds(self.table).is_some();
         if self.runs == Runs::Never || !self.needs.base_complete || !has_segments {
             return (None, Some(all()));
@@ -241,7 +255,7 @@ impl Prepared<'_> {
         // Feeding a run costs about what feeding a row does. Each column that is added cuts the runs of the others, so that
         // an aggregate whose columns cut them too often goes row by row, and leaves the others their long runs.
         let mut runs = 0usize;
-        let mut alike = Feeds { places: Vec::new(), columns: BTreeSet::new(), first: true };
+        let (mut alike, mut alike_in) = (Vec::new(), BTreeSet::new());
         let mut take = |columns: &BTreeSet<u32>, known: &mut BTreeSet<u32>| {
             let more: usize =
                 columns.difference(known).map(|c| self.runs_of(*c, segment)).fold(0, usize::saturating_add);
@@ -252,21 +266,22 @@ impl Prepared<'_> {
             }
             fits
         };
-        if !take(&self.needs.base, &mut alike.columns) {
+        if !take(&self.needs.base, &mut alike_in) {
             return (None, Some(all()));
         }
         let mut apart = Vec::new();
         for (place, (columns, complete)) in self.needs.feeds.iter().enumerate() {
-            let taken = *complete && take(columns, &mut alike.columns);
-            if taken { alike.places.push(place) } else { apart.push(place) }
+            let taken = *complete && take(columns, &mut alike_in);
+            if taken { alike.push(place) } else { apart.push(place) }
         }
+        let in_runs = |places, columns| Some(Feeds { places, in_runs: Some(columns), first: true });
         if apart.is_empty() {
-            return (Some(alike), None);
+            return (in_runs(alike, alike_in), None);
         }
-        if alike.places.is_empty() {
+        if alike.is_empty() {
             return (None, Some(all()));
         }
-        (Some(alike), Some(Feeds { places: apart, columns: BTreeSet::new(), first: false }))
+        (in_runs(alike, alike_in), Some(Feeds { places: apart, in_runs: None, first: false }))
     }
 
     /// How many runs a column has in a segment; beyond all bounds where that is not known.
@@ -302,18 +317,17 @@ impl Prepared<'_> {
         runs.saturating_mul(ROWS_PER_GROUP_RUN) <= batch.segment_rows()
     }
 
-    /// How many rows pass, after feeding some aggregates with the rows from `start` on; those taken together that are alike in the columns `in_runs`.
-    pub(super) fn batch(
+    /// Feeds some aggregates with rows of a segment, those of some of the reads that are done in the same pass as well.
+    fn batch(
         &self,
-        start: usize,
-        len: usize,
-        in_runs: Option<&BTreeSet<u32>>,
-        feeds: &[usize],
+        rows: Range<usize>,
+        feeds: &Feeds,
+        narrowed: &[usize],
         options: &Options,
         part: &mut Part,
-    ) -> Result<u64, RunError> {
-        let mut batch = Batch::new(self.tables, self.table, start, len);
-        if let Some(columns) = in_runs {
+    ) -> Result<(), RunError> {
+        let mut batch = Batch::new(self.tables, self.table, rows.start, rows.len());
+        if let Some(columns) = &feeds.in_runs {
             batch = batch.in_runs(columns.iter().copied());
         }
         let all = part.scratch.all(batch.entries());
@@ -325,84 +339,160 @@ impl Prepared<'_> {
         };
         let (positions, groups) = passed?;
         let positions = positions.as_deref().unwrap_or(&all);
-        let mut rows = 0;
-        if !positions.is_empty() {
-            let groups = groups.as_groups();
-            let weights = batch.weights(positions);
-            let entries = Entries { groups, weights: weights.as_deref() };
-            rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
-            let mut to_mark = (!part.see(groups)).then_some(part.seen.as_mut_slice());
-            for place in feeds {
-                let to = To { accumulator: &mut part.accumulators[*place], seen: to_mark.take() };
-                self.feed(*place, &batch, positions, entries, to, &mut part.scratch)?;
-            }
-            if let Some(seen) = to_mark {
-                groups.mark(seen);
-            }
+        self.feed_rows(&batch, positions, &groups, (0, 0..self.own), feeds, part)?;
+        for place in narrowed {
+            let narrowed = &self.narrowed[*place];
+            let (positions, groups) = narrowed.passing(self.tables, &batch, positions, &groups)?;
+            self.feed_rows(&batch, &positions, &groups, (place + 1, narrowed.aggregates.clone()), feeds, part)?;
         }
         part.scratch.take_back(all, groups);
-        Ok(rows)
+        Ok(())
     }
 
-    pub(super) fn finish(self, parts: Vec<Part>, read: &Read, rows: usize) -> Result<ReadResult, RunError> {
-        let mut stats = ReadStats { rows: rows as u64, ..ReadStats::default() };
-        let mut parts = parts.into_iter();
-        let mut first = parts.next().unwrap_or_else(|| self.nothing_seen());
-        stats.add(first.stats);
-        let mut seen = first.take_seen();
-        let Part { mut accumulators, mut numbers, mut keys, .. } = first;
-        for mut part in parts {
-            let part_seen = part.take_seen();
-            stats.add(part.stats);
-            // Dense groups have the same number in every part. Hashed ones were numbered as they came: each gets the number
-            // that its key has here, a new one if it is new.
-            let to = (self.grouping != Grouping::Dense).then(|| {
-                let number = |key: &u128| {
-                    *numbers.entry(*key).or_insert_with(|| {
-                        keys.push(*key);
-                        keys.len() as u32 - 1
-                    })
-                };
-                part.keys.iter().map(number).collect::<Vec<u32>>()
-            });
-            match &to {
-                None => seen.iter_mut().zip(&part_seen).for_each(|(seen, more)| *seen |= more),
-                Some(to) => {
-                    seen.resize(keys.len(), false);
-                    accumulators.iter_mut().for_each(|a| a.grow(keys.len()));
-                    to.iter().zip(&part_seen).for_each(|(group, more)| seen[*group as usize] |= more);
-                }
-            }
-            for (accumulator, other) in accumulators.iter_mut().zip(part.accumulators) {
-                accumulator.merge(other, to.as_deref());
-            }
+    /// Feeds the aggregates of one read with the rows that pass.
+    fn feed_rows(
+        &self,
+        batch: &Batch<'_>,
+        positions: &[u32],
+        groups: &Grouped,
+        (read, aggregates): (usize, Range<usize>),
+        feeds: &Feeds,
+        part: &mut Part,
+    ) -> Result<(), RunError> {
+        if positions.is_empty() {
+            return Ok(());
         }
+        let groups = groups.as_groups();
+        let weights = batch.weights(positions);
+        let entries = Entries { groups, weights: weights.as_deref() };
+        let seen = &mut part.seen[read];
+        // Rows are gone through twice where aggregates are fed in both ways.
+        if feeds.first {
+            let rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
+            seen.stats.rows_passed += rows;
+        }
+        let mut to_mark = (!seen.see(groups, part.keys.is_empty())).then_some(seen.groups.as_mut_slice());
+        for place in feeds.places.iter().filter(|place| aggregates.contains(place)) {
+            let to = To { accumulator: &mut part.accumulators[*place], seen: to_mark.take() };
+            self.feed(*place, batch, positions, entries, to, &mut part.scratch)?;
+        }
+        if let Some(seen) = to_mark {
+            groups.mark(seen);
+        }
+        Ok(())
+    }
+
+    /// What a read gives that was done by itself, for the groups that stay.
+    pub(super) fn result(
+        self,
+        parts: Vec<Part>,
+        read: &Read,
+        stays: Option<&Stays<'_>>,
+    ) -> Result<ReadResult, RunError> {
+        let mut whole = self.merged(parts);
+        let numbering = self.numbering(whole.numbers, whole.keys);
+        self.of_read(read, whole.seen.swap_remove(0), whole.accumulators, numbering, stays)
+    }
+
+    fn numbering(&self, numbers: GroupNumbers, keys: Vec<u128>) -> Numbering {
+        match self.grouping {
+            Grouping::Dense => Numbering::Dense,
+            Grouping::Thin | Grouping::Hashed => Numbering::Hashed(Arc::new((numbers, keys))),
+        }
+    }
+
+    /// What several reads give that were done in this pass: the one that was prepared, then the others.
+    pub(super) fn results(self, parts: Vec<Part>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
+        let whole = self.merged(parts);
+        let numbering = self.numbering(whole.numbers, whole.keys);
+        let mut accumulators = whole.accumulators.into_iter();
+        let of = |(seen, read): (Seen, &&Read)| {
+            let own = accumulators.by_ref().take(read.aggregates.len()).collect();
+            self.of_read(read, seen, own, numbering.clone(), None)
+        };
+        whole.seen.into_iter().zip(reads).map(of).collect()
+    }
+
+    fn of_read(
+        &self,
+        read: &Read,
+        seen: Seen,
+        accumulators: Vec<Accumulator>,
+        numbering: Numbering,
+        stays: Option<&Stays<'_>>,
+    ) -> Result<ReadResult, RunError> {
+        let Seen { groups: mut seen, mut stats, .. } = seen;
+        stats.rows = self.tables.rows(self.table) as u64;
         stats.groups = seen.iter().filter(|s| **s).count() as u64;
         // One more, for cells that have no group.
         seen.push(false);
-        let columns: Result<Vec<Vector>, RunError> = accumulators
-            .into_iter()
-            .zip(&read.aggregates)
-            .map(|(a, spec)| {
-                a.finish(&seen).map_err(|message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar)))
-            })
-            .collect();
-        let numbering = match self.grouping {
-            Grouping::Dense => Numbering::Dense,
-            Grouping::Thin | Grouping::Hashed => Numbering::Hashed(numbers, keys),
+        let finished = |(accumulator, spec): (Accumulator, &ReadAggregate)| {
+            let in_argument = |message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar));
+            accumulator.finish(&seen).map_err(in_argument)
         };
+        let columns = accumulators.into_iter().zip(&read.aggregates).map(finished).collect::<Result<Vec<Vector>, _>>()?;
+        let mut left = stats.groups as usize;
+        if let Some(stays) = stays {
+            let groups: Vec<u32> = (0..seen.len() as u32).filter(|group| seen[*group as usize]).collect();
+            if let Some(stay) = stays(&columns, &groups) {
+                seen.fill(false);
+                stay.iter().for_each(|group| seen[*group as usize] = true);
+                left = stay.len();
+            }
+        }
         let result = ReadResult {
+            left,
             sizes: key_sizes(self.tables, read),
-            counted: self.sizes,
-            strides: self.strides,
+            counted: self.sizes.clone(),
+            strides: self.strides.clone(),
             follows: self.counting.iter().map(Counting::follows).collect(),
             by_row: self.counting.iter().any(|c| matches!(c, Counting::ByRow)),
             numbering,
             present: OnceLock::new(),
             seen,
-            columns: columns?,
+            columns,
             stats,
         };
         Ok(result.with_codes(self.tables, read, &self.counting))
+    }
+
+    /// The parts brought together.
+    fn merged(&self, parts: Vec<Part>) -> Part {
+        let mut parts = parts.into_iter();
+        let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
+        whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
+        parts.for_each(|part| self.merge(part, &mut whole));
+        whole
+    }
+
+    /// Takes over what another part has. Dense groups have the same number in every part. Hashed ones were numbered as they came:
+    /// each gets the number that its key has here, a new one if it is new.
+    fn merge(&self, part: Part, whole: &mut Part) {
+        let to = (self.grouping != Grouping::Dense).then(|| {
+            let number = |key: &u128| {
+                *whole.numbers.entry(*key).or_insert_with(|| {
+                    whole.keys.push(*key);
+                    whole.keys.len() as u32 - 1
+                })
+            };
+            part.keys.iter().map(number).collect::<Vec<u32>>()
+        });
+        if to.is_some() {
+            whole.accumulators.iter_mut().for_each(|a| a.grow(whole.keys.len()));
+        }
+        for (seen, mut more) in whole.seen.iter_mut().zip(part.seen) {
+            seen.stats.add(more.stats);
+            let groups = more.take();
+            match &to {
+                None => seen.groups.iter_mut().zip(&groups).for_each(|(seen, more)| *seen |= more),
+                Some(to) => {
+                    seen.groups.resize(whole.keys.len(), false);
+                    to.iter().zip(&groups).for_each(|(group, more)| seen.groups[*group as usize] |= more);
+                }
+            }
+        }
+        for (accumulator, other) in whole.accumulators.iter_mut().zip(part.accumulators) {
+            accumulator.merge(other, to.as_deref());
+        }
     }
 }

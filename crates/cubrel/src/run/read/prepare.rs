@@ -18,6 +18,8 @@ use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::ranges::{CodeRanges, ranges_of, without_lets};
 use super::result::strides;
+use super::together::Narrowed;
+use super::wanted::Wanted;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
@@ -50,6 +52,12 @@ pub(super) struct Prepared<'a> {
     pub(super) needs: Needs,
     /// When rows are taken together.
     pub(super) runs: Runs,
+    /// What other reads, done in the same pass, let through of the rows that pass; their aggregates come after the read's own.
+    pub(super) narrowed: Vec<Narrowed>,
+    /// How many aggregates are the read's own.
+    pub(super) own: usize,
+    /// Whether the read itself is wanted.
+    pub(super) wanted: bool,
 }
 
 /// How the groups of rows are told apart.
@@ -77,17 +85,20 @@ pub(super) struct Needs {
     pub(super) base_complete: bool,
     /// For each aggregate its columns, and whether nothing else is needed for it.
     pub(super) feeds: Vec<(BTreeSet<u32>, bool)>,
+    /// To tell which rows other reads of the pass let through.
+    pub(super) narrowed: BTreeSet<u32>,
 }
 
 impl Needs {
     fn new(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], alone: bool) -> Needs {
         let (base, base_complete) = base_columns(builder, alone);
-        Needs { base, base_complete, feeds: aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect() }
+        let feeds = aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect();
+        Needs { base, base_complete, feeds, narrowed: BTreeSet::new() }
     }
 
     /// All of them.
     pub(super) fn all(&self) -> BTreeSet<u32> {
-        self.feeds.iter().flat_map(|(columns, _)| columns).chain(&self.base).copied().collect()
+        self.feeds.iter().flat_map(|(columns, _)| columns).chain(&self.base).chain(&self.narrowed).copied().collect()
     }
 }
 
@@ -110,12 +121,13 @@ pub(super) enum Feed {
     Values(Vec<CompiledRow>),
 }
 
-/// Makes a read ready; `pairs` are the results of the reads whose rows send keys and filters back to it.
+/// Makes a read ready, for all groups or for those that are wanted; `pairs` are the results of the reads whose rows send keys and filters back to it.
 pub(super) fn prepare<'a>(
     tables: Tables<'a>,
     read: &Read,
     pairs: &[ReadResult],
     outer: Outer<'_>,
+    wanted: Option<&Wanted>,
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
@@ -138,22 +150,9 @@ pub(super) fn prepare<'a>(
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
     let few_groups = product <= room;
-    let mut builder = Builder {
-        tables,
-        table,
-        outer,
-        options,
-        few_groups,
-        anchors: Vec::new(),
-        loose: Vec::new(),
-        row_filters: Vec::new(),
-    };
-    // Those on texts that hardly repeat come last: what they cost depends on how many rows are left.
-    let (texts, others): (Vec<&Filter>, Vec<&Filter>) =
-        read.filters.iter().partition(|f| looks_at_many_texts(tables, f));
-    for filter in others.into_iter().chain(texts) {
-        builder.filter(filter, read)?;
-    }
+    let mut builder = Builder::new(tables, table, outer, options, few_groups);
+    builder.filters(&read.filters, read)?;
+    wanted.inspect(|wanted| wanted.narrow(&mut builder, read));
     let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
     for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
         if !comes_back(i) {
@@ -196,6 +195,9 @@ pub(super) fn prepare<'a>(
         sizes,
         needs,
         runs: options.runs,
+        narrowed: Vec::new(),
+        own: read.aggregates.len(),
+        wanted: true,
     })
 }
 
@@ -211,18 +213,36 @@ fn looks_at_many_texts(tables: Tables<'_>, filter: &Filter) -> bool {
 }
 
 pub(super) struct Builder<'a, 'o> {
-    tables: Tables<'a>,
+    pub(super) tables: Tables<'a>,
     table: TableId,
     outer: Outer<'o>,
     options: &'o Options,
     /// Whether 32 bits number all groups.
     few_groups: bool,
-    anchors: Vec<AnchorPlan>,
+    pub(super) anchors: Vec<AnchorPlan>,
     loose: Vec<UnindexedKey>,
-    row_filters: Vec<CompiledRow>,
+    pub(super) row_filters: Vec<CompiledRow>,
 }
 
-impl Builder<'_, '_> {
+impl<'a, 'o> Builder<'a, 'o> {
+    pub(super) fn new(
+        tables: Tables<'a>,
+        table: TableId,
+        outer: Outer<'o>,
+        options: &'o Options,
+        few_groups: bool,
+    ) -> Builder<'a, 'o> {
+        let (anchors, loose, row_filters) = (Vec::new(), Vec::new(), Vec::new());
+        Builder { tables, table, outer, options, few_groups, anchors, loose, row_filters }
+    }
+
+    /// Filters of a read. Those on texts that hardly repeat come last: what they cost depends on how many rows are left.
+    pub(super) fn filters(&mut self, filters: &[Filter], read: &Read) -> Result<(), RunError> {
+        let (texts, others): (Vec<&Filter>, Vec<&Filter>) =
+            filters.iter().partition(|f| looks_at_many_texts(self.tables, f));
+        others.into_iter().chain(texts).try_for_each(|filter| self.filter(filter, read))
+    }
+
     /// Whether so few rows pass that most groups will have none, taken that filters know nothing of each other.
     fn is_thin(&self, groups: u128) -> bool {
         // One group is there whether rows pass or not.
@@ -355,7 +375,7 @@ impl Builder<'_, '_> {
     }
 
     /// How many rows pass what is known so far, taken that filters know nothing of each other.
-    fn passing_rows(&self) -> u64 {
+    pub(super) fn passing_rows(&self) -> u64 {
         let share: f64 = self.anchors.iter().map(|plan| plan.share(self.tables, self.table)).product();
         (self.tables.rows(self.table) as f64 * share) as u64
     }
@@ -475,7 +495,7 @@ pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])
 }
 
 /// The table's columns that decide which rows pass and where they belong, and whether they alone do.
-fn base_columns(builder: &Builder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
+pub(super) fn base_columns(builder: &Builder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let mut complete = alike && builder.loose.is_empty();
     for plan in &builder.anchors {
@@ -510,7 +530,7 @@ fn add_row(columns: &mut BTreeSet<u32>, row: &CompiledRow) -> bool {
     anchors.fold(true, |all, complete| all & complete) && !row.needs_rows()
 }
 
-fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
+pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let complete = match feed {
         Feed::Rows => true,

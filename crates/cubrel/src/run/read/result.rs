@@ -29,13 +29,18 @@ pub struct ReadResult {
     pub(super) numbering: Numbering,
     /// Made when it is asked for.
     pub(super) present: OnceLock<Present>,
-    /// Whether a group has rows; one more for "no group".
+    /// How many groups have rows, and stay.
+    pub(super) left: usize,
+    /// Whether a group has rows, and stays; one more for "no group".
     pub seen: Vec<bool>,
     /// The aggregates of each group, and after them the result over no rows.
     pub columns: Vec<Vector>,
     /// What the read went through.
     pub stats: ReadStats,
 }
+
+/// Says which of some groups stay, by their aggregates; `None` for all.
+pub type Stays<'s> = dyn Fn(&[Vector], &[u32]) -> Option<Vec<u32>> + 's;
 
 /// The groups that have rows.
 #[derive(Debug)]
@@ -72,14 +77,20 @@ impl ReadStats {
         self.bytes_read += more.bytes_read;
         self.groups += more.groups;
     }
+
+    /// What a pass costs, whatever it is for; nothing of that is left.
+    pub(super) fn take_cost(&mut self) -> ReadStats {
+        let found = ReadStats { rows_passed: self.rows_passed, groups: self.groups, rows: self.rows, ..ReadStats::default() };
+        ReadStats { rows_passed: 0, groups: 0, rows: 0, ..std::mem::replace(self, found) }
+    }
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) enum Numbering {
     /// By place: the sum of code × stride.
     Dense,
     /// By hash of that sum.
-    Hashed(GroupNumbers, Vec<u128>),
+    Hashed(Arc<(GroupNumbers, Vec<u128>)>),
 }
 
 impl ReadResult {
@@ -116,12 +127,12 @@ impl ReadResult {
                 }
                 groups
             }
-            Numbering::Hashed(numbers, _) => {
+            Numbering::Hashed(hashed) => {
                 let mut keys = vec![0u128; frame.cells];
                 for (key, stride) in self.counting_keys() {
                     keys.iter_mut().zip(codes(key)).for_each(|(key, code)| *key += u128::from(*code) * stride);
                 }
-                keys.iter().map(|key| numbers.get(key).copied().unwrap_or(none)).collect()
+                keys.iter().map(|key| hashed.0.get(key).copied().unwrap_or(none)).collect()
             }
         };
         if self.follows.contains(&true) {
@@ -166,9 +177,9 @@ impl ReadResult {
         self.sizes[key]
     }
 
-    /// How many groups have rows.
+    /// How many groups have rows, and stay.
     pub fn present_count(&self) -> usize {
-        self.stats.groups as usize
+        self.left
     }
 
     /// The groups that have rows.
@@ -218,9 +229,9 @@ impl ReadResult {
             columns[key] = match &self.numbering {
                 Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
                 Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
-                Numbering::Hashed(_, keys) if one_key => groups.iter().map(|g| keys[*g as usize] as u64).collect(),
-                Numbering::Hashed(_, keys) => {
-                    groups.iter().map(|g| (keys[*g as usize] / stride % u128::from(size)) as u64).collect()
+                Numbering::Hashed(hashed) if one_key => groups.iter().map(|g| hashed.1[*g as usize] as u64).collect(),
+                Numbering::Hashed(hashed) => {
+                    groups.iter().map(|g| (hashed.1[*g as usize] / stride % u128::from(size)) as u64).collect()
                 }
             };
         }

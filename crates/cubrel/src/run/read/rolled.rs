@@ -49,7 +49,9 @@ pub fn rolled_up(
             .map_err(|message| RunError::in_argument(message, aggregate.args.first().map(|a| &a.scalar)))
     };
     let columns = read.aggregates.iter().zip(&finer.aggregates).map(column).collect::<Result<_, _>>()?;
+    let left = seen.iter().filter(|s| **s).count();
     Ok(Some(ReadResult {
+        left,
         follows: vec![false; sizes.len()],
         by_row: false,
         counted: sizes.clone(),
@@ -57,7 +59,7 @@ pub fn rolled_up(
         strides,
         numbering: Numbering::Dense,
         present: OnceLock::new(),
-        stats: ReadStats { groups: seen.iter().filter(|s| **s).count() as u64, ..ReadStats::default() },
+        stats: ReadStats { groups: left as u64, ..ReadStats::default() },
         seen,
         columns,
     }))

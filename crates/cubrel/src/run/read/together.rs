@@ -1,0 +1,162 @@
+//! Several reads done in one pass: they group the rows of one table by the same keys, and differ in some filters and in what they
+//! compute. What all of them let through is found once; each looks at the rows of that which it lets through itself.
+
+use std::ops::Range;
+
+use super::super::compiled::{CompiledRow, RowCompiler};
+use super::super::tables::Tables;
+use super::super::{Options, RunError};
+use super::anchors::AnchorPlan;
+use super::batch::Batch;
+use super::groups::keep;
+use super::parts::{Grouped, ROWS_PER_RUN};
+use super::prepare::{Builder, Prepared, base_columns, feed, feed_columns, prepare};
+use super::result::{ReadResult, ReadStats};
+use super::wanted::Wanted;
+use crate::plan::{Filter, Read};
+
+/// What one of several reads, done in one pass, lets through of the rows that all of them let through.
+pub(super) struct Narrowed {
+    anchors: Vec<AnchorPlan>,
+    row_filters: Vec<CompiledRow>,
+    /// Its aggregates among those of the pass.
+    pub(super) aggregates: Range<usize>,
+}
+
+/// A filter that looks at rows one by one is taken to let through so many of them.
+const SHARE_OF_ROW_FILTER: f64 = 0.5;
+/// Where filters of its own let through less of the rows, in all reads together, each read finds them faster by itself, unless
+/// what is common to all leaves no more than this.
+const WORTH_A_PASS: f64 = 0.5;
+
+impl Narrowed {
+    fn skips(&self, prepared: &Prepared<'_>, segment: usize) -> bool {
+        self.anchors.iter().any(|plan| plan.skips(prepared.tables, prepared.table, segment))
+    }
+
+    /// The rows that pass, of those that pass all filters in common, and their groups.
+    pub(super) fn passing(
+        &self,
+        tables: Tables<'_>,
+        batch: &Batch<'_>,
+        positions: &[u32],
+        groups: &Grouped,
+    ) -> Result<(Vec<u32>, Grouped), RunError> {
+        let mut places: Vec<u32> = (0..positions.len() as u32).collect();
+        let mut passing = positions.to_vec();
+        let narrow = |passes: Vec<bool>, places: &mut Vec<u32>, passing: &mut Vec<u32>| {
+            keep(places, passes.iter().copied());
+            keep(passing, passes.into_iter());
+        };
+        for plan in &self.anchors {
+            let codes = batch.wide_codes(plan.anchor, &passing);
+            narrow(codes.into_iter().map(|code| plan.passes(code)).collect(), &mut places, &mut passing);
+        }
+        for filter in &self.row_filters {
+            if passing.is_empty() {
+                break;
+            }
+            narrow(filter.eval(tables, batch, &passing)?.truths(), &mut places, &mut passing);
+        }
+        Ok((passing, groups.some(&places)))
+    }
+}
+
+impl Prepared<'_> {
+    /// Whether one of the other reads of this pass finds nothing in a segment.
+    pub(super) fn narrowed_skips(&self, narrowed: usize, segment: usize) -> bool {
+        self.narrowed[narrowed].skips(self, segment)
+    }
+
+    /// Whether rows that are alike stand together so that one read by itself goes through runs of them.
+    fn stands_in_runs(&self) -> bool {
+        let Some(bounds) = self.tables.segment_bounds(self.table) else { return false };
+        self.needs.base_complete
+            && bounds.ranges().enumerate().any(|(segment, rows)| {
+                let runs = self.needs.base.iter().map(|c| self.runs_of(*c, segment)).fold(0, usize::saturating_add);
+                runs.saturating_mul(ROWS_PER_RUN) <= rows.len()
+            })
+    }
+
+    /// The share of rows that pass, taken that filters know nothing of each other.
+    fn share(&self) -> f64 {
+        share(self, &self.anchors, &self.row_filters)
+    }
+}
+
+/// Does reads in one pass, and gives the results in their order, and what the pass went through; `None` where each is better done by
+/// itself.
+///
+/// # Errors
+/// As for [`run`](super::run), of any of them.
+pub fn run_together(
+    tables: Tables<'_>,
+    reads: &[&Read],
+    wanted: Option<&Wanted>,
+    options: &Options,
+) -> Result<Option<(Vec<ReadResult>, ReadStats)>, RunError> {
+    let Some(first) = reads.first() else { return Ok(None) };
+    let in_all = |filter: &&Filter| reads.iter().all(|read| has(read, filter));
+    let common: Vec<Filter> = first.filters.iter().filter(in_all).cloned().collect();
+    let whole = reads.iter().position(|read| read.filters.iter().all(|f| common.iter().any(|c| c.test == f.test)));
+    let base = Read {
+        filters: common.clone(),
+        aggregates: whole.map_or_else(Vec::new, |place| reads[place].aggregates.clone()),
+        ..(*first).clone()
+    };
+    let mut prepared = prepare(tables, &base, &[], &[], wanted, options)?;
+    prepared.wanted = whole.is_some();
+    if prepared.stands_in_runs() {
+        return Ok(None);
+    }
+    let others: Vec<usize> = (0..reads.len()).filter(|place| Some(*place) != whole).collect();
+    let mut shares = 0.0;
+    for place in &others {
+        let own: Vec<Filter> = reads[*place].filters.iter().filter(|f| !has(&base, f)).cloned().collect();
+        shares += narrow(&mut prepared, reads[*place], &own, options)?;
+    }
+    if whole.is_none() && shares < WORTH_A_PASS && prepared.share() > WORTH_A_PASS {
+        return Ok(None);
+    }
+    let in_pass: Vec<&Read> = std::iter::once(&base).chain(others.iter().map(|place| reads[*place])).collect();
+    let parts = super::pass(&prepared, options)?;
+    let mut results = prepared.results(parts, &in_pass)?;
+    let mut base = results.remove(0);
+    let cost = base.stats.take_cost();
+    if let Some(place) = whole {
+        results.insert(place, base);
+    }
+    Ok(Some((results, cost)))
+}
+
+/// The share of rows that filters let through.
+fn share(prepared: &Prepared<'_>, anchors: &[AnchorPlan], row_filters: &[CompiledRow]) -> f64 {
+    let of_anchors: f64 = anchors.iter().map(|plan| plan.share(prepared.tables, prepared.table)).product();
+    of_anchors * SHARE_OF_ROW_FILTER.powi(row_filters.len() as i32)
+}
+
+fn has(read: &Read, filter: &Filter) -> bool {
+    read.filters.iter().any(|own| own.test == filter.test)
+}
+
+/// Adds a read to a pass, with the filters that not all have; the share of rows that these let through.
+fn narrow(prepared: &mut Prepared<'_>, read: &Read, own: &[Filter], options: &Options) -> Result<f64, RunError> {
+    let (tables, table) = (prepared.tables, prepared.table);
+    let mut builder = Builder::new(tables, table, &[], options, true);
+    builder.filters(own, read)?;
+    builder.anchors.iter_mut().for_each(|anchor| anchor.seal(false, options.many_codes));
+    let share_of = |plan: &AnchorPlan| plan.share(tables, table);
+    builder.anchors.sort_by(|a, b| share_of(a).total_cmp(&share_of(b)));
+    let share = share(prepared, &builder.anchors, &builder.row_filters);
+    prepared.needs.narrowed.extend(base_columns(&builder, true).0);
+    let compiler = RowCompiler::new(tables, table, &[], options.hoist);
+    let first = prepared.aggregates.len();
+    for aggregate in &read.aggregates {
+        let (spec, feed) = feed(tables, table, aggregate, &compiler, options);
+        prepared.needs.feeds.push(feed_columns(&feed));
+        prepared.aggregates.push((spec, feed));
+    }
+    let aggregates = first..prepared.aggregates.len();
+    prepared.narrowed.push(Narrowed { anchors: builder.anchors, row_filters: builder.row_filters, aggregates });
+    Ok(share)
+}
