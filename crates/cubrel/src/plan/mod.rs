@@ -8,7 +8,7 @@
 //! again); `per` adds dimensions and folds them away.
 //!
 //! * `tree`, `rows`, `scope`: what a plan is made of; [`ids`]: places in it
-//! * `lower`: formulas to plans; [`query`]: queries; `cheaper`: passes; [`validate`]: what holds of every plan
+//! * `lower`: formulas to plans; [`query`]: queries; `optimizer`: passes; [`validate`]: what holds of every plan
 //!
 //! Plans are plain data. They know the schema and nothing of the store.
 

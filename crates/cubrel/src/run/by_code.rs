@@ -10,7 +10,7 @@ use super::located::Far;
 use super::tables::{Anchor, Tables};
 use crate::formula::kernels::TextSearch;
 use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::schema::ColumnId;
+use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{RowExpr, RowLeaf};
 use crate::store::{Column, Encoding};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
@@ -114,6 +114,16 @@ impl RowCompiler<'_> {
         Some(values.gather(&self.tables.narrow_codes_by_code(column, &path)))
     }
 
+    /// The values of a far column for each of so many codes of an anchor, where it has few of them.
+    pub(super) fn values_by_code(&self, column: ColumnId, path: &[RelationshipId], codes: u64) -> Option<Vector> {
+        let data = self.tables.column(column);
+        let is_worth_it = !path.is_empty() && data.domain().saturating_mul(CODES_PER_VALUE as u64) < codes;
+        is_worth_it.then(|| {
+            let values = data.vector_of(&(0..=data.domain()).collect::<Vec<u64>>());
+            values.gather(&self.tables.narrow_codes_by_code(column, path))
+        })
+    }
+
     /// A search in the texts of a column, for each of its codes.
     fn searched(&self, scalar: &Scalar, row: &RowExpr, data: &Column) -> Option<Vector> {
         let ScalarKind::Call(op, args) = &scalar.kind else { return None };
@@ -129,7 +139,13 @@ impl RowCompiler<'_> {
             _ => return None,
         };
         let search = TextSearch::of(*op, wanted.as_text()?)?;
-        let mut found = dictionary.map(|text| search.finds(text));
+        let mut found = match search.beginning() {
+            Some(start) => {
+                let codes = dictionary.beginning_with(start);
+                (0..dictionary.len()).map(|code| codes.contains(&code)).collect()
+            }
+            None => dictionary.map(|text| search.finds(text)),
+        };
         let mut valid = vec![true; found.len()];
         // Null's code is the last.
         found.push(false);

@@ -253,8 +253,11 @@ impl<'a> RowCompiler<'a> {
                 if !self.hoist || !self.tables.is_small(self.table, anchor) {
                     return CompiledLeaf::Far(*column, path.clone());
                 }
-                let codes = self.tables.codes_by_code(*column, path);
-                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, data.vector_of(&codes))))
+                let values = match self.values_by_code(*column, path, self.tables.codes_of(self.table, anchor)) {
+                    Some(values) => values,
+                    None => data.vector_of(&self.tables.codes_by_code(*column, path)),
+                };
+                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values)))
             }
         }
     }

@@ -1,38 +1,70 @@
-//! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through.
+//! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through, and what a far column
+//! has for each of them.
 
 use std::collections::HashMap;
+use std::hash::Hash;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::RunError;
-use crate::formula::schema::RelationshipId;
+use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{FilterTest, RowLeaf};
 
-type Known = HashMap<(FilterTest, Vec<RelationshipId>), Arc<Vec<bool>>>;
+/// What is known, each thing worked out once.
+#[derive(Debug)]
+struct Known<K, V>(Mutex<HashMap<K, Arc<V>>>);
 
-/// Filters on far tables, each worked out once while a plan runs.
+impl<K, V> Default for Known<K, V> {
+    fn default() -> Known<K, V> {
+        Known(Mutex::default())
+    }
+}
+
+impl<K: Eq + Hash, V> Known<K, V> {
+    fn get<E>(&self, key: K, work_out: impl FnOnce() -> Result<V, E>) -> Result<Arc<V>, E> {
+        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(value) = known().get(&key) {
+            return Ok(value.clone());
+        }
+        let value = Arc::new(work_out()?);
+        known().insert(key, value.clone());
+        Ok(value)
+    }
+}
+
+/// What is worked out once while a plan runs, by what is far and the path there.
 #[derive(Debug, Default)]
-pub(super) struct FarFilters(Mutex<Known>);
+pub(super) struct Remembered {
+    filters: Known<(FilterTest, Vec<RelationshipId>), Vec<bool>>,
+    codes: Known<(ColumnId, Vec<RelationshipId>), Vec<u32>>,
+}
 
-impl FarFilters {
+impl Remembered {
     /// What a filter at the end of a path lets through, by code at its start. What takes values from outside is worked out anew
     /// for each of them.
-    pub(super) fn get(
+    pub(super) fn filter(
         &self,
         test: &FilterTest,
         path: &[RelationshipId],
         work_out: impl FnOnce() -> Result<Vec<bool>, RunError>,
     ) -> Result<Arc<Vec<bool>>, RunError> {
-        if !is_the_same_for_all(test) {
-            return work_out().map(Arc::new);
+        match is_the_same_for_all(test) {
+            true => self.filters.get((test.clone(), path.to_vec()), work_out),
+            false => work_out().map(Arc::new),
         }
-        let key = (test.clone(), path.to_vec());
-        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(pass) = known().get(&key) {
-            return Ok(pass.clone());
+    }
+
+    /// The codes of a column at the end of a path, by code at its start.
+    pub(super) fn codes(
+        &self,
+        column: ColumnId,
+        path: &[RelationshipId],
+        work_out: impl FnOnce() -> Vec<u32>,
+    ) -> Arc<Vec<u32>> {
+        let found: Result<_, std::convert::Infallible> = self.codes.get((column, path.to_vec()), || Ok(work_out()));
+        match found {
+            Ok(codes) => codes,
+            Err(never) => match never {},
         }
-        let pass = Arc::new(work_out()?);
-        known().insert(key, pass.clone());
-        Ok(pass)
     }
 }
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::remembered::FarFilters;
+use super::remembered::Remembered;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::FilterTest;
@@ -40,7 +40,7 @@ pub struct Tables<'a> {
     /// The limits under which it is looked at.
     limits: Option<&'a Options>,
     /// What other reads have found out.
-    remembered: Option<&'a FarFilters>,
+    remembered: Option<&'a Remembered>,
 }
 
 impl<'a> Tables<'a> {
@@ -57,8 +57,8 @@ impl<'a> Tables<'a> {
 
     /// Looked at by several reads, each of which can use what the others have found out.
     #[must_use]
-    pub(super) fn remembering(self, filters: &'a FarFilters) -> Tables<'a> {
-        Tables { remembered: Some(filters), ..self }
+    pub(super) fn remembering(self, remembered: &'a Remembered) -> Tables<'a> {
+        Tables { remembered: Some(remembered), ..self }
     }
 
     /// What a filter at the end of a path lets through, by code at its start, worked out unless that is known.
@@ -69,7 +69,7 @@ impl<'a> Tables<'a> {
         work_out: impl FnOnce() -> Result<Vec<bool>, RunError>,
     ) -> Result<Arc<Vec<bool>>, RunError> {
         match self.remembered {
-            Some(filters) => filters.get(test, path, work_out),
+            Some(remembered) => remembered.filter(test, path, work_out),
             None => work_out().map(Arc::new),
         }
     }
@@ -264,10 +264,16 @@ impl<'a> Tables<'a> {
     }
 
     /// As [`Tables::codes_by_code`] for a column that has few of them, after a path of at least one step.
-    pub fn narrow_codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u32> {
-        let data = self.column(column);
-        let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
-        self.along(path, &codes, data.null_code() as u32)
+    pub fn narrow_codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Arc<Vec<u32>> {
+        let work_out = || {
+            let data = self.column(column);
+            let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
+            self.along(path, &codes, data.null_code() as u32)
+        };
+        match self.remembered {
+            Some(remembered) => remembered.codes(column, path, work_out),
+            None => Arc::new(work_out()),
+        }
     }
 
     /// For each code of the anchor, the code of a column at the end of a path.

@@ -69,7 +69,10 @@ impl TextList {
 
     /// All texts.
     pub fn iter(&self) -> impl ExactSizeIterator<Item = &str> + Clone {
-        (0..self.len()).map(|i| self.get(i))
+        // Told of all bytes at once, which is faster than text by text.
+        let all = std::str::from_utf8(&self.bytes).unwrap_or_default();
+        let start = move |i: usize| if i == 0 { 0 } else { self.ends[i - 1] };
+        (0..self.len()).map(move |i| all.get(start(i)..self.ends[i]).unwrap_or_default())
     }
 }
 

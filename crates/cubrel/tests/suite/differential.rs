@@ -292,6 +292,63 @@ fn grouped_filtered_aggregates_are_those_of_sqlite() {
     }
 }
 
+/// Figures of which each goes through other rows, and of the lines only those that are wanted.
+#[test]
+fn narrowed_judged_and_limited_figures_are_those_of_sqlite() {
+    for seed in 3000..3250 {
+        let case = make(seed);
+        let random = &mut Random(seed ^ 0x77);
+        for _ in 0..6 {
+            let axes = distinct_axes(random, 3);
+            let filters: Vec<_> = (0..random.below(3)).map(|_| predicate(random)).collect();
+            let mut figures = vec![("rows(sale)".to_string(), "count(*)".to_string())];
+            for _ in 0..1 + random.below(3) {
+                let (ours, sql) = FIGURES[random.below(FIGURES.len() as u64) as usize];
+                let (narrow, narrow_sql, column) = predicate(random);
+                if sql.is_empty() || sql.contains(" / ") {
+                    continue;
+                }
+                // A condition in `given` takes the place of others on its column.
+                let replaces = axes.contains(&column) || filters.iter().any(|(.., c)| *c == column);
+                figures.push(match replaces || random.chance(20) {
+                    true => (ours.to_string(), sql.to_string()),
+                    false => (format!("{ours} given ({narrow})"), format!("{sql} filter (where {narrow_sql})")),
+                });
+            }
+            let by = if axes.is_empty() { String::new() } else { format!(" by {}", axes.join(", ")) };
+            let ours: Vec<&str> = figures.iter().map(|(f, _)| f.as_str()).collect();
+            let theirs: Vec<&str> = figures.iter().map(|(_, s)| s.as_str()).collect();
+            let conditions: Vec<String> = filters.iter().map(|(f, ..)| f.clone()).collect();
+            let mut text = format!("grid {}{by}{}", ours.join(", "), where_of(&conditions));
+            let in_sql: Vec<String> = filters.iter().map(|(_, s, _)| s.clone()).collect();
+            let mut sql =
+                format!("select {} from {JOINED}{}{}", select(&axes, &theirs), where_of(&in_sql), group_by(&axes));
+            let judge = random.below(figures.len() as u64) as usize;
+            if !axes.is_empty() && random.chance(60) {
+                text += &format!(" having {} > 2", ours[judge]);
+                sql += &format!(" having {} > 2", theirs[judge]);
+            }
+            let expected = keyed(ask_sql(&case.sql, &sql), axes.len());
+            let found = keyed(grid_rows(&crate::common::run(&case.model, &text)), axes.len());
+            assert_eq!(found, expected, "seed {seed}\n{text}\n{sql}");
+            if !axes.is_empty() {
+                let most = 1 + random.below(4) as usize;
+                let limited = format!("{text} order by rows(sale) desc limit {most}");
+                let first = keyed(grid_rows(&crate::common::run(&case.model, &limited)), axes.len());
+                let counts = |lines: &BTreeMap<Vec<String>, Vec<String>>| {
+                    let mut counts: Vec<u64> = lines.values().map(|figures| figures[0].parse().unwrap()).collect();
+                    counts.sort_unstable_by(|a, b| b.cmp(a));
+                    counts.truncate(most);
+                    counts
+                };
+                assert_eq!(first.len(), expected.len().min(most), "seed {seed}\n{limited}");
+                assert_eq!(counts(&first), counts(&expected), "seed {seed}\n{limited}");
+                assert!(first.iter().all(|(key, line)| expected.get(key) == Some(line)), "seed {seed}\n{limited}");
+            }
+        }
+    }
+}
+
 #[test]
 fn dropped_replaced_and_iterated_figures_are_those_of_sqlite() {
     for seed in 1000..1250 {

@@ -34,6 +34,7 @@ mod nested;
 mod operators;
 mod outer;
 mod pairs;
+mod passes;
 mod periods;
 mod plans;
 mod postgres;

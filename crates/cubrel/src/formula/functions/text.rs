@@ -126,21 +126,29 @@ impl LikePattern {
         LikePattern::Parts { start: (*start).to_string(), inner, end: (*end).to_string() }
     }
 
-    /// Whether a text is like it.
-    pub(crate) fn matches(&self, text: &str) -> bool {
+    /// What a text has to begin with, where nothing else is asked of it.
+    pub(crate) fn beginning(&self) -> Option<&str> {
         match self {
-            LikePattern::Whole(whole) => text == whole,
-            LikePattern::Characters(pattern) => is_like(text, pattern),
+            LikePattern::Parts { start, inner, end } if inner.is_empty() && end.is_empty() => Some(start),
+            _ => None,
+        }
+    }
+
+    /// Whether a text, given by its bytes, is like it.
+    pub(crate) fn matches(&self, text: &[u8]) -> bool {
+        match self {
+            LikePattern::Whole(whole) => text == whole.as_bytes(),
+            LikePattern::Characters(pattern) => is_like(std::str::from_utf8(text).unwrap_or_default(), pattern),
             LikePattern::Parts { start, inner, end } => {
                 let long_enough = text.len() >= start.len() + end.len();
                 // Comparing with an empty text can cost as much as a hundred others: its address is none.
                 if !long_enough
-                    || !start.is_empty() && !text.starts_with(start.as_str())
-                    || !end.is_empty() && !text.ends_with(end.as_str())
+                    || !start.is_empty() && !text.starts_with(start.as_bytes())
+                    || !end.is_empty() && !text.ends_with(end.as_bytes())
                 {
                     return false;
                 }
-                let mut rest = &text.as_bytes()[start.len()..text.len() - end.len()];
+                let mut rest = &text[start.len()..text.len() - end.len()];
                 inner.iter().all(|part| match part.find(rest) {
                     Some(at) => {
                         rest = &rest[at + part.needle().len()..];
@@ -345,9 +353,9 @@ mod tests {
             ("Ness", "%%", true),
         ];
         for (text, pattern, expected) in cases {
-            assert_eq!(LikePattern::new(pattern).matches(text), expected, "{text} like {pattern}");
+            assert_eq!(LikePattern::new(pattern).matches(text.as_bytes()), expected, "{text} like {pattern}");
             let characters = LikePattern::Characters(pattern.chars().collect());
-            assert_eq!(characters.matches(text), expected, "{text} like {pattern}, character by character");
+            assert_eq!(characters.matches(text.as_bytes()), expected, "{text} like {pattern}, character by character");
         }
     }
 }

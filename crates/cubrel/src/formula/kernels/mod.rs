@@ -78,7 +78,7 @@ fn like(vectors: &[Vector]) -> Vector {
             Some(same) => known.insert(same),
             None => known.insert((pattern.clone(), LikePattern::new(pattern))),
         };
-        read.matches(text)
+        read.matches(text.as_bytes())
     };
     let values = texts.iter().zip(patterns).map(is_like).collect();
     Vector { data: Data::Bool(values), valid: both_valid(vectors[0].valid.as_deref(), vectors[1].valid.as_deref()) }

@@ -29,13 +29,22 @@ impl TextSearch {
         })
     }
 
-    /// The answer for a text.
-    pub(crate) fn finds(&self, text: &str) -> bool {
+    /// The answer for a text, by its bytes.
+    pub(crate) fn finds(&self, text: &[u8]) -> bool {
         match self {
             TextSearch::Like(pattern) => pattern.matches(text),
-            TextSearch::Starts(wanted) => text.starts_with(wanted.as_str()),
-            TextSearch::Ends(wanted) => text.ends_with(wanted.as_str()),
-            TextSearch::Contains(wanted) => wanted.find(text.as_bytes()).is_some(),
+            TextSearch::Starts(wanted) => text.starts_with(wanted.as_bytes()),
+            TextSearch::Ends(wanted) => text.ends_with(wanted.as_bytes()),
+            TextSearch::Contains(wanted) => wanted.find(text).is_some(),
+        }
+    }
+
+    /// What texts have to begin with, where nothing else is asked of them.
+    pub(crate) fn beginning(&self) -> Option<&str> {
+        match self {
+            TextSearch::Like(pattern) => pattern.beginning(),
+            TextSearch::Starts(wanted) => Some(wanted),
+            TextSearch::Ends(_) | TextSearch::Contains(_) => None,
         }
     }
 }

@@ -21,7 +21,7 @@ use rayon::prelude::*;
 
 use super::assemble::Executor;
 use super::reads::ReadProfile;
-use super::remembered::FarFilters;
+use super::remembered::Remembered;
 use super::tables::Tables;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, Schema};
@@ -55,7 +55,7 @@ pub fn run(
     options: &Options,
 ) -> Result<(Grid, RunProfile), RunError> {
     let tables = Tables::new(schema, store);
-    let remembered = FarFilters::default();
+    let remembered = Remembered::default();
     let executor = Executor::new(tables.remembering(&remembered), plan.reads(), options);
     let grid = match plan {
         QueryPlan::Grid(plan) => run_grid(&executor, plan)?,

@@ -132,7 +132,8 @@ impl Blocks {
     /// What unpacks blocks; one of them for many is faster than one for each.
     pub fn unpacker(&self) -> Unpacker<'_> {
         // Without memory for it there is nothing that could be told; blocks then unpack to empty texts.
-        Unpacker { blocks: self, zstd: Decompressor::with_dictionary(&self.common).ok() }
+        let zstd = Decompressor::with_dictionary(&self.common).ok();
+        Unpacker { blocks: self, zstd, plain: Vec::new() }
     }
 
     fn block_of(&self, code: usize) -> usize {
@@ -173,23 +174,39 @@ impl Blocks {
         texts
     }
 
-    /// What `map` makes of every text, in order and on all threads.
-    pub fn map<T: Clone + Send>(&self, map: impl Fn(&str) -> T + Sync) -> Vec<T> {
+    /// What `map` makes of every text's bytes, in order and on all threads.
+    pub fn map<T: Clone + Send>(&self, map: impl Fn(&[u8]) -> T + Sync) -> Vec<T> {
         let blocks = (0..self.count()).into_par_iter().with_min_len(BLOCKS_OF_A_THREAD);
-        let parts = blocks
-            .map_init(|| self.unpacker(), |unpacker, block| unpacker.block(block).iter().map(&map).collect::<Vec<T>>());
-        parts.collect::<Vec<_>>().concat()
+        let of_block = |unpacker: &mut Unpacker<'_>, block: usize| {
+            let mut mapped = Vec::with_capacity((self.first[block + 1] - self.first[block]) as usize);
+            unpacker.each(block, |text| mapped.push(map(text)));
+            mapped
+        };
+        blocks.map_init(|| self.unpacker(), of_block).collect::<Vec<_>>().concat()
     }
 
-    /// The code of a text.
-    pub fn find(&self, text: &str) -> Option<usize> {
+    /// The last block that begins with what comes before some bytes or is equal to them.
+    fn block_around(&self, bytes: &[u8]) -> Option<usize> {
         let head = |b: usize| &self.heads[self.head_starts[b] as usize..self.head_starts[b + 1] as usize];
         let (mut low, mut high) = (0, self.count());
         while low < high {
             let middle = low.midpoint(high);
-            if head(middle) <= text.as_bytes() { low = middle + 1 } else { high = middle }
+            if head(middle) <= bytes { low = middle + 1 } else { high = middle }
         }
-        let block = low.checked_sub(1)?;
+        low.checked_sub(1)
+    }
+
+    /// How many texts come before some bytes.
+    pub(super) fn before(&self, bytes: &[u8]) -> usize {
+        let Some(block) = self.block_around(bytes) else { return 0 };
+        let mut before = self.first[block] as usize;
+        self.unpacker().each(block, |text| before += usize::from(text < bytes));
+        before
+    }
+
+    /// The code of a text.
+    pub fn find(&self, text: &str) -> Option<usize> {
+        let block = self.block_around(text.as_bytes())?;
         let place = self.unpacker().block(block).iter().position(|t| t == text)?;
         Some(self.first[block] as usize + place)
     }
@@ -199,31 +216,44 @@ impl Blocks {
 pub struct Unpacker<'b> {
     blocks: &'b Blocks,
     zstd: Option<Decompressor<'static>>,
+    /// Room for what is unpacked.
+    plain: Vec<u8>,
 }
 
 impl Unpacker<'_> {
     /// The texts of a block.
     pub fn block(&mut self, block: usize) -> TextList {
+        let count = (self.blocks.first[block + 1] - self.blocks.first[block]) as usize;
+        let mut list = TextList::with_capacity(count, 2 * BLOCK_BYTES);
+        self.each(block, |text| list.push_bytes(text));
+        list
+    }
+
+    /// Gives the bytes of each text of a block to `visit`, in order.
+    pub fn each(&mut self, block: usize, mut visit: impl FnMut(&[u8])) {
         let of = self.blocks;
         let packed = &of.bytes[of.starts[block] as usize..of.starts[block + 1] as usize];
         let count = (of.first[block + 1] - of.first[block]) as usize;
         // Blocks from a file have been checked by their hash, so that one which does not unpack cannot occur; nothing
         // but empty texts would come of it.
         let bytes = zstd::zstd_safe::get_frame_content_size(packed).ok().flatten().unwrap_or(0);
-        let plain =
-            self.zstd.as_mut().and_then(|zstd| zstd.decompress(packed, bytes as usize).ok()).unwrap_or_default();
-        let mut rest = plain.as_slice();
+        self.plain.clear();
+        self.plain.reserve(bytes as usize);
+        if let Some(zstd) = &mut self.zstd
+            && zstd.decompress_to_buffer(packed, &mut self.plain).is_err()
+        {
+            self.plain.clear();
+        }
+        let mut rest = self.plain.as_slice();
         let lengths = take_number(&mut rest).min(rest.len());
         let (mut lengths, mut tails) = rest.split_at(lengths);
-        let mut list = TextList::with_capacity(count, 2 * BLOCK_BYTES);
         let mut text: Vec<u8> = Vec::new();
         for _ in 0..count {
             text.truncate(take_number(&mut lengths));
             let (tail, rest) = tails.split_at(take_number(&mut lengths).min(tails.len()));
             tails = rest;
             text.extend_from_slice(tail);
-            list.push_bytes(&text);
+            visit(&text);
         }
-        list
     }
 }

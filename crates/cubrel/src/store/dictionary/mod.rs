@@ -11,6 +11,7 @@ mod packing;
 pub mod ranks;
 pub mod template;
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -195,19 +196,19 @@ impl TextDictionary {
         }
     }
 
-    /// What `map` makes of every text, in order and on all threads: no text is kept longer than that takes.
-    pub fn map<T: Clone + Send>(&self, map: impl Fn(&str) -> T + Sync) -> Vec<T> {
-        let each = |codes: std::ops::Range<usize>| match self {
+    /// What `map` makes of every text's bytes, in order and on all threads: no text is kept longer than that takes.
+    pub fn map<T: Clone + Send>(&self, map: impl Fn(&[u8]) -> T + Sync) -> Vec<T> {
+        let each = |codes: Range<usize>| match self {
             TextDictionary::Ranked { template, ranks } => {
                 let mut text = Vec::with_capacity(template.places());
                 let of_rank = |rank| {
                     text.clear();
                     template.write(rank, &mut text);
-                    map(&String::from_utf8_lossy(&text))
+                    map(&text)
                 };
                 ranks.iter_from(codes.start).take(codes.len()).map(of_rank).collect::<Vec<T>>()
             }
-            _ => codes.map(|code| self.with_text(code, &map)).collect(),
+            _ => codes.map(|code| self.with_text(code, |text| map(text.as_bytes()))).collect(),
         };
         if let TextDictionary::Blocks(blocks) = self {
             return blocks.map(map);
@@ -218,6 +219,29 @@ impl TextDictionary {
         let starts: Vec<usize> = (0..self.len()).step_by(TEXTS_OF_A_THREAD).collect();
         let parts = starts.into_par_iter().map(|from| each(from..(from + TEXTS_OF_A_THREAD).min(self.len())));
         parts.collect::<Vec<_>>().concat()
+    }
+
+    /// How many texts come before some bytes.
+    fn before(&self, bytes: &[u8]) -> usize {
+        if let TextDictionary::Blocks(blocks) = self {
+            return blocks.before(bytes);
+        }
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let middle = low.midpoint(high);
+            let is_before = self.with_text(middle, |text| text.as_bytes() < bytes);
+            if is_before { low = middle + 1 } else { high = middle }
+        }
+        low
+    }
+
+    /// The codes of the texts that begin with another one, which stand side by side.
+    pub fn beginning_with(&self, start: &str) -> Range<usize> {
+        let mut behind = start.as_bytes().to_vec();
+        // No byte of a text is the largest that there is.
+        let Some(last) = behind.last_mut() else { return 0..self.len() };
+        *last += 1;
+        self.before(start.as_bytes())..self.before(&behind)
     }
 
     /// All texts.
@@ -296,11 +320,19 @@ mod tests {
         let blocks = TextDictionary::Blocks(Blocks::new(&list));
         for dictionary in [&best, &quick, &quick.clone().finalized(), &TextDictionary::plain(&list), &blocks] {
             assert_eq!(dictionary.list(), list);
+            assert_eq!(dictionary.map(<[u8]>::len), sorted.iter().map(String::len).collect::<Vec<_>>());
             for (code, text) in sorted.iter().enumerate().step_by(11) {
                 assert_eq!(&*dictionary.get(code), text);
                 assert_eq!(dictionary.find(text), Some(code), "{text}");
                 assert_eq!(dictionary.find(&format!("{text}~")), None);
                 assert_eq!(dictionary.find(text.get(1..).unwrap_or("~~")), None);
+                for end in (0..=text.len()).filter(|end| text.is_char_boundary(*end)) {
+                    let begins = |t: &&String| t.starts_with(&text[..end]);
+                    let first = sorted.partition_point(|t| t.as_str() < &text[..end]);
+                    let all = first..first + sorted[first..].iter().take_while(begins).count();
+                    assert_eq!(dictionary.beginning_with(&text[..end]), all, "{:?}", &text[..end]);
+                }
+                assert!(dictionary.beginning_with(&format!("{text}~")).is_empty());
             }
             let codes = [sorted.len() as u64, 0, sorted.len() as u64 - 1, 0];
             let found = dictionary.texts(&codes);

@@ -1,0 +1,165 @@
+//! What a query spares itself: passes over rows that others do anyway, groups that nobody asks for, lines that do not stay. The numbers
+//! are those of the plain way, which `common::run` holds them against.
+
+use std::sync::LazyLock;
+
+use crate::common::shown;
+use cubrel::internals::InQuery as _;
+use cubrel::run::Options;
+use cubrel::run::grid::RunProfile;
+use cubrel::{Grid, Model, Type, Value};
+
+const ROWS: i64 = 20_000;
+const VESSELS: i64 = 1_000;
+
+/// Sailings in no order that helps: no two neighbours have the same route, vessel or delay.
+static MODEL: LazyLock<Model> = LazyLock::new(|| {
+    let sailing: Vec<Vec<Value>> = (0..ROWS)
+        .map(|i| {
+            let scattered = i * 7919 % ROWS;
+            let delay = if scattered % 6 == 0 { Value::Null } else { Value::Int(scattered % 31) };
+            vec![Value::Int(i * 3 % 8), Value::Int(scattered % VESSELS), delay]
+        })
+        .collect();
+    let vessel: Vec<Vec<Value>> = (0..VESSELS).map(|i| vec![Value::Int(i), Value::Int(i % 7)]).collect();
+    Model::builder()
+        .rows("sailing", &[("route", Type::Int), ("vessel", Type::Int), ("delay", Type::Int)], &sailing)
+        .rows("vessel", &[("id", Type::Int), ("class", Type::Int)], &vessel)
+        .relationship("sailing.vessel", "vessel.id")
+        .measure("delay", "sum(sailing.delay)")
+        .build()
+        .unwrap()
+});
+
+fn plain() -> Options {
+    Options { optimize: false, ..Options::default() }
+}
+
+fn asked(text: &str, options: &Options) -> (Grid, RunProfile) {
+    MODEL.query(text).unwrap().run_with(options).unwrap_or_else(|e| panic!("{text}\n{e}"))
+}
+
+/// Rows looked at in all, and how many reads were done in the pass of another.
+fn cost(text: &str, options: &Options) -> (u64, usize) {
+    let (_, profile) = asked(text, options);
+    let read = profile.reads.iter().map(|r| r.stats.rows_read).sum::<u64>() - read_of_axes(&profile);
+    (read, profile.reads.iter().filter(|r| r.with.is_some()).count())
+}
+
+/// Rows of smaller tables, which tell what lines there are.
+fn read_of_axes(profile: &RunProfile) -> u64 {
+    profile.reads.iter().filter(|r| r.stats.rows < ROWS as u64).map(|r| r.stats.rows_read).sum()
+}
+
+#[test]
+fn figures_that_differ_in_their_filters_are_read_in_one_pass() {
+    let all = ROWS as u64;
+    for (text, reads) in [
+        // The whole, and a part of it.
+        ("grid delay, delay given (sailing.route = 3) as a by vessel.class", 2),
+        ("grid delay given (sailing.route = 3) / delay as share by vessel.class where sailing.route < 6", 2),
+        // Parts without the whole, of few rows,
+        (
+            "grid delay given (vessel.class = 3) as a, delay given (vessel.class = 4) as b by sailing.route \
+             where sailing.vessel < 90",
+            2,
+        ),
+        // or which are most of it together; other aggregates, other keys, and one that several see.
+        (
+            "grid delay given (sailing.route < 3) as a, median(sailing.delay) given (sailing.route >= 3) as b, \
+             count(distinct sailing.route) given (sailing.delay > 3) as c, max(sailing.delay) given (sailing.delay > 3) as d \
+             by vessel.id",
+            3,
+        ),
+        ("grid rows(sailing), rows(sailing) given (sailing where (sailing.route * 9 > sailing.delay)) as late", 2),
+    ] {
+        crate::common::run(&MODEL, text);
+        assert_eq!(cost(text, &Options::default()), (all, reads - 1), "{text}");
+        assert_eq!(cost(text, &plain()).0, all * reads as u64, "{text}");
+    }
+}
+
+#[test]
+fn figures_of_other_groups_or_of_few_rows_each_are_read_by_themselves() {
+    for text in [
+        "grid delay, delay given (without axes) as whole by vessel.class",
+        "grid delay given (sailing.route = 3) as a, delay given (sailing.route = 4) as b by vessel.class",
+    ] {
+        crate::common::run(&MODEL, text);
+        assert_eq!(cost(text, &Options::default()).1, 0, "{text}");
+    }
+}
+
+#[test]
+fn an_error_in_one_of_the_figures_is_that_figures() {
+    let wrong = "sum(cast('x' || cast(sailing.delay as text) as int)) given (sailing.route = 3)";
+    let asks = |never: &str| format!("grid delay, case when {never} then {wrong} end as b by vessel.class");
+    // One pass would have to compute it, but nobody asks for it.
+    crate::common::run(&MODEL, &asks("delay is null"));
+    let refused = MODEL.query(&asks("delay > 0")).unwrap().run().unwrap_err().to_string();
+    assert!(refused.contains("'x"), "{refused}");
+}
+
+#[test]
+fn groups_that_no_cell_asks_for_are_not_read() {
+    let text = "grid sum((rows(sailing) given (sailing.route = 3)) per sailing.vessel \
+                where (count(distinct sailing.route) given (without vessel)) > 0) as n where vessel.class = 2";
+    crate::common::run(&MODEL, text);
+    let passed = |options: &Options| {
+        let (_, profile) = asked(text, options);
+        profile.reads.iter().map(|r| r.stats.rows_passed).max().unwrap()
+    };
+    let few = Options { wanted_above: 100, ..Options::default() };
+    let of_class = (0..VESSELS).filter(|vessel| vessel % 7 == 2).count() as i64 * (ROWS / VESSELS);
+    assert_eq!((passed(&few), passed(&plain())), (of_class as u64, ROWS as u64));
+}
+
+/// Options under which a grid may have few cells.
+fn few_cells(options: Options) -> Options {
+    Options { sparse_above: 0, wanted_above: 0, max_cells: 20, ..options }
+}
+
+#[test]
+fn lines_that_do_not_stay_are_no_cells() {
+    for text in [
+        "grid delay by vessel.id having delay > 339 order by delay desc",
+        "grid delay by vessel.id, vessel.class having delay > 200 order by delay desc limit 5",
+        "grid delay, max(sailing.delay) as most by vessel.id order by delay desc limit 3",
+        "grid delay by vessel.id order by delay / rows(sailing) desc limit 3",
+        "grid delay by vessel.class, vessel.id having rows(sailing) > 3 and delay < 246",
+    ] {
+        crate::common::run(&MODEL, text);
+        let (found, _) = asked(text, &few_cells(Options::default()));
+        assert!((1..=20).contains(&found.lines.len()), "{} lines of {text}", found.lines.len());
+        assert_eq!(shown(&found), shown(&asked(text, &plain()).0), "{text}");
+        let refused = MODEL.query(text).unwrap().run_with(&few_cells(plain())).map(|(grid, _)| grid.lines.len());
+        assert!(refused.is_err(), "{text}: {refused:?}");
+    }
+}
+
+/// Where a limit counts something else than groups, or what is dropped is asked for again, all lines are made.
+#[test]
+fn lines_stay_that_a_limit_by_groups_would_miss() {
+    for text in [
+        // Of the first by count some have no figure, and do not show.
+        "grid delay given (sailing.route = 3) as a by sailing.route, vessel.id order by rows(sailing) desc limit 4",
+        "grid min(sailing.delay) as a by vessel.id order by rows(sailing) limit 3",
+        "grid delay by vessel.class, vessel.id order by delay desc limit 1 within vessel.class",
+        "grid delay by vessel.id order by delay desc limit 3 others totals",
+        "grid delay by vessel.class split by sailing.route having delay > 100 order by delay desc limit 3",
+        "grid delay, delay given (without axes) as whole by vessel.id having delay > whole / 900 order by delay desc limit 3",
+        "grid delay by vessel.id order by vessel.id desc, delay limit 3",
+        "grid delay by vessel.id order by delay desc, vessel.id desc limit 3",
+        "grid delay by vessel.id having delay / (delay - delay) > 1 limit 3",
+    ] {
+        let query = match MODEL.query(text) {
+            Ok(query) => query,
+            Err(e) => panic!("{text}\n{e}"),
+        };
+        let wanted = query.run_with(&plain()).map(|(grid, _)| shown(&grid)).map_err(|e| e.to_string());
+        for (name, options) in crate::common::configurations() {
+            let found = query.run_with(&options).map(|(grid, _)| shown(&grid)).map_err(|e| e.to_string());
+            assert_eq!(found, wanted, "{name}: {text}");
+        }
+    }
+}
