@@ -5,7 +5,7 @@ use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::keys::DROPPED;
 use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
-use super::prepare::{Grouping, Prepared};
+use super::prepare::{Grouping, Narrowed, Prepared};
 
 impl Prepared<'_> {
     /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
@@ -175,6 +175,33 @@ impl Prepared<'_> {
         Ok(groups)
     }
 
+    /// The entries that one of the other reads of the pass lets through, of those that pass what all have in common, and their groups.
+    pub(super) fn narrowed_groups(
+        &self,
+        narrowed: &Narrowed,
+        batch: &Batch<'_>,
+        positions: &[u32],
+        groups: &Grouped,
+    ) -> Result<(Vec<u32>, Grouped), RunError> {
+        let mut places: Vec<u32> = (0..positions.len() as u32).collect();
+        let mut passing = positions.to_vec();
+        let narrow = |passes: Vec<bool>, places: &mut Vec<u32>, passing: &mut Vec<u32>| {
+            keep(places, passes.iter().copied());
+            keep(passing, passes.into_iter());
+        };
+        for plan in &narrowed.anchors {
+            let codes = batch.wide_codes(plan.anchor, &passing);
+            narrow(codes.into_iter().map(|code| plan.passes(code)).collect(), &mut places, &mut passing);
+        }
+        for filter in &narrowed.row_filters {
+            if passing.is_empty() {
+                break;
+            }
+            narrow(filter.eval(self.tables, batch, &passing)?.truths(), &mut places, &mut passing);
+        }
+        Ok((passing, groups.some(&places)))
+    }
+
     /// The rows that pass, and the key of each. Filters come first, so that keys are put together for what is left alone.
     pub(super) fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
         let mut positions = all.to_vec();
@@ -197,7 +224,7 @@ impl Prepared<'_> {
 }
 
 /// Leaves those positions that pass. Without a branch: which of them do is not to be foreseen.
-pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
+fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
     let mut kept = 0;
     for (place, passes) in passes.take(positions.len()).enumerate() {
         positions[kept] = positions[place];

@@ -5,7 +5,7 @@
 //! anchor, and what its aggregates need. Rows that are alike in all that is needed are taken together where they stand in
 //! runs.
 //!
-//! * `prepare`: filters, keys and aggregates made ready
+//! * `prepare`: filters, keys and aggregates made ready; `builder`: filters and keys, as arrays over codes
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
@@ -20,6 +20,7 @@
 mod anchors;
 mod batch;
 mod bridges;
+mod builder;
 mod dependent;
 mod feed;
 mod filters;

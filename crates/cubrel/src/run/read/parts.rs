@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
 use super::super::{Options, RunError, Runs};
+use super::anchors::AnchorPlan;
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::dependent::Counting;
 use super::keys::{DROPPED, key_sizes};
@@ -199,7 +200,8 @@ impl Prepared<'_> {
         let mut at = start;
         while at < end {
             let (segment, rows) = self.segment_at(at, end);
-            let narrowed: Vec<usize> = (0..self.narrowed.len()).filter(|n| !self.narrowed_skips(*n, segment)).collect();
+            let narrowed: Vec<usize> =
+                (0..self.narrowed.len()).filter(|n| !self.skips_for(&self.narrowed[*n].anchors, segment)).collect();
             let stats = &mut part.seen[0].stats;
             if self.skips(segment) || !self.wanted && narrowed.is_empty() {
                 // A segment is counted where it begins, so that parts do not count it twice.
@@ -303,8 +305,12 @@ impl Prepared<'_> {
     }
 
     /// Whether no code of a segment passes.
-    pub(super) fn skips(&self, segment: usize) -> bool {
-        self.anchors.iter().any(|plan| plan.skips(self.tables, self.table, segment))
+    fn skips(&self, segment: usize) -> bool {
+        self.skips_for(&self.anchors, segment)
+    }
+
+    fn skips_for(&self, anchors: &[AnchorPlan], segment: usize) -> bool {
+        anchors.iter().any(|plan| plan.skips(self.tables, self.table, segment))
     }
 
     /// Whether the rows of a batch are complete apart by few runs, where it has a row for each entry.
@@ -342,7 +348,7 @@ impl Prepared<'_> {
         self.feed_rows(&batch, positions, &groups, (0, 0..self.own), feeds, part)?;
         for place in narrowed {
             let narrowed = &self.narrowed[*place];
-            let (positions, groups) = narrowed.passing(self.tables, &batch, positions, &groups)?;
+            let (positions, groups) = self.narrowed_groups(narrowed, &batch, positions, &groups)?;
             self.feed_rows(&batch, &positions, &groups, (place + 1, narrowed.aggregates.clone()), feeds, part)?;
         }
         part.scratch.take_back(all, groups);
@@ -430,7 +436,8 @@ impl Prepared<'_> {
             let in_argument = |message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar));
             accumulator.finish(&seen).map_err(in_argument)
         };
-        let columns = accumulators.into_iter().zip(&read.aggregates).map(finished).collect::<Result<Vec<Vector>, _>>()?;
+        let columns =
+            accumulators.into_iter().zip(&read.aggregates).map(finished).collect::<Result<Vec<Vector>, _>>()?;
         let mut left = stats.groups as usize;
         if let Some(stays) = stays {
             let groups: Vec<u32> = (0..seen.len() as u32).filter(|group| seen[*group as usize]).collect();

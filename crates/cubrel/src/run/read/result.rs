@@ -80,7 +80,8 @@ impl ReadStats {
 
     /// What a pass costs, whatever it is for; nothing of that is left.
     pub(super) fn take_cost(&mut self) -> ReadStats {
-        let found = ReadStats { rows_passed: self.rows_passed, groups: self.groups, rows: self.rows, ..ReadStats::default() };
+        let found =
+            ReadStats { rows_passed: self.rows_passed, groups: self.groups, rows: self.rows, ..ReadStats::default() };
         ReadStats { rows_passed: 0, groups: 0, rows: 0, ..std::mem::replace(self, found) }
     }
 }

@@ -1,27 +1,16 @@
 //! Several reads done in one pass: they group the rows of one table by the same keys, and differ in some filters and in what they
 //! compute. What all of them let through is found once; each looks at the rows of that which it lets through itself.
 
-use std::ops::Range;
-
 use super::super::compiled::{CompiledRow, RowCompiler};
 use super::super::tables::Tables;
-use super::super::{Options, RunError};
+use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
-use super::batch::Batch;
-use super::groups::keep;
-use super::parts::{Grouped, ROWS_PER_RUN};
-use super::prepare::{Builder, Prepared, base_columns, feed, feed_columns, prepare};
+use super::builder::Builder;
+use super::parts::ROWS_PER_RUN;
+use super::prepare::{Narrowed, Prepared, base_columns, feed, feed_columns, prepare};
 use super::result::{ReadResult, ReadStats};
 use super::wanted::Wanted;
 use crate::plan::{Filter, Read};
-
-/// What one of several reads, done in one pass, lets through of the rows that all of them let through.
-pub(super) struct Narrowed {
-    anchors: Vec<AnchorPlan>,
-    row_filters: Vec<CompiledRow>,
-    /// Its aggregates among those of the pass.
-    pub(super) aggregates: Range<usize>,
-}
 
 /// A filter that looks at rows one by one is taken to let through so many of them.
 const SHARE_OF_ROW_FILTER: f64 = 0.5;
@@ -29,49 +18,12 @@ const SHARE_OF_ROW_FILTER: f64 = 0.5;
 /// what is common to all leaves no more than this.
 const WORTH_A_PASS: f64 = 0.5;
 
-impl Narrowed {
-    fn skips(&self, prepared: &Prepared<'_>, segment: usize) -> bool {
-        self.anchors.iter().any(|plan| plan.skips(prepared.tables, prepared.table, segment))
-    }
-
-    /// The rows that pass, of those that pass all filters in common, and their groups.
-    pub(super) fn passing(
-        &self,
-        tables: Tables<'_>,
-        batch: &Batch<'_>,
-        positions: &[u32],
-        groups: &Grouped,
-    ) -> Result<(Vec<u32>, Grouped), RunError> {
-        let mut places: Vec<u32> = (0..positions.len() as u32).collect();
-        let mut passing = positions.to_vec();
-        let narrow = |passes: Vec<bool>, places: &mut Vec<u32>, passing: &mut Vec<u32>| {
-            keep(places, passes.iter().copied());
-            keep(passing, passes.into_iter());
-        };
-        for plan in &self.anchors {
-            let codes = batch.wide_codes(plan.anchor, &passing);
-            narrow(codes.into_iter().map(|code| plan.passes(code)).collect(), &mut places, &mut passing);
-        }
-        for filter in &self.row_filters {
-            if passing.is_empty() {
-                break;
-            }
-            narrow(filter.eval(tables, batch, &passing)?.truths(), &mut places, &mut passing);
-        }
-        Ok((passing, groups.some(&places)))
-    }
-}
-
 impl Prepared<'_> {
-    /// Whether one of the other reads of this pass finds nothing in a segment.
-    pub(super) fn narrowed_skips(&self, narrowed: usize, segment: usize) -> bool {
-        self.narrowed[narrowed].skips(self, segment)
-    }
-
     /// Whether rows that are alike stand together so that one read by itself goes through runs of them.
     fn stands_in_runs(&self) -> bool {
         let Some(bounds) = self.tables.segment_bounds(self.table) else { return false };
-        self.needs.base_complete
+        self.runs != Runs::Never
+            && self.needs.base_complete
             && bounds.ranges().enumerate().any(|(segment, rows)| {
                 let runs = self.needs.base.iter().map(|c| self.runs_of(*c, segment)).fold(0, usize::saturating_add);
                 runs.saturating_mul(ROWS_PER_RUN) <= rows.len()
