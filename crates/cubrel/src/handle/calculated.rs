@@ -85,7 +85,9 @@ pub fn calculated(
     let plan = ColumnPlan::new(schema, id, expr, source)?;
     plan.check(schema)?;
     let ColumnPlan { assembly, reads } = plan;
-    let options = Options { max_cells: usize::MAX, cancel: cancel.clone(), ..Options::default() };
+    // Rows come in parts: what the first of them asks for is not all.
+    let (max_cells, wanted_above) = (usize::MAX, usize::MAX);
+    let options = Options { max_cells, wanted_above, cancel: cancel.clone(), ..Options::default() };
     let tables = Tables::new(schema, store);
     let evaluation = Evaluation {
         tables,

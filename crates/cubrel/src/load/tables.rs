@@ -409,12 +409,12 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
     let Some(column) = columns.iter().find(|c| c.name == key) else {
         return Ok(());
     };
-    crate::store::lookup::check_unique(&[&column.data])
+    crate::store::check_unique(&[&column.data])
         .map_err(|duplicates| duplicate_keys(&format!("{table}.{key}"), &duplicates).into())
 }
 
 /// The problem of a key that is not unique.
-pub fn duplicate_keys(key: &str, duplicates: &crate::store::lookup::DuplicateKeys) -> Diagnostic {
+pub fn duplicate_keys(key: &str, duplicates: &crate::store::DuplicateKeys) -> Diagnostic {
     let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
     let noun = if duplicates.surplus == 1 { "duplicate key" } else { "duplicate keys" };
     let message = format!("{key} is not unique, {} {noun}: {}", units::count(duplicates.surplus), examples.join(", "));

@@ -1,20 +1,20 @@
 //! A relationship as data: for each key code, or for each row, the row that it points at.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
+use indexmap::IndexSet;
 use rayon::prelude::*;
 
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
 use super::checksum::Checksum;
 use super::codes::Segment;
-use super::column::{Column, Encoding, NO_ROW};
+use super::column::{Column, NO_ROW};
 use super::deferred::Deferred;
-use crate::value::{Matching, Value};
-
-/// A key whose codes are at most this many times the rows gets an array over its codes.
-const CODES_PER_ROW: u64 = 2;
+use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, Index, Timeline, each_value, show};
+use crate::value::Matching;
 
 /// What a relationship's many side points at.
 #[derive(Clone, Debug)]
@@ -45,169 +45,37 @@ pub enum Target {
     ByRow(PackedInts),
 }
 
-/// Two rows of the one side have the same key.
-#[derive(Clone, Debug)]
-pub struct DuplicateKeys {
-    /// How many rows there are too many.
-    pub surplus: u64,
-    /// Some of the keys, with how often they occur.
-    pub examples: Vec<(String, u64)>,
+/// What the keys of a segment point at.
+struct FoundRows {
+    /// For each row, the one found or [`NO_ROW`].
+    rows: Vec<u32>,
+    /// Keys that find nothing, in the order in which they stand.
+    missing: IndexSet<Vec<u64>, RandomState>,
+    /// The others, where the rows that they find do not tell them apart.
+    others: HashSet<Vec<u64>, RandomState>,
 }
 
-/// Keys shown when something is wrong with them.
-const EXAMPLES: usize = 5;
-
-/// The rows of the one side by key.
-struct Index<'a> {
-    columns: &'a [&'a Column],
-    rows: RowsOfKeys,
-}
-
-/// The rows of the one side by all of the key but its last column, and by that in order.
-struct Timeline<'a> {
-    columns: &'a [&'a Column],
-    rows: HashMap<Vec<u64>, Vec<(i64, u32)>, foldhash::fast::RandomState>,
-}
-
-/// Finds the row that a key points at.
-trait Finds {
-    /// The row for a key that stands on the many side; [`NO_ROW`] for none. A part that is null finds nothing.
-    fn find(&self, key: &[Value]) -> u32;
-}
-
-enum RowsOfKeys {
-    /// By the code of the one key column.
-    ByCode(Vec<u32>),
-    /// By the codes of all key columns.
-    ByCodes(HashMap<Vec<u64>, u32, foldhash::fast::RandomState>),
-}
-
-/// The rows whose keys are whole: no part of one is null.
-fn whole_keys(columns: &[&Column]) -> impl Iterator<Item = (u32, Vec<u64>)> {
-    let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.codes()).collect();
-    let nulls: Vec<u64> = columns.iter().map(|c| c.null_code()).collect();
-    let rows = columns.first().map_or(0, |c| c.rows());
-    (0..rows).filter_map(move |row| {
-        let key: Vec<u64> = codes.iter().map(|c| c[row]).collect();
-        key.iter().zip(&nulls).all(|(code, null)| code != null).then_some((row as u32, key))
-    })
-}
-
-impl Index<'_> {
-    fn of<'a>(one: &'a [&'a Column]) -> Result<Index<'a>, DuplicateKeys> {
-        let rows = one.first().map_or(0, |c| c.rows());
-        let mut repeated: HashMap<Vec<u64>, u64> = HashMap::new();
-        let rows = match one {
-            [column] if column.domain() <= CODES_PER_ROW * rows as u64 + 65_536 => {
-                let mut row_of = vec![NO_ROW; column.domain() as usize + 1];
-                for (row, code) in column.codes().into_iter().enumerate().filter(|(_, c)| *c < column.domain()) {
-                    if row_of[code as usize] != NO_ROW {
-                        *repeated.entry(vec![code]).or_insert(1) += 1;
-                    }
-                    row_of[code as usize] = row as u32;
-                }
-                RowsOfKeys::ByCode(row_of)
+impl FoundRows {
+    fn of(many: &[&Column], segment: usize, find: &(impl Fn(&[u64]) -> u32 + ?Sized), tells_apart: bool) -> FoundRows {
+        let codes: Vec<Vec<u64>> = many.iter().map(|column| column.segments()[segment].all()).collect();
+        let nulls: Vec<u64> = many.iter().map(|column| column.null_code()).collect();
+        let count = codes.first().map_or(0, Vec::len);
+        let mut found =
+            FoundRows { rows: Vec::with_capacity(count), missing: IndexSet::default(), others: HashSet::default() };
+        let mut key = vec![0; many.len()];
+        for row in 0..count {
+            key.iter_mut().zip(&codes).for_each(|(part, codes)| *part = codes[row]);
+            let is_whole = key.iter().zip(&nulls).all(|(code, null)| code != null);
+            let target = if is_whole { find(&key) } else { NO_ROW };
+            if is_whole && target == NO_ROW && !found.missing.contains(&key) {
+                found.missing.insert(key.clone());
             }
-            _ => {
-                let mut row_of = HashMap::with_capacity_and_hasher(rows, Default::default());
-                for (row, key) in whole_keys(one) {
-                    if let Some(_earlier) = row_of.insert(key.clone(), row) {
-                        *repeated.entry(key).or_insert(1) += 1;
-                    }
-                }
-                RowsOfKeys::ByCodes(row_of)
+            if target != NO_ROW && !tells_apart && !found.others.contains(&key) {
+                found.others.insert(key.clone());
             }
-        };
-        if repeated.is_empty() {
-            return Ok(Index { columns: one, rows });
+            found.rows.push(target);
         }
-        let surplus = repeated.values().map(|n| n - 1).sum();
-        let mut examples: Vec<(String, u64)> = repeated.iter().map(|(k, n)| (show(one, k), *n)).collect();
-        examples.sort();
-        examples.truncate(EXAMPLES);
-        Err(DuplicateKeys { surplus, examples })
-    }
-
-    /// The row whose key has these codes.
-    fn row(&self, codes: &[u64]) -> u32 {
-        match (&self.rows, codes) {
-            (RowsOfKeys::ByCode(row_of), [code]) => row_of.get(*code as usize).copied().unwrap_or(NO_ROW),
-            (RowsOfKeys::ByCode(_), _) => NO_ROW,
-            (RowsOfKeys::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
-        }
-    }
-}
-
-/// The codes that the values of a key have on the one side; none where a part is null, or is not there.
-fn codes_of(columns: &[&Column], key: &[Value]) -> Option<Vec<u64>> {
-    let code = |(column, value): (&&Column, &Value)| if value.is_null() { None } else { column.code_of(value) };
-    columns.iter().zip(key).map(code).collect()
-}
-
-impl Finds for Index<'_> {
-    fn find(&self, key: &[Value]) -> u32 {
-        codes_of(self.columns, key).map_or(NO_ROW, |codes| self.row(&codes))
-    }
-}
-
-impl Timeline<'_> {
-    fn of<'a>(one: &'a [&'a Column]) -> Result<Timeline<'a>, DuplicateKeys> {
-        check_unique(one)?;
-        let mut rows: HashMap<Vec<u64>, Vec<(i64, u32)>, foldhash::fast::RandomState> = HashMap::default();
-        for (row, mut key) in whole_keys(one) {
-            let time = key.pop().zip(one.last()).and_then(|(code, column)| moment(&column.value_of(code)));
-            if let Some(time) = time {
-                rows.entry(key).or_default().push((time, row));
-            }
-        }
-        rows.values_mut().for_each(|line| line.sort_unstable());
-        Ok(Timeline { columns: one, rows })
-    }
-}
-
-/// A day or a time as a number.
-fn moment(value: &Value) -> Option<i64> {
-    match value {
-        Value::Date(day) => Some(i64::from(*day)),
-        Value::Timestamp(time) => Some(*time),
-        _ => None,
-    }
-}
-
-impl Finds for Timeline<'_> {
-    fn find(&self, key: &[Value]) -> u32 {
-        let found = || {
-            let (time, rest) = key.split_last()?;
-            let line = self.rows.get(&codes_of(&self.columns[..rest.len()], rest)?)?;
-            let time = moment(time)?;
-            let newer = line.partition_point(|(at, _)| *at <= time);
-            Some(line[newer.checked_sub(1)?].1)
-        };
-        found().unwrap_or(NO_ROW)
-    }
-}
-
-/// Whether each key stands in one row only; a null key is no key.
-///
-/// # Errors
-/// The keys that stand in several.
-pub fn check_unique(one: &[&Column]) -> Result<(), DuplicateKeys> {
-    Index::of(one).map(|_| ())
-}
-
-fn show(columns: &[&Column], codes: &[u64]) -> String {
-    columns.iter().zip(codes).map(|(c, code)| c.value_of(*code).to_string()).collect::<Vec<_>>().join(", ")
-}
-
-/// Calls `visit` with every code of a column and its value, in order.
-fn each_value(column: &Column, mut visit: impl FnMut(u64, &Value)) {
-    let mut code = 0;
-    match column.encoding() {
-        Encoding::Texts(dictionary) => dictionary.each(|text| {
-            visit(code, &Value::text(text));
-            code += 1;
-        }),
-        _ => (0..column.domain()).for_each(|code| visit(code, &column.value_of(code))),
+        found
     }
 }
 
@@ -261,28 +129,30 @@ impl Lookup {
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
-    fn by_row(many: &[&Column], one_rows: usize, index: &impl Finds) -> Lookup {
-        let rows = many.first().map_or(0, |c| c.rows());
-        let mut examples: Vec<String> = Vec::new();
-        let mut targets = vec![one_rows as u64; rows];
-        let mut keys: HashMap<Vec<u64>, u32, foldhash::fast::RandomState> = HashMap::default();
-        let mut unmatched_rows = rows as u64;
-        for (row, key) in whole_keys(many) {
-            let found = *keys.entry(key).or_insert_with_key(|key| {
-                let values: Vec<Value> = key.iter().zip(many).map(|(code, column)| column.value_of(*code)).collect();
-                let found = index.find(&values);
-                if found == NO_ROW && examples.len() < EXAMPLES {
-                    examples.push(show(many, key));
-                }
-                found
-            });
-            if found != NO_ROW {
-                targets[row as usize] = u64::from(found);
-                unmatched_rows -= 1;
-            }
+    fn by_row<F: Finds>(many: &[&Column], one_rows: usize, index: &F) -> Lookup {
+        let find = index.by_codes(many);
+        let segments = many.first().map_or(0, |column| column.segments().len());
+        let parts: Vec<FoundRows> =
+            (0..segments).into_par_iter().map(|segment| FoundRows::of(many, segment, &find, F::TELLS_APART)).collect();
+        let none = one_rows as u64;
+        let target = |row: &u32| if *row == NO_ROW { none } else { u64::from(*row) };
+        let rows: Vec<u32> = parts.iter().flat_map(|part| &part.rows).copied().collect();
+        let packed = PackedInts::pack(rows.iter().map(target), bits_for(none));
+        let mut is_found = vec![false; one_rows + 1];
+        let mut unmatched_rows = 0;
+        for row in &rows {
+            unmatched_rows += u64::from(*row == NO_ROW);
+            is_found[(*row as usize).min(one_rows)] = true;
         }
-        let packed = PackedInts::pack(targets.into_iter(), bits_for(one_rows as u64));
-        let key_count = keys.len() as u64;
+        let found = is_found[..one_rows].iter().filter(|is_found| **is_found).count();
+        let mut missing: IndexSet<Vec<u64>, RandomState> = IndexSet::default();
+        let mut others: HashSet<Vec<u64>, RandomState> = HashSet::default();
+        for part in parts {
+            missing.extend(part.missing);
+            others.extend(part.others);
+        }
+        let key_count = (missing.len() + if F::TELLS_APART { found } else { others.len() }) as u64;
+        let examples = missing.iter().take(EXAMPLES).map(|key| show(many, key)).collect();
         let target = Target::ByRow(packed);
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }

@@ -8,7 +8,7 @@
 //! * [`column`]: codes and what they stand for
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
 //!   `cut`: columns without some rows, [`deferred`] until they are used
-//! * [`lookup`]: relationships as arrays
+//! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at
 //! * [`raw`]: values on their way in
 //! * [`disk`]: the store on disk; [`checksum`]: whether it is what was written
 
@@ -26,6 +26,7 @@ pub mod encode;
 mod floats;
 pub mod forms;
 pub mod join;
+mod key_rows;
 pub mod lookup;
 pub mod numbers;
 pub mod order;
@@ -41,6 +42,7 @@ use std::sync::Arc;
 pub use codes::{Codes, Segment};
 pub use column::{Column, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
+pub use key_rows::{DuplicateKeys, check_unique};
 pub use lookup::{Lookup, Target};
 pub(crate) use rank::order_of;
 pub use raw::{RawColumn, RawData};
