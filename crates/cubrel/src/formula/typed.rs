@@ -241,7 +241,7 @@ pub enum Edit {
 }
 
 /// A typed period edit (language reference, section 8).
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Period {
     /// The calendar.
     pub calendar: TableId,

@@ -106,8 +106,15 @@ pub struct Assembly {
     pub scope: Arc<Scope>,
 }
 
+impl PartialEq for Assembly {
+    /// Two say the same in the same cells when their operators and leaves are the same, whatever they are called.
+    fn eq(&self, other: &Assembly) -> bool {
+        self.scalar == other.scalar && self.leaves == other.leaves
+    }
+}
+
 /// A read of the plan, as one scope uses it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct ReadRef {
     /// Which read.
     pub read: ReadId,
@@ -118,7 +125,7 @@ pub struct ReadRef {
 }
 
 /// What an assembly takes its values from.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Leaf {
     /// One aggregate of a read.
     Read(ReadRef, AggregateId),
@@ -164,7 +171,7 @@ pub enum Leaf {
 }
 
 /// What is evaluated once and kept.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Bound {
     /// A value.
     Value(Assembly),
@@ -173,7 +180,7 @@ pub enum Bound {
 }
 
 /// `top(…)` and `bottom(…)`
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct SetLeaf {
     /// The dimensions that the set depends on.
     pub keep: Vec<DimId>,
@@ -190,7 +197,7 @@ pub struct SetLeaf {
 }
 
 /// A period edit.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct PeriodLeaf {
     /// What it does.
     pub period: Period,
@@ -204,7 +211,7 @@ pub struct PeriodLeaf {
 
 /// An aggregate over rows of some days, in either of two ways: one read by day, put together; or one read for each
 /// different set of days.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct OverDays {
     /// By outer dimensions, and by date as one more.
     pub by_day: ReadRef,
@@ -225,7 +232,7 @@ pub struct OverDays {
 }
 
 /// An aggregate over combinations.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Fold {
     /// Which combinations there are.
     pub domain: Domain,
@@ -246,7 +253,7 @@ pub struct Fold {
 }
 
 /// The combinations that further dimensions can have, for each cell.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Domain {
     /// The outer scope's dimensions, for the number of them.
     pub outer_dims: usize,
@@ -257,7 +264,7 @@ pub struct Domain {
 }
 
 /// New dimensions whose combinations come from the rows of one table.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct DomainGroup {
     /// Which of the domain's keys.
     pub keys: Vec<KeyId>,
@@ -269,7 +276,7 @@ pub struct DomainGroup {
 }
 
 /// What `rank` needs.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct RankLeaf {
     /// The figure of the cell.
     pub mine: Assembly,

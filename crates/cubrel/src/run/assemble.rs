@@ -58,9 +58,20 @@ impl<'a> Executor<'a> {
 
     /// Evaluates an assembly in every cell.
     pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
+        self.eval_knowing(assembly, frame, &[])
+    }
+
+    /// The same where the values of some assemblies are known in these cells.
+    pub fn eval_knowing(
+        &self,
+        assembly: &Assembly,
+        frame: &Frame,
+        known: &[(&Assembly, Vector)],
+    ) -> Result<Cells, RunError> {
         self.options().check()?;
         let start = Instant::now();
         let leaves = CellLeaves::new(self, assembly, frame);
+        leaves.take_known(known);
         let values = assembly.scalar.eval(&leaves, frame.cells).map_err(|e| self.located(e, &assembly.scope, frame))?;
         if !assembly.label.is_empty() {
             let mut parts = kept(&self.parts);
@@ -312,6 +323,14 @@ impl<'a> Executor<'a> {
     }
 }
 
+/// An assembly that is another one and nothing else, by that one.
+fn bare(assembly: &Assembly) -> &Assembly {
+    match (&assembly.scalar.kind, assembly.leaves.as_slice()) {
+        (ScalarKind::Leaf(0), [Leaf::Part(body)]) => bare(body),
+        _ => assembly,
+    }
+}
+
 /// The values of a dimension.
 fn values_of(tables: Tables<'_>, dim: &KeyColumn) -> Vector {
     match &dim.kind {
@@ -370,6 +389,17 @@ impl<'a, 'e> CellLeaves<'a, 'e> {
     fn new(executor: &'a Executor<'e>, assembly: &'a Assembly, frame: &'a Frame) -> CellLeaves<'a, 'e> {
         let read = RefCell::new(vec![false; frame.cells]);
         CellLeaves { executor, assembly, frame, read, shared: RefCell::default() }
+    }
+
+    /// Takes the values of parts that are known.
+    fn take_known(&self, known: &[(&Assembly, Vector)]) {
+        for (place, leaf) in self.assembly.leaves.iter().enumerate() {
+            let Leaf::Part(body) = leaf else { continue };
+            if let Some((_, values)) = known.iter().find(|(assembly, _)| bare(assembly) == bare(body)) {
+                let cells = Cells { values: values.clone(), read: Vec::new() };
+                self.shared.borrow_mut().insert(place, cells);
+            }
+        }
     }
 
     /// Whether a leaf is a part that the formula names several times.

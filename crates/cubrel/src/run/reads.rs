@@ -208,7 +208,9 @@ impl<'a> PlanReads<'a> {
     /// The result of a read, done in one pass with others that have not been done; `None` where it is better done by itself. What
     /// goes wrong in another one is told when that is asked for.
     fn together(&self, read: ReadId, wanted: Option<&Arc<Wanted>>, start: Instant) -> Option<Arc<ReadResult>> {
-        let is_open = |other: &&ReadId| **other == read || self.is_open(**other);
+        // Whether one that only tells which groups there are will be asked for, nobody knows.
+        let may_join = |other: ReadId| !self.reads[other].aggregates.is_empty() && self.is_open(other);
+        let is_open = |other: &&ReadId| **other == read || may_join(**other);
         let open: Vec<ReadId> = self.reads[read].together.iter().filter(is_open).copied().collect();
         if open.len() < 2 {
             return None;

@@ -199,3 +199,104 @@ impl Lookup {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+    use std::sync::Arc;
+
+    use super::super::raw::RawColumn;
+    use super::*;
+    use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+
+    const MANY: u64 = 900;
+    const ONE: u64 = 300;
+
+    fn noise(i: u64) -> u64 {
+        i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(23) >> 20
+    }
+
+    fn column(values: &[Value], ty: Type) -> Column {
+        let mut builder = VectorBuilder::new(ty, values.len());
+        values.iter().for_each(|value| builder.push(value.clone()));
+        Column::encode(&RawColumn::from_vector(builder.finish(), ty).expect("fits"), 128)
+    }
+
+    /// Keys of several parts, each part a function of a number: the one side has the numbers below [`ONE`] once, the many side
+    /// others as well, and some nulls.
+    fn keys(parts: &[(Type, &dyn Fn(u64) -> Value)]) -> [Vec<Column>; 2] {
+        let some = |rows: u64, number: &dyn Fn(u64) -> Option<u64>| -> Vec<Column> {
+            let part = |(place, (ty, of)): (usize, &(Type, &dyn Fn(u64) -> Value))| {
+                let value = |row: u64| match number(row) {
+                    None if row % parts.len() as u64 == place as u64 => Value::Null,
+                    number => of(number.unwrap_or(row)),
+                };
+                column(&(0..rows).map(value).collect::<Vec<_>>(), *ty)
+            };
+            parts.iter().enumerate().map(part).collect()
+        };
+        let many = some(MANY, &|row| (row % 11 != 3).then(|| noise(row) % (ONE + 40)));
+        [many, some(ONE, &|row| Some((row * 7 + 5) % ONE))]
+    }
+
+    /// Row by row and value by value.
+    fn naive(many: &[&Column], one: &[&Column]) -> (Vec<u32>, usize) {
+        let key = |columns: &[&Column], row: u32| -> Vec<Value> {
+            columns.iter().map(|c| c.value_of(c.codes()[row as usize])).collect()
+        };
+        let theirs: Vec<Vec<Value>> = (0..ONE as u32).map(|row| key(one, row)).collect();
+        let mine: Vec<Vec<Value>> = (0..MANY as u32).map(|row| key(many, row)).collect();
+        let is_whole = |key: &&Vec<Value>| !key.contains(&Value::Null);
+        let find = |key: &Vec<Value>| {
+            let same = |other: &Vec<Value>| other.iter().zip(key).all(|(a, b)| a.total_cmp(b).is_eq());
+            theirs.iter().position(|other| is_whole(&key) && same(other)).map_or(NO_ROW, |row| row as u32)
+        };
+        let distinct: BTreeSet<String> = mine.iter().filter(is_whole).map(|key| format!("{key:?}")).collect();
+        (mine.iter().map(find).collect(), distinct.len())
+    }
+
+    #[test]
+    fn keys_of_several_parts_find_their_rows() {
+        let int = |n: u64| Value::Int(n as i64);
+        let far = |n: u64| Value::Int(noise(n) as i64 * 400_000 - (1 << 61));
+        let short = |n: u64| Value::text(["Ness", "Holm", "Skaw"][n as usize % 3]);
+        let numbered = |n: u64| Value::text(format!("TI-{:05}", n * 31 % 7919));
+        let long = |n: u64| Value::text(format!("the boat of {n} to the isle of {} {}", noise(n), "o".repeat(40)));
+        let day = |n: u64| Value::Date(n as i32 / 9);
+        let cases: [&[(Type, &dyn Fn(u64) -> Value)]; 6] = [
+            &[(Type::Int, &int), (Type::Text, &short)],
+            &[(Type::Text, &numbered), (Type::Date, &day)],
+            &[(Type::Text, &long), (Type::Text, &short), (Type::Int, &int)],
+            &[(Type::Int, &far), (Type::Int, &int)],
+            // More than a number of 128 bits holds.
+            &[(Type::Int, &far), (Type::Int, &far), (Type::Int, &far)],
+            // Of very many codes, each is translated when it is asked for, and a single one is kept by row.
+            &[(Type::Int, &far)],
+        ];
+        for (case, parts) in cases.iter().enumerate() {
+            let [many, one] = keys(parts);
+            let (many, one): (Vec<&Column>, Vec<&Column>) = (many.iter().collect(), one.iter().collect());
+            let lookup = Lookup::build(&many, &one, Matching::Exact).expect("each key once");
+            let Target::ByRow(packed) = &lookup.target else { panic!("case {case} is by code") };
+            let (targets, distinct) = naive(&many, &one);
+            let found = (0..MANY as usize).map(|row| packed.get(row)).map(|t| if t == ONE { NO_ROW } else { t as u32 });
+            assert_eq!(found.collect::<Vec<_>>(), targets, "case {case}");
+            let unmatched = targets.iter().filter(|row| **row == NO_ROW).count();
+            assert_eq!((lookup.unmatched_rows, lookup.key_count), (unmatched as u64, distinct as u64), "case {case}");
+            assert_eq!(lookup.examples.len(), EXAMPLES, "case {case}");
+        }
+    }
+
+    #[test]
+    fn keys_that_stand_twice_are_told() {
+        let texts = |f: &dyn Fn(u64) -> String| {
+            let values = Vector::new(Data::Text((0..ONE).map(|i| Arc::from(f(i).as_str())).collect()));
+            Column::encode(&RawColumn::from_vector(values, Type::Text).expect("fits"), 128)
+        };
+        let (a, b) = (texts(&|i| format!("{}", i / 2 % 20)), texts(&|i| format!("{}", i % 149)));
+        let Err(duplicates) = Lookup::build(&[&a, &b], &[&a, &b], Matching::Exact) else { panic!("not unique") };
+        let keys: BTreeSet<(u64, u64)> = (0..ONE).map(|i| (i / 2 % 20, i % 149)).collect();
+        assert_eq!(duplicates.surplus, ONE - keys.len() as u64);
+        assert!(duplicates.surplus > 0 && duplicates.examples.iter().all(|(_, times)| *times > 1));
+    }
+}

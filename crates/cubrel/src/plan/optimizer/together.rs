@@ -14,7 +14,7 @@ const MOST: usize = 16;
 pub(super) fn apply(reads: &mut [Read]) {
     let mut alike: HashMap<(TableId, Vec<Key>, Detours), Vec<ReadId>> = HashMap::new();
     for (place, read) in reads.iter().enumerate() {
-        if read.bridges.is_empty() && read.outer.is_empty() && !read.aggregates.is_empty() {
+        if read.bridges.is_empty() && read.outer.is_empty() {
             let key = (read.table, read.keys.clone(), read.detours.clone());
             alike.entry(key).or_default().push(ReadId::new(place));
         }

@@ -14,6 +14,7 @@ use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;
 use crate::plan::query::{Axis, GridPlan, Judge};
 use crate::plan::{Assembly, Key, Leaf};
+use crate::value::Vector;
 
 /// The place of each code of an axis in its display order. The rest of a limit comes after all codes, null's included,
 /// and totals come after that.
@@ -116,6 +117,7 @@ fn order_keys(
     executor: &Executor<'_>,
     assembly: &Assembly,
     frame: &Frame,
+    known: &[(&Assembly, Vector)],
     descending: bool,
 ) -> Result<Vec<u64>, RunError> {
     if let (ScalarKind::Leaf(0), [Leaf::Dim(dim)]) = (&assembly.scalar.kind, assembly.leaves.as_slice())
@@ -129,7 +131,7 @@ fn order_keys(
         };
         return Ok(frame.dims[*dim].codes.iter().map(key).collect());
     }
-    Ok(executor.eval(assembly, frame)?.values.order_keys(descending))
+    Ok(executor.eval_knowing(assembly, frame, known)?.values.order_keys(descending))
 }
 
 fn slices(columns: &[Codes]) -> Vec<&[u64]> {
@@ -160,7 +162,7 @@ pub(super) fn arrange(
     let keep = vec![true; rows];
     let mut arranged = Arranged { axes, keep, row_of, dropped: Vec::new(), verdicts: HashMap::new() };
     for judge in &plan.judges {
-        arranged.judge(executor, plan, judge, base)?;
+        arranged.judge(executor, plan, judge, base, lines)?;
     }
     arranged.limit(plan, ranks);
     arranged.drop_empty_totals(plan);
@@ -192,7 +194,14 @@ impl Arranged {
     }
 
     /// What a judge says of the rows that have its axes; those that do not pass `having` go.
-    fn judge(&mut self, executor: &Executor<'_>, plan: &GridPlan, judge: &Judge, base: &Frame) -> Result<(), RunError> {
+    fn judge(
+        &mut self,
+        executor: &Executor<'_>,
+        plan: &GridPlan,
+        judge: &Judge,
+        base: &Frame,
+        lines: &Lines,
+    ) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
         let mut codes: Vec<Codes> = judge.columns.iter().map(|a| of_rows(&self.axes[*a], &judged)).collect();
         // A judge of all row axes says something of each row; one of outer axes, or of a lens, the same of many: it is asked
@@ -209,15 +218,20 @@ impl Arranged {
             Some(KeyColumn::of_codes(codes, Key::Column(column)))
         });
         let frame = base.select(&vec![0; classes]).with(dims);
+        // What an item says of a line need not be found out again.
+        let known = match (&self.row_of, &class_of, plan.parts.as_slice()) {
+            (Numbers::Own, Numbers::Own, [part]) if judge.axes == plan.row_axes => lines.known(&part.items, &judged),
+            _ => Vec::new(),
+        };
         let mut order = Vec::new();
         for (part, descending) in judge.order.iter().zip(&plan.descending) {
             order.push(match part {
                 None => vec![0; classes],
-                Some((assembly, _)) => order_keys(executor, assembly, &frame, *descending)?,
+                Some((assembly, _)) => order_keys(executor, assembly, &frame, &known, *descending)?,
             });
         }
         if let Some(having) = &judge.having {
-            let passed = executor.eval(having, &frame)?.values.truths();
+            let passed = executor.eval_knowing(having, &frame, &known)?.values.truths();
             for (place, row) in judged.iter().enumerate() {
                 self.keep[*row as usize] &= passed[class_of.of(place) as usize];
             }

@@ -10,7 +10,7 @@ use super::super::read::null_passes;
 use std::sync::Arc;
 
 use crate::plan::query::{GridPart, GridPlan};
-use crate::plan::{Bound, ParameterId};
+use crate::plan::{Assembly, Bound, ParameterId};
 use crate::value::{Type, Value, Vector};
 
 /// In place of a code: the axis is totalled.
@@ -88,6 +88,13 @@ impl Lines {
     /// Whether no two lines have the same codes on all axes.
     pub(super) fn are_distinct(&self) -> bool {
         self.pieces.len() <= 1
+    }
+
+    /// The values that items have on some lines, where all lines have been evaluated together.
+    pub(super) fn known<'p>(&self, items: &'p [Assembly], lines: &[u32]) -> Vec<(&'p Assembly, Vector)> {
+        let [piece] = self.pieces.as_slice() else { return Vec::new() };
+        let some = |values: &Vector| if lines.len() == self.count { values.clone() } else { values.gather(lines) };
+        items.iter().zip(&piece.items).map(|(item, (values, _))| (item, some(values))).collect()
     }
 
     /// The values of the items on one line.
