@@ -208,8 +208,14 @@ impl<'a> PlanReads<'a> {
     /// The result of a read, done in one pass with others that have not been done; `None` where it is better done by itself. What
     /// goes wrong in another one is told when that is asked for.
     fn together(&self, read: ReadId, wanted: Option<&Arc<Wanted>>, start: Instant) -> Option<Arc<ReadResult>> {
-        // Whether one that only tells which groups there are will be asked for, nobody knows.
-        let may_join = |other: ReadId| !self.reads[other].aggregates.is_empty() && self.is_open(other);
+        // Whether one that only tells which groups there are will be asked for, nobody knows. Where it is, others may join that look
+        // for theirs among its rows.
+        let asked = &self.reads[read];
+        let may_join = |other: ReadId| {
+            let other_read = &self.reads[other];
+            let is_within = || asked.filters.iter().all(|f| other_read.filters.iter().any(|own| own.test == f.test));
+            !other_read.aggregates.is_empty() && self.is_open(other) && (!asked.aggregates.is_empty() || is_within())
+        };
         let is_open = |other: &&ReadId| **other == read || may_join(**other);
         let open: Vec<ReadId> = self.reads[read].together.iter().filter(is_open).copied().collect();
         if open.len() < 2 {

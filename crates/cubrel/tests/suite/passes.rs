@@ -103,7 +103,7 @@ fn an_error_in_one_of_the_figures_is_that_figures() {
     let found = [by_row(), plain()].map(|options| shown(&asked(&asks("delay is null"), &options).0));
     assert_eq!(found[0], found[1]);
     let refused = MODEL.query(&asks("delay > 0")).unwrap().run().unwrap_err().to_string();
-    assert!(refused.contains("'x"), "{refused}");
+    assert!(refused.contains("`x0` cannot be turned into int"), "{refused}");
 }
 
 #[test]
@@ -153,7 +153,7 @@ fn lines_stay_that_a_limit_by_groups_would_miss() {
         "grid delay by vessel.class, vessel.id order by delay desc limit 1 within vessel.class",
         "grid delay by vessel.id order by delay desc limit 3 others totals",
         "grid delay by vessel.class split by sailing.route having delay > 100 order by delay desc limit 3",
-        "grid delay, delay given (without axes) as entire by vessel.id having delay > entire / 900 order by delay desc limit 3",
+        "measure entire = delay given (without axes); grid delay, entire by vessel.id having delay > entire / 900 order by delay desc limit 3",
         "grid delay by vessel.id order by vessel.id desc, delay limit 3",
         "grid delay by vessel.id order by delay desc, vessel.id desc limit 3",
         "grid delay by vessel.id having delay / (delay - delay) > 1 limit 3",
