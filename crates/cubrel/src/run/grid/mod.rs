@@ -183,14 +183,36 @@ fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::
         .collect()
 }
 
+/// Lines whose values are looked up together: a block of packed texts is unpacked once for all of them.
+const LINES_AT_A_TIME: usize = 1 << 12;
+
 fn show(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Order) -> Vec<GridLine> {
-    let line = |line: &u32| {
-        let line = *line as usize;
-        let codes = || lines.codes.iter().map(|c| c[line]).enumerate();
-        let mut values = Vec::with_capacity(plan.axes.len() + plan.items.len());
-        values.extend(codes().map(|(a, code)| axis_value(tables, plan.axes[a], code)));
-        values.extend(lines.figures(line));
-        GridLine { values, totalled: marked(codes(), TOTAL), others: marked(codes(), OTHERS) }
+    let some = |shown: &[u32]| {
+        let axes: Vec<Vec<Value>> = (0..plan.axes.len())
+            .map(|axis| {
+                axis_values(tables, plan.axes[axis], shown.iter().map(|line| lines.codes[axis][*line as usize]))
+            })
+            .collect();
+        let mut axes: Vec<_> = axes.into_iter().map(Vec::into_iter).collect();
+        let line = |line: &u32| {
+            let line = *line as usize;
+            let codes = || lines.codes.iter().map(|c| c[line]).enumerate();
+            let mut values = Vec::with_capacity(plan.axes.len() + plan.items.len());
+            values.extend(axes.iter_mut().filter_map(Iterator::next));
+            values.extend(lines.figures(line));
+            GridLine { values, totalled: marked(codes(), TOTAL), others: marked(codes(), OTHERS) }
+        };
+        shown.iter().map(line).collect::<Vec<GridLine>>()
     };
-    order.lines.par_iter().map(line).collect()
+    order.lines.par_chunks(LINES_AT_A_TIME).flat_map_iter(some).collect()
+}
+
+/// The values of an axis on some lines.
+fn axis_values(tables: Tables<'_>, axis: Axis, codes: impl Iterator<Item = u64>) -> Vec<Value> {
+    let Some(column) = axis.column() else { return codes.map(|code| axis_value(tables, axis, code)).collect() };
+    let data = tables.column(column);
+    let null = data.null_code();
+    let codes: Vec<u64> = codes.map(|code| if code >= OTHERS { null } else { code }).collect();
+    let values = data.vector_of(&codes);
+    (0..codes.len()).map(|line| values.get(line, data.ty())).collect()
 }
