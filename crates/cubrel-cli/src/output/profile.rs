@@ -70,11 +70,14 @@ fn rows(node: &Node, depth: usize, table: &mut TextTable) {
     };
     let time = |x: Option<f64>| x.map(ms).unwrap_or_default();
     let read = node.read.as_ref();
+    // What a pass cost stands at the read that it was made for.
+    let own_pass = read.filter(|r| r.with.is_none());
+    let cost = |x: Option<f64>| time(x.filter(|_| read.is_none() || own_pass.is_some()));
     let cells = vec![
-        time(node.total_ms),
-        time(node.own_ms),
-        read.map(|r| count(r.rows_read)).unwrap_or_default(),
-        read.map(|r| bytes(r.bytes_read)).unwrap_or_default(),
+        cost(node.total_ms),
+        cost(node.own_ms),
+        own_pass.map(|r| count(r.rows_read)).unwrap_or_default(),
+        own_pass.map(|r| bytes(r.bytes_read)).unwrap_or_default(),
         read.map(|r| count(r.groups)).unwrap_or_default(),
         part,
     ];
