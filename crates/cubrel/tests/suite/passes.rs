@@ -120,6 +120,27 @@ fn groups_that_no_cell_asks_for_are_not_read() {
     assert_eq!((passed(&few), passed(&plain())), (of_class as u64, ROWS as u64));
 }
 
+/// A key of hundreds of values can have more codes than there is memory for.
+#[test]
+fn keys_with_codes_beyond_all_bounds_are_grouped_by_all_the_same() {
+    let (rows, far) = (3000, 1_000_000_007);
+    let sailed: Vec<Vec<Value>> = (0..rows)
+        .map(|i| vec![Value::Int((i * far).wrapping_mul(far).rem_euclid(1 << 61)), Value::Int(i % 5)])
+        .collect();
+    let model = Model::builder()
+        .rows("sailing", &[("code", Type::Int), ("route", Type::Int)], &sailed)
+        .measure("n", "rows(sailing)")
+        .build()
+        .unwrap();
+    for text in [
+        "grid n by sailing.code having n > 0 order by n desc limit 3",
+        "grid sum((n given (sailing.route = 3)) per sailing.code where (n given (without sailing.route)) > 0) as x",
+        "grid n given (sailing.route = 3) as a, n given (sailing.route = 4) as b by sailing.code where sailing.route > 2",
+    ] {
+        crate::common::run(&model, text);
+    }
+}
+
 /// Options under which a grid may have few cells.
 fn few_cells(options: Options) -> Options {
     Options { sparse_above: 0, wanted_above: 0, max_cells: 20, ..options }

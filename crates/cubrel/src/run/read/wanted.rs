@@ -7,6 +7,8 @@ use crate::plan::{KeyId, Read, ReadRef};
 
 /// A read does without the others where at most one in so many codes of a key is asked for.
 const FEW_OF: usize = 4;
+/// Keys with more codes than so many for each row of the table are not looked at.
+const CODES_PER_ROW: u64 = 2;
 
 /// The codes of one key that cells ask for.
 #[derive(Debug)]
@@ -23,7 +25,9 @@ impl Wanted {
             return None;
         }
         let sizes = key_sizes(tables, read);
-        let large = (0..sizes.len()).filter(|key| sizes[*key] > above as u64);
+        // Codes can be far more than there are values.
+        let most = CODES_PER_ROW.saturating_mul(tables.rows(read.table) as u64);
+        let large = (0..sizes.len()).filter(|key| (above as u64 + 1..=most).contains(&sizes[*key]));
         // The key with the most codes tells most rows apart.
         let key = large.max_by_key(|key| sizes[*key])?;
         let mut codes = vec![false; sizes[key] as usize];
