@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::frame::{BoundValue, Frame, KeyColumn, KeyKind};
-use super::read::{self, ReadResult, ReadStats, Stays, Wanted};
+use super::read::{self, ReadResult, ReadStats, Stays, WantedGroups};
 use super::tables::Tables;
 use super::{Options, RunError};
 use crate::plan::{Read, ReadRef};
@@ -33,6 +33,9 @@ const CELL_BYTES: u64 = 64;
 /// Results by read and by values from outside.
 type Done = HashMap<(ReadId, Vec<BoundValue>), Arc<ReadResult>>;
 
+/// A result for those groups that were wanted.
+type Partial = (Arc<WantedGroups>, Arc<ReadResult>);
+
 /// Cells, and the result of a read that is for them.
 pub type ForCells = (Vec<u32>, Arc<ReadResult>);
 
@@ -55,7 +58,7 @@ pub struct PlanReads<'a> {
     options: &'a Options,
     done: Mutex<Done>,
     /// Reads that have been done for some of their groups.
-    partial: Mutex<HashMap<ReadId, (Arc<Wanted>, Arc<ReadResult>)>>,
+    partial: Mutex<HashMap<ReadId, Partial>>,
     profile: Mutex<Vec<ReadProfile>>,
 }
 
@@ -191,7 +194,7 @@ impl<'a> PlanReads<'a> {
         let again = kept(&self.partial).contains_key(&read);
         let (tables, plan) = (self.tables, &self.reads[read]);
         let wanted = match !again && self.options.optimize && self.is_open(read) {
-            true => Wanted::of_cells(tables, plan, of, frame, self.options.wanted_above).map(Arc::new),
+            true => WantedGroups::of_cells(tables, plan, of, frame, self.options.wanted_above).map(Arc::new),
             false => None,
         };
         let Some(wanted) = wanted else { return self.result(read, &[]) };
@@ -207,7 +210,7 @@ impl<'a> PlanReads<'a> {
 
     /// The result of a read, done in one pass with others that have not been done; `None` where it is better done by itself. What
     /// goes wrong in another one is told when that is asked for.
-    fn together(&self, read: ReadId, wanted: Option<&Arc<Wanted>>, start: Instant) -> Option<Arc<ReadResult>> {
+    fn together(&self, read: ReadId, wanted: Option<&Arc<WantedGroups>>, start: Instant) -> Option<Arc<ReadResult>> {
         // Whether one that only tells which groups there are will be asked for, nobody knows. Where it is, others may join that look
         // for theirs among its rows.
         let asked = &self.reads[read];

@@ -34,6 +34,9 @@ pub(super) struct Timeline<'a> {
     rows: HashMap<Vec<u64>, Vec<(i64, u32)>, RandomState>,
 }
 
+/// The row for the codes that the parts of a key have; [`NO_ROW`] for none.
+pub(super) type RowOfCodes<'f> = Box<dyn Fn(&[u64]) -> u32 + Sync + 'f>;
+
 /// Finds the row that a key points at.
 pub(super) trait Finds: Sync {
     /// Whether different keys find different rows.
@@ -43,7 +46,7 @@ pub(super) trait Finds: Sync {
     fn find(&self, key: &[Value]) -> u32;
 
     /// The same by the codes that the parts of a key have on the many side.
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> Box<dyn Fn(&[u64]) -> u32 + Sync + 'f>;
+    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f>;
 }
 
 enum RowsOfKeys {
@@ -215,7 +218,7 @@ impl Finds for Index<'_> {
         codes_of(self.columns, key).map_or(NO_ROW, |codes| self.row(&codes))
     }
 
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> Box<dyn Fn(&[u64]) -> u32 + Sync + 'f> {
+    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f> {
         let translations: Vec<Translation<'_>> =
             many.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();
         let row = move |key: &[u64], codes: &mut [u64]| {
@@ -269,7 +272,7 @@ impl Finds for Timeline<'_> {
         found().unwrap_or(NO_ROW)
     }
 
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> Box<dyn Fn(&[u64]) -> u32 + Sync + 'f> {
+    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f> {
         let Some((times, rest)) = many.split_last() else { return Box::new(|_| NO_ROW) };
         let translations: Vec<Translation<'_>> =
             rest.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();

@@ -222,11 +222,14 @@ mod tests {
         Column::encode(&RawColumn::from_vector(builder.finish(), ty).expect("fits"), 128)
     }
 
+    /// The type of a part of a key, and its value for a number.
+    type Part<'p> = (Type, &'p dyn Fn(u64) -> Value);
+
     /// Keys of several parts, each part a function of a number: the one side has the numbers below [`ONE`] once, the many side
     /// others as well, and some nulls.
-    fn keys(parts: &[(Type, &dyn Fn(u64) -> Value)]) -> [Vec<Column>; 2] {
+    fn keys(parts: &[Part<'_>]) -> [Vec<Column>; 2] {
         let some = |rows: u64, number: &dyn Fn(u64) -> Option<u64>| -> Vec<Column> {
-            let part = |(place, (ty, of)): (usize, &(Type, &dyn Fn(u64) -> Value))| {
+            let part = |(place, (ty, of)): (usize, &Part<'_>)| {
                 let value = |row: u64| match number(row) {
                     None if row % parts.len() as u64 == place as u64 => Value::Null,
                     number => of(number.unwrap_or(row)),
@@ -263,7 +266,7 @@ mod tests {
         let numbered = |n: u64| Value::text(format!("TI-{:05}", n * 31 % 7919));
         let long = |n: u64| Value::text(format!("the boat of {n} to the isle of {} {}", noise(n), "o".repeat(40)));
         let day = |n: u64| Value::Date(n as i32 / 9);
-        let cases: [&[(Type, &dyn Fn(u64) -> Value)]; 5] = [
+        let cases: [&[Part<'_>]; 5] = [
             &[(Type::Int, &int), (Type::Text, &short)],
             &[(Type::Text, &numbered), (Type::Date, &day)],
             &[(Type::Text, &long), (Type::Text, &short), (Type::Int, &int)],

@@ -123,7 +123,7 @@ fn groups_that_no_cell_asks_for_are_not_read() {
 /// A key of hundreds of values can have more codes than there is memory for.
 #[test]
 fn keys_with_codes_beyond_all_bounds_are_grouped_by_all_the_same() {
-    let (rows, far) = (3000, 1_000_000_007);
+    let (rows, far) = (3000, 1_000_000_007_i64);
     let sailed: Vec<Vec<Value>> = (0..rows)
         .map(|i| vec![Value::Int((i * far).wrapping_mul(far).rem_euclid(1 << 61)), Value::Int(i % 5)])
         .collect();

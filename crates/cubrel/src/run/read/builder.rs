@@ -10,7 +10,7 @@ use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::keys::UnindexedKey;
 use super::ranges::{CodeRanges, ranges_of, without_lets};
-use super::wanted::Wanted;
+use super::wanted::WantedGroups;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Filter, FilterTest, Key, Predicate, Read, RowExpr, RowLeaf};
 use crate::store::NO_ROW;
@@ -237,7 +237,7 @@ impl<'a, 'o> Builder<'a, 'o> {
     }
 
     /// Drops rows of all groups that are not wanted, where that is told by what they look up.
-    pub(super) fn wanted(&mut self, wanted: &Wanted, read: &Read) {
+    pub(super) fn wanted(&mut self, wanted: &WantedGroups, read: &Read) {
         let tables = self.tables;
         let (table, column) = match read.keys[wanted.key] {
             Key::Column(column) => (column.table, Some(column)),

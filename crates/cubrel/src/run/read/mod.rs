@@ -58,7 +58,7 @@ pub use filters::{far_rows as filter_rows, null_passes};
 pub use result::{ReadResult, ReadStats, Stays};
 pub use rolled::rolled_up;
 pub use together::run_together;
-pub use wanted::Wanted;
+pub use wanted::WantedGroups;
 
 /// Rows of a part that one thread works on. Parts do not depend on the number of threads, so sums of floats come out
 /// the same on every machine.
@@ -99,7 +99,12 @@ pub fn run_where(
 ///
 /// # Errors
 /// As for [`run`].
-pub fn run_for(tables: Tables<'_>, read: &Read, wanted: &Wanted, options: &Options) -> Result<ReadResult, RunError> {
+pub fn run_for(
+    tables: Tables<'_>,
+    read: &Read,
+    wanted: &WantedGroups,
+    options: &Options,
+) -> Result<ReadResult, RunError> {
     let prepared = prepare(tables, read, &[], &[], Some(wanted), options)?;
     let parts = pass(&prepared, options)?;
     prepared.result(parts, read, None)

@@ -13,7 +13,7 @@ use super::builder::Builder;
 use super::dependent::{Counting, counting};
 use super::keys::{DROPPED, UnindexedKey, key_sizes};
 use super::result::{ReadResult, strides};
-use super::wanted::Wanted;
+use super::wanted::WantedGroups;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
@@ -122,7 +122,7 @@ pub(super) fn prepare<'a>(
     read: &Read,
     pairs: &[ReadResult],
     outer: Outer<'_>,
-    wanted: Option<&Wanted>,
+    wanted: Option<&WantedGroups>,
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;

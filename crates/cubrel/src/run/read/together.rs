@@ -9,7 +9,7 @@ use super::builder::Builder;
 use super::parts::ROWS_PER_RUN;
 use super::prepare::{Narrowed, Prepared, base_columns, feed, feed_columns, prepare};
 use super::result::{ReadResult, ReadStats};
-use super::wanted::Wanted;
+use super::wanted::WantedGroups;
 use crate::plan::{Filter, Read};
 
 /// A filter that looks at rows one by one is taken to let through so many of them.
@@ -44,7 +44,7 @@ impl Prepared<'_> {
 pub fn run_together(
     tables: Tables<'_>,
     reads: &[&Read],
-    wanted: Option<&Wanted>,
+    wanted: Option<&WantedGroups>,
     options: &Options,
 ) -> Result<Option<(Vec<ReadResult>, ReadStats)>, RunError> {
     let Some(first) = reads.first() else { return Ok(None) };

@@ -12,15 +12,21 @@ const CODES_PER_ROW: u64 = 2;
 
 /// The codes of one key that cells ask for.
 #[derive(Debug)]
-pub struct Wanted {
+pub struct WantedGroups {
     pub(super) key: KeyId,
     /// By code, whether it is asked for.
     pub(super) codes: Vec<bool>,
 }
 
-impl Wanted {
+impl WantedGroups {
     /// What cells ask for of a read, where a key has more codes than `above` and few of them are asked for.
-    pub fn of_cells(tables: Tables<'_>, read: &Read, of: &ReadRef, frame: &Frame, above: usize) -> Option<Wanted> {
+    pub fn of_cells(
+        tables: Tables<'_>,
+        read: &Read,
+        of: &ReadRef,
+        frame: &Frame,
+        above: usize,
+    ) -> Option<WantedGroups> {
         if !read.bridges.is_empty() || tables.rows(read.table) <= above {
             return None;
         }
@@ -37,7 +43,7 @@ impl Wanted {
             count += usize::from(!*wanted);
             *wanted = true;
         }
-        (count * FEW_OF <= codes.len()).then_some(Wanted { key: KeyId::new(key), codes })
+        (count * FEW_OF <= codes.len()).then_some(WantedGroups { key: KeyId::new(key), codes })
     }
 
     /// Whether it is all that other cells ask for.
