@@ -39,8 +39,18 @@ impl Read {
     /// The rows that it goes through.
     pub(super) fn rows(&self) -> ReadRows {
         // What is found out about a read later tells it apart from none.
-        #[rustfmt::skip]
-        let Read { table, filters, keys: _, detours, bridges, outer, aggregates: _, roll_ups: _, by_value: _, together: _ } = self;
+        let Read {
+            table,
+            filters,
+            keys: _,
+            detours,
+            bridges,
+            outer,
+            aggregates: _,
+            roll_ups: _,
+            by_value: _,
+            together: _,
+        } = self;
         let mut filters: Vec<FilterTest> = filters.iter().map(|f| f.test.clone()).collect();
         filters.sort_by_cached_key(|test| FixedState::default().hash_one(test));
         filters.dedup();

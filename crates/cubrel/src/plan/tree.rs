@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::ids::{AggregateId, DimId, KeyId, ParameterPlace, ReadId, listed_by};
 use super::rows::{ParameterId, RowExpr};
 use super::scope::{Dim, Filter, Key, Scope};
-use crate::formula::scalar::Scalar;
+use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
 use crate::formula::typed::{AggregateKind, Op, Period};
 use crate::value::{Type, Value};
@@ -110,6 +110,16 @@ impl PartialEq for Assembly {
     /// Two say the same in the same cells when their operators and leaves are the same, whatever they are called.
     fn eq(&self, other: &Assembly) -> bool {
         self.scalar == other.scalar && self.leaves == other.leaves
+    }
+}
+
+impl Assembly {
+    /// The assembly that this one is and nothing else: an item that is a measure is that measure.
+    pub fn bare(&self) -> &Assembly {
+        match (&self.scalar.kind, self.leaves.as_slice()) {
+            (ScalarKind::Leaf(0), [Leaf::Part(body)]) => body.bare(),
+            _ => self,
+        }
     }
 }
 

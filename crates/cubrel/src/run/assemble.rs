@@ -58,15 +58,15 @@ impl<'a> Executor<'a> {
 
     /// Evaluates an assembly in every cell.
     pub fn eval(&self, assembly: &Assembly, frame: &Frame) -> Result<Cells, RunError> {
-        self.eval_knowing(assembly, frame, &[])
+        self.eval_knowing(assembly, frame, &|_| None)
     }
 
-    /// The same where the values of some assemblies are known in these cells.
+    /// The same where the values of some parts are known in these cells.
     pub fn eval_knowing(
         &self,
         assembly: &Assembly,
         frame: &Frame,
-        known: &[(&Assembly, Vector)],
+        known: &dyn Fn(&Assembly) -> Option<Vector>,
     ) -> Result<Cells, RunError> {
         self.options().check()?;
         let start = Instant::now();
@@ -323,14 +323,6 @@ impl<'a> Executor<'a> {
     }
 }
 
-/// An assembly that is another one and nothing else, by that one.
-fn bare(assembly: &Assembly) -> &Assembly {
-    match (&assembly.scalar.kind, assembly.leaves.as_slice()) {
-        (ScalarKind::Leaf(0), [Leaf::Part(body)]) => bare(body),
-        _ => assembly,
-    }
-}
-
 /// The values of a dimension.
 fn values_of(tables: Tables<'_>, dim: &KeyColumn) -> Vector {
     match &dim.kind {
@@ -392,12 +384,11 @@ impl<'a, 'e> CellLeaves<'a, 'e> {
     }
 
     /// Takes the values of parts that are known.
-    fn take_known(&self, known: &[(&Assembly, Vector)]) {
+    fn take_known(&self, known: &dyn Fn(&Assembly) -> Option<Vector>) {
         for (place, leaf) in self.assembly.leaves.iter().enumerate() {
             let Leaf::Part(body) = leaf else { continue };
-            if let Some((_, values)) = known.iter().find(|(assembly, _)| bare(assembly) == bare(body)) {
-                let cells = Cells { values: values.clone(), read: Vec::new() };
-                self.shared.borrow_mut().insert(place, cells);
+            if let Some(values) = known(body) {
+                self.shared.borrow_mut().insert(place, Cells { values, read: Vec::new() });
             }
         }
     }

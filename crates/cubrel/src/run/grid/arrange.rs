@@ -117,7 +117,7 @@ fn order_keys(
     executor: &Executor<'_>,
     assembly: &Assembly,
     frame: &Frame,
-    known: &[(&Assembly, Vector)],
+    known: &dyn Fn(&Assembly) -> Option<Vector>,
     descending: bool,
 ) -> Result<Vec<u64>, RunError> {
     if let (ScalarKind::Leaf(0), [Leaf::Dim(dim)]) = (&assembly.scalar.kind, assembly.leaves.as_slice())
@@ -219,9 +219,11 @@ impl Arranged {
         });
         let frame = base.select(&vec![0; classes]).with(dims);
         // What an item says of a line need not be found out again.
-        let known = match (&self.row_of, &class_of, plan.parts.as_slice()) {
-            (Numbers::Own, Numbers::Own, [part]) if judge.axes == plan.row_axes => lines.known(&part.items, &judged),
-            _ => Vec::new(),
+        let known = |wanted: &Assembly| match (&self.row_of, &class_of, plan.parts.as_slice()) {
+            (Numbers::Own, Numbers::Own, [part]) if judge.axes == plan.row_axes => {
+                lines.known(&part.items, wanted, &judged)
+            }
+            _ => None,
         };
         let mut order = Vec::new();
         for (part, descending) in judge.order.iter().zip(&plan.descending) {

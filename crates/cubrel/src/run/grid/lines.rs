@@ -90,11 +90,12 @@ impl Lines {
         self.pieces.len() <= 1
     }
 
-    /// The values that items have on some lines, where all lines have been evaluated together.
-    pub(super) fn known<'p>(&self, items: &'p [Assembly], lines: &[u32]) -> Vec<(&'p Assembly, Vector)> {
-        let [piece] = self.pieces.as_slice() else { return Vec::new() };
-        let some = |values: &Vector| if lines.len() == self.count { values.clone() } else { values.gather(lines) };
-        items.iter().zip(&piece.items).map(|(item, (values, _))| (item, some(values))).collect()
+    /// What an item that says the same as `wanted` has on some lines, where all lines have been evaluated together.
+    pub(super) fn known(&self, items: &[Assembly], wanted: &Assembly, lines: &[u32]) -> Option<Vector> {
+        let [piece] = self.pieces.as_slice() else { return None };
+        let place = items.iter().position(|item| item.bare() == wanted.bare())?;
+        let (values, _) = &piece.items[place];
+        Some(if lines.len() == self.count { values.clone() } else { values.gather(lines) })
     }
 
     /// The values of the items on one line.
