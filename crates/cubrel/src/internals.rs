@@ -5,8 +5,7 @@ use crate::handle::{Error, Model, Query};
 use crate::model::Document;
 use crate::model::roles::RoleDef;
 use crate::plan::query::QueryPlan;
-use crate::run::Options;
-use crate::run::grid::{Grid, RunProfile};
+use crate::run::{Grid, Options, RunProfile};
 use crate::store::Store;
 
 /// The inside of a model.

@@ -100,7 +100,7 @@ pub use load::{ComputedColumn, Observer, Silent, TableReport};
 pub use cancel::Cancel;
 pub use formula::query_text::{QueryItem, QueryLimit, QueryText, parameters};
 pub use handle::{Limits, Query, QueryOptions};
-pub use run::grid::{Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind};
+pub use run::{Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind};
 pub use value::format::Formats;
 pub use value::{Type, Value};
 

@@ -1,6 +1,6 @@
 //! Two formulas side by side: where their numbers differ, and what each costs.
 
-use cubrel::formula_comparison::{Cost, Difference, FormulaComparison, FormulaPair};
+use cubrel::formula_comparison::{Cost, DifferingCell, FormulaComparison, FormulaPair};
 
 use super::profile::ms;
 use super::sink::{Output, Tone};
@@ -50,7 +50,7 @@ fn differences(comparison: &FormulaComparison) -> TextTable {
     table
 }
 
-fn cell(difference: &Difference) -> String {
+fn cell(difference: &DifferingCell) -> String {
     let at: Vec<String> = difference.at.iter().map(|(axis, value)| format!("{axis} = {value}")).collect();
     if at.is_empty() { "total".to_string() } else { at.join(", ") }
 }

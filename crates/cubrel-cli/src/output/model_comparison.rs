@@ -1,7 +1,7 @@
 //! Two models side by side: where their answers differ, and what each costs.
 
 use cubrel::changes::{Change, What};
-use cubrel::model_comparison::{Answer, Example, ModelComparison, Outcome, Pair};
+use cubrel::model_comparison::{Answer, Example, ModelComparison, Pair, QueryOutcome};
 
 use super::profile::ms;
 use super::sink::{Output, Tone};
@@ -59,7 +59,7 @@ fn said(value: &serde_json::Value) -> String {
 
 fn verdict(comparison: &ModelComparison) -> (Tone, String) {
     let all = comparison.answers.len();
-    let failed = comparison.answers.iter().filter(|a| matches!(a.outcome, Outcome::Failed { .. })).count();
+    let failed = comparison.answers.iter().filter(|a| matches!(a.outcome, QueryOutcome::Failed { .. })).count();
     let pairs = || comparison.answers.iter().filter_map(pair);
     let differing = pairs().filter(|p| p.differing > 0).count();
     if all == 0 {
@@ -76,8 +76,8 @@ fn verdict(comparison: &ModelComparison) -> (Tone, String) {
 
 fn pair(answer: &Answer) -> Option<&Pair> {
     match &answer.outcome {
-        Outcome::Answered(pair) => Some(pair),
-        Outcome::Failed { .. } => None,
+        QueryOutcome::Answered(pair) => Some(pair),
+        QueryOutcome::Failed { .. } => None,
     }
 }
 
@@ -98,12 +98,12 @@ fn table(names: [&str; 2], comparison: &ModelComparison) -> TextTable {
     for answer in &comparison.answers {
         let mut row = vec![answer.name.clone()];
         match &answer.outcome {
-            Outcome::Answered(found) => {
+            QueryOutcome::Answered(found) => {
                 row.extend([count(found.cells as u64), count(found.differing as u64)]);
                 row.extend([ms(found.a.median_ms), ms(found.b.median_ms), format!("{:.1}", speedup(found))]);
                 row.push(found.example.as_ref().map(|e| example(&answer.name, e)).unwrap_or_default());
             }
-            Outcome::Failed { error_a, error_b } => {
+            QueryOutcome::Failed { error_a, error_b } => {
                 row.extend(std::iter::repeat_n(String::new(), 5));
                 row.push(errors(names, [error_a, error_b]));
             }
@@ -123,7 +123,7 @@ pub fn flat(comparison: &ModelComparison) -> TextTable {
     for answer in &comparison.answers {
         let mut row = vec![answer.name.clone()];
         match &answer.outcome {
-            Outcome::Answered(found) => {
+            QueryOutcome::Answered(found) => {
                 row.extend([found.cells.to_string(), found.differing.to_string()]);
                 row.extend([found.a.median_ms.to_string(), found.b.median_ms.to_string()]);
                 row.push(format!("{:.3}", speedup(found)));
@@ -133,7 +133,7 @@ pub fn flat(comparison: &ModelComparison) -> TextTable {
                 row.push(example.map(|e| e.item.clone()).unwrap_or_default());
                 row.extend([value(example.map(|e| &e.a)), value(example.map(|e| &e.b)), String::new()]);
             }
-            Outcome::Failed { error_a, error_b } => {
+            QueryOutcome::Failed { error_a, error_b } => {
                 row.extend(std::iter::repeat_n(String::new(), heads.len() - 2));
                 row.push(errors(["a", "b"], [error_a, error_b]));
             }

@@ -63,7 +63,7 @@ impl Model {
     /// # }
     /// ```
     pub fn changes(&self, other: &Model) -> Vec<Change> {
-        let (a, b) = (Named::of(self), Named::of(other));
+        let (a, b) = (NamedParts::of(self), NamedParts::of(other));
         let mut changes = Vec::new();
         for (name, kind, said) in &a.parts {
             match b.find(name, *kind) {
@@ -87,18 +87,18 @@ impl Model {
 }
 
 /// The parts of a model with what its file says of them; parts of lists are known by what they are about.
-struct Named {
+struct NamedParts {
     parts: Vec<(String, PartKind, Json)>,
 }
 
-impl Named {
-    fn of(model: &Model) -> Named {
+impl NamedParts {
+    fn of(model: &Model) -> NamedParts {
         let graph = Graph::new(model);
         let file = &model.document().file;
         // What is said of a part may name what who asks may not see.
         let is_whole = model.seen_as().is_none();
         let of_part = |part| if is_whole { said(file, part) } else { Json::Null };
-        Named { parts: graph.parts.iter().map(|part| (graph.show(part), part.kind(), of_part(part))).collect() }
+        NamedParts { parts: graph.parts.iter().map(|part| (graph.show(part), part.kind(), of_part(part))).collect() }
     }
 
     fn find(&self, name: &str, kind: PartKind) -> Option<&Json> {

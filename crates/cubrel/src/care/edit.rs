@@ -7,7 +7,7 @@ use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
 use super::graph::Graph;
-use super::history::{History, Step};
+use super::history::{History, HistoryStep};
 use super::proof;
 use crate::handle::NewNames;
 use crate::model::Document;
@@ -269,7 +269,7 @@ impl Editor {
         if self.history.text().map_err(failed)? != self.text {
             return Err(changed_meanwhile(&self.history));
         }
-        let step = Step { what: edit.what.clone(), before: edit.before.clone(), after: edit.after.clone() };
+        let step = HistoryStep { what: edit.what.clone(), before: edit.before.clone(), after: edit.after.clone() };
         self.history.make(&step).map_err(failed)?;
         Ok(ModelEdit { written: true, ..edit })
     }

@@ -15,7 +15,7 @@ const KEPT: usize = 50;
 
 /// A change that was made.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct Step {
+pub(super) struct HistoryStep {
     /// In words.
     pub(super) what: String,
     /// The text before it.
@@ -62,7 +62,7 @@ impl History {
     }
 
     /// The last change that was not taken back.
-    pub(super) fn last(&self) -> io::Result<Option<(u64, Step)>> {
+    pub(super) fn last(&self) -> io::Result<Option<(u64, HistoryStep)>> {
         let Some(number) = self.numbers().pop() else { return Ok(None) };
         let text = files::open(&self.path(number)).and_then(files::text)?;
         let step = serde_json::from_str(&text).map_err(io::Error::from)?;
@@ -70,7 +70,7 @@ impl History {
     }
 
     /// Writes a change, and remembers it.
-    pub(super) fn make(&self, step: &Step) -> io::Result<()> {
+    pub(super) fn make(&self, step: &HistoryStep) -> io::Result<()> {
         fs::create_dir_all(&self.folder)?;
         let numbers = self.numbers();
         let path = self.path(numbers.last().map_or(1, |n| n + 1));
@@ -88,7 +88,7 @@ impl History {
     }
 
     /// Takes the last change back.
-    pub(super) fn take_back(&self, number: u64, step: &Step) -> io::Result<()> {
+    pub(super) fn take_back(&self, number: u64, step: &HistoryStep) -> io::Result<()> {
         replace(&self.file, &step.before)?;
         fs::remove_file(self.path(number))
     }

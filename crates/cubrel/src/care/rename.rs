@@ -219,8 +219,11 @@ impl Renaming<'_> {
             let path = part.keys();
             let keys: Vec<Span> = edits.places.keys.iter().filter(|k| k.path == path).map(|k| k.span).collect();
             for span in keys {
-                let spot =
-                    crate::model::mentions::Spot { part: part.clone(), span, form: crate::model::mentions::Form::Key };
+                let spot = crate::model::mentions::Spot {
+                    part: part.clone(),
+                    span,
+                    form: crate::model::mentions::NameForm::Key,
+                };
                 edits.rename(&self.graph.model.document().source, &spot, last_name(part), new);
             }
         }
@@ -321,7 +324,7 @@ impl TomlEdits<'_> {
             return true;
         }
         let of_table =
-            |h: &crate::model::toml_places::Header| h.path.starts_with(&["table".to_string(), table.to_string()]);
+            |h: &crate::model::toml_places::TomlHeader| h.path.starts_with(&["table".to_string(), table.to_string()]);
         let Some(header) = self.places.headers.iter().rposition(of_table) else { return false };
         let at = self.end_of_section(header);
         let gap = if self.ends_line(at) { "" } else { end };

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::formula::source::{Source, Span};
 use crate::formula::words::{is_reserved, quote_name};
-use crate::model::mentions::{Form, Spot};
+use crate::model::mentions::{NameForm, Spot};
 use crate::model::paths::quote_part;
 use crate::model::toml_places::TomlPlaces;
 
@@ -38,8 +38,8 @@ impl<'t> TomlEdits<'t> {
 
     /// Writes another name at a spot of a text of the file; whether that text can be edited.
     pub(super) fn rename(&mut self, source: &Arc<Source>, spot: &Spot, old: &str, new: &str) -> bool {
-        if spot.form == Form::Key {
-            let written = written(Form::Key, old, new, self.slice(spot.span));
+        if spot.form == NameForm::Key {
+            let written = written(NameForm::Key, old, new, self.slice(spot.span));
             self.replace(spot.span, written);
             return true;
         }
@@ -229,18 +229,18 @@ fn applied(text: &str, changes: &Changes) -> String {
 }
 
 /// A new name as it is written where an old one stood. Quotes stay where somebody has set them without need.
-fn written(form: Form, old: &str, new: &str, there: &str) -> String {
+fn written(form: NameForm, old: &str, new: &str, there: &str) -> String {
     let quoted = |name: &str| match form {
-        Form::Formula => quote_name(name),
-        Form::BehindPoint if is_reserved(name) => name.to_string(),
-        Form::BehindPoint => quote_name(name),
-        Form::PathTable => quote_part(name, true),
-        Form::PathColumn => quote_part(name, false),
-        Form::Bare => name.to_string(),
-        Form::Key => key(name),
+        NameForm::Formula => quote_name(name),
+        NameForm::BehindPoint if is_reserved(name) => name.to_string(),
+        NameForm::BehindPoint => quote_name(name),
+        NameForm::PathTable => quote_part(name, true),
+        NameForm::PathColumn => quote_part(name, false),
+        NameForm::Bare => name.to_string(),
+        NameForm::Key => key(name),
     };
     let new_text = quoted(new);
-    let mark = there.chars().next().filter(|c| matches!(c, '"' | '\'')).filter(|_| form != Form::Bare);
+    let mark = there.chars().next().filter(|c| matches!(c, '"' | '\'')).filter(|_| form != NameForm::Bare);
     match mark {
         Some('\'') if !new.contains(['\'', '\n']) => format!("'{new}'"),
         Some(_) if quoted(old) == old && new_text == new => format!("\"{}\"", new.replace('"', "\"\"")),
@@ -286,7 +286,7 @@ mod tests {
 
     #[test]
     fn names_keep_their_quotes_where_somebody_has_set_them() {
-        use Form::{Bare, BehindPoint, Formula, Key, PathColumn, PathTable};
+        use NameForm::{Bare, BehindPoint, Formula, Key, PathColumn, PathTable};
         for (form, old, new, there, expected) in [
             (Formula, "net", "gross", "net", "gross"),
             (Formula, "net", "gross pay", "net", "\"gross pay\""),

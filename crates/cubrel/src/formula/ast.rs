@@ -213,7 +213,7 @@ pub enum Period {
 
 /// A query.
 #[derive(Clone, Debug)]
-pub struct Query {
+pub struct QueryTree {
     /// `measure x = …;`
     pub measures: Vec<(Name, Expr)>,
     /// The items of a `grid`, or the columns of `records`.
@@ -262,7 +262,7 @@ pub struct Item {
     pub span: Span,
 }
 
-impl Query {
+impl QueryTree {
     /// Calls `visit` on every expression of the query, not on their parts.
     pub fn each_expr<'q>(&'q self, visit: &mut dyn FnMut(&'q Expr)) {
         self.measures.iter().for_each(|(_, e)| visit(e));

@@ -172,7 +172,7 @@ impl FromStr for QueryText {
     }
 }
 
-fn parts(source: &Source, query: &ast::Query) -> QueryText {
+fn parts(source: &Source, query: &ast::QueryTree) -> QueryText {
     let text = |span: Span| source.slice(span).trim().to_string();
     let targets = |list: &[ast::Target]| list.iter().map(|t| text(t.span())).collect();
     QueryText {

@@ -9,7 +9,7 @@ use arrow_schema::{DataType, Field, Schema};
 
 use super::error::Error;
 use super::query::Query;
-use crate::run::grid::{Grid, GridColumn, GridLine};
+use crate::run::{Grid, GridColumn, GridLine};
 use crate::value::{Type, Value, arrow};
 
 impl Query {

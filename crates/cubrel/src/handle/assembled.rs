@@ -16,7 +16,7 @@ use crate::load::TableReport;
 use crate::load::loaded::LoadedTable;
 use crate::model::calendar::check_days;
 use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define};
-use crate::model::dependencies::{Formulas, Node};
+use crate::model::dependencies::{FormulaNode, Formulas};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
 use crate::store::{Column, Store, TableData};
@@ -115,13 +115,13 @@ fn shape(document: &Document, formulas: &Formulas, table: &LoadedTable) -> Table
         .iter()
         .map(|c| ShapeColumn { name: c.name.clone(), ty: c.data.ty(), computed: c.computed })
         .collect();
-    let query = formulas.queries.get(&Node::Table(table.name.clone()));
+    let query = formulas.queries.get(&FormulaNode::Table(table.name.clone()));
     columns.extend(query.iter().flat_map(|q| &q.columns).map(late));
     let given_by_query = columns.len() - table.columns.len();
     let first = formulas.copies.get(&table.name);
     let mut shared = Vec::new();
     if let Some(first) = first {
-        let query = formulas.queries.get(&Node::Table(first.clone()));
+        let query = formulas.queries.get(&FormulaNode::Table(first.clone()));
         let of_formulas = calculated_columns(document, first);
         let all = query.iter().flat_map(|q| &q.columns).chain(of_formulas);
         shared.extend(all.filter(|name| !columns.iter().any(|c| c.name == **name)).cloned());

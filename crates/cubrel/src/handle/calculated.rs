@@ -3,7 +3,10 @@
 //! Where a row's value depends on nothing but some columns of it, and these stand in runs, it is computed once a run.
 
 use crate::Type;
-use crate::plan::DimId;
+use crate::plan::{
+    Assembly, Bound, Dim, DimId, Environment, FilterOrigin, Inputs, Key, Leaf, Planner, Read, Scope, optimize_assembly,
+    validate,
+};
 use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
@@ -17,16 +20,8 @@ use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
 use crate::formula::typed::Expr;
 use crate::load::stored::{stored, to_raw};
-use crate::plan::inputs::Inputs;
-use crate::plan::{
-    Assembly, Bound, Dim, Environment, Key, Leaf, Origin, Planner, Read, Scope, optimize_assembly, validate,
-};
-use crate::run::Options;
-use crate::run::assemble::Executor;
-use crate::run::frame::{Frame, KeyColumn};
-use crate::run::read::alike_rows;
-use crate::run::tables::Tables;
-use crate::store::encode::Use;
+use crate::run::{Executor, Frame, KeyColumn, Options, Tables, alike_rows};
+use crate::store::encode::NumberUse;
 use crate::store::raw::RawColumn;
 use crate::store::{Column, SEGMENT_ROWS, SegmentBounds, Store};
 use crate::value::VectorBuilder;
@@ -50,7 +45,7 @@ impl ColumnPlan {
         let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
         let expr = stored(expr.clone(), declared.then_some(ty));
         let scope = Scope {
-            dims: vec![Dim { key: Key::Row(id.table), origin: Origin::BoundRow, filters: true }],
+            dims: vec![Dim { key: Key::Row(id.table), origin: FilterOrigin::BoundRow, filters: true }],
             ..Scope::default()
         };
         let mut planner = Planner::new(schema);
@@ -89,7 +84,7 @@ pub fn calculated(
     let (max_cells, wanted_above) = (usize::MAX, usize::MAX);
     let options = Options { max_cells, wanted_above, cancel: cancel.clone(), ..Options::default() };
     let tables = Tables::new(schema, store);
-    let evaluation = Evaluation {
+    let evaluation = ColumnEvaluation {
         tables,
         executor: Executor::new(tables, &reads, &options),
         table: id.table,
@@ -104,7 +99,7 @@ pub fn calculated(
 }
 
 /// A calculated column that is being worked out.
-struct Evaluation<'a> {
+struct ColumnEvaluation<'a> {
     tables: Tables<'a>,
     executor: Executor<'a>,
     assembly: &'a Assembly,
@@ -119,7 +114,7 @@ struct Evaluation<'a> {
     step: usize,
 }
 
-impl Evaluation<'_> {
+impl ColumnEvaluation<'_> {
     fn column(&self, bounds: &SegmentBounds) -> Result<Column, Error> {
         let ranges: Vec<Range<usize>> = bounds.ranges().collect();
         let Some(first) = ranges.first() else { return Ok(Column::empty(self.ty)) };
@@ -129,7 +124,7 @@ impl Evaluation<'_> {
         let segments: Vec<Result<Option<Column>, Error>> =
             ranges.into_par_iter().map(|range| self.segment(&range, &first)).collect();
         let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
-        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts, Use::of(self.ty, true)) })
+        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts, NumberUse::of(self.ty, true)) })
     }
 
     /// The values of a segment; those of the first rows of all are known.

@@ -18,9 +18,9 @@ use crate::load::stored::to_raw;
 use crate::load::tables::duplicate_keys;
 use crate::model::define::Step;
 use crate::plan::query::plan;
-use crate::run::{Options, grid};
+use crate::run::{self, Options};
 use crate::store::checksum::Damage;
-use crate::store::{Column, Lookup, NO_ROW, SEGMENT_ROWS, Store, Target};
+use crate::store::{Column, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
 use crate::value::VectorBuilder;
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
@@ -189,7 +189,7 @@ fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup,
 /// A relationship whose keys are not there yet: nothing follows it.
 fn unmade(store: &Store, r: &RelationshipDef) -> Lookup {
     let key = &store.tables[r.many.0 as usize].columns[r.many_columns[0] as usize];
-    let target = Target::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
+    let target = LookupRows::ByCode(vec![NO_ROW; key.domain() as usize + 1].into());
     let one_rows = store.tables[r.one.0 as usize].rows;
     Lookup { target, one_rows, ..Lookup::nothing() }
 }
@@ -204,7 +204,7 @@ fn result_columns(
 ) -> Result<Vec<Arc<Column>>, Error> {
     let plan = plan(schema, settings, source)?;
     let options = Options { cancel: cancel.clone(), ..Options::default() };
-    let (grid, _) = grid::run(schema, store, &plan, &options)?;
+    let (grid, _) = run::run(schema, store, &plan, &options)?;
     let column = |i: usize| {
         let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
         let ty = schema.column(id).ty;

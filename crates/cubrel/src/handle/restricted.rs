@@ -21,11 +21,7 @@ use crate::model::Document;
 use crate::model::roles::{Denied, RoleDef, Rule, rule_filters};
 use crate::plan::Planner;
 use crate::plan::query::base;
-use crate::run::Options;
-use crate::run::assemble::Executor;
-use crate::run::grid::{base_frame, outer_values};
-use crate::run::read;
-use crate::run::tables::Tables;
+use crate::run::{Executor, Options, Tables, base_frame, filter_rows, outer_values};
 use crate::store::{Column, KeptRows, Lookup, NO_ROW, SegmentBounds, Store, TableData};
 use crate::value::Type;
 
@@ -278,7 +274,7 @@ fn mask_of(tables: Tables<'_>, settings: &Settings, rule: &Rule, asked: TableId)
     let outer = outer_values(&frame, &base.outer);
     let mut mask = RuleMask { table: rule.table, rows: vec![true; tables.rows(asked)], null: true };
     for filter in &base.scope.filters {
-        let (rows, null) = read::filter_rows(tables, filter, &outer, &options)?;
+        let (rows, null) = filter_rows(tables, filter, &outer, &options)?;
         mask.rows.iter_mut().zip(rows).for_each(|(a, b)| *a &= b);
         mask.null &= null;
     }

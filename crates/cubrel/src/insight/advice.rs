@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::formula_comparison::{FormulaPair, compare_formulas};
 use super::profile::{Profile, items, profile};
-use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, Query, Target};
+use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, QueryTree, Target};
 use crate::formula::parser;
 use crate::formula::source::{Source, Span};
 use crate::formula::words::quote_name;
@@ -156,7 +156,7 @@ pub fn faster_formulas(model: &Model, text: &str, options: &QueryOptions) -> Res
 }
 
 /// The formulas of a query: its items, and all measures that they use.
-fn formulas(model: &Model, source: &Source, query: &Query) -> Vec<(String, String)> {
+fn formulas(model: &Model, source: &Source, query: &QueryTree) -> Vec<(String, String)> {
     let measures = &model.document().file.measure;
     let mut found: Vec<(String, String)> = Vec::new();
     let mut known = BTreeSet::new();

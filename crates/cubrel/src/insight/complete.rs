@@ -66,7 +66,7 @@ pub struct Completion {
 /// # }
 /// ```
 pub fn complete(catalog: &Catalog, text: &str, cursor: usize) -> Vec<Completion> {
-    let place = Before::at(text, cursor);
+    let place = TextBefore::at(text, cursor);
     if place.in_literal {
         return Vec::new();
     }
@@ -122,9 +122,9 @@ pub fn describe(catalog: &Catalog, name: &str) -> Option<String> {
     functions::AGGREGATES.iter().find(|a| a.name == name).map(|a| format!("{}\n{}", a.signature, a.meaning))
 }
 
-type Named = (String, CompletionKind, String);
+type NamedThing = (String, CompletionKind, String);
 
-fn of_table(table: &CatalogTable) -> Vec<Named> {
+fn of_table(table: &CatalogTable) -> Vec<NamedThing> {
     let columns = table.columns.iter().map(|c| {
         let about = c.label.as_ref().map_or_else(|| c.ty.clone(), |label| format!("{}, {label}", c.ty));
         (c.name.clone(), CompletionKind::Column, about)
@@ -135,7 +135,7 @@ fn of_table(table: &CatalogTable) -> Vec<Named> {
 }
 
 /// Everything that can stand where no table is named; columns first where an axis is wanted.
-fn names(catalog: &Catalog, on_axis: bool) -> Vec<Named> {
+fn names(catalog: &Catalog, on_axis: bool) -> Vec<NamedThing> {
     let about = |label: &Option<String>, otherwise: String| label.clone().unwrap_or(otherwise);
     let shown = catalog.tables.iter().filter(|t| !t.hidden);
     let columns = shown.clone().flat_map(|t| {
@@ -164,7 +164,7 @@ fn names(catalog: &Catalog, on_axis: bool) -> Vec<Named> {
 }
 
 /// What stands before a place.
-struct Before {
+struct TextBefore {
     /// The part of a name that is there already.
     typed: String,
     replaces: Range<usize>,
@@ -176,8 +176,8 @@ struct Before {
     on_axis: bool,
 }
 
-impl Before {
-    fn at(text: &str, cursor: usize) -> Before {
+impl TextBefore {
+    fn at(text: &str, cursor: usize) -> TextBefore {
         let mut end = cursor.min(text.len());
         while !text.is_char_boundary(end) {
             end -= 1;
@@ -187,7 +187,7 @@ impl Before {
         let typed = before[start..].trim_matches('"').to_string();
         let table =
             before[..start].strip_suffix('.').map(|rest| rest[name_start(rest)..].trim_matches('"').to_string());
-        Before {
+        TextBefore {
             typed,
             replaces: start..end,
             table,

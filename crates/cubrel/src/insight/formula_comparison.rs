@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use super::profile::{Node, Warm, tree};
-use crate::run::grid::RunProfile;
+use crate::run::RunProfile;
 use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
 
@@ -35,7 +35,7 @@ pub struct FormulaComparison {
     /// In how many of them the numbers differ.
     pub differing: usize,
     /// The first of these.
-    pub differences: Vec<Difference>,
+    pub differences: Vec<DifferingCell>,
     /// The times of the measure.
     pub measure: Cost,
     /// The times of the other formula.
@@ -46,7 +46,7 @@ pub struct FormulaComparison {
 
 /// A cell in which two formulas differ.
 #[derive(Clone, Debug, Serialize)]
-pub struct Difference {
+pub struct DifferingCell {
     /// The axes with their values; nothing for axes that are totalled.
     pub at: Vec<(String, String)>,
     /// What the measure gives; nothing for null.
@@ -131,7 +131,7 @@ pub fn compare_formulas(
     Ok(FormulaComparison { cells: grid.lines.len(), differing, differences, measure: a, with: b, speedup })
 }
 
-fn differences(grid: &Grid) -> (usize, Vec<Difference>) {
+fn differences(grid: &Grid) -> (usize, Vec<DifferingCell>) {
     let axes = grid.columns.len() - 2;
     let text = |value: &Value| if value.is_null() { None } else { Some(value.to_string()) };
     let differing = grid.lines.iter().filter(|line| !same(&line.values[axes], &line.values[axes + 1]));
@@ -143,7 +143,7 @@ fn differences(grid: &Grid) -> (usize, Vec<Difference>) {
             let shown = (0..axes).filter(|axis| !line.totalled.contains(axis));
             let at = shown.map(|a| (grid.columns[a].name.clone(), text(&line.values[a]).unwrap_or("(none)".into())));
             let (measure, with) = (text(&line.values[axes]), text(&line.values[axes + 1]));
-            found.push(Difference { at: at.collect(), measure, with });
+            found.push(DifferingCell { at: at.collect(), measure, with });
         }
     }
     (count, found)

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::formula_comparison::same;
 use super::profile::Warm;
-use crate::run::grid::GridColumnKind;
+use crate::run::GridColumnKind;
 use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
 
@@ -36,13 +36,13 @@ pub struct Answer {
     pub is_measure: bool,
     /// What came of it.
     #[serde(flatten)]
-    pub outcome: Outcome,
+    pub outcome: QueryOutcome,
 }
 
 /// What came of asking.
 #[derive(Clone, Debug, Serialize)]
 #[serde(untagged)]
-pub enum Outcome {
+pub enum QueryOutcome {
     /// Both answered.
     Answered(Pair),
     /// One did not, or neither.
@@ -85,7 +85,7 @@ pub struct Example {
 impl ModelComparison {
     /// Whether all that both were asked has the same answer in both.
     pub fn agree(&self) -> bool {
-        self.answers.iter().all(|a| matches!(&a.outcome, Outcome::Answered(pair) if pair.differing == 0))
+        self.answers.iter().all(|a| matches!(&a.outcome, QueryOutcome::Answered(pair) if pair.differing == 0))
     }
 }
 
@@ -173,7 +173,7 @@ fn asked_of(model: &Model) -> Vec<(String, Option<String>)> {
     all
 }
 
-fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usize) -> Outcome {
+fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usize) -> QueryOutcome {
     let first = |(model, text): (&Model, &str)| -> Result<(Query, Grid), Error> {
         let query = model.query_with(text, options)?;
         let grid = query.run_with(&options.run_options())?.0;
@@ -183,7 +183,7 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
         (Ok(a), Ok(b)) => (a, b),
         (a, b) => {
             let error = |result: Result<_, Error>| result.err().map(|e| e.to_string());
-            return Outcome::Failed { error_a: error(a), error_b: error(b) };
+            return QueryOutcome::Failed { error_a: error(a), error_b: error(b) };
         }
     };
     let mut times = (Vec::new(), Vec::new());
@@ -192,7 +192,7 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
             let start = Instant::now();
             if let Err(error) = query.run_with(&options.run_options()) {
                 let error = |of_this: bool| of_this.then(|| error.to_string());
-                return Outcome::Failed { error_a: error(is_a), error_b: error(!is_a) };
+                return QueryOutcome::Failed { error_a: error(is_a), error_b: error(!is_a) };
             }
             times.push(start.elapsed());
         }
@@ -202,11 +202,11 @@ fn asked(a: (&Model, &str), b: (&Model, &str), options: &QueryOptions, runs: usi
         Warm::of(&times)
     };
     let (cells, differing, example) = differences(&grid_a, &grid_b);
-    Outcome::Answered(Pair { cells, differing, example, a: warm(times.0), b: warm(times.1) })
+    QueryOutcome::Answered(Pair { cells, differing, example, a: warm(times.0), b: warm(times.1) })
 }
 
 /// A line of a grid, to be found again in another one.
-struct Entry {
+struct GridKey {
     /// What stands on its axes, and which of them are totalled or stand for the rest.
     key: String,
     at: Vec<(String, String)>,
@@ -214,7 +214,7 @@ struct Entry {
     cells: Vec<(String, Value)>,
 }
 
-fn entries(grid: &Grid) -> impl Iterator<Item = Entry> {
+fn entries(grid: &Grid) -> impl Iterator<Item = GridKey> {
     let is_item = |i: &usize| grid.columns[*i].kind == GridColumnKind::Measure;
     let (items, axes): (Vec<usize>, Vec<usize>) = (0..grid.columns.len()).partition(is_item);
     grid.lines.iter().map(move |line| {
@@ -223,7 +223,7 @@ fn entries(grid: &Grid) -> impl Iterator<Item = Entry> {
         let at = shown.map(|i| (grid.columns[*i].name.clone(), text(&line.values[*i]).unwrap_or("(none)".into())));
         let there = items.is_empty().then(|| ("line".to_string(), Value::Bool(true)));
         let own = items.iter().map(|i| (grid.columns[*i].name.clone(), line.values[*i].clone()));
-        Entry {
+        GridKey {
             key: format!("{values:?} {:?} {:?}", line.totalled, line.others),
             at: at.collect(),
             cells: own.chain(there).collect(),
@@ -234,20 +234,20 @@ fn entries(grid: &Grid) -> impl Iterator<Item = Entry> {
 /// How many cells there are, how many differ, and the first that does. Of several lines with the same axes, the first
 /// is held against the first.
 fn differences(a: &Grid, b: &Grid) -> (usize, usize, Option<Example>) {
-    let mut waiting: HashMap<String, VecDeque<Entry>> = HashMap::new();
+    let mut waiting: HashMap<String, VecDeque<GridKey>> = HashMap::new();
     entries(b).for_each(|entry| waiting.entry(entry.key.clone()).or_default().push_back(entry));
     let pairs = entries(a).map(|entry| {
         let other = waiting.get_mut(&entry.key).and_then(VecDeque::pop_front);
         (Some(entry), other)
     });
-    let pairs: Vec<(Option<Entry>, Option<Entry>)> = pairs.collect();
-    let mut left: Vec<Entry> = waiting.into_values().flatten().collect();
+    let pairs: Vec<(Option<GridKey>, Option<GridKey>)> = pairs.collect();
+    let mut left: Vec<GridKey> = waiting.into_values().flatten().collect();
     left.sort_by(|a, b| a.key.cmp(&b.key));
     let (mut cells, mut differing, mut example) = (0, 0, None);
     for (a, b) in pairs.into_iter().chain(left.into_iter().map(|entry| (None, Some(entry)))) {
-        let width = |entry: &Option<Entry>| entry.as_ref().map_or(0, |e| e.cells.len());
+        let width = |entry: &Option<GridKey>| entry.as_ref().map_or(0, |e| e.cells.len());
         for place in 0..width(&a).max(width(&b)) {
-            let cell = |entry: &Option<Entry>| entry.as_ref().and_then(|e| e.cells.get(place)).cloned();
+            let cell = |entry: &Option<GridKey>| entry.as_ref().and_then(|e| e.cells.get(place)).cloned();
             let (own, other) = (cell(&a), cell(&b));
             cells += 1;
             if matches!((&own, &other), (Some((_, x)), Some((_, y))) if same(x, y)) {

@@ -1,6 +1,5 @@
 //! How long a query takes, and why: a tree by part of the formulas, with the reads that each part caused.
 
-use crate::plan::ReadId;
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
@@ -9,11 +8,9 @@ use serde::Serialize;
 use crate::formula::parser;
 use crate::formula::schema::Schema;
 use crate::formula::source::Source;
-use crate::plan::print::Printer;
 use crate::plan::query::QueryPlan;
-use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, ParameterId, Read, outer_values};
-use crate::run::assemble::part_key;
-use crate::run::grid::RunProfile;
+use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, ParameterId, Printer, Read, ReadId, outer_values};
+use crate::run::RunProfile;
 use crate::{Error, Grid, Model, Query, QueryOptions};
 
 /// The times of a query, as `cubrel time` gives them.
@@ -260,7 +257,7 @@ impl Growing<'_> {
 
     /// The same part of a formula in several places: the cells and the totals.
     fn part(&mut self, label: &str, kind: NodeKind, assemblies: &[&Assembly]) -> Node {
-        let total: Duration = assemblies.iter().filter_map(|a| self.profile.parts.get(&part_key(a))).sum();
+        let total: Duration = assemblies.iter().map(|a| self.profile.time_in(a)).sum();
         let mut node = self.group(label, kind, |g| {
             let mut nodes: Vec<Node> = Vec::new();
             for assembly in assemblies {

@@ -17,7 +17,7 @@ use crate::{Error, Model};
 
 /// A change that is tried.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Change {
+pub enum Alteration {
     /// `drop booking.note`: the column is left out.
     Drop(ColumnId),
     /// `round booking.net to 0`: numbers with fewer digits after the point.
@@ -51,7 +51,7 @@ pub struct Supposed {
 }
 
 impl Model {
-    /// Measures what some changes would save, or cost; see [`Change`] for how they are written.
+    /// Measures what some changes would save, or cost; see [`Alteration`] for how they are written.
     ///
     /// # Errors
     /// When a change is not understood, or cannot be made.
@@ -75,19 +75,23 @@ impl Model {
         Ok(Supposed { before: sizes(self), after: sizes_of(self, after) })
     }
 
-    fn apply(&self, change: &Change, tables: &mut [Trial], source: &Arc<Source>) -> Result<(), Error> {
+    fn apply(&self, change: &Alteration, tables: &mut [Trial], source: &Arc<Source>) -> Result<(), Error> {
         let refused = |(message, help): (String, String)| {
             let span = Span::new(0, source.text.len());
             Error::Problems(vec![Diagnostic::error(Problem::Model, source, span, message).help(help)])
         };
         match change {
-            Change::Order(table, by) => {
+            Alteration::Order(table, by) => {
                 let trial = &mut tables[table.0 as usize];
                 trial.by = Some(by.iter().map(|c| self.schema().column(*c).name.clone()).collect());
                 trial.changed = true;
                 Ok(())
             }
-            Change::Drop(c) | Change::Round(c, _) | Change::Coarsen(c, _) | Change::Split(c) | Change::Load(c) => {
+            Alteration::Drop(c)
+            | Alteration::Round(c, _)
+            | Alteration::Coarsen(c, _)
+            | Alteration::Split(c)
+            | Alteration::Load(c) => {
                 let trial = &mut tables[c.table.0 as usize];
                 let place = self.on_trial(*c, change, trial).map_err(refused)?;
                 trial.apply(change, place, &self.schema().column_name(*c)).map_err(refused)
@@ -96,7 +100,7 @@ impl Model {
     }
 
     /// The place of a column that may change.
-    fn on_trial(&self, column: ColumnId, change: &Change, trial: &Trial) -> Result<usize, (String, String)> {
+    fn on_trial(&self, column: ColumnId, change: &Alteration, trial: &Trial) -> Result<usize, (String, String)> {
         let schema = self.schema();
         let (table, name) = (&schema.table(column.table).name, &schema.column(column).name);
         if let Some(first) = self.document().file.table.get(table).and_then(|s| s.same_as.as_ref()) {
@@ -110,7 +114,7 @@ impl Model {
             let ends = [(r.many, &r.many_columns), (r.one, &r.one_columns)];
             ends.iter().any(|(table, columns)| *table == column.table && columns.contains(&column.index))
         });
-        if is_key && !matches!(change, Change::Load(_)) {
+        if is_key && !matches!(change, Alteration::Load(_)) {
             let help = "a relationship needs its keys as they are: suppose something of another column";
             return Err((format!("{full} is the key of a relationship"), help.into()));
         }
@@ -127,29 +131,29 @@ struct Trial {
 
 impl Trial {
     /// Changes the column at a place, whose full name is for those who read why it cannot be.
-    fn apply(&mut self, change: &Change, place: usize, full: &str) -> Result<(), (String, String)> {
+    fn apply(&mut self, change: &Alteration, place: usize, full: &str) -> Result<(), (String, String)> {
         let column = &mut self.columns[place];
         let data = column.data.verified().clone();
         let refused = |help: &str| Err((format!("{full} is {}", data.ty()), help.to_string()));
         // The order of rows heeds what is there while loading.
         let counts = column.computed != Computed::After;
         match change {
-            Change::Order(..) => {}
-            Change::Drop(_) => {
+            Alteration::Order(..) => {}
+            Alteration::Drop(_) => {
                 self.columns.remove(place);
                 self.changed |= counts;
             }
-            Change::Load(_) => {
+            Alteration::Load(_) => {
                 (column.data, column.computed) = (data, Computed::Loading);
                 self.changed = true;
             }
-            Change::Round(_, digits) => self.coarsen(place, rounded(&data, *digits)),
-            Change::Coarsen(_, coarse) => match coarsened(&data, *coarse) {
+            Alteration::Round(_, digits) => self.coarsen(place, rounded(&data, *digits)),
+            Alteration::Coarsen(_, coarse) => match coarsened(&data, *coarse) {
                 Some(coarse) => self.coarsen(place, coarse),
                 None => return refused("only dates and timestamps have units"),
             },
-            Change::Split(_) if data.ty() != Type::Timestamp => return refused("only timestamps can be split"),
-            Change::Split(_) => {
+            Alteration::Split(_) if data.ty() != Type::Timestamp => return refused("only timestamps can be split"),
+            Alteration::Split(_) => {
                 let ((day, time), name, computed) = (split(&data), column.name.clone(), column.computed);
                 let part = |suffix: &str, data: Column| Described {
                     name: format!("{name}_{suffix}"),
@@ -248,16 +252,16 @@ struct Words<'a> {
     at: usize,
 }
 
-fn parse(model: &Model, source: &Arc<Source>) -> Result<Change, Error> {
+fn parse(model: &Model, source: &Arc<Source>) -> Result<Alteration, Error> {
     let (tokens, problems) = tokens(source);
     if !problems.is_empty() {
         return Err(Error::Problems(problems));
     }
     let mut words = Words { model, source, tokens: tokens.into_iter().map(|t| (t.kind, t.span)).collect(), at: 0 };
     let change = match words.word()?.as_str() {
-        "drop" => Change::Drop(words.column()?),
-        "split" => Change::Split(words.column()?),
-        "load" => Change::Load(words.column()?),
+        "drop" => Alteration::Drop(words.column()?),
+        "split" => Alteration::Split(words.column()?),
+        "load" => Alteration::Load(words.column()?),
         "round" => {
             let column = words.column()?;
             words.expect("to")?;
@@ -270,7 +274,7 @@ fn parse(model: &Model, source: &Arc<Source>) -> Result<Change, Error> {
             while words.comma() {
                 columns.push(words.column_of(table)?);
             }
-            Change::Order(table, columns)
+            Alteration::Order(table, columns)
         }
         other => {
             words.at = 0;
@@ -358,15 +362,15 @@ impl Words<'_> {
     }
 
     /// What a column is rounded to: digits, or a unit.
-    fn precision(&mut self, column: ColumnId) -> Result<Change, Error> {
+    fn precision(&mut self, column: ColumnId) -> Result<Alteration, Error> {
         let text = self.text().to_string();
         let change = match text.as_str() {
-            "second" => Change::Coarsen(column, Coarse::Micros(1_000_000)),
-            "minute" => Change::Coarsen(column, Coarse::Micros(60_000_000)),
-            "hour" => Change::Coarsen(column, Coarse::Micros(3_600_000_000)),
+            "second" => Alteration::Coarsen(column, Coarse::Micros(1_000_000)),
+            "minute" => Alteration::Coarsen(column, Coarse::Micros(60_000_000)),
+            "hour" => Alteration::Coarsen(column, Coarse::Micros(3_600_000_000)),
             _ => match (Unit::parse(&text), text.parse::<u8>()) {
-                (Some(unit), _) => Change::Coarsen(column, Coarse::Calendar(unit)),
-                (None, Ok(digits)) => Change::Round(column, digits),
+                (Some(unit), _) => Alteration::Coarsen(column, Coarse::Calendar(unit)),
+                (None, Ok(digits)) => Alteration::Round(column, digits),
                 (None, Err(_)) => return Err(self.wrong("here stands a number of digits, or a unit of time".into())),
             },
         };
@@ -393,14 +397,14 @@ mod tests {
         let read = |text: &str| parse(&model, &Source::new("suppose", text));
         let column = |index| ColumnId { table: TableId(0), index };
         let cases = [
-            ("drop booking.net", Change::Drop(column(1))),
-            ("drop booking.\"route id\"", Change::Drop(column(0))),
-            ("round booking.net to 2", Change::Round(column(1), 2)),
-            ("round booking.booked_at to hour", Change::Coarsen(column(2), Coarse::Micros(3_600_000_000))),
-            ("round booking.booked_at to month", Change::Coarsen(column(2), Coarse::Calendar(Unit::Month))),
-            ("split booking.booked_at", Change::Split(column(2))),
-            ("load booking.net", Change::Load(column(1))),
-            ("order booking by net, booked_at", Change::Order(TableId(0), vec![column(1), column(2)])),
+            ("drop booking.net", Alteration::Drop(column(1))),
+            ("drop booking.\"route id\"", Alteration::Drop(column(0))),
+            ("round booking.net to 2", Alteration::Round(column(1), 2)),
+            ("round booking.booked_at to hour", Alteration::Coarsen(column(2), Coarse::Micros(3_600_000_000))),
+            ("round booking.booked_at to month", Alteration::Coarsen(column(2), Coarse::Calendar(Unit::Month))),
+            ("split booking.booked_at", Alteration::Split(column(2))),
+            ("load booking.net", Alteration::Load(column(1))),
+            ("order booking by net, booked_at", Alteration::Order(TableId(0), vec![column(1), column(2)])),
         ];
         for (text, change) in cases {
             assert_eq!(read(text).unwrap_or_else(|e| panic!("{text}: {e}")), change, "{text}");

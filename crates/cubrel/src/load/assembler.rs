@@ -13,7 +13,7 @@ use super::stored::eval_problem;
 use crate::cancel::Cancel;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::store::encode::{Use, encode_segment};
+use crate::store::encode::{NumberUse, encode_segment};
 use crate::store::order::SortColumns;
 use crate::store::{Column, RawColumn};
 use crate::value::units;
@@ -309,7 +309,9 @@ impl Assembler for TableAssembler<'_> {
 
     fn code(full: FullSegment) -> CodedSegment {
         let FullSegment { number, partition, columns, keys, sort_by, by } = full;
-        let used = |parts: &[RawColumn], key: bool| parts.first().map_or(Use::Compared, |raw| Use::of(raw.ty, key));
+        let used = |parts: &[RawColumn], key: bool| {
+            parts.first().map_or(NumberUse::Compared, |raw| NumberUse::of(raw.ty, key))
+        };
         let columns = columns.into_iter().zip(keys).map(|(parts, key)| {
             let used = used(&parts, key);
             (parts, used)

@@ -12,11 +12,11 @@ use rayon::prelude::*;
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::dialect::{Dialect, Shape};
 use super::failure::Failure;
-use super::field_parser::{FieldParser, Kind, Missing, finalized};
+use super::field_parser::{Admitted, FieldParser, Missing, finalized};
 use super::fields::{self, FieldBatch};
 use super::header::{HEADER, Naming, Together, header, together};
 use super::infer::Guess;
-use super::lines::{Input, Lines, PIECE, Piece};
+use super::lines::{PIECE, Piece, PieceCutter, TextInput};
 use super::nested::RowsOf;
 use super::sources::FileStamp;
 use super::staging::{StagedPart, Staging, described};
@@ -38,7 +38,7 @@ pub struct Request<'a> {
     /// The model's folder.
     pub folder: &'a Path,
     /// The files.
-    pub files: &'a [Wanted<'a>],
+    pub files: &'a [FileToRead<'a>],
     /// How delimited text is laid out.
     pub dialect: Dialect,
     /// Which cells of a workbook are read.
@@ -77,7 +77,7 @@ pub struct Request<'a> {
 
 /// A file that is to be read.
 #[derive(Clone, Copy)]
-pub struct Wanted<'a> {
+pub struct FileToRead<'a> {
     /// The partition that it belongs to.
     pub partition: usize,
     /// The source that named it.
@@ -88,7 +88,7 @@ pub struct Wanted<'a> {
     pub period: Option<PeriodOfRows>,
 }
 
-impl Wanted<'_> {
+impl FileToRead<'_> {
     /// Its name, for messages.
     pub(super) fn name(&self) -> String {
         self.stamp.path.display().to_string()
@@ -121,7 +121,7 @@ enum BadRow<'a> {
 /// What is the same for all pieces.
 struct CsvLayout<'a> {
     request: &'a Request<'a>,
-    inputs: Vec<Input>,
+    inputs: Vec<TextInput>,
     names: Vec<String>,
     /// By input, which of the columns those of its text are.
     of_input: Vec<Vec<usize>>,
@@ -141,7 +141,7 @@ struct CsvLayout<'a> {
 /// When a text has no header, or has no column in common with the first.
 pub(super) fn read<'g>(
     request: &Request<'_>,
-    inputs: Vec<Input>,
+    inputs: Vec<TextInput>,
     new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
@@ -187,10 +187,10 @@ fn find_delimiter(body: &[u8], before: Option<u8>) -> u8 {
 }
 
 /// Tells of each text what parts its fields, where nobody has said it.
-fn tell_delimiters(inputs: &mut [Input]) -> Result<(), LoadError> {
+fn tell_delimiters(inputs: &mut [TextInput]) -> Result<(), LoadError> {
     let mut before = None;
     for input in inputs.iter_mut().filter(|i| i.dialect.delimiter.is_none()) {
-        let piece = Lines::new(vec![input.clone()], HEADER).next()?;
+        let piece = PieceCutter::new(vec![input.clone()], HEADER).next()?;
         before = Some(find_delimiter(piece.as_ref().map_or(&[], |p| &p.body), before));
         input.dialect.delimiter = before;
     }
@@ -198,7 +198,7 @@ fn tell_delimiters(inputs: &mut [Input]) -> Result<(), LoadError> {
 }
 
 impl<'a> CsvLayout<'a> {
-    fn of(request: &'a Request<'a>, mut inputs: Vec<Input>) -> Result<CsvLayout<'a>, LoadError> {
+    fn of(request: &'a Request<'a>, mut inputs: Vec<TextInput>) -> Result<CsvLayout<'a>, LoadError> {
         tell_delimiters(&mut inputs)?;
         let headers: Vec<(&str, Vec<String>)> =
             inputs.iter().map(|i| Ok((i.name(), header(i)?))).collect::<Result<_, LoadError>>()?;
@@ -220,14 +220,14 @@ impl<'a> CsvLayout<'a> {
     }
 
     /// How the fields of a column of a text are read.
-    fn way(&self, input: usize, column: usize, kind: Kind) -> FieldParser<'_> {
+    fn way(&self, input: usize, column: usize, kind: Admitted) -> FieldParser<'_> {
         let shapes = if self.inputs[input].is_made() { &self.made_shapes } else { &self.shapes };
         let (shape, missing) = (&shapes[column], &self.missing[column]);
         FieldParser { kind, shape, missing, trim: self.request.trim, zone: self.request.zone }
     }
 
-    fn lines(&self, inputs: Vec<Input>) -> Lines {
-        Lines::new(inputs, self.request.piece()).only_first(self.request.only_first)
+    fn lines(&self, inputs: Vec<TextInput>) -> PieceCutter {
+        PieceCutter::new(inputs, self.request.piece()).only_first(self.request.only_first)
     }
 
     /// The types of the first values, where nobody has declared others; `None` where there is no value.
@@ -242,12 +242,13 @@ impl<'a> CsvLayout<'a> {
             return Ok(known);
         }
         let step = self.inputs.len().div_ceil(SAMPLED).max(1);
-        let sampled: Vec<(usize, &Input)> = self.inputs.iter().enumerate().step_by(step).collect();
+        let sampled: Vec<(usize, &TextInput)> = self.inputs.iter().enumerate().step_by(step).collect();
         let guesses: Vec<Vec<Guess>> = sampled
             .par_iter()
             .map(|(i, input)| {
                 let size = self.request.piece().min(BEGINNING);
-                let piece = Lines::new(vec![(*input).clone()], size).only_first(self.request.only_first).next()?;
+                let piece =
+                    PieceCutter::new(vec![(*input).clone()], size).only_first(self.request.only_first).next()?;
                 piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, *i))
             })
             .collect::<Result<_, Failure>>()?;
@@ -286,7 +287,7 @@ impl<'a> CsvLayout<'a> {
         self.each_batch(piece, own.len(), |batch| {
             let bad = self.misfits(batch, input);
             for (i, column) in own.iter().copied().enumerate().filter(|(_, c)| self.declared[*c].is_none()) {
-                let way = self.way(input, column, Kind::Any);
+                let way = self.way(input, column, Admitted::Any);
                 let fields = batch.column(i).enumerate().filter(|(row, _)| !bad.contains(row));
                 let known = fields.map(|(_, field)| way.field(field)).filter(|field| !way.missing.has(field));
                 known.for_each(|field| guesses[column].see(&way.shape.normal(field)));
@@ -299,7 +300,7 @@ impl<'a> CsvLayout<'a> {
     /// Rows that do not fit what somebody has declared.
     fn misfits(&self, batch: &FieldBatch<'_>, input: usize) -> HashSet<usize> {
         let misfits = self.of_input[input].iter().enumerate().filter_map(|(i, column)| {
-            let way = self.way(input, *column, Kind::Settled);
+            let way = self.way(input, *column, Admitted::Settled);
             Some(Staging::new(self.declared[*column]?).extend(batch.column(i), &way))
         });
         misfits.flatten().collect()
@@ -354,7 +355,7 @@ impl<'a> CsvLayout<'a> {
 
     fn take(&self, piece: &Piece, types: &[Option<Type>]) -> Result<PieceColumns, Failure> {
         let finalized: Vec<Type> = types.iter().map(|ty| finalized(*ty)).collect();
-        let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Kind::of(*ty, declared.is_some()));
+        let kinds = types.iter().zip(&self.declared).map(|(ty, declared)| Admitted::of(*ty, declared.is_some()));
         let way = |(column, kind)| self.way(piece.input, column, kind);
         let ways: Vec<FieldParser<'_>> = kinds.enumerate().map(way).collect();
         let own = &self.of_input[piece.input];

@@ -7,19 +7,19 @@ use crate::value::date::{self, Unit};
 
 /// What to read of a database.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wanted {
+pub struct DatabaseQuery {
     /// Where the database is: a file, or everything of the address in front of `?`.
     pub place: String,
     /// The query.
     pub query: String,
 }
 
-impl Wanted {
+impl DatabaseQuery {
     /// Reads `PLACE?table=…` or `PLACE?query=…`.
     ///
     /// # Errors
     /// When it says neither.
-    pub fn parse(source: &str, place: &str) -> Result<Wanted, Diagnostic> {
+    pub fn parse(source: &str, place: &str) -> Result<DatabaseQuery, Diagnostic> {
         let wrong = || {
             let example = source.split('?').next().unwrap_or_default();
             Diagnostic::general(Problem::Model, format!("`{source}` does not say what to read of the database"))
@@ -34,7 +34,7 @@ impl Wanted {
             Some(("query", query)) => query.trim_end_matches([';', ' ']).to_string(),
             _ => return Err(wrong()),
         };
-        Ok(Wanted { place: place.to_string(), query })
+        Ok(DatabaseQuery { place: place.to_string(), query })
     }
 
     /// The query for the rows of one period.
@@ -99,7 +99,7 @@ mod tests {
 
     #[test]
     fn a_source_names_a_table_or_a_query() {
-        let parse = |what: &str| Wanted::parse(what, what);
+        let parse = |what: &str| DatabaseQuery::parse(what, what);
         let wanted = parse("data/x.db?table=s.a \"b\"").expect("a table");
         assert_eq!(
             (wanted.place.as_str(), wanted.query.as_str()),

@@ -206,11 +206,11 @@ fn plain_number(field: &str, point: char, thousands: Option<char>) -> Option<Str
 /// A pattern of dates, as in Unicode UTS #35: `dd/MM/yyyy HH:mm`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DatePattern {
-    parts: Vec<PatternPart>,
+    parts: Vec<DatePatternPart>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum PatternPart {
+enum DatePatternPart {
     /// A letter and how often it stands.
     Field(char, usize),
     Text(String),
@@ -224,16 +224,16 @@ impl DatePattern {
     /// # Errors
     /// When it has no year, month and day, or a letter that is no field of dates.
     pub fn parse(pattern: &str) -> Result<DatePattern, String> {
-        let mut parts: Vec<PatternPart> = Vec::new();
+        let mut parts: Vec<DatePatternPart> = Vec::new();
         let mut chars = pattern.chars().peekable();
         while let Some(c) = chars.next() {
             if c == '\'' {
                 let text: String = chars.by_ref().take_while(|q| *q != '\'').collect();
-                parts.push(PatternPart::Text(if text.is_empty() { "'".into() } else { text }));
+                parts.push(DatePatternPart::Text(if text.is_empty() { "'".into() } else { text }));
                 continue;
             }
             if !c.is_ascii_alphabetic() {
-                parts.push(PatternPart::Text(c.to_string()));
+                parts.push(DatePatternPart::Text(c.to_string()));
                 continue;
             }
             let mut count = 1;
@@ -244,9 +244,9 @@ impl DatePattern {
             if !"yMdHms".contains(c) {
                 return Err(format!("`{c}` in `{pattern}` is not a field: there are y, M, d, H, m, s"));
             }
-            parts.push(PatternPart::Field(c, count));
+            parts.push(DatePatternPart::Field(c, count));
         }
-        let has = |letter| parts.iter().any(|p| matches!(p, PatternPart::Field(c, _) if *c == letter));
+        let has = |letter| parts.iter().any(|p| matches!(p, DatePatternPart::Field(c, _) if *c == letter));
         if !has('y') || !has('M') || !has('d') {
             return Err(format!("`{pattern}` needs a year, a month and a day: `dd/MM/yyyy`"));
         }
@@ -255,7 +255,7 @@ impl DatePattern {
 
     /// Date, or timestamp where there is an hour.
     pub fn ty(&self) -> Type {
-        let hour = self.parts.iter().any(|p| matches!(p, PatternPart::Field('H', _)));
+        let hour = self.parts.iter().any(|p| matches!(p, DatePatternPart::Field('H', _)));
         if hour { Type::Timestamp } else { Type::Date }
     }
 
@@ -265,16 +265,16 @@ impl DatePattern {
         let (mut year, mut month, mut day, mut time) = (0i64, 0i64, 0i64, [0i64; 3]);
         for (i, part) in self.parts.iter().enumerate() {
             match part {
-                PatternPart::Text(text) => rest = rest.strip_prefix(text.as_str())?,
-                PatternPart::Field('M', 3..) => {
+                DatePatternPart::Text(text) => rest = rest.strip_prefix(text.as_str())?,
+                DatePatternPart::Field('M', 3..) => {
                     let end = rest.find(|c: char| !c.is_alphabetic()).unwrap_or(rest.len());
                     let name = rest[..end].to_lowercase();
                     month = MONTHS.iter().position(|m| name.starts_with(m))? as i64 + 1;
                     rest = &rest[end..];
                 }
-                PatternPart::Field(letter, count) => {
+                DatePatternPart::Field(letter, count) => {
                     // A field right before another one has just so many digits; else one digit will do.
-                    let tight = matches!(self.parts.get(i + 1), Some(PatternPart::Field(..)));
+                    let tight = matches!(self.parts.get(i + 1), Some(DatePatternPart::Field(..)));
                     let most = if tight { *count } else { (*count).max(if *letter == 'y' { 4 } else { 2 }) };
                     let end = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
                     if end == 0 || tight && end < *count || *letter == 'y' && *count != 2 && end < 4 {

@@ -7,7 +7,7 @@ use crate::value::{Type, date, parse};
 
 /// What a column admits beyond what its type can hold.
 #[derive(Clone, Copy)]
-pub(super) enum Kind {
+pub(super) enum Admitted {
     /// Somebody has declared the type, or has seen all values.
     Settled,
     /// Numbers, if they are written as all would have to be for this type to be found.
@@ -18,15 +18,15 @@ pub(super) enum Kind {
     Unknown,
 }
 
-impl Kind {
-    pub(super) fn of(ty: Option<Type>, declared: bool) -> Kind {
+impl Admitted {
+    pub(super) fn of(ty: Option<Type>, declared: bool) -> Admitted {
         match ty {
-            _ if declared => Kind::Settled,
-            None => Kind::Unknown,
-            Some(Type::Int) => Kind::Number(0),
-            Some(Type::Decimal { scale, .. }) => Kind::Number(scale),
-            Some(Type::Float) => Kind::Number(u8::MAX),
-            Some(_) => Kind::Any,
+            _ if declared => Admitted::Settled,
+            None => Admitted::Unknown,
+            Some(Type::Int) => Admitted::Number(0),
+            Some(Type::Decimal { scale, .. }) => Admitted::Number(scale),
+            Some(Type::Float) => Admitted::Number(u8::MAX),
+            Some(_) => Admitted::Any,
         }
     }
 
@@ -34,9 +34,9 @@ impl Kind {
     #[inline]
     fn admits_short(self, field: &[u8]) -> bool {
         match self {
-            Kind::Settled | Kind::Any => true,
-            Kind::Unknown => false,
-            Kind::Number(_) => !is_code(field),
+            Admitted::Settled | Admitted::Any => true,
+            Admitted::Unknown => false,
+            Admitted::Number(_) => !is_code(field),
         }
     }
 
@@ -44,7 +44,7 @@ impl Kind {
     pub(super) fn admits(self, field: &[u8]) -> bool {
         let decimals = || memchr::memchr(b'.', field).map_or(0, |p| field.len() - p - 1);
         let fits = |scale: u8| scale == u8::MAX || decimals() <= usize::from(scale);
-        self.admits_short(field) && if let Kind::Number(scale) = self { fits(scale) } else { true }
+        self.admits_short(field) && if let Admitted::Number(scale) = self { fits(scale) } else { true }
     }
 }
 
@@ -74,7 +74,7 @@ impl<'a> Missing<'a> {
 
 /// How the fields of a column are read.
 pub(super) struct FieldParser<'a> {
-    pub(super) kind: Kind,
+    pub(super) kind: Admitted,
     pub(super) shape: &'a Shape,
     pub(super) missing: &'a Missing<'a>,
     /// Whether blanks around a field are no part of it.
@@ -147,7 +147,7 @@ impl FieldParser<'_> {
     pub(super) fn text(&self, field: &[u8], is_text: bool) -> ParsedField<()> {
         match self.kind {
             _ if self.missing.has(field) => ParsedField::Null,
-            Kind::Unknown => ParsedField::Misfit,
+            Admitted::Unknown => ParsedField::Misfit,
             _ if is_text || std::str::from_utf8(field).is_ok() => ParsedField::Value(()),
             _ => ParsedField::Misfit,
         }

@@ -124,7 +124,7 @@ fn plain<E>(
     let mut is_header = piece.has_header;
     // Where the row and the field begin.
     let (mut row, mut field) = (0, 0);
-    for at in Marks::new(text, delimiter).chain([text.len()]) {
+    for at in DelimiterMarks::new(text, delimiter).chain([text.len()]) {
         if text.get(at) == Some(&delimiter) {
             rows.field(field, at);
             field = at + 1;
@@ -148,7 +148,7 @@ fn plain<E>(
 }
 
 /// Where delimiters and line feeds stand, found eight bytes at a time.
-struct Marks<'t> {
+struct DelimiterMarks<'t> {
     text: &'t [u8],
     delimiters: u64,
     /// Where the next eight bytes are.
@@ -168,9 +168,9 @@ fn zeros(word: u64) -> u64 {
     !(((word & LOW) + LOW) | word | LOW)
 }
 
-impl<'t> Marks<'t> {
-    fn new(text: &'t [u8], delimiter: u8) -> Marks<'t> {
-        Marks { text, delimiters: repeated(delimiter), next: 0, found: 0 }
+impl<'t> DelimiterMarks<'t> {
+    fn new(text: &'t [u8], delimiter: u8) -> DelimiterMarks<'t> {
+        DelimiterMarks { text, delimiters: repeated(delimiter), next: 0, found: 0 }
     }
 
     fn marks(&self, word: u64) -> u64 {
@@ -178,7 +178,7 @@ impl<'t> Marks<'t> {
     }
 }
 
-impl Iterator for Marks<'_> {
+impl Iterator for DelimiterMarks<'_> {
     type Item = usize;
 
     #[inline]
@@ -267,7 +267,7 @@ mod tests {
             for len in 0..70 {
                 let one = |i| [delimiter, b'\n', delimiter ^ 0x80, delimiter.wrapping_add(1), 0, noise(i)];
                 let text: Vec<u8> = (0..len).map(|i| one(i)[noise(i + 99 * len) as usize % 6]).collect();
-                let marks: Vec<usize> = Marks::new(&text, delimiter).collect();
+                let marks: Vec<usize> = DelimiterMarks::new(&text, delimiter).collect();
                 let expected: Vec<usize> =
                     (0..text.len()).filter(|i| text[*i] == delimiter || text[*i] == b'\n').collect();
                 assert_eq!(marks, expected, "{delimiter} in {text:?}");

@@ -6,7 +6,7 @@ use super::settings::keys_around;
 use crate::formula::ast::{Expr, ExprKind};
 use crate::formula::check::Settings;
 use crate::model::Document;
-use crate::model::dependencies::{Formulas, Node};
+use crate::model::dependencies::{FormulaNode, Formulas};
 use crate::model::file::{ColumnSection, MeasureSection, ModelFile, ModelSection, RelationshipSection, TableSection};
 
 /// What of a table's section its data depends on. Sections are taken apart, so that a new key has to be put on one side
@@ -125,7 +125,7 @@ pub fn fingerprint(
     formulas: &Formulas,
     settings: &Settings,
 ) -> u64 {
-    let node = |column: &String| Node::Column(name.to_string(), column.clone());
+    let node = |column: &String| FormulaNode::Column(name.to_string(), column.clone());
     let is_loaded =
         |column: &String| !formulas.parsed.contains_key(&node(column)) || formulas.own_row.contains(&node(column));
     let mut surroundings = Surroundings::default();

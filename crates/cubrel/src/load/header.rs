@@ -6,7 +6,7 @@ use std::collections::{HashMap, HashSet};
 use ::csv::ReaderBuilder;
 
 use super::LoadError;
-use super::lines::{Input, Lines};
+use super::lines::{PieceCutter, TextInput};
 use super::nested::NESTED;
 use super::report::{HOW_TO_SAY_ENCODING, NO_UTF8};
 use crate::formula::source::{Diagnostic, Problem};
@@ -36,9 +36,9 @@ pub(super) struct Together {
 }
 
 /// The names of a text's columns, as they stand in it.
-pub(super) fn header(input: &Input) -> Result<Vec<String>, LoadError> {
+pub(super) fn header(input: &TextInput) -> Result<Vec<String>, LoadError> {
     let path = input.name();
-    let piece = Lines::new(vec![input.clone()], HEADER).next()?;
+    let piece = PieceCutter::new(vec![input.clone()], HEADER).next()?;
     let body = piece.as_ref().map_or(&[][..], |p| &p.body);
     let mut reader = ReaderBuilder::new()
         .delimiter(input.dialect.delimiter.unwrap_or(b','))

@@ -89,7 +89,7 @@ fn each_row(
         }
         if !line.iter().all(u8::is_ascii_whitespace) {
             let row = match line.trim_ascii_start().first() {
-                Some(b'{') => serde_json::from_slice(&line).map(|Row(row)| row).map_err(|e| e.to_string()),
+                Some(b'{') => serde_json::from_slice(&line).map(|JsonObject(row)| row).map_err(|e| e.to_string()),
                 _ => Err("this is not an object".to_string()),
             };
             match (row, rows_of) {
@@ -131,10 +131,10 @@ fn shown(name: &str, all: &IndexMap<&String, bool>) -> String {
 }
 
 /// An object in which no name stands twice: which of two values counts, nobody has said.
-struct Row(Map<String, Json>);
+struct JsonObject(Map<String, Json>);
 
-impl<'de> serde::Deserialize<'de> for Row {
-    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Row, D::Error> {
+impl<'de> serde::Deserialize<'de> for JsonObject {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<JsonObject, D::Error> {
         from.deserialize_any(Fields)
     }
 }
@@ -142,13 +142,13 @@ impl<'de> serde::Deserialize<'de> for Row {
 struct Fields;
 
 impl<'de> serde::de::Visitor<'de> for Fields {
-    type Value = Row;
+    type Value = JsonObject;
 
     fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("an object")
     }
 
-    fn visit_map<A: serde::de::MapAccess<'de>>(self, mut entries: A) -> Result<Row, A::Error> {
+    fn visit_map<A: serde::de::MapAccess<'de>>(self, mut entries: A) -> Result<JsonObject, A::Error> {
         let mut row = Map::new();
         while let Some((name, value)) = entries.next_entry::<String, Json>()? {
             if row.contains_key(&name) {
@@ -156,7 +156,7 @@ impl<'de> serde::de::Visitor<'de> for Fields {
             }
             row.insert(name, value);
         }
-        Ok(Row(row))
+        Ok(JsonObject(row))
     }
 }
 

@@ -26,8 +26,8 @@ pub fn endless(line: u64, most: usize) -> io::Error {
 
 /// A text, and how it is laid out.
 #[derive(Clone)]
-pub struct Input {
-    origin: Origin,
+pub struct TextInput {
+    origin: TextOrigin,
     name: String,
     /// How it is laid out.
     pub dialect: Dialect,
@@ -35,7 +35,7 @@ pub struct Input {
 
 /// Where a text comes from.
 #[derive(Clone)]
-enum Origin {
+enum TextOrigin {
     File(PathBuf),
     /// It is made while it is read, in UTF-8.
     Made(Arc<Making>),
@@ -44,23 +44,23 @@ enum Origin {
 /// Begins a text that is made while it is read; it tells how many bytes of the source it has taken.
 pub type Making = dyn Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync;
 
-impl Input {
+impl TextInput {
     /// A file, with its name for messages.
-    pub fn file(path: PathBuf, name: String, dialect: Dialect) -> Input {
-        Input { origin: Origin::File(path), name, dialect }
+    pub fn file(path: PathBuf, name: String, dialect: Dialect) -> TextInput {
+        TextInput { origin: TextOrigin::File(path), name, dialect }
     }
 
     /// Text that is made while it is read.
     pub fn made(
         make: impl Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync + 'static,
         name: String,
-    ) -> Input {
-        Input { origin: Origin::Made(Arc::new(make)), name, dialect: Dialect::MADE }
+    ) -> TextInput {
+        TextInput { origin: TextOrigin::Made(Arc::new(make)), name, dialect: Dialect::MADE }
     }
 
     /// Whether it is made here, so that values are written as the language writes them.
     pub fn is_made(&self) -> bool {
-        matches!(self.origin, Origin::Made(_))
+        matches!(self.origin, TextOrigin::Made(_))
     }
 
     /// Its name, for messages.
@@ -91,15 +91,15 @@ impl Input {
 
     fn open(&self, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
         match &self.origin {
-            Origin::Made(make) => make(taken).map_err(|e| LoadError::io(Path::new(&self.name), e)),
-            Origin::File(path) => opened(path, &self.dialect, taken),
+            TextOrigin::Made(make) => make(taken).map_err(|e| LoadError::io(Path::new(&self.name), e)),
+            TextOrigin::File(path) => opened(path, &self.dialect, taken),
         }
     }
 
     fn problem(&self, error: io::Error) -> LoadError {
         match &self.origin {
-            Origin::File(path) => bytes::problem(path, &error),
-            Origin::Made(_) => LoadError::io(Path::new(&self.name), error),
+            TextOrigin::File(path) => bytes::problem(path, &error),
+            TextOrigin::Made(_) => LoadError::io(Path::new(&self.name), error),
         }
     }
 }
@@ -110,19 +110,19 @@ impl Input {
 /// When it cannot be opened, or is not packed as its name says.
 pub fn opened(path: &Path, dialect: &Dialect, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
     let file = files::open(path).map_err(|e| LoadError::io(path, e))?;
-    let counted = Counted { inner: file, taken: taken.clone() };
+    let counted = CountedReader { inner: file, taken: taken.clone() };
     dialect.decoded(bytes::unpacked(path, Box::new(counted))).map_err(|e| bytes::problem(path, &e))
 }
 
 /// Tells how many bytes were taken.
-pub struct Counted<R> {
+pub struct CountedReader<R> {
     /// What is read.
     pub inner: R,
     /// How many bytes of it.
     pub taken: Arc<AtomicU64>,
 }
 
-impl<R: Read> Read for Counted<R> {
+impl<R: Read> Read for CountedReader<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer)?;
         self.taken.fetch_add(count as u64, Ordering::Relaxed);
@@ -137,15 +137,15 @@ pub struct Piece {
     /// The lines.
     pub body: Vec<u8>,
     /// Where the memory of `body` goes when it is done with.
-    pool: Pool,
-    /// Lines of the input in front of them.
+    pool: BufferPool,
+    /// PieceCutter of the input in front of them.
     pub lines_before: u64,
     /// Whether the first of them names the columns.
     pub has_header: bool,
 }
 
 /// Memory of pieces that are done with: to clear new memory costs as much as to read into it.
-type Pool = Arc<Mutex<Vec<Vec<u8>>>>;
+type BufferPool = Arc<Mutex<Vec<Vec<u8>>>>;
 
 impl Drop for Piece {
     fn drop(&mut self) {
@@ -156,9 +156,9 @@ impl Drop for Piece {
 }
 
 /// Cuts texts into pieces.
-pub struct Lines {
-    pool: Pool,
-    inputs: Vec<Input>,
+pub struct PieceCutter {
+    pool: BufferPool,
+    inputs: Vec<TextInput>,
     left: VecDeque<usize>,
     piece: usize,
     /// Whether only the first piece is given.
@@ -177,17 +177,17 @@ struct Current {
     at_end: bool,
 }
 
-impl Lines {
+impl PieceCutter {
     /// The lines of some texts, in pieces of about so many bytes.
-    pub fn new(inputs: Vec<Input>, piece: usize) -> Lines {
+    pub fn new(inputs: Vec<TextInput>, piece: usize) -> PieceCutter {
         let left = (0..inputs.len()).collect();
-        let (pool, piece, taken) = (Pool::default(), piece.max(1), Arc::default());
-        Lines { pool, inputs, left, piece, only_first: false, current: None, taken }
+        let (pool, piece, taken) = (BufferPool::default(), piece.max(1), Arc::default());
+        PieceCutter { pool, inputs, left, piece, only_first: false, current: None, taken }
     }
 
     /// Only the first piece of the first text.
     #[must_use]
-    pub fn only_first(mut self, only_first: bool) -> Lines {
+    pub fn only_first(mut self, only_first: bool) -> PieceCutter {
         self.only_first = only_first;
         self.left.truncate(if only_first { 1 } else { usize::MAX });
         self
@@ -223,7 +223,7 @@ impl Lines {
 }
 
 impl Current {
-    fn next(&mut self, wanted: usize, dialect: &Dialect, pool: &Pool) -> io::Result<Option<Piece>> {
+    fn next(&mut self, wanted: usize, dialect: &Dialect, pool: &BufferPool) -> io::Result<Option<Piece>> {
         let mut body = pool.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
         body.append(&mut self.rest);
         // Where the last line ends that is known to end.
@@ -270,8 +270,8 @@ mod tests {
 
     fn pieces(text: &str, size: usize) -> Vec<String> {
         let bytes = text.as_bytes().to_vec();
-        let input = Input::made(move |_| Ok(Box::new(Cursor::new(bytes.clone()))), "text".into());
-        let mut lines = Lines::new(vec![input], size);
+        let input = TextInput::made(move |_| Ok(Box::new(Cursor::new(bytes.clone()))), "text".into());
+        let mut lines = PieceCutter::new(vec![input], size);
         let mut found = Vec::new();
         while let Some(piece) = lines.next().expect("text can be read") {
             let before = found.iter().flat_map(|p: &String| p.bytes()).filter(|b| *b == b'\n').count() as u64;

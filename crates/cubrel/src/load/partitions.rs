@@ -12,7 +12,7 @@ use super::sources::FileStamp;
 use super::staging::{BadRows, EXAMPLES};
 use crate::formula::schema::Computed;
 use crate::store::Column;
-use crate::store::encode::Use;
+use crate::store::encode::NumberUse;
 use crate::value::Type;
 
 /// Small files are put together until they have so many bytes: segments of few rows cost more than they help.
@@ -154,7 +154,7 @@ pub(super) fn joined(
         partitions.push(partition);
     }
     let join = |(parts, (name, _)): (Vec<Column>, &(String, Computed))| {
-        let used = Use::of(parts.first()?.ty(), keys.contains(name));
+        let used = NumberUse::of(parts.first()?.ty(), keys.contains(name));
         Some(Column::join(parts, used))
     };
     let columns: Vec<Column> = parts.into_par_iter().zip(&names).filter_map(join).collect();

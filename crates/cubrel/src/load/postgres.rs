@@ -9,7 +9,7 @@ use postgres::types::Type as SqlType;
 use postgres::{Client, Config, NoTls};
 
 use super::LoadError;
-use super::database::Wanted;
+use super::database::DatabaseQuery;
 use super::jsonl::NULL;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
@@ -21,8 +21,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 ///
 /// # Errors
 /// When it says neither, or holds a password.
-pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
-    let wanted = Wanted::parse(source, source)?;
+pub fn parse(source: &str) -> Result<DatabaseQuery, Diagnostic> {
+    let wanted = DatabaseQuery::parse(source, source)?;
     let user = wanted.place.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map(|(user, _)| user);
     if user.is_some_and(|u| u.contains(':')) {
         let shown = wanted.place.split_once('@').map_or("", |(_, host)| host);
@@ -75,7 +75,7 @@ fn greeted(config: &Config) -> Result<Client, postgres::Error> {
 ///
 /// # Errors
 /// When the server cannot be reached, or the query is wrong.
-pub fn types(wanted: &Wanted) -> Result<Vec<(String, Option<Type>)>, LoadError> {
+pub fn types(wanted: &DatabaseQuery) -> Result<Vec<(String, Option<Type>)>, LoadError> {
     let statement = connect(&wanted.place)?.prepare(&wanted.query).map_err(|e| failed(&wanted.place, &e))?;
     let types = statement.columns().iter().map(|c| (c.name().to_string(), known_type(c.type_())));
     Ok(types.collect())
@@ -97,7 +97,7 @@ fn known_type(ty: &SqlType) -> Option<Type> {
 ///
 /// # Errors
 /// When the server cannot be reached, or the query is wrong.
-pub fn ends(wanted: &Wanted, query: &str) -> Result<Option<(String, String)>, LoadError> {
+pub fn ends(wanted: &DatabaseQuery, query: &str) -> Result<Option<(String, String)>, LoadError> {
     let query = format!("select a::text, b::text from ({query}) as ends (a, b)");
     let row = connect(&wanted.place)?.query_one(&query, &[]).map_err(|e| failed(&wanted.place, &e))?;
     let (first, last): (Option<String>, Option<String>) = (row.get(0), row.get(1));

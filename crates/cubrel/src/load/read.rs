@@ -14,13 +14,13 @@ use std::sync::atomic::AtomicU64;
 use rayon::prelude::*;
 
 use super::assembler::{EncodedTable, TableAssembler};
-use super::csv::{self, Request, Wanted};
+use super::csv::{self, FileToRead, Request};
 use super::database::PeriodOfRows;
 use super::failure::Failure;
 use super::header::named;
 #[cfg(feature = "postgres")]
-use super::lines::Counted;
-use super::lines::{Input, opened};
+use super::lines::CountedReader;
+use super::lines::{TextInput, opened};
 use super::nested::{INSIDE, RowsOf};
 use super::pipe::pipe;
 #[cfg(feature = "postgres")]
@@ -36,7 +36,7 @@ use crate::value::date::{self, Unit};
 
 /// How a source is read.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Kind {
+enum ReadMethod {
     Delimited,
     JsonLines,
     Columnar,
@@ -45,19 +45,19 @@ enum Kind {
     Server,
 }
 
-impl Kind {
-    fn of(file: &Wanted<'_>) -> Kind {
+impl ReadMethod {
+    fn of(file: &FileToRead<'_>) -> ReadMethod {
         if file.source.starts_with("sqlite:") {
-            return Kind::Sqlite;
+            return ReadMethod::Sqlite;
         }
         if is_server(file.source) {
-            return Kind::Server;
+            return ReadMethod::Server;
         }
         match bytes::kind(&file.stamp.path).as_str() {
-            "parquet" | "arrow" | "arrows" | "ipc" | "feather" => Kind::Columnar,
-            "jsonl" | "ndjson" => Kind::JsonLines,
-            kind if bytes::WORKBOOKS.contains(&kind) => Kind::Workbook,
-            _ => Kind::Delimited,
+            "parquet" | "arrow" | "arrows" | "ipc" | "feather" => ReadMethod::Columnar,
+            "jsonl" | "ndjson" => ReadMethod::JsonLines,
+            kind if bytes::WORKBOOKS.contains(&kind) => ReadMethod::Workbook,
+            _ => ReadMethod::Delimited,
         }
     }
 }
@@ -72,24 +72,24 @@ pub(super) fn read<'g>(
     new: &dyn Fn() -> TableAssembler<'g>,
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
-    let kinds: Vec<Kind> = request.files.iter().map(Kind::of).collect();
-    if let Some(at) = kinds.iter().position(|kind| !matches!(kind, Kind::JsonLines | Kind::Columnar))
+    let kinds: Vec<ReadMethod> = request.files.iter().map(ReadMethod::of).collect();
+    if let Some(at) = kinds.iter().position(|kind| !matches!(kind, ReadMethod::JsonLines | ReadMethod::Columnar))
         && let Some(rows_of) = request.rows_of
     {
         let message = format!("`{rows_of}` cannot be a list in {}", request.files[at].name());
         let help = "`rows_of` is for lists in JSON Lines, Parquet and Arrow files";
         return Err(LoadError::from(Diagnostic::general(Problem::Model, message).help(help)).into());
     }
-    if kinds.iter().all(|kind| *kind == Kind::Columnar) {
+    if kinds.iter().all(|kind| *kind == ReadMethod::Columnar) {
         return columnar::read(request, new(), observer);
     }
     let mut texts = Texts::default();
-    let runs: Vec<&[Wanted<'_>]> = request.files.chunk_by(|a, b| Kind::of(a) == Kind::of(b)).collect();
+    let runs: Vec<&[FileToRead<'_>]> = request.files.chunk_by(|a, b| ReadMethod::of(a) == ReadMethod::of(b)).collect();
     for files in runs {
         texts.add(request, files)?;
     }
     let Texts { inputs, types, bad, mut notes } = texts;
-    let is_made = inputs.iter().any(Input::is_made);
+    let is_made = inputs.iter().any(TextInput::is_made);
     // An empty text is null where the model says so, and in what is made here also what the source calls null.
     let with_null = |fields: &[String]| [fields, &[jsonl::NULL.to_string()]].concat();
     let missing = with_null(request.missing);
@@ -117,7 +117,7 @@ fn of_texts(request: &Request<'_>, mut types: HashMap<String, Type>) -> HashMap<
 /// Files as delimited text, in their order.
 #[derive(Default)]
 struct Texts {
-    inputs: Vec<Input>,
+    inputs: Vec<TextInput>,
     /// What is known of the types of their columns, by name in the model.
     types: HashMap<String, Type>,
     /// Rows that cannot be text, with their partition.
@@ -128,19 +128,19 @@ struct Texts {
 
 impl Texts {
     /// Adds files of one kind.
-    fn add(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
-        match files.first().map(Kind::of) {
+    fn add(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
+        match files.first().map(ReadMethod::of) {
             None => Ok(()),
-            Some(Kind::Delimited) => {
-                let input = |f: &Wanted<'_>| Input::file(path(request, f), f.name(), request.dialect);
+            Some(ReadMethod::Delimited) => {
+                let input = |f: &FileToRead<'_>| TextInput::file(path(request, f), f.name(), request.dialect);
                 self.inputs.extend(files.iter().map(input));
                 Ok(())
             }
-            Some(Kind::JsonLines) => self.add_json_lines(request, files),
-            Some(Kind::Columnar) => self.add_columnar(request, files),
-            Some(Kind::Workbook) => self.add_workbooks(request, files),
-            Some(Kind::Sqlite) => self.add_sqlite(request, files),
-            Some(Kind::Server) => self.add_server(request, files),
+            Some(ReadMethod::JsonLines) => self.add_json_lines(request, files),
+            Some(ReadMethod::Columnar) => self.add_columnar(request, files),
+            Some(ReadMethod::Workbook) => self.add_workbooks(request, files),
+            Some(ReadMethod::Sqlite) => self.add_sqlite(request, files),
+            Some(ReadMethod::Server) => self.add_server(request, files),
         }
     }
 
@@ -156,15 +156,15 @@ impl Texts {
         }
     }
 
-    fn add_json_lines(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
-        let look = |f: &Wanted<'_>| {
+    fn add_json_lines(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
+        let look = |f: &FileToRead<'_>| {
             let path = path(request, f);
             let text = opened(&path, &request.dialect, &Arc::default())?;
             jsonl::look(&f.name(), text, request.rows_of).map_err(|e| bytes::problem(&path, &e))
         };
         let seen = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
         let columns = jsonl::together(&seen);
-        let name = files.first().map(Wanted::name).unwrap_or_default();
+        let name = files.first().map(FileToRead::name).unwrap_or_default();
         if columns.is_empty() {
             let (message, help) = match request.rows_of {
                 Some(rows_of) => {
@@ -194,7 +194,7 @@ impl Texts {
                 let (columns, rows_of) = (columns.clone(), rows_of.clone());
                 Ok(pipe(move |to| jsonl::write(text, &columns, rows_of.as_ref(), to)))
             };
-            self.inputs.push(Input::made(make, f.name()));
+            self.inputs.push(TextInput::made(make, f.name()));
             let mut bad = BadRows::default();
             seen.bad.into_iter().for_each(|line| bad.add(|| line));
             self.bad.push((f.partition, bad));
@@ -202,7 +202,7 @@ impl Texts {
         Ok(())
     }
 
-    fn add_columnar(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+    fn add_columnar(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
         for f in files {
             let path = path(request, f);
             let columns = columnar::look(&path, &f.name(), request)?;
@@ -214,20 +214,20 @@ impl Texts {
                 let (path, columns, rows_of) = (path.clone(), columns.clone(), rows_of.clone());
                 Ok(pipe(move |to| columnar::write(&path, &columns, rows_of.as_ref(), to)))
             };
-            self.inputs.push(Input::made(make, f.name()));
+            self.inputs.push(TextInput::made(make, f.name()));
         }
         Ok(())
     }
 
     #[cfg(feature = "workbook")]
-    fn add_workbooks(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
-        let wanted = workbook::Wanted::of(request.workbook).map_err(|message| {
+    fn add_workbooks(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
+        let wanted = workbook::SheetRange::of(request.workbook).map_err(|message| {
             let path = format!("table.{}.workbook.range: {message}", request.table);
             LoadError::from(Diagnostic::general(Problem::Model, path).help("write such as `B3:F200`, `B3:F` or `B3`"))
         })?;
         let own = request.own_missing.values().flatten();
         let missing: HashSet<&str> = request.missing.iter().chain(own).map(String::as_str).collect();
-        let look = |f: &Wanted<'_>| workbook::look(&path(request, f), &wanted, |text| missing.contains(text));
+        let look = |f: &FileToRead<'_>| workbook::look(&path(request, f), &wanted, |text| missing.contains(text));
         let sheets = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
         for (f, sheet) in files.iter().zip(sheets) {
             let types: Vec<(String, Option<Type>)> =
@@ -238,18 +238,18 @@ impl Texts {
                 let (path, wanted, sheet) = (path.clone(), wanted.clone(), sheet.clone());
                 Ok(pipe(move |to| workbook::write(&path, &wanted, &sheet, to)))
             };
-            self.inputs.push(Input::made(make, f.name()));
+            self.inputs.push(TextInput::made(make, f.name()));
         }
         Ok(())
     }
 
     #[cfg(not(feature = "workbook"))]
-    fn add_workbooks(&mut self, _: &Request<'_>, _: &[Wanted<'_>]) -> Result<(), LoadError> {
+    fn add_workbooks(&mut self, _: &Request<'_>, _: &[FileToRead<'_>]) -> Result<(), LoadError> {
         let problem = Diagnostic::general(Problem::Unsupported, "this library was built without workbooks");
         Err(problem.help("build it with the feature `workbook`").into())
     }
 
-    fn add_sqlite(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+    fn add_sqlite(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
         for f in files {
             let wanted = sqlite::parse(f.source)?;
             let path = request.folder.join(&wanted.place);
@@ -260,13 +260,13 @@ impl Texts {
                 let (path, query) = (path.clone(), query.clone());
                 Ok(pipe(move |to| sqlite::write(&path, &query, to)))
             };
-            self.inputs.push(Input::made(make, wanted.place.clone()));
+            self.inputs.push(TextInput::made(make, wanted.place.clone()));
         }
         Ok(())
     }
 
     #[cfg(feature = "postgres")]
-    fn add_server(&mut self, request: &Request<'_>, files: &[Wanted<'_>]) -> Result<(), LoadError> {
+    fn add_server(&mut self, request: &Request<'_>, files: &[FileToRead<'_>]) -> Result<(), LoadError> {
         let mut seen: HashMap<&str, ()> = HashMap::new();
         for f in files {
             let wanted = postgres::parse(f.source)?;
@@ -277,21 +277,21 @@ impl Texts {
             let make = move |taken: &Arc<AtomicU64>| {
                 let (place, query) = (place.clone(), query.clone());
                 let rows = pipe(move |to| postgres::copy(&place, &query, to));
-                Ok(Box::new(Counted { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
+                Ok(Box::new(CountedReader { inner: rows, taken: taken.clone() }) as Box<dyn Read + Send>)
             };
-            self.inputs.push(Input::made(make, wanted.place));
+            self.inputs.push(TextInput::made(make, wanted.place));
         }
         Ok(())
     }
 
     #[cfg(not(feature = "postgres"))]
-    fn add_server(&mut self, _: &Request<'_>, _: &[Wanted<'_>]) -> Result<(), LoadError> {
+    fn add_server(&mut self, _: &Request<'_>, _: &[FileToRead<'_>]) -> Result<(), LoadError> {
         let problem = Diagnostic::general(Problem::Unsupported, "this library was built without PostgreSQL");
         Err(problem.help("build it with the feature `postgres`").into())
     }
 }
 
-fn path(request: &Request<'_>, file: &Wanted<'_>) -> std::path::PathBuf {
+fn path(request: &Request<'_>, file: &FileToRead<'_>) -> std::path::PathBuf {
     request.folder.join(&file.stamp.path)
 }
 

@@ -22,7 +22,7 @@ use crate::value::{Type, Vector, VectorBuilder};
 const BATCH: usize = 4096;
 
 /// A column with its name and where it comes from.
-pub(super) type Named = (String, RawColumn, Computed);
+pub(super) type ComputedColumnSource = (String, RawColumn, Computed);
 
 /// A calculated column that needs nothing but its own row.
 pub(super) struct OwnColumn<'a> {
@@ -38,7 +38,7 @@ pub(super) type NamesCheck<'a> = dyn Fn(&[&str]) -> Result<(), LoadError> + Sync
 pub(super) struct RowTransform<'a> {
     pub(super) table: &'a str,
     pub(super) columns: Vec<OwnColumn<'a>>,
-    pub(super) filter: Option<Filter>,
+    pub(super) filter: Option<RowFilter>,
     /// Columns that are left out once everything is computed.
     pub(super) left_out: Vec<&'a str>,
     /// The columns that relationships and keys need: they are looked up, not added up.
@@ -53,17 +53,17 @@ pub(super) struct RowTransform<'a> {
 }
 
 /// The condition of a table's `where`.
-pub(super) struct Filter {
+pub(super) struct RowFilter {
     source: Arc<Source>,
     tree: ast::Expr,
 }
 
-impl Filter {
-    pub(super) fn parse(document: &Document, table: &str, text: &str) -> Result<Filter, LoadError> {
+impl RowFilter {
+    pub(super) fn parse(document: &Document, table: &str, text: &str) -> Result<RowFilter, LoadError> {
         let source = document.formula(format!("where of table {table}"), &format!("table.{table}.where"), text);
         let (tree, mut problems) = parser::formula(&source);
         problems.extend(beyond_the_row(&source, table, &tree));
-        if problems.is_empty() { Ok(Filter { source, tree }) } else { Err(LoadError::Problems(problems)) }
+        if problems.is_empty() { Ok(RowFilter { source, tree }) } else { Err(LoadError::Problems(problems)) }
     }
 }
 
@@ -88,7 +88,7 @@ fn beyond_the_row(source: &Arc<Source>, table: &str, tree: &ast::Expr) -> Vec<Di
 
 /// Rows with everything computed.
 pub(super) struct Finished {
-    pub(super) columns: Vec<Named>,
+    pub(super) columns: Vec<ComputedColumnSource>,
     /// Rows that the filter left out.
     pub(super) filtered: u64,
 }
@@ -137,7 +137,7 @@ impl RowTransform<'_> {
 /// Some rows of a table.
 struct SomeRows<'a> {
     table: &'a str,
-    columns: Vec<Named>,
+    columns: Vec<ComputedColumnSource>,
 }
 
 impl SomeRows<'_> {
@@ -196,7 +196,7 @@ impl SomeRows<'_> {
         Ok(builder.finish())
     }
 
-    fn narrow(&mut self, filter: &Filter, settings: &Settings) -> Result<(), Failure> {
+    fn narrow(&mut self, filter: &RowFilter, settings: &Settings) -> Result<(), Failure> {
         let (expr, problems) = check::row_filter(&self.schema(), settings, &filter.source, TableId(0), &filter.tree);
         let Some(expr) = expr else {
             return Err(LoadError::Problems(problems).into());
@@ -211,7 +211,7 @@ impl SomeRows<'_> {
 }
 
 struct RowLeaves<'a> {
-    columns: &'a [Named],
+    columns: &'a [ComputedColumnSource],
     rows: &'a [u32],
 }
 

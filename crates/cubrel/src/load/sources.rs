@@ -201,7 +201,7 @@ fn hash(source: &str, path: &Path) -> Option<u64> {
 
 /// What tells that a file is still the one it was, whatever length and time it bears.
 #[derive(Debug, PartialEq, Eq)]
-pub struct Identity {
+pub struct FileIdentity {
     stamp: FileStamp,
     /// When something about it was changed last, which nobody can set, in nanoseconds since 1970.
     changed: i128,
@@ -216,7 +216,11 @@ pub struct Identity {
 ///
 /// # Errors
 /// When there is none, or when they cannot be looked at.
-pub fn identities(folder: &Path, sources: &[String], before: Option<&[Identity]>) -> Result<Vec<Identity>, LoadError> {
+pub fn identities(
+    folder: &Path,
+    sources: &[String],
+    before: Option<&[FileIdentity]>,
+) -> Result<Vec<FileIdentity>, LoadError> {
     let mut all: Vec<(&str, FileStamp)> = Vec::new();
     for source in sources.iter().filter(|source| !is_server(source)) {
         all.extend(files(folder, source)?.into_iter().map(|file| (source.as_str(), file)));
@@ -231,7 +235,7 @@ pub fn identities(folder: &Path, sources: &[String], before: Option<&[Identity]>
             None => is_young(u64::try_from(changed).unwrap_or(0)) || is_young(stamp.modified),
         };
         let hash = look.then(|| hash(source, &path)).flatten();
-        Ok(Identity { stamp, changed, device, number, hash })
+        Ok(FileIdentity { stamp, changed, device, number, hash })
     };
     all.into_par_iter().enumerate().map(identity).collect()
 }

@@ -129,7 +129,7 @@ impl Staging {
         way: &FieldParser<'_>,
     ) -> Vec<usize> {
         let before = self.len();
-        let mut marks = Marks { before, after: before + fields.len(), valid: &mut self.valid, misfits: Vec::new() };
+        let mut marks = FlawMarks { before, after: before + fields.len(), valid: &mut self.valid, misfits: Vec::new() };
         if let Some(valid) = marks.valid {
             valid.resize(marks.after, true);
         }
@@ -203,7 +203,7 @@ impl Staging {
         }
     }
 
-    /// Marks which of so many values to come are null.
+    /// FlawMarks which of so many values to come are null.
     fn mark_nulls(&mut self, count: usize, is_null: Option<&impl Fn(usize) -> bool>) {
         let before = self.len();
         if let Some(is_null) = is_null {
@@ -260,7 +260,7 @@ impl Staging {
 }
 
 /// Which of some values that are being taken are null, or are not of the type.
-struct Marks<'a> {
+struct FlawMarks<'a> {
     /// Values of the column before and after.
     before: usize,
     after: usize,
@@ -268,7 +268,7 @@ struct Marks<'a> {
     misfits: Vec<usize>,
 }
 
-impl Marks<'_> {
+impl FlawMarks<'_> {
     fn take<'f, T: Default>(
         &mut self,
         to: &mut Vec<T>,

@@ -9,14 +9,14 @@ use std::time::Instant;
 use rayon::prelude::*;
 
 use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
-use super::csv::{Request, Wanted};
+use super::csv::{FileToRead, Request};
 use super::doubles;
 use super::failure::Failure;
 use super::fingerprint::fingerprint;
 use super::partitions::{self, Group};
 use super::read;
 use super::report::HOW_TO_SAY_ENCODING;
-use super::row_transform::{Filter, OwnColumn, RowTransform};
+use super::row_transform::{OwnColumn, RowFilter, RowTransform};
 use super::settings::{ReadSettings, declared_type, source_name};
 use super::sources::{self, FileStamp};
 use super::{LoadError, Observer, TableReport};
@@ -28,7 +28,7 @@ use crate::model::dependencies::{Formulas, ParsedFormula};
 use crate::model::document::Document;
 use crate::model::file::{ModelFile, TableSection};
 use crate::model::paths::column_path;
-use crate::store::encode::Use;
+use crate::store::encode::NumberUse;
 use crate::store::{Column, RawColumn, Segment};
 use crate::value::{Type, Value, date, units};
 
@@ -187,10 +187,10 @@ impl Loader<'_> {
         groups: &[Group],
         before: Option<&LoadedTable>,
     ) -> Result<EncodedTable, LoadError> {
-        let mut files: Vec<Wanted<'_>> = Vec::new();
+        let mut files: Vec<FileToRead<'_>> = Vec::new();
         for (partition, group) in groups.iter().enumerate().filter(|(_, g)| g.kept.is_none()) {
             let (source, period) = (section.sources()[group.source].as_str(), group.period);
-            files.extend(group.files.iter().map(|stamp| Wanted { partition, source, stamp, period }));
+            files.extend(group.files.iter().map(|stamp| FileToRead { partition, source, stamp, period }));
         }
         if files.is_empty() {
             return Ok(EncodedTable::default());
@@ -255,7 +255,7 @@ impl Loader<'_> {
         Ok(RowTransform {
             table: name,
             columns: self.formulas.while_loading(name).map(column).collect::<Result<_, LoadError>>()?,
-            filter: section.filter.as_deref().map(|text| Filter::parse(self.document, name, text)).transpose()?,
+            filter: section.filter.as_deref().map(|text| RowFilter::parse(self.document, name, text)).transpose()?,
             keys: keys_of(&self.document.file, name),
             order: &section.order,
             left_out: section.column.iter().filter(|(_, c)| c.keep == Some(false)).map(|(n, _)| n.as_str()).collect(),
@@ -329,7 +329,7 @@ impl Loader<'_> {
     pub fn with_keys(&self, table: LoadedTable) -> LoadedTable {
         let keys = keys_of(&self.document.file, &table.name);
         let coded = |c: LoadedColumn| match keys.contains(&c.name) {
-            true => LoadedColumn { data: Arc::new(c.data.used_as(Use::of(c.data.ty(), true))), ..c },
+            true => LoadedColumn { data: Arc::new(c.data.used_as(NumberUse::of(c.data.ty(), true))), ..c },
             false => c,
         };
         LoadedTable { columns: table.columns.into_par_iter().map(coded).collect(), ..table }

@@ -16,7 +16,7 @@ use crate::model::file::WorkbookSection;
 
 /// Which cells of a workbook are read.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Wanted {
+pub struct SheetRange {
     sheet: Option<String>,
     range: CellRange,
 }
@@ -59,18 +59,18 @@ fn corner(text: &str) -> Option<(Option<u32>, Option<u32>)> {
     (is_some && (column.is_some() || letters.is_empty())).then_some((column, row))
 }
 
-impl Wanted {
+impl SheetRange {
     /// What a model says of it.
     ///
     /// # Errors
     /// When the range is none.
-    pub fn of(section: Option<&WorkbookSection>) -> Result<Wanted, String> {
-        let Some(section) = section else { return Ok(Wanted::default()) };
+    pub fn of(section: Option<&WorkbookSection>) -> Result<SheetRange, String> {
+        let Some(section) = section else { return Ok(SheetRange::default()) };
         let range = match &section.range {
             None => CellRange::default(),
             Some(text) => CellRange::parse(text).ok_or_else(|| format!("`{text}` is not a range of cells"))?,
         };
-        Ok(Wanted { sheet: section.sheet.clone(), range })
+        Ok(SheetRange { sheet: section.sheet.clone(), range })
     }
 }
 
@@ -122,12 +122,12 @@ impl Book {
     }
 
     /// Visits the rows of a sheet that have anything in the cells that are wanted, from top to bottom.
-    fn each_row(&mut self, sheet: &str, range: CellRange, visit: &mut Visit<'_>) -> Result<(), Stopped> {
+    fn each_row(&mut self, sheet: &str, range: CellRange, visit: &mut VisitRow<'_>) -> Result<(), Stopped> {
         let wrong = |why: String| Stopped::Unreadable(why);
         let table = match self {
             Book::Xlsx(book) => {
                 let mut cells = book.worksheet_cells_reader(sheet).map_err(|e| wrong(e.to_string()))?;
-                let mut row = Row::new(range);
+                let mut row = SheetRow::new(range);
                 while let Some(cell) = cells.next_cell().map_err(|e| wrong(e.to_string()))? {
                     let (line, column) = cell.get_position();
                     row.add(line, column, owned(cell.get_value()), visit)?;
@@ -138,7 +138,7 @@ impl Book {
             Book::Xls(book) => book.worksheet_range(sheet).map_err(|e| wrong(e.to_string()))?,
         };
         let (top, left) = table.start().unwrap_or_default();
-        let mut row = Row::new(range);
+        let mut row = SheetRow::new(range);
         for (line, column, value) in table.used_cells() {
             row.add(top + line as u32, left + column as u32, value.clone(), visit)?;
         }
@@ -147,7 +147,7 @@ impl Book {
 }
 
 /// What is done with a row: its number, and its cells by column.
-type Visit<'v> = dyn FnMut(u32, &[(u32, Data)]) -> io::Result<()> + 'v;
+type VisitRow<'v> = dyn FnMut(u32, &[(u32, Data)]) -> io::Result<()> + 'v;
 
 /// Why rows were not visited to the end.
 enum Stopped {
@@ -162,18 +162,18 @@ impl From<io::Error> for Stopped {
 }
 
 /// The cells of a row, as they come.
-struct Row {
+struct SheetRow {
     range: CellRange,
     line: u32,
     cells: Vec<(u32, Data)>,
 }
 
-impl Row {
-    fn new(range: CellRange) -> Row {
-        Row { range, line: 0, cells: Vec::new() }
+impl SheetRow {
+    fn new(range: CellRange) -> SheetRow {
+        SheetRow { range, line: 0, cells: Vec::new() }
     }
 
-    fn add(&mut self, line: u32, column: u32, value: Data, visit: &mut Visit<'_>) -> io::Result<()> {
+    fn add(&mut self, line: u32, column: u32, value: Data, visit: &mut VisitRow<'_>) -> io::Result<()> {
         if line != self.line {
             self.end(visit)?;
             self.line = line;
@@ -185,7 +185,7 @@ impl Row {
         Ok(())
     }
 
-    fn end(&mut self, visit: &mut Visit<'_>) -> io::Result<()> {
+    fn end(&mut self, visit: &mut VisitRow<'_>) -> io::Result<()> {
         if !self.cells.is_empty() {
             self.cells.sort_by_key(|(column, _)| *column);
             visit(self.line, &self.cells)?;
@@ -236,7 +236,7 @@ pub fn sheets(path: &Path) -> Result<Vec<String>, LoadError> {
     guarded(path, || "the list of sheets".into(), || Ok(Book::open(path)?.sheets()))
 }
 
-fn visited(path: &Path, wanted: &Wanted, visit: &mut Visit<'_>) -> Result<(), LoadError> {
+fn visited(path: &Path, wanted: &SheetRange, visit: &mut VisitRow<'_>) -> Result<(), LoadError> {
     let part = || wanted.sheet.as_ref().map_or("the first sheet".to_string(), |s| format!("sheet `{s}`"));
     let work = || {
         let mut book = Book::open(path)?;
@@ -254,7 +254,7 @@ fn visited(path: &Path, wanted: &Wanted, visit: &mut Visit<'_>) -> Result<(), Lo
 ///
 /// # Errors
 /// When it cannot be read, has no such sheet, or nothing stands there.
-pub fn look(path: &Path, wanted: &Wanted, is_missing: impl Fn(&str) -> bool) -> Result<SheetColumns, LoadError> {
+pub fn look(path: &Path, wanted: &SheetRange, is_missing: impl Fn(&str) -> bool) -> Result<SheetColumns, LoadError> {
     let mut by_place: std::collections::BTreeMap<u32, SheetColumn> = Default::default();
     let mut header = None;
     visited(path, wanted, &mut |line, cells| {
@@ -282,7 +282,7 @@ pub fn look(path: &Path, wanted: &Wanted, is_missing: impl Fn(&str) -> bool) -> 
 ///
 /// # Errors
 /// When they cannot be read or written.
-pub fn write(path: &Path, wanted: &Wanted, sheet: &SheetColumns, to: impl Write) -> io::Result<()> {
+pub fn write(path: &Path, wanted: &SheetRange, sheet: &SheetColumns, to: impl Write) -> io::Result<()> {
     let mut writer = csv::Writer::from_writer(to);
     writer.write_record(sheet.columns.iter().map(|c| &c.name))?;
     let mut header = None;
@@ -311,7 +311,7 @@ pub fn write(path: &Path, wanted: &Wanted, sheet: &SheetColumns, to: impl Write)
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn header_row(path: &Path, wanted: &Wanted) -> Result<Option<u32>, LoadError> {
+pub fn header_row(path: &Path, wanted: &SheetRange) -> Result<Option<u32>, LoadError> {
     const LOOKED_AT: usize = 24;
     let mut widths: Vec<(u32, usize)> = Vec::new();
     visited(path, wanted, &mut |line, cells| {

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::calendar;
-use super::dependencies::{Formulas, Node};
+use super::dependencies::{FormulaNode, Formulas};
 use super::document::Document;
 use super::file::TableSection;
 use super::paths::column_path;
@@ -492,13 +492,13 @@ impl Definer<'_> {
     /// Checks all formulas in the order in which they need each other.
     fn formulas(&mut self, formulas: &Formulas, settings: &Settings, queries: QueryColumns<'_>) {
         for node in &formulas.order {
-            if let (Node::Table(name), Some(query)) = (node, formulas.queries.get(node)) {
+            if let (FormulaNode::Table(name), Some(query)) = (node, formulas.queries.get(node)) {
                 self.query_table(name, &query.source, settings, queries, formulas);
                 continue;
             }
             let parsed = &formulas.parsed[node];
             match node {
-                Node::Measure(name) => {
+                FormulaNode::Measure(name) => {
                     let Some(id) = self.schema.find_measure(name) else {
                         continue;
                     };
@@ -515,8 +515,8 @@ impl Definer<'_> {
                         problems.iter().find(|p| p.severity == Severity::Error).map(|p| Arc::new(p.clone()));
                     self.take_problems_of_measure(problems);
                 }
-                Node::Table(_) => {}
-                Node::Column(table, column) => {
+                FormulaNode::Table(_) => {}
+                FormulaNode::Column(table, column) => {
                     let table_id = self.schema.find_table(table);
                     let Some(id) = table_id.and_then(|t| self.schema.find_column(t, column)) else {
                         continue;

@@ -4,13 +4,14 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::document::Document;
-use crate::formula::ast::{Expr, ExprKind, Query, Target};
+use super::ordering::{Need, Ordered, ordered};
+use crate::formula::ast::{Expr, ExprKind, QueryTree, Target};
 use crate::formula::parser;
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 
 /// A formula of the model.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Node {
+pub enum FormulaNode {
     /// A calculated column, by table and name.
     Column(String, String),
     /// A measure.
@@ -19,11 +20,11 @@ pub enum Node {
     Table(String),
 }
 
-impl Node {
+impl FormulaNode {
     fn show(&self) -> String {
         match self {
-            Node::Column(table, column) => format!("{table}.{column}"),
-            Node::Measure(name) | Node::Table(name) => name.clone(),
+            FormulaNode::Column(table, column) => format!("{table}.{column}"),
+            FormulaNode::Measure(name) | FormulaNode::Table(name) => name.clone(),
         }
     }
 }
@@ -43,7 +44,7 @@ pub struct ParsedQuery {
     /// Its text.
     pub source: Arc<Source>,
     /// Its tree.
-    pub query: Query,
+    pub query: QueryTree,
     /// The columns that it gives, in order: axes, then items.
     pub columns: Vec<String>,
 }
@@ -52,15 +53,15 @@ pub struct ParsedQuery {
 #[derive(Clone, Debug, Default)]
 pub struct Formulas {
     /// The order; formulas in a cycle are left out.
-    pub order: Vec<Node>,
+    pub order: Vec<FormulaNode>,
     /// The trees.
-    pub parsed: HashMap<Node, ParsedFormula>,
+    pub parsed: HashMap<FormulaNode, ParsedFormula>,
     /// The queries whose results are tables.
-    pub queries: HashMap<Node, ParsedQuery>,
+    pub queries: HashMap<FormulaNode, ParsedQuery>,
     /// Tables that are copies of others, and what each is a copy of.
     pub copies: HashMap<String, String>,
     /// Calculated columns that need only their own row.
-    pub own_row: HashSet<Node>,
+    pub own_row: HashSet<FormulaNode>,
     /// Texts that could not be read, and cycles.
     pub problems: Vec<Diagnostic>,
     /// The same of measures: these keep nobody from the rest of the model.
@@ -78,49 +79,50 @@ pub fn formulas(document: &Document) -> Formulas {
             if let Some(text) = &c.formula {
                 let place = format!("table.{table}.column.{column}.formula");
                 let source = document.formula(format!("column {table}.{column}"), &place, text);
-                all.read(Node::Column(table.clone(), column.clone()), source);
+                all.read(FormulaNode::Column(table.clone(), column.clone()), source);
             }
         }
     }
     for (name, measure) in &document.file.measure {
         let place = format!("measure.{name}.formula");
         let source = document.formula(format!("measure {name}"), &place, &measure.formula);
-        all.read(Node::Measure(name.clone()), source);
+        all.read(FormulaNode::Measure(name.clone()), source);
     }
     for (name, section) in &document.file.table {
         if let Some(text) = &section.query {
             all.read_query(document, name, text);
         }
     }
-    let nodes: BTreeSet<Node> = all.parsed.keys().chain(all.queries.keys()).cloned().collect();
-    let mut search = Search::new(all.needs());
-    nodes.iter().for_each(|n| search.visit(n));
-    let Search { order, cycles, too_high, heights, .. } = search;
-    for cycle in cycles {
-        let problem = all.cycle(&cycle);
-        let measures: Option<Vec<&String>> = cycle.iter().map(measure_name).collect();
-        match measures {
-            Some(names) => all.measures_are_wrong(&names, vec![problem]),
-            None => all.problems.push(problem),
-        }
+    let nodes: BTreeSet<FormulaNode> = all.parsed.keys().chain(all.queries.keys()).cloned().collect();
+    let nodes: Vec<FormulaNode> = nodes.into_iter().collect();
+    let needs = all.needs(&nodes);
+    let Ordered { order, cycles } = ordered(&needs);
+    let mut in_cycle = vec![false; nodes.len()];
+    for (first, way) in &cycles {
+        way.iter().for_each(|need| in_cycle[need.of] = true);
+        let members = std::iter::once(*first).chain(way.iter().map(|need| need.of)).take(way.len());
+        all.is_circular(&members.map(|node| nodes[node].clone()).collect::<Vec<_>>());
     }
-    for lowest in &too_high {
-        let problem = all.stands_on_too_many(lowest);
-        let above: Vec<&String> =
-            heights.iter().filter(|(_, h)| **h > MAX_STACKED).filter_map(|(n, _)| measure_name(n)).collect();
-        match measure_name(lowest) {
-            Some(_) => all.measures_are_wrong(&above, vec![problem]),
-            None => all.problems.push(problem),
-        }
-    }
-    all.order = order;
+    let heights = heights(&needs, &order);
+    all.are_too_high(&nodes, &heights);
+    let stands = |node: &usize| !in_cycle[*node] && heights[*node] <= MAX_STACKED;
+    all.order = order.into_iter().filter(stands).map(|node| nodes[node].clone()).collect();
     all.find_own_row(document);
     all
 }
 
-fn measure_name(node: &Node) -> Option<&String> {
+/// How many formulas stand on each other in each, itself included.
+fn heights(needs: &[Vec<Need<()>>], order: &[usize]) -> Vec<usize> {
+    let mut heights = vec![0; needs.len()];
+    for node in order {
+        heights[*node] = 1 + needs[*node].iter().map(|need| heights[need.of]).max().unwrap_or(0);
+    }
+    heights
+}
+
+fn measure_name(node: &FormulaNode) -> Option<&String> {
     match node {
-        Node::Measure(name) => Some(name),
+        FormulaNode::Measure(name) => Some(name),
         _ => None,
     }
 }
@@ -139,7 +141,7 @@ impl Formulas {
         self.of_measures.extend(problems);
     }
 
-    fn read(&mut self, node: Node, source: Arc<Source>) {
+    fn read(&mut self, node: FormulaNode, source: Arc<Source>) {
         let (expr, problems) = parser::formula(&source);
         match measure_name(&node) {
             Some(name) => self.measures_are_wrong(&[name], problems),
@@ -169,20 +171,20 @@ impl Formulas {
         }
         match query_columns(document, &source, &query) {
             Ok(columns) => {
-                self.queries.insert(Node::Table(table.to_string()), ParsedQuery { source, query, columns });
+                self.queries.insert(FormulaNode::Table(table.to_string()), ParsedQuery { source, query, columns });
             }
             Err(problem) => self.problems.push(*problem),
         }
     }
 
     /// What a formula, or a query of a table, needs before it.
-    fn needs_of(&self, node: &Node) -> Vec<Node> {
+    fn needs_of(&self, node: &FormulaNode) -> Vec<FormulaNode> {
         let mut exprs: Vec<&Expr> = self.parsed.get(node).map(|f| &f.expr).into_iter().collect();
         let mut needs = Vec::new();
         let mut need_target = |target: &Target| {
             if let Target::Column(table, column) = target {
-                needs.push(Node::Column(table.text.clone(), column.text.clone()));
-                needs.push(Node::Table(table.text.clone()));
+                needs.push(FormulaNode::Column(table.text.clone(), column.text.clone()));
+                needs.push(FormulaNode::Table(table.text.clone()));
             }
         };
         if let Some(parsed) = self.queries.get(node) {
@@ -192,54 +194,74 @@ impl Formulas {
         exprs.iter().for_each(|e| e.walk_targets(&mut need_target));
         for e in exprs {
             e.walk(&mut |part| needs.extend(Self::may_mean(node, part)));
-            e.walk_tables(&mut |name| needs.push(Node::Table(name.text.clone())));
+            e.walk_tables(&mut |name| needs.push(FormulaNode::Table(name.text.clone())));
         }
-        if let Node::Column(table, _) = node {
-            needs.push(Node::Table(table.clone()));
+        if let FormulaNode::Column(table, _) = node {
+            needs.push(FormulaNode::Table(table.clone()));
         }
         // A query that names its own table is a cycle; a column may share its name with others.
-        let is_table = matches!(node, Node::Table(_));
-        let mut needs: Vec<Node> = needs.into_iter().map(|n| self.made_as(n)).collect();
+        let is_table = matches!(node, FormulaNode::Table(_));
+        let mut needs: Vec<FormulaNode> = needs.into_iter().map(|n| self.made_as(n)).collect();
         needs.retain(|n| (n != node || is_table) && (self.parsed.contains_key(n) || self.queries.contains_key(n)));
         needs
     }
 
     /// What makes something: what a copy shares is made for the first table.
-    fn made_as(&self, node: Node) -> Node {
+    fn made_as(&self, node: FormulaNode) -> FormulaNode {
         let is_made = self.parsed.contains_key(&node) || self.queries.contains_key(&node);
         match &node {
-            Node::Column(table, column) if !is_made => match self.copies.get(table) {
-                Some(first) => Node::Column(first.clone(), column.clone()),
+            FormulaNode::Column(table, column) if !is_made => match self.copies.get(table) {
+                Some(first) => FormulaNode::Column(first.clone(), column.clone()),
                 None => node,
             },
-            Node::Table(table) if !is_made => self.copies.get(table).map_or(node.clone(), |f| Node::Table(f.clone())),
+            FormulaNode::Table(table) if !is_made => {
+                self.copies.get(table).map_or(node.clone(), |f| FormulaNode::Table(f.clone()))
+            }
             _ => node,
         }
     }
 
-    fn needs(&self) -> HashMap<Node, Vec<Node>> {
-        self.parsed
-            .keys()
-            .chain(self.queries.keys())
-            .map(|node| {
-                let mut needs = self.needs_of(node);
-                if self.refers_to_itself(node) {
-                    needs.push(node.clone());
-                }
-                needs.sort();
-                needs.dedup();
-                (node.clone(), needs)
-            })
-            .collect()
+    /// What each of some formulas needs, in order.
+    fn needs(&self, nodes: &[FormulaNode]) -> Vec<Vec<Need<()>>> {
+        let number: HashMap<&FormulaNode, usize> = nodes.iter().enumerate().map(|(i, node)| (node, i)).collect();
+        let of = |node: &FormulaNode| {
+            let own = Some(node.clone()).filter(|node| self.refers_to_itself(node));
+            let needs: BTreeSet<FormulaNode> = self.needs_of(node).into_iter().chain(own).collect();
+            needs.iter().filter_map(|need| Some(Need { of: *number.get(need)?, why: () })).collect()
+        };
+        nodes.iter().map(of).collect()
+    }
+
+    /// Tells of formulas that need each other.
+    fn is_circular(&mut self, cycle: &[FormulaNode]) {
+        let problem = self.cycle(cycle);
+        match cycle.iter().map(measure_name).collect::<Option<Vec<&String>>>() {
+            Some(names) => self.measures_are_wrong(&names, vec![problem]),
+            None => self.problems.push(problem),
+        }
+    }
+
+    /// Tells of formulas that stand on too many others, by the lowest of them.
+    fn are_too_high(&mut self, nodes: &[FormulaNode], heights: &[usize]) {
+        let with_height = || nodes.iter().zip(heights);
+        let above: Vec<&String> =
+            with_height().filter(|(_, h)| **h > MAX_STACKED).filter_map(|(node, _)| measure_name(node)).collect();
+        for (lowest, _) in with_height().filter(|(_, h)| **h == MAX_STACKED + 1) {
+            let problem = self.stands_on_too_many(lowest);
+            match measure_name(lowest) {
+                Some(_) => self.measures_are_wrong(&above, vec![problem]),
+                None => self.problems.push(problem),
+            }
+        }
     }
 
     /// Everything that a formula names, columns of sources included.
-    pub fn mentions(&self, node: &Node) -> Vec<Node> {
+    pub fn mentions(&self, node: &FormulaNode) -> Vec<FormulaNode> {
         let mut exprs: Vec<&Expr> = self.parsed.get(node).map(|f| &f.expr).into_iter().collect();
         let mut found = Vec::new();
         let mut find_target = |target: &Target| {
             if let Target::Column(table, column) = target {
-                found.push(Node::Column(table.text.clone(), column.text.clone()));
+                found.push(FormulaNode::Column(table.text.clone(), column.text.clone()));
             }
         };
         if let Some(parsed) = self.queries.get(node) {
@@ -249,10 +271,12 @@ impl Formulas {
         exprs.iter().for_each(|e| e.walk_targets(&mut find_target));
         exprs.iter().for_each(|e| e.walk(&mut |part| found.extend(Self::may_mean(node, part))));
         // What is on a table that a query works out comes from the query.
-        let tables: Vec<Node> = found
+        let tables: Vec<FormulaNode> = found
             .iter()
             .filter_map(|n| match n {
-                Node::Column(table, _) => Some(Node::Table(table.clone())).filter(|t| self.queries.contains_key(t)),
+                FormulaNode::Column(table, _) => {
+                    Some(FormulaNode::Table(table.clone())).filter(|t| self.queries.contains_key(t))
+                }
                 _ => None,
             })
             .collect();
@@ -260,7 +284,7 @@ impl Formulas {
         found
     }
 
-    fn refers_to_itself(&self, node: &Node) -> bool {
+    fn refers_to_itself(&self, node: &FormulaNode) -> bool {
         let mut found = false;
         if let Some(formula) = self.parsed.get(node) {
             formula.expr.walk(&mut |e| found |= Self::may_mean(node, e).contains(node));
@@ -268,20 +292,22 @@ impl Formulas {
         found
     }
 
-    fn may_mean(from: &Node, e: &Expr) -> Vec<Node> {
+    fn may_mean(from: &FormulaNode, e: &Expr) -> Vec<FormulaNode> {
         match (&e.kind, from) {
-            (ExprKind::Name(name), Node::Column(table, _)) => {
-                vec![Node::Column(table.clone(), name.text.clone()), Node::Measure(name.text.clone())]
+            (ExprKind::Name(name), FormulaNode::Column(table, _)) => {
+                vec![FormulaNode::Column(table.clone(), name.text.clone()), FormulaNode::Measure(name.text.clone())]
             }
-            (ExprKind::Name(name), Node::Measure(_) | Node::Table(_)) => vec![Node::Measure(name.text.clone())],
+            (ExprKind::Name(name), FormulaNode::Measure(_) | FormulaNode::Table(_)) => {
+                vec![FormulaNode::Measure(name.text.clone())]
+            }
             (ExprKind::Column(table, column), _) => {
-                vec![Node::Column(table.text.clone(), column.text.clone())]
+                vec![FormulaNode::Column(table.text.clone(), column.text.clone())]
             }
             _ => Vec::new(),
         }
     }
 
-    fn stands_on_too_many(&self, node: &Node) -> Diagnostic {
+    fn stands_on_too_many(&self, node: &FormulaNode) -> Diagnostic {
         let message = format!("`{}` is more than {MAX_STACKED} formulas deep: each names the next", node.show());
         let problem = match self.parsed.get(node) {
             Some(formula) => Diagnostic::error(Problem::Model, &formula.source, formula.expr.span, message),
@@ -290,8 +316,8 @@ impl Formulas {
         problem.help("write some of them out, so that fewer name each other in a row")
     }
 
-    fn cycle(&self, cycle: &[Node]) -> Diagnostic {
-        let names: Vec<String> = cycle.iter().chain(cycle.first()).map(Node::show).collect();
+    fn cycle(&self, cycle: &[FormulaNode]) -> Diagnostic {
+        let names: Vec<String> = cycle.iter().chain(cycle.first()).map(FormulaNode::show).collect();
         let message = format!("these formulas need each other: {}", names.join(" → "));
         let problem = match (self.parsed.get(&cycle[0]), self.queries.get(&cycle[0])) {
             (Some(formula), _) => Diagnostic::error(Problem::Cycle, &formula.source, formula.expr.span, message),
@@ -304,10 +330,10 @@ impl Formulas {
     /// Columns whose formula names nothing but columns of their own table that are there while loading.
     fn find_own_row(&mut self, document: &Document) {
         for node in self.order.clone() {
-            let Node::Column(table, _) = &node else {
+            let FormulaNode::Column(table, _) = &node else {
                 continue;
             };
-            let mut own = !self.queries.contains_key(&Node::Table(table.clone()));
+            let mut own = !self.queries.contains_key(&FormulaNode::Table(table.clone()));
             let bound = let_names(&self.parsed[&node].expr);
             self.parsed[&node].expr.walk(&mut |e| {
                 own &= match &e.kind {
@@ -328,14 +354,14 @@ impl Formulas {
 
     /// A column of the source, or a calculated one that is computed while loading.
     fn is_there(&self, table: &str, column: &str) -> bool {
-        let node = self.made_as(Node::Column(table.to_string(), column.to_string()));
+        let node = self.made_as(FormulaNode::Column(table.to_string(), column.to_string()));
         !self.parsed.contains_key(&node) || self.own_row.contains(&node)
     }
 
     /// The columns of a table that are computed while loading, in order.
     pub fn while_loading<'f>(&'f self, table: &'f str) -> impl Iterator<Item = (&'f str, &'f ParsedFormula)> {
         self.order.iter().filter_map(move |node| match node {
-            Node::Column(t, column) if t == table && self.own_row.contains(node) => {
+            FormulaNode::Column(t, column) if t == table && self.own_row.contains(node) => {
                 Some((column.as_str(), &self.parsed[node]))
             }
             _ => None,
@@ -345,7 +371,7 @@ impl Formulas {
 
 /// The names of the columns that a query gives: axes by their column, items by heading or measure; a name that stands
 /// twice gets its table in front.
-fn query_columns(document: &Document, source: &Arc<Source>, query: &Query) -> Result<Vec<String>, Box<Diagnostic>> {
+fn query_columns(document: &Document, source: &Arc<Source>, query: &QueryTree) -> Result<Vec<String>, Box<Diagnostic>> {
     let mut axes: Vec<(String, String)> = Vec::new();
     for target in query.by.iter().chain(&query.split) {
         axes.extend(axis_columns(document, target));
@@ -404,75 +430,5 @@ fn let_names(e: &Expr) -> HashSet<String> {
     names
 }
 
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Mark {
-    Open,
-    Done,
-}
-
 /// How many formulas may stand on each other: what plans and runs them goes down as deep.
 pub const MAX_STACKED: usize = 150;
-
-/// Depth first, so that a formula comes after what it needs; without recursion, because rows of formulas can be long.
-struct Search {
-    needs: HashMap<Node, Vec<Node>>,
-    state: HashMap<Node, Mark>,
-    /// How many formulas stand on each other in each.
-    heights: HashMap<Node, usize>,
-    order: Vec<Node>,
-    cycles: Vec<Vec<Node>>,
-    /// Formulas that stand on too many others, the lowest of them.
-    too_high: Vec<Node>,
-}
-
-impl Search {
-    fn new(needs: HashMap<Node, Vec<Node>>) -> Search {
-        let (state, heights) = (HashMap::new(), HashMap::new());
-        Search { needs, state, heights, order: Vec::new(), cycles: Vec::new(), too_high: Vec::new() }
-    }
-
-    fn visit(&mut self, start: &Node) {
-        // The formulas on the way, each with how many of its needs have been looked at.
-        let mut path: Vec<(Node, usize)> = Vec::new();
-        self.enter(start, &mut path);
-        while let Some((node, looked_at)) = path.last_mut() {
-            let next = self.needs.get(node).and_then(|needs| needs.get(*looked_at)).cloned();
-            *looked_at += 1;
-            match next {
-                Some(need) => self.enter(&need, &mut path),
-                None => {
-                    let (node, _) = path.pop().unwrap_or_else(|| unreachable!("there was a last one"));
-                    self.leave(node);
-                }
-            }
-        }
-    }
-
-    fn enter(&mut self, node: &Node, path: &mut Vec<(Node, usize)>) {
-        match self.state.get(node) {
-            Some(Mark::Done) => {}
-            Some(Mark::Open) => {
-                let start = path.iter().position(|(n, _)| n == node).unwrap_or(0);
-                self.cycles.push(path[start..].iter().map(|(n, _)| n.clone()).collect());
-            }
-            None => {
-                self.state.insert(node.clone(), Mark::Open);
-                path.push((node.clone(), 0));
-            }
-        }
-    }
-
-    fn leave(&mut self, node: Node) {
-        let height = |need: &Node| self.heights.get(need).copied().unwrap_or(0);
-        let height = 1 + self.needs.get(&node).into_iter().flatten().map(height).max().unwrap_or(0);
-        self.heights.insert(node.clone(), height);
-        self.state.insert(node.clone(), Mark::Done);
-        if height == MAX_STACKED + 1 {
-            self.too_high.push(node.clone());
-        }
-        let in_cycle = self.cycles.iter().any(|c| c.contains(&node));
-        if !in_cycle && height <= MAX_STACKED {
-            self.order.push(node);
-        }
-    }
-}

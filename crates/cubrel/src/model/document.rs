@@ -61,9 +61,9 @@ impl Document {
         let source = Source::new(name, text);
         let tree = DeTable::parse(text).map_err(|e| vec![toml_problem(&source, &e)])?;
         let schema = model_schema();
-        let mut walk = Walk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
+        let mut walk = TomlWalk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
         walk.table(tree.get_ref(), &schema, "");
-        let Walk { places, problems, .. } = walk;
+        let TomlWalk { places, problems, .. } = walk;
         if !problems.is_empty() {
             return Err(problems);
         }
@@ -130,14 +130,14 @@ fn stands_twice(source: &Arc<Source>, span: Span) -> Diagnostic {
     Diagnostic::error(Problem::Duplicate, source, span, format!("`{name}` stands twice")).help(help)
 }
 
-struct Walk<'a> {
+struct TomlWalk<'a> {
     source: &'a Arc<Source>,
     root: &'a Json,
     places: HashMap<String, Span>,
     problems: Vec<Diagnostic>,
 }
 
-impl Walk<'_> {
+impl TomlWalk<'_> {
     /// Follows references, and takes the part of a choice that is a value (the other one is null).
     fn resolve<'s>(&'s self, schema: &'s Json) -> &'s Json {
         if let Some(reference) = schema.get("$ref").and_then(Json::as_str) {

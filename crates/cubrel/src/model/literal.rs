@@ -17,18 +17,21 @@ pub(super) fn starts(file: &str, literal: Span, text: &str) -> Option<Vec<(u32, 
         }
         _ => inner,
     };
-    let reader =
-        Reader { escapes: quote.starts_with('"'), decoded: String::with_capacity(text.len()), starts: Vec::new() };
+    let reader = LiteralReader {
+        escapes: quote.starts_with('"'),
+        decoded: String::with_capacity(text.len()),
+        starts: Vec::new(),
+    };
     reader.read(body, literal.start + at as u32).filter(|(decoded, _)| decoded == text).map(|(_, starts)| starts)
 }
 
-struct Reader {
+struct LiteralReader {
     escapes: bool,
     decoded: String,
     starts: Vec<(u32, u32)>,
 }
 
-impl Reader {
+impl LiteralReader {
     fn read(mut self, body: &str, offset: u32) -> Option<(String, Vec<(u32, u32)>)> {
         let mut rest = body;
         self.starts.push((0, offset));

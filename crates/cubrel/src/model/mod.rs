@@ -16,6 +16,7 @@ pub mod file;
 mod literal;
 pub mod mentions;
 mod merge;
+pub mod ordering;
 pub mod parts;
 pub mod paths;
 pub mod roles;

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use super::dependencies::{Formulas, Node};
+use super::dependencies::{FormulaNode, Formulas};
 use super::document::Document;
 use super::paths::column_path;
 use crate::formula::ast;
@@ -76,7 +76,7 @@ pub fn roles(
     formulas: &Formulas,
     settings: &Settings,
 ) -> (Vec<RoleDef>, Vec<Diagnostic>) {
-    let mut reader = Reader { document, schema, settings, problems: Vec::new() };
+    let mut reader = RuleReader { document, schema, settings, problems: Vec::new() };
     let names: Vec<&String> = document.file.role.keys().collect();
     let roles: Vec<RoleDef> = names.into_iter().map(|name| reader.role(name, formulas)).collect();
     let restricting: Vec<&RoleDef> = roles.iter().filter(|r| !r.rows.is_empty()).collect();
@@ -87,14 +87,14 @@ pub fn roles(
     (roles, reader.problems)
 }
 
-struct Reader<'a> {
+struct RuleReader<'a> {
     document: &'a Document,
     schema: &'a Schema,
     settings: &'a Settings,
     problems: Vec<Diagnostic>,
 }
 
-impl Reader<'_> {
+impl RuleReader<'_> {
     fn role(&mut self, name: &str, formulas: &Formulas) -> RoleDef {
         let section = &self.document.file.role[name];
         let mut rows = Vec::new();
@@ -146,13 +146,13 @@ impl Reader<'_> {
 
     /// Columns and measures that are denied, and everything computed from them.
     fn denied(&mut self, role: &str, names: &[String], formulas: &Formulas) -> Denied {
-        let mut denied: HashSet<Node> = HashSet::new();
+        let mut denied: HashSet<FormulaNode> = HashSet::new();
         for (i, name) in names.iter().enumerate() {
             let column = column_path(name).and_then(|(t, c)| {
                 let table = self.schema.find_table(&t)?;
-                self.schema.find_column(table, &c).map(|_| Node::Column(t, c))
+                self.schema.find_column(table, &c).map(|_| FormulaNode::Column(t, c))
             });
-            let measure = self.schema.find_measure(name).map(|_| Node::Measure(name.clone()));
+            let measure = self.schema.find_measure(name).map(|_| FormulaNode::Measure(name.clone()));
             match column.or(measure) {
                 Some(node) => {
                     denied.insert(node);
@@ -169,12 +169,12 @@ impl Reader<'_> {
         let mut result = Denied { readings: self.denied_readings(&denied), ..Denied::default() };
         for node in denied {
             match node {
-                Node::Column(table, column) => {
+                FormulaNode::Column(table, column) => {
                     let id = self.schema.find_table(&table).and_then(|t| self.schema.find_column(t, &column));
                     result.columns.extend(id);
                 }
-                Node::Measure(name) => result.measures.extend(self.schema.find_measure(&name)),
-                Node::Table(name) => {
+                FormulaNode::Measure(name) => result.measures.extend(self.schema.find_measure(&name)),
+                FormulaNode::Table(name) => {
                     if let Some(table) = self.schema.find_table(&name) {
                         let count = self.schema.table(table).columns.len() as u32;
                         result.columns.extend((0..count).map(|index| ColumnId { table, index }));
@@ -186,7 +186,7 @@ impl Reader<'_> {
     }
 
     /// What names something denied is denied, too; so are the columns of copies.
-    fn spread(&self, denied: &mut HashSet<Node>, formulas: &Formulas) {
+    fn spread(&self, denied: &mut HashSet<FormulaNode>, formulas: &Formulas) {
         loop {
             let before = denied.len();
             for node in &formulas.order {
@@ -199,11 +199,11 @@ impl Reader<'_> {
                 let columns: Vec<String> = denied
                     .iter()
                     .filter_map(|n| match n {
-                        Node::Column(table, column) if table == first => Some(column.clone()),
+                        FormulaNode::Column(table, column) if table == first => Some(column.clone()),
                         _ => None,
                     })
                     .collect();
-                denied.extend(columns.into_iter().map(|c| Node::Column(copy.clone(), c)));
+                denied.extend(columns.into_iter().map(|c| FormulaNode::Column(copy.clone(), c)));
             }
             if denied.len() == before {
                 return;
@@ -212,7 +212,7 @@ impl Reader<'_> {
     }
 
     /// Readings of lenses that name something denied.
-    fn denied_readings(&self, denied: &HashSet<Node>) -> HashSet<(usize, String)> {
+    fn denied_readings(&self, denied: &HashSet<FormulaNode>) -> HashSet<(usize, String)> {
         let readings = self.schema.lenses.iter().enumerate().flat_map(|(i, l)| l.readings.iter().map(move |r| (i, r)));
         let names_denied = |expr: &ast::Expr| named_in(expr).iter().any(|node| denied.contains(node));
         readings.filter(|(_, r)| names_denied(&r.expr)).map(|(i, r)| (i, r.name.clone())).collect()
@@ -242,18 +242,18 @@ impl Reader<'_> {
     /// The columns that a measure is computed from.
     fn columns_beneath(&self, measure: &str, formulas: &Formulas, seen: &mut HashSet<String>) -> Vec<ColumnId> {
         let mut found = Vec::new();
-        let Some(parsed) = formulas.parsed.get(&Node::Measure(measure.to_string())) else { return found };
+        let Some(parsed) = formulas.parsed.get(&FormulaNode::Measure(measure.to_string())) else { return found };
         if !seen.insert(measure.to_string()) {
             return found;
         }
         for node in named_in(&parsed.expr) {
             match node {
-                Node::Column(table, column) => {
+                FormulaNode::Column(table, column) => {
                     let id = self.schema.find_table(&table).and_then(|t| self.schema.find_column(t, &column));
                     found.extend(id.filter(|id| !found.contains(id)));
                 }
-                Node::Measure(name) => found.extend(self.columns_beneath(&name, formulas, seen)),
-                Node::Table(_) => {}
+                FormulaNode::Measure(name) => found.extend(self.columns_beneath(&name, formulas, seen)),
+                FormulaNode::Table(_) => {}
             }
         }
         found
@@ -276,7 +276,7 @@ impl Reader<'_> {
         let mut totals: HashSet<ColumnId> = self.columns_over_all_rows();
         // What a formula names comes before it.
         for node in &formulas.order {
-            let Node::Column(table, column) = node else { continue };
+            let FormulaNode::Column(table, column) = node else { continue };
             let Some(own) = self.schema.find_table(table) else { continue };
             let Some(id) = self.schema.find_column(own, column) else { continue };
             let parsed = &formulas.parsed[node];
@@ -345,16 +345,18 @@ impl Reader<'_> {
 }
 
 /// The columns and measures that a formula outside of a table names.
-fn named_in(expr: &ast::Expr) -> Vec<Node> {
+fn named_in(expr: &ast::Expr) -> Vec<FormulaNode> {
     let mut found = Vec::new();
     expr.walk(&mut |e| match &e.kind {
-        ast::ExprKind::Name(name) => found.push(Node::Measure(name.text.clone())),
-        ast::ExprKind::Column(table, column) => found.push(Node::Column(table.text.clone(), column.text.clone())),
+        ast::ExprKind::Name(name) => found.push(FormulaNode::Measure(name.text.clone())),
+        ast::ExprKind::Column(table, column) => {
+            found.push(FormulaNode::Column(table.text.clone(), column.text.clone()))
+        }
         _ => {}
     });
     expr.walk_targets(&mut |target| {
         if let ast::Target::Column(table, column) = target {
-            found.push(Node::Column(table.text.clone(), column.text.clone()));
+            found.push(FormulaNode::Column(table.text.clone(), column.text.clone()));
         }
     });
     found

@@ -31,7 +31,7 @@ pub struct Entry {
 
 /// `[a.b]` or `[[a]]`
 #[derive(Clone, Debug, PartialEq)]
-pub struct Header {
+pub struct TomlHeader {
     /// The keys; elements of lists have their number.
     pub path: Vec<String>,
     /// With its brackets.
@@ -46,7 +46,7 @@ pub struct TomlPlaces {
     /// Entries.
     pub entries: Vec<Entry>,
     /// Headers.
-    pub headers: Vec<Header>,
+    pub headers: Vec<TomlHeader>,
     /// Values that stand by themselves: texts, numbers, dates.
     pub scalars: Vec<Span>,
 }
@@ -60,8 +60,12 @@ impl TomlPlaces {
         // Whoever asks has read the text before.
         let mut unheard = |_: toml_parser::ParseError| {};
         parse_document(&tokens, &mut |event: Event| events.push(event), &mut unheard);
-        let mut reader =
-            Reader { source, found: TomlPlaces::default(), frames: vec![Frame::default()], counts: HashMap::new() };
+        let mut reader = TomlReader {
+            source,
+            found: TomlPlaces::default(),
+            frames: vec![TomlFrame::default()],
+            counts: HashMap::new(),
+        };
         events.iter().for_each(|event| reader.event(event));
         reader.found
     }
@@ -69,7 +73,7 @@ impl TomlPlaces {
 
 /// What values stand in.
 #[derive(Default)]
-struct Frame {
+struct TomlFrame {
     path: Vec<String>,
     /// In a list, the number of the next element.
     element: Option<usize>,
@@ -82,20 +86,20 @@ struct Frame {
     opened: u32,
 }
 
-struct Reader<'t> {
+struct TomlReader<'t> {
     source: toml_parser::Source<'t>,
     found: TomlPlaces,
-    frames: Vec<Frame>,
+    frames: Vec<TomlFrame>,
     /// By path, how many elements a list of tables has so far.
     counts: HashMap<Vec<String>, usize>,
 }
 
-impl Reader<'_> {
+impl TomlReader<'_> {
     fn event(&mut self, event: &Event) {
         let span = Span::new(event.span().start(), event.span().end());
         match event.kind() {
             EventKind::StdTableOpen | EventKind::ArrayTableOpen => {
-                self.frames = vec![Frame { start: span.start, is_header: true, ..Frame::default() }];
+                self.frames = vec![TomlFrame { start: span.start, is_header: true, ..TomlFrame::default() }];
             }
             EventKind::StdTableClose => self.header(span, false),
             EventKind::ArrayTableClose => self.header(span, true),
@@ -115,9 +119,9 @@ impl Reader<'_> {
         }
     }
 
-    fn top(&mut self) -> &mut Frame {
+    fn top(&mut self) -> &mut TomlFrame {
         if self.frames.is_empty() {
-            self.frames.push(Frame::default());
+            self.frames.push(TomlFrame::default());
         }
         let last = self.frames.len() - 1;
         &mut self.frames[last]
@@ -161,14 +165,15 @@ impl Reader<'_> {
             path.push(count.to_string());
             *count += 1;
         }
-        self.found.headers.push(Header { path: path.clone(), span: Span { start: frame.start, end: close.end } });
+        self.found.headers.push(TomlHeader { path: path.clone(), span: Span { start: frame.start, end: close.end } });
         // Entries come after a header.
-        self.frames = vec![Frame { path, ..Frame::default() }];
+        self.frames = vec![TomlFrame { path, ..TomlFrame::default() }];
     }
 
     fn open(&mut self, span: Span, element: Option<usize>) {
         let path = self.inner_path();
-        let frame = Frame { path, element, is_inline: element.is_none(), opened: span.start, ..Frame::default() };
+        let frame =
+            TomlFrame { path, element, is_inline: element.is_none(), opened: span.start, ..TomlFrame::default() };
         self.frames.push(frame);
     }
 

@@ -23,7 +23,7 @@ pub struct Inputs {
 impl Inputs {
     /// Those of an assembly, with the reads that it refers to.
     pub fn of_assembly(schema: &Schema, assembly: &Assembly, reads: &[Read]) -> Inputs {
-        let mut finder = Finder { schema, found: Inputs::default() };
+        let mut finder = InputFinder { schema, found: Inputs::default() };
         walk::assembly(&mut assembly.clone(), &mut finder);
         reads.iter().for_each(|read| finder.of_read(read));
         finder.found
@@ -31,7 +31,7 @@ impl Inputs {
 
     /// Those of a query; its axes are in the order of other columns.
     pub fn of_query(schema: &Schema, plan: &QueryPlan) -> Inputs {
-        let mut finder = Finder { schema, found: Inputs::default() };
+        let mut finder = InputFinder { schema, found: Inputs::default() };
         walk::each(&mut plan.clone(), &mut finder);
         plan.reads().iter().for_each(|read| finder.of_read(read));
         match plan {
@@ -49,12 +49,12 @@ impl Inputs {
     }
 }
 
-struct Finder<'a> {
+struct InputFinder<'a> {
     schema: &'a Schema,
     found: Inputs,
 }
 
-impl Finder<'_> {
+impl InputFinder<'_> {
     fn column(&mut self, column: ColumnId) {
         self.found.columns.insert(column);
         self.found.tables.insert(column.table);
@@ -133,7 +133,7 @@ impl Finder<'_> {
     }
 }
 
-impl Visit for Finder<'_> {
+impl Visit for InputFinder<'_> {
     fn leaf(&mut self, leaf: &mut Leaf) {
         match leaf {
             Leaf::Current { table, column, path, .. } => {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use super::identity::Reads;
 use super::ids::{AggregateId, DimId, KeyId};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
-use super::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+use super::scope::{Dim, Filter, FilterOrigin, FilterTest, Key, Scope};
 use super::tree::{
     Assembly, Bound, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read, ReadAggregate, ReadRef,
     SetLeaf,
@@ -425,7 +425,7 @@ impl<'a> Planner<'a> {
         for (id, value) in values {
             assemblies.push(self.bound(value, scope, env));
             let slot = self.fresh_slot();
-            let dim = inner.push_dim(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+            let dim = inner.push_dim(Dim { key: Key::Value(slot), origin: FilterOrigin::Let, filters: false });
             inner_env.lets.insert(*id, dim);
         }
         let body = Box::new(body(self, &inner, &inner_env));
@@ -471,7 +471,7 @@ impl<'a> Planner<'a> {
         for (i, edit) in edits.iter().enumerate() {
             match edit {
                 Edit::Narrow(narrow) => {
-                    let filter = self.filter(narrow, &scope, env, Origin::Edit);
+                    let filter = self.filter(narrow, &scope, env, FilterOrigin::Edit);
                     scope.filters.push(filter);
                 }
                 Edit::Period(period) => return self.period(period, body, &edits[i + 1..], &scope, env),
@@ -487,17 +487,17 @@ impl<'a> Planner<'a> {
         let (calendar, date) = (period.calendar, period.date);
         let mut seen = scope.clone();
         seen.drop_day_kinds(self.schema, calendar);
-        seen.dims.push(Dim { key: Key::Column(date), origin: Origin::Per, filters: true });
+        seen.dims.push(Dim { key: Key::Column(date), origin: FilterOrigin::Per, filters: true });
         let visible = self.read(calendar, &seen, None).0;
         let with_rows = period.rows_of.map(|table| {
             let mut seen = scope.clone();
-            seen.dims.push(Dim { key: Key::Column(date), origin: Origin::Per, filters: true });
+            seen.dims.push(Dim { key: Key::Column(date), origin: FilterOrigin::Per, filters: true });
             self.read(table, &seen, None).0
         });
         let mut inner = scope.clone();
         inner.drop_days(self.schema, calendar);
         let slot = self.fresh_slot();
-        inner.dims.push(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+        inner.dims.push(Dim { key: Key::Value(slot), origin: FilterOrigin::Let, filters: false });
         inner.filters.push(days_filter(self.schema, date, slot, &env.place(body.span)));
         let leaf = self.narrowed(body, rest, inner.clone(), env);
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: body.ty, place: env.place(body.span) };
@@ -515,7 +515,7 @@ impl<'a> Planner<'a> {
     }
 
     /// A predicate as a filter, its outside values being dimensions of `scope`.
-    pub(super) fn filter(&mut self, narrow: &Narrow, scope: &Scope, env: &Environment, origin: Origin) -> Filter {
+    pub(super) fn filter(&mut self, narrow: &Narrow, scope: &Scope, env: &Environment, origin: FilterOrigin) -> Filter {
         let test = self.row(&narrow.predicate, narrow.table, scope, env);
         let predicate = Predicate {
             table: narrow.table,
@@ -594,7 +594,7 @@ impl<'a> Planner<'a> {
         };
         let mut by_day = scope.clone();
         by_day.filters.remove(at);
-        by_day.dims.push(Dim { key: Key::Column(column), origin: Origin::Per, filters: true });
+        by_day.dims.push(Dim { key: Key::Column(column), origin: FilterOrigin::Per, filters: true });
         let mut places = Vec::new();
         let mut read = None;
         for part in parts {
@@ -648,8 +648,10 @@ impl<'a> Planner<'a> {
 
     fn fold(&mut self, per: &Per, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
         let (keys, origin) = match &per.domain {
-            PerDomain::Table(table) => (vec![Key::Row(*table)], Origin::BoundRow),
-            PerDomain::Columns { columns, .. } => (columns.iter().map(|c| Key::Column(*c)).collect(), Origin::Per),
+            PerDomain::Table(table) => (vec![Key::Row(*table)], FilterOrigin::BoundRow),
+            PerDomain::Columns { columns, .. } => {
+                (columns.iter().map(|c| Key::Column(*c)).collect(), FilterOrigin::Per)
+            }
         };
         let inner = extended(scope, &keys, origin);
         let first = scope.dims.len();
@@ -712,7 +714,7 @@ impl<'a> Planner<'a> {
         let mut inner = scope.clone();
         for (i, key) in keys.iter().enumerate() {
             let filters = members.contains(&KeyId::new(i));
-            inner.dims.push(Dim { key: *key, origin: Origin::Per, filters });
+            inner.dims.push(Dim { key: *key, origin: FilterOrigin::Per, filters });
         }
         // What is gone through are the table's own rows and values. A relationship from the table to itself moves the
         // filters of what is evaluated for each of them, and not once more these.
@@ -751,7 +753,7 @@ impl<'a> Planner<'a> {
         let keep = needed_dims(&dropped, &env.dims_used_by(&rank.figure));
         dropped.dims = keep.iter().map(|d| *dropped.dim(*d)).collect();
         let keys = [Key::Column(column)];
-        let inner = extended(&dropped, &keys, Origin::Per);
+        let inner = extended(&dropped, &keys, FilterOrigin::Per);
         let mut figure_env = env.projected(&keep);
         figure_env.providers.insert(rank.provider, ProviderAt::Columns(vec![(column, DimId::new(dropped.dims.len()))]));
         let figure = self.assembly("", &rank.figure, &inner, &figure_env);
@@ -768,7 +770,7 @@ impl<'a> Planner<'a> {
         let mut outer = scope.clone();
         outer.dims = keep.iter().map(|d| *scope.dim(*d)).collect();
         let keys = [Key::Column(set.column)];
-        let inner = extended(&outer, &keys, Origin::Per);
+        let inner = extended(&outer, &keys, FilterOrigin::Per);
         let mut figure_env = env.projected(&keep);
         let place = ProviderAt::Columns(vec![(set.column, DimId::new(outer.dims.len()))]);
         figure_env.providers.insert(set.provider, place);
@@ -819,12 +821,12 @@ fn days_filter(schema: &Schema, date: ColumnId, slot: ParameterId, place: &Place
         outer: vec![slot],
         days: Some(slot),
     };
-    Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: Origin::Edit }
+    Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: FilterOrigin::Edit }
 }
 
 /// A scope with further dimensions. An older one of the same column is implied by the new one; an older bound row stays,
 /// because `without row` drops the innermost only.
-fn extended(scope: &Scope, keys: &[Key], origin: Origin) -> Scope {
+fn extended(scope: &Scope, keys: &[Key], origin: FilterOrigin) -> Scope {
     let mut inner = scope.clone();
     for dim in &mut inner.dims {
         dim.filters &= matches!(dim.key, Key::Row(_)) || !keys.contains(&dim.key);

@@ -7,18 +7,19 @@
 //! once. `given` changes the scope (a dropped column is one dimension fewer, and the result is spread over the cells
 //! again); `per` adds dimensions and folds them away.
 //!
-//! * `tree`, `rows`, `scope`: what a plan is made of; [`ids`]: places in it
+//! * `tree`, `rows`, `scope`: what a plan is made of; `ids`: places in it
 //! * `lower`: formulas to plans; [`query`]: queries; `optimizer`: passes; [`validate`]: what holds of every plan
 //!
-//! Plans are plain data. They know the schema and nothing of the store.
+//! Plans are plain data. They know the schema and nothing of the store. Other layers use what stands in this file, and in
+//! [`query`] and [`validate`].
 
 mod bridges;
 mod identity;
-pub mod ids;
-pub mod inputs;
+mod ids;
+mod inputs;
 mod lower;
 mod optimizer;
-pub mod print;
+mod print;
 pub mod query;
 mod rows;
 mod scope;
@@ -27,11 +28,14 @@ mod uses;
 pub mod validate;
 mod walk;
 
+pub(crate) use ids::listed_by;
 pub use ids::{AggregateId, DimId, KeyId, ReadId};
+pub use inputs::Inputs;
 pub use lower::{Environment, Planner};
 pub use optimizer::{optimize, optimize_assembly};
+pub use print::{Printer, read_text, relationship_name};
 pub use rows::{ParameterId, Predicate, RowExpr, RowLeaf};
-pub use scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+pub use scope::{Dim, Filter, FilterOrigin, FilterTest, Key, Scope};
 pub use tree::{
     Assembly, Bound, Bridge, ByValue, Domain, DomainGroup, Fold, Leaf, OverDays, PeriodLeaf, RankLeaf, Read,
     ReadAggregate, ReadRef, RollUp, SetLeaf,

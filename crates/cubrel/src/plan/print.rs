@@ -13,7 +13,7 @@ use crate::formula::words::{quote_name, quote_text};
 use crate::value::Value;
 
 /// A read without its aggregates.
-pub fn read(schema: &Schema, read: &Read) -> String {
+pub fn read_text(schema: &Schema, read: &Read) -> String {
     let printer = Printer::new(schema);
     let mut text = printer.read(read);
     let days: Vec<ParameterId> = read.filters.iter().filter_map(Filter::days).collect();
@@ -73,7 +73,7 @@ impl<'a> Printer<'a> {
         }
         for bridge in &read.bridges {
             let through = relationship_name(self.schema, bridge.relationship);
-            let _ = write!(text, " both ways over {through} with ({})", self::read(self.schema, &bridge.pairs));
+            let _ = write!(text, " both ways over {through} with ({})", read_text(self.schema, &bridge.pairs));
         }
     }
 

@@ -20,7 +20,7 @@ pub enum Key {
 
 /// Who put a filter there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Origin {
+pub enum FilterOrigin {
     /// The grid's rows.
     RowAxis,
     /// The grid's columns.
@@ -43,7 +43,7 @@ pub struct Dim {
     /// What it is.
     pub key: Key,
     /// Who put it there.
-    pub origin: Origin,
+    pub origin: FilterOrigin,
     /// Whether it still filters; a dropped one may stay for its value.
     pub filters: bool,
 }
@@ -54,7 +54,7 @@ pub struct Filter {
     /// What it tests.
     pub test: FilterTest,
     /// Who put it there.
-    pub origin: Origin,
+    pub origin: FilterOrigin,
 }
 
 /// What a filter tests.
@@ -228,8 +228,8 @@ impl Scope {
     }
 }
 
-fn is_axis(origin: Origin) -> bool {
-    matches!(origin, Origin::RowAxis | Origin::ColumnAxis)
+fn is_axis(origin: FilterOrigin) -> bool {
+    matches!(origin, FilterOrigin::RowAxis | FilterOrigin::ColumnAxis)
 }
 
 /// A column is named by itself or by its table.

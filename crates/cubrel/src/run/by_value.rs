@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex};
 
 use super::RunError;
 use super::cells::Cells;
-use super::frame::{BoundValue, Codes, Frame, KeyColumn, KeyKind, Pool, distinct};
+use super::frame::{BoundValue, Frame, KeyColumn, KeyKind, Pool, SharedCodes, distinct};
 use super::read::ReadResult;
 use super::reads::{PlanReads, kept};
 use crate::formula::typed::{AggregateKind, Op};
@@ -30,7 +30,7 @@ const FEWEST_ROWS: u64 = 4096;
 #[derive(Debug)]
 struct Running {
     /// Key by key, the codes of the groups that have rows, in order; the last key is the column.
-    codes: Vec<Codes>,
+    codes: Vec<SharedCodes>,
     /// What came together at each, and after them the result over no rows.
     values: Vector,
 }
@@ -283,7 +283,7 @@ impl Running {
         }
         let mut builder = VectorBuilder::new(plan.ty, values.len());
         values.into_iter().for_each(|value| builder.push(value));
-        let sorted = |codes: &Codes| super::frame::gathered(codes, &order);
+        let sorted = |codes: &SharedCodes| super::frame::gathered(codes, &order);
         Some(Running { codes: present.codes.iter().map(sorted).collect(), values: builder.finish() })
     }
 

@@ -1,6 +1,6 @@
 //! What is computed for many cells at once.
 
-use super::frame::{Codes, distinct, gathered};
+use super::frame::{SharedCodes, distinct, gathered};
 use crate::plan::{DimId, ReadId};
 use crate::value::Vector;
 
@@ -19,7 +19,7 @@ pub struct Support {
     /// Which dimensions.
     pub dims: Vec<DimId>,
     /// Their codes, dimension by dimension.
-    pub keys: Vec<Codes>,
+    pub keys: Vec<SharedCodes>,
 }
 
 impl PartialEq for Support {

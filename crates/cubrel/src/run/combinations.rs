@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::run::frame::Codes;
+use crate::run::frame::SharedCodes;
 
 /// Stands for a combination that is not there.
 pub(super) const NO_COMBINATION: u32 = u32::MAX;
@@ -11,22 +11,22 @@ pub(super) const NO_COMBINATION: u32 = u32::MAX;
 const ROOM_PER_COMBINATION: u128 = 16;
 const SMALL_ROOM: u128 = 1 << 16;
 
-type Numbers = HashMap<u128, u32, foldhash::fast::RandomState>;
+type NumberMap = HashMap<u128, u32, foldhash::fast::RandomState>;
 
 /// Distinct combinations; each has the place where it stands as its number.
 pub(super) struct Combinations {
     /// Key by key, the codes.
-    pub(super) columns: Vec<Codes>,
+    pub(super) columns: Vec<SharedCodes>,
     /// How many codes each key has.
     sizes: Vec<u64>,
     count: usize,
     /// Made when a combination is looked for.
-    index: Option<Index>,
+    index: Option<NumberIndex>,
 }
 
-enum Index {
+enum NumberIndex {
     ByPlace(Vec<u32>),
-    ByHash(Numbers),
+    ByHash(NumberMap),
 }
 
 /// The codes of a row as one number, of which they are the digits.
@@ -39,7 +39,7 @@ pub(super) fn packed<'a>(columns: &'a [&[u64]], sizes: &'a [u64]) -> impl Fn(usi
 
 impl Combinations {
     pub(super) fn new(sizes: Vec<u64>) -> Combinations {
-        Combinations { columns: vec![Codes::default(); sizes.len()], sizes, count: 0, index: None }
+        Combinations { columns: vec![SharedCodes::default(); sizes.len()], sizes, count: 0, index: None }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -50,14 +50,14 @@ impl Combinations {
         self.columns.iter().map(|codes| codes.as_slice()).collect()
     }
 
-    fn index(&mut self) -> &mut Index {
+    fn index(&mut self) -> &mut NumberIndex {
         if self.index.is_none() {
             let room = self.sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
             let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count as u128);
             let mut index = if small {
-                Index::ByPlace(vec![NO_COMBINATION; room as usize])
+                NumberIndex::ByPlace(vec![NO_COMBINATION; room as usize])
             } else {
-                Index::ByHash(Numbers::with_capacity_and_hasher(self.count, Default::default()))
+                NumberIndex::ByHash(NumberMap::with_capacity_and_hasher(self.count, Default::default()))
             };
             {
                 let columns = self.slices();
@@ -68,13 +68,13 @@ impl Combinations {
             }
             self.index = Some(index);
         }
-        self.index.get_or_insert(Index::ByHash(Numbers::default()))
+        self.index.get_or_insert(NumberIndex::ByHash(NumberMap::default()))
     }
 
     /// The number of each row's combination, new ones added. Rows are distinct where `distinct` says so, or the codes of
     /// one key are in order.
-    pub(super) fn numbers(&mut self, columns: Vec<Codes>, rows: usize, distinct: bool) -> Vec<u32> {
-        let ascend = |codes: &Codes| codes.is_sorted_by(|a, b| a < b);
+    pub(super) fn numbers(&mut self, columns: Vec<SharedCodes>, rows: usize, distinct: bool) -> Vec<u32> {
+        let ascend = |codes: &SharedCodes| codes.is_sorted_by(|a, b| a < b);
         if self.count == 0 && (distinct || columns.iter().any(ascend)) {
             self.columns = columns;
             self.count = rows;
@@ -118,7 +118,7 @@ impl Combinations {
 
     /// The same where one key tells all combinations apart, and they stand in its order there and here.
     fn found_by_order(&self, columns: &[&[u64]]) -> Option<Vec<u32>> {
-        let tells = |(own, wanted): &(&Codes, &&[u64])| own.is_sorted_by(|a, b| a < b) && wanted.is_sorted();
+        let tells = |(own, wanted): &(&SharedCodes, &&[u64])| own.is_sorted_by(|a, b| a < b) && wanted.is_sorted();
         let (own, wanted) = self.columns.iter().zip(columns).find(tells)?;
         let mut found = found_in_order(own, wanted);
         for (own, wanted) in self.columns.iter().zip(columns) {
@@ -133,7 +133,8 @@ impl Combinations {
 
     /// Whether they are those of certain rows, in that order: the read that brought them was asked again.
     pub(super) fn are(&self, columns: &[&[u64]], rows: usize) -> bool {
-        let same = |(own, codes): (&Codes, &&[u64])| std::ptr::eq(own.as_slice(), *codes) || own.as_slice() == *codes;
+        let same =
+            |(own, codes): (&SharedCodes, &&[u64])| std::ptr::eq(own.as_slice(), *codes) || own.as_slice() == *codes;
         rows == self.count && self.columns.iter().zip(columns).all(same)
     }
 
@@ -165,12 +166,12 @@ fn found_in_order(own: &[u64], wanted: &[u64]) -> Vec<u32> {
     wanted.iter().map(place).collect()
 }
 
-impl Index {
+impl NumberIndex {
     /// The number of a combination, which becomes `next` when it is new.
     fn number(&mut self, key: u128, next: u32) -> u32 {
         match self {
-            Index::ByHash(numbers) => *numbers.entry(key).or_insert(next),
-            Index::ByPlace(numbers) => {
+            NumberIndex::ByHash(numbers) => *numbers.entry(key).or_insert(next),
+            NumberIndex::ByPlace(numbers) => {
                 let slot = &mut numbers[key as usize];
                 if *slot == NO_COMBINATION {
                     *slot = next;
@@ -182,8 +183,8 @@ impl Index {
 
     fn find(&self, key: u128) -> u32 {
         match self {
-            Index::ByHash(numbers) => numbers.get(&key).copied().unwrap_or(NO_COMBINATION),
-            Index::ByPlace(numbers) => numbers.get(key as usize).copied().unwrap_or(NO_COMBINATION),
+            NumberIndex::ByHash(numbers) => numbers.get(&key).copied().unwrap_or(NO_COMBINATION),
+            NumberIndex::ByPlace(numbers) => numbers.get(key as usize).copied().unwrap_or(NO_COMBINATION),
         }
     }
 }
@@ -192,8 +193,8 @@ impl Index {
 mod tests {
     use super::*;
 
-    fn codes(columns: [&[u64]; 2]) -> Vec<Codes> {
-        columns.map(|c| Codes::new(c.to_vec())).to_vec()
+    fn codes(columns: [&[u64]; 2]) -> Vec<SharedCodes> {
+        columns.map(|c| SharedCodes::new(c.to_vec())).to_vec()
     }
 
     #[test]

@@ -23,19 +23,19 @@ pub struct Frame {
     pub dims: Vec<KeyColumn>,
 }
 
-/// Codes that several may hold without a copy.
-pub type Codes = Arc<Vec<u64>>;
+/// SharedCodes that several may hold without a copy.
+pub type SharedCodes = Arc<Vec<u64>>;
 
 /// The codes at some places.
-pub fn gathered(codes: &[u64], places: &[u32]) -> Codes {
-    Codes::new(places.iter().map(|place| codes[*place as usize]).collect())
+pub fn gathered(codes: &[u64], places: &[u32]) -> SharedCodes {
+    SharedCodes::new(places.iter().map(|place| codes[*place as usize]).collect())
 }
 
 /// The codes of one dimension.
 #[derive(Clone, Debug)]
 pub struct KeyColumn {
     /// For each cell: the code of a column's value, the number of a row, or the place of a value.
-    pub codes: Codes,
+    pub codes: SharedCodes,
     /// What the codes are.
     pub kind: KeyKind,
 }
@@ -43,7 +43,7 @@ pub struct KeyColumn {
 /// What the codes of a dimension are.
 #[derive(Clone, Debug)]
 pub enum KeyKind {
-    /// Codes of a column.
+    /// SharedCodes of a column.
     Column(ColumnId),
     /// Rows of a table.
     Row,
@@ -118,8 +118,8 @@ impl BoundValue {
 }
 
 impl KeyColumn {
-    /// Codes of a column or rows of a table.
-    pub fn of_codes(codes: impl Into<Codes>, key: Key) -> KeyColumn {
+    /// SharedCodes of a column or rows of a table.
+    pub fn of_codes(codes: impl Into<SharedCodes>, key: Key) -> KeyColumn {
         let kind = match key {
             Key::Column(column) => KeyKind::Column(column),
             Key::Row(_) | Key::Value(_) => KeyKind::Row,
@@ -261,8 +261,8 @@ fn number_by_hash<K: std::hash::Hash + Eq>(rows: usize, key: impl Fn(usize) -> K
     ((0..rows).map(number).collect(), first)
 }
 
-crate::plan::ids::listed_by!(KeyColumn, DimId);
-crate::plan::ids::listed_by!(Codes, KeyId);
+crate::plan::listed_by!(KeyColumn, DimId);
+crate::plan::listed_by!(SharedCodes, KeyId);
 
 #[cfg(test)]
 mod tests {

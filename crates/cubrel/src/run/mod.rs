@@ -1,11 +1,11 @@
 //! Plans to results: reads over the store, assembly, grids.
 //!
-//! * [`frame`]: many cells at once
-//! * [`tables`]: the data, and what a row's values hang off; [`compiled`]: expressions over rows, made ready;
+//! * `frame`: many cells at once; `one_cell`: one of them, looked at from inside
+//! * `tables`: the data, and what a row's values hang off; `compiled`: expressions over rows, made ready;
 //!   `by_code`: once for each code of what they hang off
-//! * [`read`], [`accumulate`]: one grouped pass over a table
-//! * [`domain`]: the combinations that cells and `per` go through
-//! * [`assemble`]: operators over the results of reads
+//! * `read`, `accumulate`: one grouped pass over a table
+//! * `domain`: the combinations that cells and `per` go through
+//! * `assemble`: operators over the results of reads
 //! * `combinations`: combinations of codes, numbered; `cells`: values of many cells; `by_value`: those for many values
 //! * `reads`: the reads of a plan, each done once; `remembered`: what they find out alike
 //! * `current`: columns of bound rows
@@ -13,27 +13,48 @@
 //! * `located`: where something cannot be computed, in words
 //! * `periods`: days under period edits, and aggregates over them
 //! * `sets`: what `top` and `bottom` choose
-//! * [`grid`]: lines, order, limits, totals
+//! * `outside`: what a `where` takes from outside
+//! * `grid`: lines, order, limits, totals
+//!
+//! Other layers use what stands in this file, and nothing else.
 
-pub mod accumulate;
-pub mod assemble;
+mod accumulate;
+mod assemble;
 mod by_code;
 mod by_value;
 mod cells;
 mod combinations;
-pub mod compiled;
+mod compiled;
 mod current;
-pub mod domain;
+mod domain;
 mod first;
-pub mod frame;
-pub mod grid;
+mod frame;
+mod grid;
 mod located;
-pub(crate) mod periods;
-pub mod read;
+mod one_cell;
+mod outside;
+mod periods;
+mod read;
 mod reads;
 mod remembered;
 mod sets;
-pub mod tables;
+mod tables;
+
+// Queries.
+pub use grid::{
+    Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind, RunProfile,
+    columns_of, marks_of, run,
+};
+pub use read::ReadStats;
+pub use reads::ReadProfile;
+// Formulas by themselves: for all rows of a table, or in one cell.
+pub use assemble::Executor;
+pub use frame::{BoundValue, Frame, KeyColumn, Members};
+pub use one_cell::{CellCombinations, OneCell};
+pub use outside::{base_frame, outer_values};
+pub use tables::Tables;
+// Rows of tables.
+pub use read::{alike_rows, filter_rows};
 
 use std::time::Instant;
 

@@ -140,7 +140,7 @@ pub(super) fn over_days(cells: &CellReads<'_>, leaf: &OverDays, frame: &Frame) -
     let mut values = vec![Value::Null; frame.cells];
     let mut read = vec![false; frame.cells];
     for (cells, result) in reads.results(&leaf.by_day, frame)? {
-        let timeline = Timeline::new(reads, leaf, &result, date)?;
+        let timeline = ValuesByDay::new(reads, leaf, &result, date)?;
         for cell in cells {
             let days = dim.held(cell as usize).and_then(BoundValue::members).and_then(Members::days);
             let key = timeline.keys.of_cell(frame, cell as usize);
@@ -182,7 +182,7 @@ pub(super) fn support(reads: &PlanReads<'_>, leaf: &OverDays) -> Result<Option<V
 }
 
 /// The values of each combination of other keys, day by day.
-struct Timeline {
+struct ValuesByDay {
     keys: KeysBeside,
     kind: AggregateKind,
     ty: Type,
@@ -195,13 +195,13 @@ struct Timeline {
     running: Vec<Vec<(i128, u32)>>,
 }
 
-impl Timeline {
+impl ValuesByDay {
     fn new(
         reads: &PlanReads<'_>,
         leaf: &OverDays,
         result: &ReadResult,
         date: Option<crate::plan::Key>,
-    ) -> Result<Timeline, RunError> {
+    ) -> Result<ValuesByDay, RunError> {
         let keys = KeysBeside::new(result, &leaf.by_day, leaf.outer_dims);
         let Some(crate::plan::Key::Column(date)) = date else {
             return Err(RunError::Limit("a read by day has no day".into()));
@@ -242,7 +242,7 @@ impl Timeline {
             )
             .collect();
         let days = groups.iter().map(|(_, day, _)| *day).collect();
-        Ok(Timeline { keys, kind: leaf.kind, ty: leaf.ty, ranges, days, parts, running })
+        Ok(ValuesByDay { keys, kind: leaf.kind, ty: leaf.ty, ranges, days, parts, running })
     }
 
     /// The value over some days, and whether a row was read for it.

@@ -262,4 +262,4 @@ impl<'a> PlanReads<'a> {
     }
 }
 
-crate::plan::ids::listed_by!(ReadProfile, crate::plan::ReadId);
+crate::plan::listed_by!(ReadProfile, crate::plan::ReadId);

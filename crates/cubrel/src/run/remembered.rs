@@ -11,15 +11,15 @@ use crate::plan::{FilterTest, RowLeaf};
 
 /// What is known, each thing worked out once.
 #[derive(Debug)]
-struct Known<K, V>(Mutex<HashMap<K, Arc<V>>>);
+struct WorkedOut<K, V>(Mutex<HashMap<K, Arc<V>>>);
 
-impl<K, V> Default for Known<K, V> {
-    fn default() -> Known<K, V> {
-        Known(Mutex::default())
+impl<K, V> Default for WorkedOut<K, V> {
+    fn default() -> WorkedOut<K, V> {
+        WorkedOut(Mutex::default())
     }
 }
 
-impl<K: Eq + Hash, V> Known<K, V> {
+impl<K: Eq + Hash, V> WorkedOut<K, V> {
     fn get<E>(&self, key: K, work_out: impl FnOnce() -> Result<V, E>) -> Result<Arc<V>, E> {
         let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(value) = known().get(&key) {
@@ -34,8 +34,8 @@ impl<K: Eq + Hash, V> Known<K, V> {
 /// What is worked out once while a plan runs, by what is far and the path there.
 #[derive(Debug, Default)]
 pub(super) struct Remembered {
-    filters: Known<(FilterTest, Vec<RelationshipId>), Vec<bool>>,
-    codes: Known<(ColumnId, Vec<RelationshipId>), Vec<u32>>,
+    filters: WorkedOut<(FilterTest, Vec<RelationshipId>), Vec<bool>>,
+    codes: WorkedOut<(ColumnId, Vec<RelationshipId>), Vec<u32>>,
 }
 
 impl Remembered {

@@ -13,7 +13,7 @@ use super::remembered::Remembered;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::FilterTest;
-use crate::store::{Column, Lookup, NO_ROW, Segment, SegmentBounds, Store, Target};
+use crate::store::{Column, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store};
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -109,8 +109,8 @@ impl<'a> Tables<'a> {
     /// The anchor from which a path starts.
     pub fn anchor_of_path(&self, relationship: RelationshipId) -> Anchor {
         match &self.lookup(relationship).target {
-            Target::ByCode(_) => Anchor::Column(self.schema.relationship(relationship).many_columns[0]),
-            Target::ByRow(_) => Anchor::Reference(relationship),
+            LookupRows::ByCode(_) => Anchor::Column(self.schema.relationship(relationship).many_columns[0]),
+            LookupRows::ByRow(_) => Anchor::Reference(relationship),
         }
     }
 
@@ -145,11 +145,11 @@ impl<'a> Tables<'a> {
             return each(from, |row| targets.get(*row as usize).copied().unwrap_or(NO_ROW));
         }
         match &self.lookup(relationship).target {
-            Target::ByCode(rows) => {
+            LookupRows::ByCode(rows) => {
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
                 key.codes_at(from).into_iter().map(|code| rows[code as usize]).collect()
             }
-            Target::ByRow(packed) => {
+            LookupRows::ByRow(packed) => {
                 let none = self.rows(def.one) as u64;
                 let target = |row: &u32| match row {
                     &NO_ROW => NO_ROW,
@@ -179,7 +179,7 @@ impl<'a> Tables<'a> {
         let mut all = vec![none; self.rows(def.many)];
         let of = |row: u32| if row == NO_ROW { none } else { of(row) };
         match &self.lookup(relationship).target {
-            Target::ByCode(rows) => {
+            LookupRows::ByCode(rows) => {
                 let by_code: Vec<T> = each(rows, |row| of(*row));
                 let by_code = by_code.as_slice();
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
@@ -199,7 +199,7 @@ impl<'a> Tables<'a> {
                     parts.into_par_iter().for_each(hand_on);
                 }
             }
-            Target::ByRow(packed) => {
+            LookupRows::ByRow(packed) => {
                 let count = self.rows(def.one) as u64;
                 packed.map_rows(0, &mut all, |target| if target == count { none } else { of(target as u32) });
             }
@@ -213,8 +213,8 @@ impl<'a> Tables<'a> {
         let Some((first, rest)) = path.split_first() else { return Vec::new() };
         let count = self.rows(self.schema.relationship(*first).one);
         let is_short = match &self.lookup(*first).target {
-            Target::ByCode(rows) => rows.len() * MANY < count,
-            Target::ByRow(_) => false,
+            LookupRows::ByCode(rows) => rows.len() * MANY < count,
+            LookupRows::ByRow(_) => false,
         };
         if is_short {
             // Few of the rows in between are asked for.
@@ -227,8 +227,8 @@ impl<'a> Tables<'a> {
             values = self.handed_on(*relationship, |row| at[row as usize], none);
         }
         match &self.lookup(*first).target {
-            Target::ByCode(rows) => each(rows, |row| if *row == NO_ROW { none } else { values[*row as usize] }),
-            Target::ByRow(_) => {
+            LookupRows::ByCode(rows) => each(rows, |row| if *row == NO_ROW { none } else { values[*row as usize] }),
+            LookupRows::ByRow(_) => {
                 values.push(none);
                 values
             }
@@ -241,8 +241,8 @@ impl<'a> Tables<'a> {
             return Vec::new();
         };
         let mut rows: Vec<u32> = match &self.lookup(*first).target {
-            Target::ByCode(rows) => rows.to_vec(),
-            Target::ByRow(_) => {
+            LookupRows::ByCode(rows) => rows.to_vec(),
+            LookupRows::ByRow(_) => {
                 let count = self.rows(self.schema.relationship(*first).one) as u32;
                 (0..count).chain([NO_ROW]).collect()
             }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::column::{Column, Encoding, SEGMENT_ROWS, SegmentBounds};
-use super::encode::Use;
+use super::encode::NumberUse;
 use super::raw::RawColumn;
 
 /// The rows of a table that are kept, the same for all of its columns.
@@ -75,7 +75,7 @@ impl Column {
             Column::of_parts(&group.clone().map(part).collect::<Vec<_>>(), None)
         };
         let parts: Vec<Column> = kept.groups.par_iter().map(segment).collect();
-        if parts.is_empty() { Column::empty(self.ty()) } else { Column::join(parts, Use::as_in(self)) }
+        if parts.is_empty() { Column::empty(self.ty()) } else { Column::join(parts, NumberUse::as_in(self)) }
     }
 
     /// The same, made when it is used for the first time.

@@ -46,7 +46,7 @@ impl Column {
     /// # Panics
     /// When there is no part.
     pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> Column {
-        let mut coded = code(parts, Use::of(parts[0].ty, true));
+        let mut coded = code(parts, NumberUse::of(parts[0].ty, true));
         if let Some(ends) = ends {
             coded.codes = coded.codes.repeated(ends);
             let null = coded.domain;
@@ -60,7 +60,7 @@ impl Column {
 
     /// Codes the values of a column in given segments, in their order.
     pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> Column {
-        let coded = code(std::slice::from_ref(raw), Use::of(raw.ty, true));
+        let coded = code(std::slice::from_ref(raw), NumberUse::of(raw.ty, true));
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
         assembled(coded, cuts.clone(), segments).finalized()
     }
@@ -68,14 +68,19 @@ impl Column {
 
 /// Codes the columns of one segment, each given in parts, with its rows sorted by the columns at some places, or else in the
 /// order in which they take the least.
-pub fn encode_segment(columns: Vec<(Vec<RawColumn>, Use)>, by: Option<&[usize]>, sort_by: &SortColumns) -> Vec<Column> {
-    let columns: Vec<(Vec<RawColumn>, Use)> = columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
+pub fn encode_segment(
+    columns: Vec<(Vec<RawColumn>, NumberUse)>,
+    by: Option<&[usize]>,
+    sort_by: &SortColumns,
+) -> Vec<Column> {
+    let columns: Vec<(Vec<RawColumn>, NumberUse)> =
+        columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
     encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By))
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
-fn encode_rows(columns: Vec<(Vec<RawColumn>, Use)>, order: RowOrder<'_>) -> Vec<Column> {
+fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>) -> Vec<Column> {
     // Plain values are dropped as soon as there are codes.
     let mut coded: Vec<Coded> = columns.into_par_iter().map(|(parts, used)| code(&parts, used)).collect();
     let none = || RowCodes::constant(0, 0);
@@ -96,7 +101,7 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
         return columns.iter().map(|c| (*c).clone()).collect();
     }
     let segment = |i: usize| {
-        let raw = columns.par_iter().map(|c| (vec![c.only(i..i + 1).raw()], Use::as_in(c))).collect();
+        let raw = columns.par_iter().map(|c| (vec![c.only(i..i + 1).raw()], NumberUse::as_in(c))).collect();
         encode_rows(raw, order)
     };
     let first = segment(0);
@@ -105,7 +110,7 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
     for segment in more {
         parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
     }
-    parts.into_par_iter().zip(columns).map(|(parts, column)| Column::join(parts, Use::as_in(column))).collect()
+    parts.into_par_iter().zip(columns).map(|(parts, column)| Column::join(parts, NumberUse::as_in(column))).collect()
 }
 
 fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Column {
@@ -114,7 +119,7 @@ fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Colum
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.
-fn code(parts: &[RawColumn], used: Use) -> Coded {
+fn code(parts: &[RawColumn], used: NumberUse) -> Coded {
     let [first, more @ ..] = parts else { panic!("there is nothing to code") };
     let valid = validity(parts);
     let nulls = valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
@@ -146,7 +151,7 @@ fn validity(parts: &[RawColumn]) -> Option<Vec<bool>> {
 }
 
 /// Codes numbers that are given in parts.
-fn ints(parts: &[&[i64]], valid: Option<&[bool]>, used: Use) -> Coded {
+fn ints(parts: &[&[i64]], valid: Option<&[bool]>, used: NumberUse) -> Coded {
     let rows = parts.iter().map(|part| part.len()).sum();
     let some: Vec<i64>;
     let some_parts: [&[i64]; 1];
@@ -249,7 +254,7 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
     values: impl Fn() -> I,
     rows: usize,
     has_nulls: bool,
-    used: Use,
+    used: NumberUse,
 ) -> (Encoding, u64, u64) {
     let Range { min, step, .. } = range;
     let codes = range.codes();
@@ -263,26 +268,26 @@ pub(super) fn choose<I: Iterator<Item = i64>>(
 
 /// What the numbers of a column are mostly used for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Use {
+pub enum NumberUse {
     /// They are added up, so that each of them is looked at.
     Summed,
     /// They are compared and looked up, for which codes do.
     Compared,
 }
 
-impl Use {
+impl NumberUse {
     /// What a column of a type is used for: whole numbers are added up unless they are keys.
-    pub fn of(ty: Type, is_key: bool) -> Use {
+    pub fn of(ty: Type, is_key: bool) -> NumberUse {
         match ty {
-            Type::Decimal { .. } | Type::Float => Use::Summed,
-            Type::Int if !is_key => Use::Summed,
-            _ => Use::Compared,
+            Type::Decimal { .. } | Type::Float => NumberUse::Summed,
+            Type::Int if !is_key => NumberUse::Summed,
+            _ => NumberUse::Compared,
         }
     }
 
     /// What a column was used for when it was coded, as far as that can be seen.
-    pub(super) fn as_in(column: &Column) -> Use {
-        Use::of(column.ty, matches!(column.encoding, Encoding::Numbers(_)))
+    pub(super) fn as_in(column: &Column) -> NumberUse {
+        NumberUse::of(column.ty, matches!(column.encoding, Encoding::Numbers(_)))
     }
 }
 
@@ -298,13 +303,13 @@ pub(super) fn packed_rows(rows: usize, nulls: usize) -> usize {
 }
 
 /// Whether a list of the different numbers and places in it take less than distances do.
-fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool, used: Use) -> bool {
+fn is_listed(range: Range, distinct: u64, rows: usize, has_nulls: bool, used: NumberUse) -> bool {
     let codes = range.codes();
     let bits = |n: u64| u64::from(bits_for(n)) * rows as u64 / 8;
     // Null's code is one more than the largest, and 2^64 codes leave no room for it.
     let offset_bytes = if codes == u64::MAX { u64::MAX } else { bits(codes + u64::from(has_nulls)) };
     let listed = Numbers::bytes_for(distinct as usize, range.max.wrapping_sub(range.min) as u64) as u64;
-    let is_long = used == Use::Summed && distinct > CACHED_NUMBERS;
+    let is_long = used == NumberUse::Summed && distinct > CACHED_NUMBERS;
     let allowed = if is_long { offset_bytes - offset_bytes / LONG_LIST_SAVES } else { offset_bytes };
     bits(distinct) + listed < allowed
 }
@@ -368,7 +373,7 @@ fn floats(parts: &[&[f64]], valid: Option<&[bool]>) -> Coded {
         }
         None => parts.iter().map(|part| part.iter().map(|v| float_key(*v)).collect()).collect(),
     };
-    Coded { digits, ..self::ints(&ints.iter().map(Vec::as_slice).collect::<Vec<_>>(), valid, Use::Summed) }
+    Coded { digits, ..self::ints(&ints.iter().map(Vec::as_slice).collect::<Vec<_>>(), valid, NumberUse::Summed) }
 }
 
 /// The texts of all parts in one list, and which one each row has.

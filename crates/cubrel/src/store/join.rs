@@ -6,7 +6,7 @@ use super::codes::Segment;
 use super::column::{Column, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
-use super::encode::{Range, Use, choose, divisor, packed_rows};
+use super::encode::{NumberUse, Range, choose, divisor, packed_rows};
 use super::floats::{float_key, scaled};
 
 impl Column {
@@ -14,7 +14,7 @@ impl Column {
     ///
     /// # Panics
     /// When there is no part.
-    pub fn join(parts: Vec<Column>, used: Use) -> Column {
+    pub fn join(parts: Vec<Column>, used: NumberUse) -> Column {
         let Some(first) = parts.first() else { panic!("there is nothing to join") };
         let ty = first.ty;
         if parts.len() == 1 {
@@ -32,7 +32,7 @@ impl Column {
 
     /// The same values, coded for what they are used for.
     #[must_use]
-    pub fn used_as(&self, used: Use) -> Column {
+    pub fn used_as(&self, used: NumberUse) -> Column {
         match &self.encoding {
             Encoding::Texts(_) => self.clone(),
             _ => numbers(vec![self.clone()], vec![UsedCodes::of_column(self)], used).with_rows_of(self),
@@ -72,7 +72,7 @@ impl Column {
                 let encoding = Encoding::Texts(TextDictionary::for_now(&list));
                 Column { encoding, domain, distinct: domain, segments, ..part }
             }
-            _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)], Use::as_in(self))
+            _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)], NumberUse::as_in(self))
                 .with_rows_of(&part),
         }
     }
@@ -221,13 +221,13 @@ impl Common {
     }
 }
 
-fn all_numbers(parts: Vec<Column>, to_be: Use) -> Column {
+fn all_numbers(parts: Vec<Column>, to_be: NumberUse) -> Column {
     let used = parts.par_iter().map(UsedCodes::of_column).collect();
     numbers(parts, used, to_be)
 }
 
 /// Of each part only the codes that occur count; a list of what they stand for would take more than all the codes.
-fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>, to_be: Use) -> Column {
+fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>, to_be: NumberUse) -> Column {
     let common = Common::of(&parts);
     let of_part = |(part, used): (&Column, &UsedCodes)| -> std::vec::IntoIter<i64> {
         let listed = part.listed();

@@ -23,7 +23,7 @@ pub struct DuplicateKeys {
 pub(super) const EXAMPLES: usize = 5;
 
 /// The rows of the one side by key.
-pub(super) struct Index<'a> {
+pub(super) struct KeyIndex<'a> {
     columns: &'a [&'a Column],
     rows: RowsOfKeys,
 }
@@ -147,8 +147,8 @@ fn each_whole_key(columns: &[&Column], mut visit: impl FnMut(u32, &[u64])) {
     }
 }
 
-impl Index<'_> {
-    pub(super) fn of<'a>(one: &'a [&'a Column]) -> Result<Index<'a>, DuplicateKeys> {
+impl KeyIndex<'_> {
+    pub(super) fn of<'a>(one: &'a [&'a Column]) -> Result<KeyIndex<'a>, DuplicateKeys> {
         let rows = one.first().map_or(0, |c| c.rows());
         let mut repeated: HashMap<Vec<u64>, u64> = HashMap::new();
         let rows = match one {
@@ -183,7 +183,7 @@ impl Index<'_> {
             }
         };
         if repeated.is_empty() {
-            return Ok(Index { columns: one, rows });
+            return Ok(KeyIndex { columns: one, rows });
         }
         let surplus = repeated.values().map(|n| n - 1).sum();
         let mut examples: Vec<(String, u64)> = repeated.iter().map(|(k, n)| (show(one, k), *n)).collect();
@@ -211,7 +211,7 @@ fn codes_of(columns: &[&Column], key: &[Value]) -> Option<Vec<u64>> {
     columns.iter().zip(key).map(code).collect()
 }
 
-impl Finds for Index<'_> {
+impl Finds for KeyIndex<'_> {
     const TELLS_APART: bool = true;
 
     fn find(&self, key: &[Value]) -> u32 {
@@ -289,7 +289,7 @@ impl Finds for Timeline<'_> {
 /// # Errors
 /// The keys that stand in several.
 pub fn check_unique(one: &[&Column]) -> Result<(), DuplicateKeys> {
-    Index::of(one).map(|_| ())
+    KeyIndex::of(one).map(|_| ())
 }
 
 pub(super) fn show(columns: &[&Column], codes: &[u64]) -> String {

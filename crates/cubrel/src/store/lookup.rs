@@ -13,14 +13,14 @@ use super::checksum::Checksum;
 use super::codes::Segment;
 use super::column::{Column, NO_ROW};
 use super::deferred::Deferred;
-use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, Index, Timeline, each_value, show};
+use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, KeyIndex, Timeline, each_value, show};
 use crate::value::Matching;
 
 /// What a relationship's many side points at.
 #[derive(Clone, Debug)]
 pub struct Lookup {
     /// The rows pointed at.
-    pub target: Target,
+    pub target: LookupRows,
     /// Rows of the many side that point at nothing, with a null key or one that the one side has not.
     pub unmatched_rows: u64,
     /// Distinct keys on the many side.
@@ -37,7 +37,7 @@ pub struct Lookup {
 
 /// How the rows are found.
 #[derive(Clone, Debug)]
-pub enum Target {
+pub enum LookupRows {
     /// By the code of the one key column; the last entry is null's.
     ByCode(Buffer<u32>),
     /// By the row, where there are several key columns or very many codes: the row pointed at, or the number of rows
@@ -86,7 +86,7 @@ impl Lookup {
     /// When keys of the one side are not unique.
     pub fn build(many: &[&Column], one: &[&Column], matching: Matching) -> Result<Lookup, DuplicateKeys> {
         Ok(match matching {
-            Matching::Exact => Lookup::by(many, one, &Index::of(one)?),
+            Matching::Exact => Lookup::by(many, one, &KeyIndex::of(one)?),
             Matching::AtOrBefore => Lookup::by(many, one, &Timeline::of(one)?),
         })
     }
@@ -125,7 +125,7 @@ impl Lookup {
             examples = keys.map(|c| column.value_of(c).to_string()).collect();
         }
         let key_count = column.distinct();
-        let target = Target::ByCode(target.into());
+        let target = LookupRows::ByCode(target.into());
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
@@ -153,7 +153,7 @@ impl Lookup {
         }
         let key_count = (missing.len() + if F::TELLS_APART { found } else { others.len() }) as u64;
         let examples = missing.iter().take(EXAMPLES).map(|key| show(many, key)).collect();
-        let target = Target::ByRow(packed);
+        let target = LookupRows::ByRow(packed);
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
@@ -176,16 +176,16 @@ impl Lookup {
 
     /// One that points at nothing, whatever the key.
     pub fn nothing() -> Lookup {
-        let (target, examples) = (Target::ByCode(vec![NO_ROW].into()), Vec::new());
+        let (target, examples) = (LookupRows::ByCode(vec![NO_ROW].into()), Vec::new());
         Lookup { target, unmatched_rows: 0, key_count: 0, one_rows: 0, examples, checksum: None, deferred: None }
     }
 
     fn pointing_at_nothing(&self) -> Lookup {
         let target = match &self.target {
-            Target::ByCode(rows) => Target::ByCode(vec![NO_ROW; rows.len()].into()),
-            Target::ByRow(packed) => {
+            LookupRows::ByCode(rows) => LookupRows::ByCode(vec![NO_ROW; rows.len()].into()),
+            LookupRows::ByRow(packed) => {
                 let none = std::iter::repeat_n(self.one_rows as u64, packed.len());
-                Target::ByRow(PackedInts::pack(none, bits_for(self.one_rows as u64)))
+                LookupRows::ByRow(PackedInts::pack(none, bits_for(self.one_rows as u64)))
             }
         };
         Lookup { target, checksum: None, ..self.clone() }
@@ -194,8 +194,8 @@ impl Lookup {
     /// Bytes on the heap.
     pub fn heap_bytes(&self) -> usize {
         match &self.target {
-            Target::ByCode(rows) => rows.len() * 4,
-            Target::ByRow(packed) => packed.heap_bytes(),
+            LookupRows::ByCode(rows) => rows.len() * 4,
+            LookupRows::ByRow(packed) => packed.heap_bytes(),
         }
     }
 }
@@ -278,7 +278,7 @@ mod tests {
             let [many, one] = keys(parts);
             let (many, one): (Vec<&Column>, Vec<&Column>) = (many.iter().collect(), one.iter().collect());
             let lookup = Lookup::build(&many, &one, Matching::Exact).expect("each key once");
-            let Target::ByRow(packed) = &lookup.target else { panic!("case {case} is by code") };
+            let LookupRows::ByRow(packed) = &lookup.target else { panic!("case {case} is by code") };
             let (targets, distinct) = naive(&many, &one);
             let found = (0..MANY as usize).map(|row| packed.get(row)).map(|t| if t == ONE { NO_ROW } else { t as u32 });
             assert_eq!(found.collect::<Vec<_>>(), targets, "case {case}");

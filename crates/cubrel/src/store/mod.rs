@@ -43,7 +43,7 @@ pub use codes::{Codes, Segment};
 pub use column::{Column, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
 pub use key_rows::{DuplicateKeys, check_unique};
-pub use lookup::{Lookup, Target};
+pub use lookup::{Lookup, LookupRows};
 pub(crate) use rank::order_of;
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;

@@ -39,7 +39,7 @@ impl SortColumns {
 }
 
 /// The codes of a column and how far they extend.
-type Codes<'a> = (&'a RowCodes, &'a Extent);
+type ColumnCodes<'a> = (&'a RowCodes, &'a Extent);
 
 /// In which order the rows of a segment stand.
 #[derive(Clone, Copy, Debug)]
@@ -58,7 +58,7 @@ pub enum RowOrder<'a> {
 /// The codes of one segment's columns, with the rows in order.
 pub fn arranged(columns: &[RowCodes], order: RowOrder<'_>) -> Vec<Segment> {
     let extents: Vec<Extent> = columns.par_iter().map(RowCodes::extent).collect();
-    let all: Vec<Codes<'_>> = columns.iter().zip(&extents).collect();
+    let all: Vec<ColumnCodes<'_>> = columns.iter().zip(&extents).collect();
     match order {
         RowOrder::By(by) => {
             let order = sorted(&all, by, columns.first().map_or(0, RowCodes::len));
@@ -68,10 +68,11 @@ pub fn arranged(columns: &[RowCodes], order: RowOrder<'_>) -> Vec<Segment> {
     }
 }
 
-fn best(columns: &[Codes<'_>], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
-    let counting: Vec<Codes<'_>> = columns.iter().zip(count).filter(|(_, c)| **c).map(|(codes, _)| *codes).collect();
+fn best(columns: &[ColumnCodes<'_>], count: &[bool], sort_by: &SortColumns) -> Vec<Segment> {
+    let counting: Vec<ColumnCodes<'_>> =
+        columns.iter().zip(count).filter(|(_, c)| **c).map(|(codes, _)| *codes).collect();
     if let Some(order) = promising_order(&counting, sort_by) {
-        let each = |((column, extent), counts): (&Codes<'_>, &bool)| {
+        let each = |((column, extent), counts): (&ColumnCodes<'_>, &bool)| {
             let segment = column.in_order(&order).segment(**extent);
             let before = if *counts { column.bytes(**extent) } else { 0 };
             let after = if *counts { segment.codes.heap_bytes() } else { 0 };
@@ -88,7 +89,7 @@ fn best(columns: &[Codes<'_>], count: &[bool], sort_by: &SortColumns) -> Vec<Seg
 }
 
 /// The order of rows that a sample promises most of, where it promises anything.
-fn promising_order(columns: &[Codes<'_>], sort_by: &SortColumns) -> Option<Vec<u32>> {
+fn promising_order(columns: &[ColumnCodes<'_>], sort_by: &SortColumns) -> Option<Vec<u32>> {
     let rows = columns.first().map_or(0, |(codes, _)| codes.len());
     if rows < FEWEST_ROWS || u32::try_from(rows).is_err() {
         return None;
@@ -98,7 +99,7 @@ fn promising_order(columns: &[Codes<'_>], sort_by: &SortColumns) -> Option<Vec<u
 }
 
 /// The columns to sort by, the first to be compared first.
-fn sort_columns(columns: &[Codes<'_>]) -> Vec<usize> {
+fn sort_columns(columns: &[ColumnCodes<'_>]) -> Vec<usize> {
     let rows = columns[0].0.len();
     let places = sample(rows, (SAMPLED_VALUES / columns.len()).clamp(FEWEST_SAMPLED, SAMPLE));
     let taken = places.len();
@@ -175,7 +176,7 @@ fn split(groups: &[u32], codes: &[u64], rows: usize) -> (Vec<u32>, f64) {
 }
 
 /// Rows sorted by columns; what is equal keeps its order.
-fn sorted(columns: &[Codes<'_>], chosen: &[usize], rows: usize) -> Vec<u32> {
+fn sorted(columns: &[ColumnCodes<'_>], chosen: &[usize], rows: usize) -> Vec<u32> {
     let mut order: Vec<u32> = (0..rows as u32).collect();
     let mut bits = 0;
     let fits = |column: &&usize| {
@@ -199,7 +200,7 @@ fn sorted(columns: &[Codes<'_>], chosen: &[usize], rows: usize) -> Vec<u32> {
 }
 
 /// Rows sorted by columns whose codes fit one word together; what is equal keeps its order.
-fn sorted_by_some(columns: &[Codes<'_>], chosen: &[usize], order: Vec<u32>) -> Vec<u32> {
+fn sorted_by_some(columns: &[ColumnCodes<'_>], chosen: &[usize], order: Vec<u32>) -> Vec<u32> {
     let mut keys: Vec<u64> = vec![0; order.len()];
     let mut bits = 0;
     for (codes, extent) in chosen.iter().map(|column| columns[*column]) {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use cubrel::formula_comparison::FormulaPair;
 use cubrel::internals::InQuery as _;
-use cubrel::run::read::ReadStats;
+use cubrel::run::ReadStats;
 use cubrel::run::{Options, Runs};
 use cubrel::why::WhyOptions;
 use cubrel::{Builder, Cancel, Error, Limits, Model, QueryOptions, RefreshOptions, Type, Value};

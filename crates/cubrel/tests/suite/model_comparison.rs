@@ -1,5 +1,5 @@
 //! Two models side by side: which of their answers are the same.
-use cubrel::model_comparison::{ModelComparison, Outcome, Pair, compare_models};
+use cubrel::model_comparison::{ModelComparison, Pair, QueryOutcome, compare_models};
 use cubrel::{Model, QueryOptions, Type, Value};
 
 /// Sailings by route; `more` are added, and the queries are those of a model file.
@@ -20,8 +20,8 @@ fn compare_formulas(a: &Model, b: &Model) -> ModelComparison {
 
 fn answers<'a>(found: &'a ModelComparison, name: &str) -> &'a Pair {
     match &found.answers.iter().find(|q| q.name == name).unwrap().outcome {
-        Outcome::Answered(answers) => answers,
-        Outcome::Failed { .. } => panic!("{name} failed"),
+        QueryOutcome::Answered(answers) => answers,
+        QueryOutcome::Failed { .. } => panic!("{name} failed"),
     }
 }
 
@@ -78,13 +78,15 @@ fn what_one_cannot_answer_is_told() {
         .unwrap();
     let found = compare_formulas(&one, &other);
     let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
-    assert!(matches!(&failed.outcome, Outcome::Failed { error_a: None, error_b: Some(b) } if b.contains("route")));
+    assert!(matches!(&failed.outcome, QueryOutcome::Failed { error_a: None, error_b: Some(b) } if b.contains("route")));
     assert!(!found.agree());
     let unknown = compare_models(&one, &one, &["nobody".into()], &QueryOptions::default(), 1).unwrap_err();
     assert!(unknown.to_string().contains("`nobody`"), "{unknown}");
     let limits = cubrel::Limits { cells: Some(0), ..Default::default() };
     let found = compare_models(&one, &one, &[], &QueryOptions { limits, ..QueryOptions::default() }, 1).unwrap();
     let failed = found.answers.iter().find(|q| q.name == "by_route").unwrap();
-    assert!(matches!(&failed.outcome, Outcome::Failed { error_a: Some(a), error_b: Some(_) } if a.contains("limit")));
+    assert!(
+        matches!(&failed.outcome, QueryOutcome::Failed { error_a: Some(a), error_b: Some(_) } if a.contains("limit"))
+    );
     assert!(!found.agree());
 }

@@ -5,7 +5,7 @@ use std::sync::LazyLock;
 
 use crate::common::shown;
 use cubrel::internals::InQuery as _;
-use cubrel::run::grid::RunProfile;
+use cubrel::run::RunProfile;
 use cubrel::run::{Options, Runs};
 use cubrel::{Grid, Model, Type, Value};
 

@@ -1,7 +1,7 @@
 //! Which reads a query becomes: as few as its filters and groups allow.
 use cubrel::internals::InModel as _;
 use cubrel::internals::InQuery as _;
-use cubrel::plan::print;
+use cubrel::plan::{Printer, read_text};
 use cubrel::{Model, Type};
 
 fn model() -> Model {
@@ -41,12 +41,12 @@ fn reads(query: &str) -> Vec<String> {
     with_aggregates
         .map(|r| {
             let aggregates: Vec<String> =
-                r.aggregates.iter().map(|a| print::Printer::new(model.schema()).aggregate(a)).collect();
+                r.aggregates.iter().map(|a| Printer::new(model.schema()).aggregate(a)).collect();
             let finer: Vec<String> =
-                r.roll_ups.iter().map(|f| format!(", or from {}", print::read(model.schema(), &all[f.read]))).collect();
+                r.roll_ups.iter().map(|f| format!(", or from {}", read_text(model.schema(), &all[f.read]))).collect();
             let by_value =
-                r.by_value.map(|b| format!(", or for all values from {}", print::read(model.schema(), &all[b.read])));
-            let text = print::read(model.schema(), r);
+                r.by_value.map(|b| format!(", or for all values from {}", read_text(model.schema(), &all[b.read])));
+            let text = read_text(model.schema(), r);
             format!("{} of {text}{}{}", aggregates.join(", "), finer.concat(), by_value.unwrap_or_default())
         })
         .collect()

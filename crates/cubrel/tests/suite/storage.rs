@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use cubrel::store::disk::{Stored, StoredTable, generations};
-use cubrel::store::encode::{Use, encode_segment, recoded};
+use cubrel::store::encode::{NumberUse, encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
 use cubrel::store::{Codes, Column, Encoding, RawColumn, RawData, SegmentBounds, TextList};
 use cubrel::{Type, Value};
@@ -134,10 +134,10 @@ fn every_coding_gives_back_what_went_in() {
             let parts = |ends: &[usize]| -> Vec<Column> {
                 ends.windows(2).map(|w| Column::encode(&raw.part(w[0]..w[1]), 1 << 20)).collect()
             };
-            let joined = Column::join(parts(&ends), Use::of(raw.ty, false));
+            let joined = Column::join(parts(&ends), NumberUse::of(raw.ty, false));
             check(&joined, &expected, &what("joined"));
             check(&joined.only(1..3), &expected[1..4000], &what("only some segments"));
-            let again = Column::join(vec![joined.only(3..4), joined.only(0..1)], Use::of(raw.ty, false));
+            let again = Column::join(vec![joined.only(3..4), joined.only(0..1)], NumberUse::of(raw.ty, false));
             let swapped = [&expected[4000..], &expected[..1]].concat();
             check(&again, &swapped, &what("joined in another order"));
         }
@@ -155,7 +155,7 @@ fn rows_in_another_order_stay_whole() {
     let all: Vec<RawColumn> = std::iter::once(key).chain(some).collect();
     let expected: Vec<Vec<Value>> = all.iter().map(values).collect();
     let place: HashMap<String, usize> = expected[0].iter().enumerate().map(|(row, v)| (v.to_string(), row)).collect();
-    let used = |raw: &RawColumn| (vec![raw.clone()], Use::of(raw.ty, false));
+    let used = |raw: &RawColumn| (vec![raw.clone()], NumberUse::of(raw.ty, false));
     let coded = encode_segment(all.iter().map(used).collect(), None, &SortColumns::default());
     let plain: Vec<Column> = all.iter().map(|raw| Column::encode(raw, 4500)).collect();
     let refs: Vec<&Column> = plain.iter().collect();

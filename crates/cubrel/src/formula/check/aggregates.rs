@@ -1,7 +1,7 @@
 //! What an aggregate goes through (language reference, section 4).
 
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Named, Provider, Standing, ast, with_lets};
+use super::{CheckedExpr, Checker, Expr, Kind, NamedTables, Provider, Standing, ast, with_lets};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
@@ -13,7 +13,7 @@ fn counted(arguments: usize) -> String {
 }
 
 impl Checker<'_> {
-    pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+    pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
         let name = a.name.text.as_str();
         if name == "rank" {
             return self.rank(a, span);
@@ -50,7 +50,7 @@ impl Checker<'_> {
     }
 
     /// `rows(t)`
-    fn rows(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+    fn rows(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
         let [ast::Expr { kind: ast::ExprKind::Name(table), .. }] = a.args.as_slice() else {
             return self.fail(
                 Problem::Type,
@@ -73,7 +73,7 @@ impl Checker<'_> {
         Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty: Type::Int, span })
     }
 
-    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
         let name = &a.name.text;
         let wanted = self.argument_count(kind, a, span)?;
         let (values, constants) = a.args.split_at(wanted);
@@ -110,13 +110,13 @@ impl Checker<'_> {
         &mut self,
         values: &[ast::Expr],
         order: &[(ast::Expr, bool)],
-    ) -> (Checked<Vec<Expr>>, Checked<Vec<(Expr, bool)>>) {
+    ) -> (CheckedExpr<Vec<Expr>>, CheckedExpr<Vec<(Expr, bool)>>) {
         let args = self.all(values, |c, e| c.expr(e));
         let order = self.all(order, |c, (e, descending)| Ok((c.expr(e)?, *descending)));
         (args, order)
     }
 
-    fn argument_count(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<usize> {
+    fn argument_count(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> CheckedExpr<usize> {
         use AggregateKind::*;
         let (given, name) = (a.args.len(), &a.name.text);
         let (values, constants) = match kind {
@@ -142,7 +142,7 @@ impl Checker<'_> {
         Ok(values)
     }
 
-    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr]) -> Checked<Option<Value>> {
+    fn constant(&mut self, kind: AggregateKind, constants: &[ast::Expr]) -> CheckedExpr<Option<Value>> {
         let Some(e) = constants.first() else {
             return Ok(None);
         };
@@ -165,7 +165,7 @@ impl Checker<'_> {
         Ok(Some(value))
     }
 
-    fn check_order(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> Checked<()> {
+    fn check_order(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> CheckedExpr<()> {
         let needs = kind.needs_order();
         let name = &a.name.text;
         if needs && a.order.is_empty() {
@@ -187,7 +187,7 @@ impl Checker<'_> {
         Ok(())
     }
 
-    fn result_type(&mut self, kind: AggregateKind, args: Vec<Expr>) -> Checked<(Vec<Expr>, Type)> {
+    fn result_type(&mut self, kind: AggregateKind, args: Vec<Expr>) -> CheckedExpr<(Vec<Expr>, Type)> {
         let Some(first) = args.first() else {
             return Ok((args, Type::Int));
         };
@@ -215,8 +215,14 @@ impl Checker<'_> {
     }
 
     /// The one table from which all columns can be looked up.
-    fn iterated_table(&mut self, name: &str, args: &[Expr], order: &[(Expr, bool)], span: Span) -> Checked<TableId> {
-        let mut named = Named::default();
+    fn iterated_table(
+        &mut self,
+        name: &str,
+        args: &[Expr],
+        order: &[(Expr, bool)],
+        span: Span,
+    ) -> CheckedExpr<TableId> {
+        let mut named = NamedTables::default();
         args.iter().chain(order.iter().map(|(e, _)| e)).for_each(|e| named.add(self.schema, e));
         let tables = named.tables.clone();
         let candidates: Vec<TableId> =
@@ -241,7 +247,7 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn provider(&mut self, per: &ast::Per) -> Checked<(ProviderId, Provider)> {
+    pub(super) fn provider(&mut self, per: &ast::Per) -> CheckedExpr<(ProviderId, Provider)> {
         let id = ProviderId(self.fresh());
         if let [ast::Target::Name(name)] = per.targets.as_slice()
             && self.schema.find_table(&name.text).is_some()
@@ -262,7 +268,7 @@ impl Checker<'_> {
     }
 
     /// The levels of a hierarchy.
-    fn hierarchy(&mut self, name: &ast::Name) -> Checked<Vec<ColumnId>> {
+    fn hierarchy(&mut self, name: &ast::Name) -> CheckedExpr<Vec<ColumnId>> {
         for (t, table) in self.schema.tables.iter().enumerate() {
             if let Some((_, levels)) = table.hierarchies.iter().find(|(n, _)| *n == name.text) {
                 return Ok(levels.iter().map(|l| ColumnId { table: TableId(t as u32), index: *l }).collect());
@@ -276,7 +282,7 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("`{}` is neither a table nor a hierarchy", name.text), help)
     }
 
-    fn per(&mut self, per: &ast::Per, provider: (ProviderId, Provider), filter: Option<Expr>) -> Checked<Per> {
+    fn per(&mut self, per: &ast::Per, provider: (ProviderId, Provider), filter: Option<Expr>) -> CheckedExpr<Per> {
         let of = per.of.as_ref().map(|t| self.find_table(t)).transpose()?;
         let domain = match provider.1 {
             Provider::Row(table) => {
@@ -309,7 +315,7 @@ impl Checker<'_> {
         Ok(Per { provider: provider.0, domain, filter })
     }
 
-    fn rank(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+    fn rank(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
         let help = "write `rank(measure per table.column)`, with `asc` to begin at the smallest";
         let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
             return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);

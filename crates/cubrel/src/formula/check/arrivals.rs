@@ -20,7 +20,7 @@ pub fn lost(
     axes: &[ColumnId],
     filters: &[Narrow],
 ) -> Vec<Diagnostic> {
-    let mut walk = Walk { schema, gone: Gone::new(), both_ways: Vec::new(), known: HashSet::new() };
+    let mut walk = ArrivalSearch { schema, gone: Gone::new(), both_ways: Vec::new(), known: HashSet::new() };
     walk.expr(item, &mut Vec::new());
     let Some((through, _)) = walk.gone.first().cloned() else { return Vec::new() };
     let touched: BTreeSet<TableId> =
@@ -45,7 +45,7 @@ pub fn lost(
     of_axes.chain(of_filters).map(warn).collect()
 }
 
-struct Walk<'a> {
+struct ArrivalSearch<'a> {
     schema: &'a Schema,
     gone: Gone,
     both_ways: Vec<RelationshipId>,
@@ -53,7 +53,7 @@ struct Walk<'a> {
     known: HashSet<(MeasureId, Vec<RelationshipId>)>,
 }
 
-impl Walk<'_> {
+impl ArrivalSearch<'_> {
     fn expr(&mut self, e: &Expr, detours: &mut Vec<RelationshipId>) {
         match &e.kind {
             Kind::Via(body, id) => {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Checked, Checker, Expr, Kind, Named, Standing, ast};
+use super::{CheckedExpr, Checker, Expr, Kind, NamedTables, Standing, ast};
 use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span};
@@ -10,7 +10,7 @@ use crate::formula::typed::{Edit, EditTarget, Narrow, Period};
 use crate::value::days::PeriodEdit;
 
 impl Checker<'_> {
-    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> Checked<Expr> {
+    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> CheckedExpr<Expr> {
         // Inside an aggregate or predicate, a `given` changes what a measure in it sees, never a column.
         let place = self.place;
         let typed = self.at(Standing::Cell, |c| {
@@ -24,7 +24,7 @@ impl Checker<'_> {
         self.context_value(typed, "a `given`")
     }
 
-    fn edit(&mut self, edit: &ast::Edit) -> Checked<Vec<Edit>> {
+    fn edit(&mut self, edit: &ast::Edit) -> CheckedExpr<Vec<Edit>> {
         match &edit.kind {
             EditKind::Narrow { instead, table, predicate } => {
                 let narrows = self.narrow(*instead, table.as_ref(), predicate)?;
@@ -41,7 +41,7 @@ impl Checker<'_> {
         }
     }
 
-    fn period(&mut self, period: &ast::Period, calendar: Option<&ast::Name>, span: Span) -> Checked<Edit> {
+    fn period(&mut self, period: &ast::Period, calendar: Option<&ast::Name>, span: Span) -> CheckedExpr<Edit> {
         let calendar = self.calendar(calendar, span)?;
         let index = self.schema.table(calendar).calendar.unwrap_or_default();
         let date = ColumnId { table: calendar, index };
@@ -70,7 +70,7 @@ impl Checker<'_> {
     }
 
     /// The calendar that is named, or the only one.
-    fn calendar(&mut self, named: Option<&ast::Name>, span: Span) -> Checked<TableId> {
+    fn calendar(&mut self, named: Option<&ast::Name>, span: Span) -> CheckedExpr<TableId> {
         let all: Vec<TableId> = (0..self.schema.tables.len() as u32)
             .map(TableId)
             .filter(|t| self.schema.table(*t).calendar.is_some())
@@ -106,7 +106,7 @@ impl Checker<'_> {
         }
     }
 
-    fn edit_target(&mut self, target: &ast::Target) -> Checked<EditTarget> {
+    fn edit_target(&mut self, target: &ast::Target) -> CheckedExpr<EditTarget> {
         match target {
             ast::Target::Name(table) => self.find_table(table).map(EditTarget::Table),
             ast::Target::Column(table, column) => self.find_column(table, column).map(EditTarget::Column),
@@ -119,7 +119,7 @@ impl Checker<'_> {
         instead: bool,
         table: Option<&ast::Name>,
         predicate: &ast::Expr,
-    ) -> Checked<Vec<Narrow>> {
+    ) -> CheckedExpr<Vec<Narrow>> {
         let table = table.map(|t| self.find_table(t)).transpose()?;
         let mut parts = Vec::new();
         conjuncts(predicate, &mut parts);
@@ -134,13 +134,13 @@ impl Checker<'_> {
     }
 
     /// A predicate over rows of a known table.
-    pub(super) fn narrow_rows(&mut self, table: TableId, predicate: &ast::Expr) -> Checked<Vec<Narrow>> {
+    pub(super) fn narrow_rows(&mut self, table: TableId, predicate: &ast::Expr) -> CheckedExpr<Vec<Narrow>> {
         let mut parts = Vec::new();
         conjuncts(predicate, &mut parts);
         self.all(&parts, |c, part| c.one_filter(false, Some(table), part))
     }
 
-    fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> Checked<Narrow> {
+    fn one_filter(&mut self, instead: bool, table: Option<TableId>, predicate: &ast::Expr) -> CheckedExpr<Narrow> {
         let span = predicate.span;
         let hoisted_before = std::mem::take(&mut self.hoisted);
         let expr = self.at(Standing::Tested, |c| c.expr(predicate));
@@ -158,7 +158,7 @@ impl Checker<'_> {
         Ok(Narrow { instead, table, columns, outer, predicate: Arc::new(expr) })
     }
 
-    fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> Checked<()> {
+    fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> CheckedExpr<()> {
         let mut missing = None;
         expr.walk(&mut |e| {
             if let Kind::Column { column, detours, .. } = &e.kind
@@ -182,8 +182,8 @@ impl Checker<'_> {
     }
 
     /// The table whose rows a predicate tests: the one from which its other columns can be looked up.
-    fn tested_table(&mut self, expr: &Expr, span: Span) -> Checked<TableId> {
-        let mut named = Named::default();
+    fn tested_table(&mut self, expr: &Expr, span: Span) -> CheckedExpr<TableId> {
+        let mut named = NamedTables::default();
         named.add(self.schema, expr);
         let tables = named.tables.clone();
         let candidate = tables.iter().copied().find(|from| named.can_be_looked_up_from(self.schema, *from));

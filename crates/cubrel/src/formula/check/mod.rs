@@ -47,7 +47,7 @@ pub struct Settings {
 /// A problem has been reported; there is no tree to go on with.
 #[derive(Debug)]
 pub(crate) struct Reported;
-type Checked<T> = Result<T, Reported>;
+type CheckedExpr<T> = Result<T, Reported>;
 
 /// Where an expression stands, which decides what its columns mean.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -251,7 +251,7 @@ impl<'a> Checker<'a> {
         span: Span,
         message: impl Into<String>,
         help: impl Into<String>,
-    ) -> Checked<T> {
+    ) -> CheckedExpr<T> {
         self.report(problem, span, message, help);
         Err(Reported)
     }
@@ -281,7 +281,7 @@ impl<'a> Checker<'a> {
         result
     }
 
-    fn expr(&mut self, e: &ast::Expr) -> Checked<Expr> {
+    fn expr(&mut self, e: &ast::Expr) -> CheckedExpr<Expr> {
         use ast::ExprKind as A;
         let span = e.span;
         match &e.kind {
@@ -315,12 +315,12 @@ impl<'a> Checker<'a> {
     }
 
     /// Checks all, so that every problem is reported, then gives all or none.
-    fn all<T, U>(&mut self, list: &[T], mut check: impl FnMut(&mut Self, &T) -> Checked<U>) -> Checked<Vec<U>> {
-        let results: Vec<Checked<U>> = list.iter().map(|item| check(self, item)).collect();
+    fn all<T, U>(&mut self, list: &[T], mut check: impl FnMut(&mut Self, &T) -> CheckedExpr<U>) -> CheckedExpr<Vec<U>> {
+        let results: Vec<CheckedExpr<U>> = list.iter().map(|item| check(self, item)).collect();
         results.into_iter().collect()
     }
 
-    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> Checked<Expr> {
+    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
         let depth = self.lets.len();
         let mut values = Vec::new();
         let mut failed = false;
@@ -345,7 +345,7 @@ impl<'a> Checker<'a> {
 
     /// The relationship that starts at some columns. A column may stand for all of a relationship's when only one
     /// relationship has it; of one that counts by default and a spare one, the spare one is meant.
-    fn relationship_at(&mut self, columns: &[(ast::Name, ast::Name)], word: &str) -> Checked<RelationshipId> {
+    fn relationship_at(&mut self, columns: &[(ast::Name, ast::Name)], word: &str) -> CheckedExpr<RelationshipId> {
         let named = self.all(columns, |c, (table, column)| c.find_column(table, column))?;
         let (Some((first, _)), Some((_, last))) = (columns.first(), columns.last()) else { return Err(Reported) };
         let span = first.span.to(last.span);
@@ -379,7 +379,7 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn both_ways(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> Checked<Expr> {
+    fn both_ways(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> CheckedExpr<Expr> {
         let relationship = self.relationship_at(columns, "both_ways")?;
         let body = self.expr(body)?;
         if let Some((a, b)) = self.schema.second_way(&[relationship]) {
@@ -395,7 +395,7 @@ impl<'a> Checker<'a> {
         Ok(Expr { kind: Kind::BothWays(Box::new(body), relationship), ty, span })
     }
 
-    fn via(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> Checked<Expr> {
+    fn via(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> CheckedExpr<Expr> {
         let relationship = self.relationship_at(columns, "via")?;
         self.detours.push(relationship);
         let body = self.expr(body);
@@ -412,13 +412,13 @@ impl<'a> Checker<'a> {
 
 /// The tables whose rows an expression's columns may belong to.
 #[derive(Debug, Default)]
-struct Named {
+struct NamedTables {
     /// Those of the columns, and those at which a `via` inside of the expression begins.
     tables: BTreeSet<TableId>,
     columns: Vec<(TableId, Vec<RelationshipId>)>,
 }
 
-impl Named {
+impl NamedTables {
     fn add(&mut self, schema: &Schema, expr: &Expr) {
         expr.walk(&mut |e| {
             if let Kind::Column { column, detours, around } = &e.kind {

@@ -1,6 +1,6 @@
 //! What a name means where it stands (language reference, sections 3 and 5).
 
-use super::{Checked, Checker, Expr, Kind, Provider, Reported, Standing, ast, literal};
+use super::{CheckedExpr, Checker, Expr, Kind, Provider, Reported, Standing, ast, literal};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{LetId, ProviderId};
@@ -8,7 +8,7 @@ use crate::formula::words::quote_name;
 use crate::value::Type;
 
 impl Checker<'_> {
-    pub(super) fn parameter(&mut self, name: &str, span: Span) -> Checked<Expr> {
+    pub(super) fn parameter(&mut self, name: &str, span: Span) -> CheckedExpr<Expr> {
         match self.settings.parameters.get(name).map(Vec::as_slice) {
             Some([value]) => Ok(literal(value.clone(), span)),
             Some(_) => {
@@ -26,7 +26,7 @@ impl Checker<'_> {
     }
 
     /// A `let`, a column of the own table, or a measure; the nearest `let` wins, other doubles are errors.
-    pub(super) fn bare_name(&mut self, name: &ast::Name) -> Checked<Expr> {
+    pub(super) fn bare_name(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
         let span = name.span;
         if let Some(binding) = self.lets.iter().rev().find(|b| b.name == name.text) {
             return Ok(Expr { kind: Kind::LetRef(binding.id), ty: binding.ty, span });
@@ -64,7 +64,7 @@ impl Checker<'_> {
 
     /// A measure or an aggregate: it stands in a cell; in a predicate it is taken from outside; in an aggregate it
     /// needs `per`.
-    pub(super) fn context_value(&mut self, expr: Expr, what: &str) -> Checked<Expr> {
+    pub(super) fn context_value(&mut self, expr: Expr, what: &str) -> CheckedExpr<Expr> {
         match self.place {
             Standing::Cell => Ok(expr),
             Standing::Tested => {
@@ -82,7 +82,7 @@ impl Checker<'_> {
         }
     }
 
-    fn unknown_name(&mut self, name: &ast::Name) -> Checked<Expr> {
+    fn unknown_name(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
         let mut candidates: Vec<String> = self.lets.iter().map(|b| b.name.clone()).collect();
         candidates.extend(self.schema.measures.iter().map(|m| m.name.clone()));
         if let Some(own) = self.own {
@@ -110,7 +110,7 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("nothing is called `{}`", name.text), help)
     }
 
-    pub(super) fn find_table(&mut self, name: &ast::Name) -> Checked<TableId> {
+    pub(super) fn find_table(&mut self, name: &ast::Name) -> CheckedExpr<TableId> {
         if let Some(id) = self.schema.find_table(&name.text) {
             return Ok(id);
         }
@@ -131,7 +131,7 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("there is no table `{}`", name.text), help)
     }
 
-    pub(super) fn find_column(&mut self, table: &ast::Name, column: &ast::Name) -> Checked<ColumnId> {
+    pub(super) fn find_column(&mut self, table: &ast::Name, column: &ast::Name) -> CheckedExpr<ColumnId> {
         let id = self.find_table(table)?;
         if let Some(found) = self.schema.find_column(id, &column.text) {
             return Ok(found);
@@ -156,13 +156,13 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, table.span.to(column.span), message, help)
     }
 
-    pub(super) fn column(&mut self, table: &ast::Name, column: &ast::Name, span: Span) -> Checked<Expr> {
+    pub(super) fn column(&mut self, table: &ast::Name, column: &ast::Name, span: Span) -> CheckedExpr<Expr> {
         let id = self.find_column(table, column)?;
         self.column_value(id, span)
     }
 
     /// A column, by what stands around: of the iterated or tested row, or of the current one.
-    fn column_value(&mut self, column: ColumnId, span: Span) -> Checked<Expr> {
+    fn column_value(&mut self, column: ColumnId, span: Span) -> CheckedExpr<Expr> {
         let ty = self.schema.column(column).ty;
         let detours = self.detours.clone();
         if self.place != Standing::Cell {
@@ -211,7 +211,7 @@ impl Checker<'_> {
     }
 
     /// Whether an expression can be a condition.
-    pub(super) fn condition(&mut self, expr: Expr) -> Checked<Expr> {
+    pub(super) fn condition(&mut self, expr: Expr) -> CheckedExpr<Expr> {
         match expr.ty {
             Type::Bool => Ok(expr),
             Type::Null => Ok(Expr { ty: Type::Bool, kind: Kind::Literal(crate::value::Value::Null), span: expr.span }),

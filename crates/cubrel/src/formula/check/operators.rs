@@ -1,6 +1,6 @@
 //! Operators, `case`, functions, and the conversions between types (language reference, sections 2 and 3).
 
-use super::{Checked, Checker, Expr, Kind, Reported, ast, literal};
+use super::{CheckedExpr, Checker, Expr, Kind, Reported, ast, literal};
 use crate::formula::ast::BinaryOp;
 use crate::formula::functions::{self, Argument, Function, Parameter};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
@@ -57,7 +57,7 @@ fn negated(expr: Expr, negated: bool) -> Expr {
 }
 
 impl Checker<'_> {
-    pub(super) fn negate(&mut self, inner: &ast::Expr, span: Span) -> Checked<Expr> {
+    pub(super) fn negate(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
         let inner = self.expr(inner)?;
         match inner.ty {
             ty if ty.is_number() || ty == Type::Null => Ok(match &inner.kind {
@@ -77,18 +77,18 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn not(&mut self, inner: &ast::Expr, span: Span) -> Checked<Expr> {
+    pub(super) fn not(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
         let inner = self.expr(inner)?;
         let inner = self.condition(inner)?;
         Ok(call(Op::Not, vec![inner], Type::Bool, span))
     }
 
-    pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<Expr> {
         let inner = self.expr(inner)?;
         Ok(negated(call(Op::IsNull, vec![inner], Type::Bool, span), negate))
     }
 
-    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> Checked<Expr> {
+    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         match op {
@@ -106,7 +106,7 @@ impl Checker<'_> {
         }
     }
 
-    fn arithmetic(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> Checked<Expr> {
+    fn arithmetic(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> CheckedExpr<Expr> {
         for side in [&a, &b] {
             if !side.ty.is_number() && side.ty != Type::Null {
                 let help = match (side.ty, op) {
@@ -160,7 +160,7 @@ impl Checker<'_> {
         Ok(call(kind, args, ty, span))
     }
 
-    fn comparison(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> Checked<Expr> {
+    fn comparison(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> CheckedExpr<Expr> {
         let op = match op {
             BinaryOp::Eq => Op::Eq,
             BinaryOp::Ne => Op::Ne,
@@ -183,7 +183,7 @@ impl Checker<'_> {
     }
 
     /// Both sides in one type, or an error that says how to get there.
-    fn brought_together(&mut self, a: Expr, b: Expr, span: Span) -> Checked<(Expr, Expr)> {
+    fn brought_together(&mut self, a: Expr, b: Expr, span: Span) -> CheckedExpr<(Expr, Expr)> {
         if let Some(common) = a.ty.common(b.ty) {
             return Ok((convert(a, common), convert(b, common)));
         }
@@ -207,7 +207,7 @@ impl Checker<'_> {
         self.fail(Problem::Type, span, format!("{} and {} cannot be compared", a.ty, b.ty), help)
     }
 
-    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<Expr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         for side in [&a, &b] {
@@ -231,7 +231,7 @@ impl Checker<'_> {
         high: &ast::Expr,
         negate: bool,
         span: Span,
-    ) -> Checked<Expr> {
+    ) -> CheckedExpr<Expr> {
         let (x, low, high) = (self.expr(x), self.expr(low), self.expr(high));
         let (x, low, high) = (x?, low?, high?);
         let id = LetId(self.fresh());
@@ -243,7 +243,7 @@ impl Checker<'_> {
         Ok(Expr { kind: Kind::Let(id, Box::new(x), Box::new(body)), ty: Type::Bool, span })
     }
 
-    pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> CheckedExpr<Expr> {
         if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span: set_span }] = list
             && matches!(a.name.text.as_str(), "top" | "bottom")
         {
@@ -272,7 +272,7 @@ impl Checker<'_> {
     }
 
     /// One part of an `in` list; a parameter may stand for several values.
-    fn list_part(&mut self, e: &ast::Expr) -> Checked<Vec<Expr>> {
+    fn list_part(&mut self, e: &ast::Expr) -> CheckedExpr<Vec<Expr>> {
         if let ast::ExprKind::Parameter(name) = &e.kind
             && let Some(values) = self.settings.parameters.get(name)
         {
@@ -287,7 +287,7 @@ impl Checker<'_> {
         arms: &[(ast::Expr, ast::Expr)],
         otherwise: Option<&ast::Expr>,
         span: Span,
-    ) -> Checked<Expr> {
+    ) -> CheckedExpr<Expr> {
         let operand = operand.map(|o| self.expr(o)).transpose();
         let operand = operand?.map(|o| (LetId(self.fresh()), o));
         let arms = self.all(arms, |c, (condition, result)| {
@@ -315,7 +315,7 @@ impl Checker<'_> {
         })
     }
 
-    fn common_type(&mut self, parts: &[&Expr], what: &str) -> Checked<Type> {
+    fn common_type(&mut self, parts: &[&Expr], what: &str) -> CheckedExpr<Type> {
         let mut ty = Type::Null;
         for part in parts {
             match ty.common(part.ty) {
@@ -333,7 +333,7 @@ impl Checker<'_> {
         Ok(ty)
     }
 
-    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> Checked<Expr> {
+    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> CheckedExpr<Expr> {
         let inner = self.expr(inner)?;
         let possible = match (inner.ty, ty) {
             (Type::Null | Type::Text, _) | (_, Type::Text) => true,
@@ -354,7 +354,7 @@ impl Checker<'_> {
         Ok(call(Op::Cast { from, to: ty, lenient }, vec![inner], ty, span))
     }
 
-    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> Checked<Expr> {
+    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
         match name.text.as_str() {
             "coalesce" => return self.coalesce(args, span),
             "nullif" => return self.null_if(args, span),
@@ -383,7 +383,7 @@ impl Checker<'_> {
         Ok(call(Op::Function(function), args, ty, span))
     }
 
-    fn fit_arguments(&mut self, function: &'static Function, args: Vec<Expr>, span: Span) -> Checked<Vec<Expr>> {
+    fn fit_arguments(&mut self, function: &'static Function, args: Vec<Expr>, span: Span) -> CheckedExpr<Vec<Expr>> {
         let (most, least) = (function.parameters.len(), function.parameters.len() - function.optional);
         if args.len() < least || (args.len() > most && !function.repeated) {
             let wanted = if least == most { most.to_string() } else { format!("{least} to {most}") };
@@ -419,7 +419,7 @@ impl Checker<'_> {
             .collect())
     }
 
-    fn unknown_function(&mut self, name: &ast::Name) -> Checked<Expr> {
+    fn unknown_function(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
         let known: Vec<&str> = functions::all()
             .map(|(_, f)| f.name)
             .chain(words::aggregates())
@@ -432,7 +432,7 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)
     }
 
-    fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> Checked<Expr> {
+    fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
         if args.is_empty() {
             return self.fail(Problem::Type, span, "`coalesce` takes at least one argument", "write `coalesce(x, 0)`");
         }
@@ -442,7 +442,7 @@ impl Checker<'_> {
     }
 
     /// `nullif(a, b)`: null where both are equal, else a.
-    fn null_if(&mut self, args: &[ast::Expr], span: Span) -> Checked<Expr> {
+    fn null_if(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
         let [a, b] = args else {
             return self.fail(
                 Problem::Type,

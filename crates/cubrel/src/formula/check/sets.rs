@@ -2,7 +2,7 @@
 //! 4 and 9).
 
 use super::operators::convert;
-use super::{Checked, Checker, Expr, Kind, Provider, Standing, ast, with_lets};
+use super::{CheckedExpr, Checker, Expr, Kind, Provider, Standing, ast, with_lets};
 use crate::formula::schema::ColumnId;
 use crate::formula::source::{Problem, Span};
 use crate::formula::typed::{LetId, SetOf};
@@ -13,7 +13,13 @@ const SET_HELP: &str = "write `table.column in top(5, measure per table.column)`
 impl Checker<'_> {
     /// `x in top(…)`. A set is found once: in a condition of a `given` or `where`, where that stands; in an
     /// aggregate, around it; else in the cell.
-    pub(super) fn in_set(&mut self, x: &ast::Expr, a: &ast::Aggregate, set_span: Span, span: Span) -> Checked<Expr> {
+    pub(super) fn in_set(
+        &mut self,
+        x: &ast::Expr,
+        a: &ast::Aggregate,
+        set_span: Span,
+        span: Span,
+    ) -> CheckedExpr<Expr> {
         let tested = self.expr(x);
         let outside = if self.place == Standing::Tested { None } else { self.around.last().copied() };
         let set = match outside {
@@ -50,7 +56,7 @@ impl Checker<'_> {
         Ok(test)
     }
 
-    fn set(&mut self, a: &ast::Aggregate, span: Span) -> Checked<SetOf> {
+    fn set(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<SetOf> {
         let name = &a.name.text;
         let (Some(per), [count, figure]) = (&a.per, a.args.as_slice()) else {
             return self.fail(
@@ -92,7 +98,7 @@ impl Checker<'_> {
     }
 
     /// `narrowed(t.c)` and `grouping(t.c)`.
-    pub(super) fn context_question(&mut self, a: &ast::Aggregate, span: Span) -> Checked<Expr> {
+    pub(super) fn context_question(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
         let name = &a.name.text;
         let column = match a.args.as_slice() {
             [ast::Expr { kind: ast::ExprKind::Column(table, column), .. }] if a.per.is_none() && a.order.is_empty() => {
@@ -110,7 +116,7 @@ impl Checker<'_> {
         self.question(name, column, span)
     }
 
-    fn question(&mut self, name: &str, column: ColumnId, span: Span) -> Checked<Expr> {
+    fn question(&mut self, name: &str, column: ColumnId, span: Span) -> CheckedExpr<Expr> {
         let (kind, ty) = match name {
             "narrowed" => (Kind::Narrowed(column), Type::Bool),
             _ => (Kind::Grouping(column), Type::Int),

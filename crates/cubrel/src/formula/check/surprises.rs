@@ -7,13 +7,13 @@ use crate::formula::schema::{ColumnId, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::formula::typed::{Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, Op, Over, Per, PerDomain};
 
-struct Finder<'a> {
+struct SurpriseFinder<'a> {
     schema: &'a Schema,
     source: &'a Arc<Source>,
     found: Vec<Diagnostic>,
 }
 
-impl Finder<'_> {
+impl SurpriseFinder<'_> {
     fn warn(&mut self, span: Span, message: impl Into<String>, help: impl Into<String>) {
         let problem = Diagnostic::error(Problem::Surprise, self.source, span, message).help(help);
         if !self.found.iter().any(|f| f.span == span && f.message == problem.message) {
@@ -24,7 +24,7 @@ impl Finder<'_> {
 
 /// Surprises in any formula: averages of ratios, edits that leave a bound row.
 pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Diagnostic> {
-    let mut finder = Finder { schema, source, found: Vec::new() };
+    let mut finder = SurpriseFinder { schema, source, found: Vec::new() };
     expr.walk(&mut |e| {
         if let Kind::Aggregate(a) = &e.kind {
             finder.average_of_ratios(a, e.span);
@@ -36,7 +36,7 @@ pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Dia
 
 /// Surprises in the formula of a calculated column.
 pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: &Expr) -> Vec<Diagnostic> {
-    let mut finder = Finder { schema, source, found: of_formula(schema, source, expr) };
+    let mut finder = SurpriseFinder { schema, source, found: of_formula(schema, source, expr) };
     finder.ratio_column(column, expr);
     finder.own_rows(column.table, expr, false);
     finder.same_on_every_row(column, expr);
@@ -58,7 +58,7 @@ fn on_axes_once(
     axes: &[ColumnId],
     known: &mut BTreeSet<MeasureId>,
 ) -> Vec<Diagnostic> {
-    let mut finder = Finder { schema, source, found: Vec::new() };
+    let mut finder = SurpriseFinder { schema, source, found: Vec::new() };
     finder.axes_left(expr, axes, known);
     finder.found
 }
@@ -79,7 +79,7 @@ fn names_column(expr: &Expr) -> bool {
     found
 }
 
-impl Finder<'_> {
+impl SurpriseFinder<'_> {
     fn average_of_ratios(&mut self, a: &Aggregate, span: Span) {
         if let (AggregateKind::Avg, Over::Rows(_), [arg]) = (a.kind, &a.over, a.args.as_slice())
             && is_ratio(arg)

@@ -28,12 +28,12 @@ pub struct Function {
     /// The result for one row.
     pub run: fn(&[Value], Type) -> Result<Value, FunctionError>,
     /// The results of many rows at once, where that is quicker.
-    pub batch: Option<Batch>,
+    pub batch: Option<BatchFunction>,
 }
 
 /// From the vectors of the arguments, their types and the type of the result to the results, whatever they are in rows
 /// where an argument is null. `None` where these arguments are not for it, and the rows are run one by one.
-pub type Batch = fn(&[Vector], &[Type], Type) -> Option<Vector>;
+pub type BatchFunction = fn(&[Vector], &[Type], Type) -> Option<Vector>;
 
 impl std::fmt::Debug for Function {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

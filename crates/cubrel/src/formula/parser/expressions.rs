@@ -1,6 +1,6 @@
 //! Expressions, loosest first.
 
-use super::{MAX_CHAINED, MAX_DEPTH, Parsed, Parser, Reported};
+use super::{MAX_CHAINED, MAX_DEPTH, Parsed, Parser, SyntaxReported};
 use crate::formula::ast::{Aggregate, BinaryOp, Expr, ExprKind, Name, Per, Target};
 use crate::formula::lexer::TokenKind;
 use crate::formula::source::Span;
@@ -238,7 +238,7 @@ impl Parser<'_> {
             }
             match item(self) {
                 Ok(i) => list.push(i),
-                Err(Reported) => {
+                Err(SyntaxReported) => {
                     failed = true;
                     self.skip_item();
                 }
@@ -246,7 +246,7 @@ impl Parser<'_> {
             if self.eat_symbol(",") {
                 continue;
             }
-            if let Err(Reported) = self.expect_symbol(")", "or `,`") {
+            if let Err(SyntaxReported) = self.expect_symbol(")", "or `,`") {
                 failed = true;
                 self.skip_item();
                 if *self.peek() == TokenKind::End {
@@ -257,7 +257,7 @@ impl Parser<'_> {
                 break;
             }
         }
-        if failed { Err(Reported) } else { Ok(list) }
+        if failed { Err(SyntaxReported) } else { Ok(list) }
     }
 
     pub(super) fn primary(&mut self) -> Parsed<Expr> {
@@ -355,7 +355,7 @@ impl Parser<'_> {
         let start = self.advance().span;
         let token = self.advance();
         let TokenKind::Text(text) = &token.kind else {
-            return Err(Reported);
+            return Err(SyntaxReported);
         };
         let span = start.to(token.span);
         let value = if word == "date" {

@@ -9,7 +9,7 @@ mod queries;
 
 use std::sync::Arc;
 
-use super::ast::{Expr, ExprKind, Name, Query, Target};
+use super::ast::{Expr, ExprKind, Name, QueryTree, Target};
 use super::lexer::{Token, TokenKind, tokens};
 use super::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
 use super::words;
@@ -20,15 +20,15 @@ const MAX_DEPTH: usize = 120;
 const MAX_CHAINED: usize = 500;
 
 /// A rule that could not be read has already been reported.
-struct Reported;
-type Parsed<T> = Result<T, Reported>;
+struct SyntaxReported;
+type Parsed<T> = Result<T, SyntaxReported>;
 
 /// Reads a formula, as `model.toml` has it.
 pub fn formula(source: &Arc<Source>) -> (Expr, Vec<Diagnostic>) {
     let mut parser = Parser::new(source);
     let expr = parser.formula_body();
     let expr = expr.and_then(|e| parser.expect_end().map(|()| e));
-    (expr.unwrap_or_else(|Reported| parser.broken()), parser.problems)
+    (expr.unwrap_or_else(|SyntaxReported| parser.broken()), parser.problems)
 }
 
 /// Reads conditions separated by commas.
@@ -38,7 +38,7 @@ pub fn conditions(source: &Arc<Source>) -> (Vec<Expr>, Vec<Diagnostic>) {
     while !matches!(parser.peek(), TokenKind::End) {
         match parser.expr() {
             Ok(e) => list.push(e),
-            Err(Reported) => break,
+            Err(SyntaxReported) => break,
         }
         if !parser.eat_symbol(",") && parser.expect_end().is_err() {
             break;
@@ -48,7 +48,7 @@ pub fn conditions(source: &Arc<Source>) -> (Vec<Expr>, Vec<Diagnostic>) {
 }
 
 /// Reads a query; `None` when nothing of it can be used.
-pub fn query(source: &Arc<Source>) -> (Option<Query>, Vec<Diagnostic>) {
+pub fn query(source: &Arc<Source>) -> (Option<QueryTree>, Vec<Diagnostic>) {
     let mut parser = Parser::new(source);
     let query = parser.query().ok();
     (query, parser.problems)
@@ -148,7 +148,7 @@ impl<'a> Parser<'a> {
         {
             self.problems.push(Diagnostic::error(Problem::Syntax, self.source, span, message).help(help));
         }
-        Err(Reported)
+        Err(SyntaxReported)
     }
 
     fn expect_symbol(&mut self, symbol: &str, after: &str) -> Parsed<Span> {

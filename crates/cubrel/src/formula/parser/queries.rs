@@ -1,7 +1,7 @@
 //! Queries: measures, items, clauses in their order.
 
-use super::{Parsed, Parser, Reported};
-use crate::formula::ast::{Expr, Item, Limit, Query};
+use super::{Parsed, Parser, SyntaxReported};
+use crate::formula::ast::{Expr, Item, Limit, QueryTree};
 use crate::formula::lexer::TokenKind;
 use crate::formula::source::{closest, did_you_mean};
 use crate::formula::words;
@@ -25,8 +25,8 @@ impl Parser<'_> {
     }
 
     /// `measure x = …; grid … by … where …`
-    pub(super) fn query(&mut self) -> Parsed<Query> {
-        let mut query = Query {
+    pub(super) fn query(&mut self) -> Parsed<QueryTree> {
+        let mut query = QueryTree {
             measures: Vec::new(),
             items: Vec::new(),
             records: false,
@@ -89,7 +89,7 @@ impl Parser<'_> {
     }
 
     /// The clauses after the items. Each may fail on its own; they come in one order, and each once.
-    pub(super) fn clauses(&mut self, query: &mut Query) -> Parsed<()> {
+    pub(super) fn clauses(&mut self, query: &mut QueryTree) -> Parsed<()> {
         let (mut reached, mut failed) = (0, false);
         while *self.peek() != TokenKind::End {
             let TokenKind::Word(word) = self.peek().clone() else {
@@ -121,10 +121,10 @@ impl Parser<'_> {
                 }
             }
         }
-        if failed { Err(Reported) } else { Ok(()) }
+        if failed { Err(SyntaxReported) } else { Ok(()) }
     }
 
-    pub(super) fn clause(&mut self, word: &str, query: &mut Query) -> Parsed<()> {
+    pub(super) fn clause(&mut self, word: &str, query: &mut QueryTree) -> Parsed<()> {
         match word {
             "by" => query.by = self.targets("a column for the rows")?,
             "split" => {

@@ -40,7 +40,7 @@ pub(super) enum Refused {
 }
 
 /// The key of a table, or what is nearly one.
-struct Key<'t> {
+struct TableKey<'t> {
     column: &'t LoadedColumn,
     /// Its values, once they are asked for.
     values: OnceCell<HashSet<Value>>,
@@ -48,9 +48,9 @@ struct Key<'t> {
     refused: Option<Refused>,
 }
 
-impl Key<'_> {
-    fn new(column: &LoadedColumn, refused: Option<Refused>) -> Key<'_> {
-        Key { column, values: OnceCell::new(), refused }
+impl TableKey<'_> {
+    fn new(column: &LoadedColumn, refused: Option<Refused>) -> TableKey<'_> {
+        TableKey { column, values: OnceCell::new(), refused }
     }
 }
 
@@ -239,15 +239,15 @@ fn likeness(many: &str, one: &str, key: &str) -> f64 {
 /// Columns that point at keys of other tables; of several to one table the likeliest is the default.
 pub(super) fn links(tables: &[Table]) -> Vec<Link> {
     // By table, its key or what is nearly one.
-    let mut keys: HashMap<usize, Key<'_>> = HashMap::new();
+    let mut keys: HashMap<usize, TableKey<'_>> = HashMap::new();
     for (i, table) in tables.iter().enumerate() {
         let find = |key: &String| table.loaded.columns.iter().find(|c| c.name == *key);
         if let Some(key) = table.key.as_ref().and_then(find) {
-            keys.insert(i, Key::new(key, None));
+            keys.insert(i, TableKey::new(key, None));
         } else if let Some(key) = nearly_key(table) {
             let (surplus, examples) = repeated(&key.data);
             let why = format!("{}: {}", counted(surplus, "duplicate key"), examples.join(", "));
-            keys.insert(i, Key::new(key, Some(Refused::Impossible(why))));
+            keys.insert(i, TableKey::new(key, Some(Refused::Impossible(why))));
         }
     }
     let mut found: Vec<Link> = Vec::new();
@@ -256,7 +256,7 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
             if many.key.as_deref() == Some(&c.name) || c.data.distinct() == 0 {
                 continue;
             }
-            let candidates = keys.iter().filter_map(|(o, Key { column: key, values: key_values, refused })| {
+            let candidates = keys.iter().filter_map(|(o, TableKey { column: key, values: key_values, refused })| {
                 let alike = likeness(&c.name, &tables[*o].name, &key.name);
                 if *o == m || key.data.distinct() < 2 || !may_be_there(c, alike > 0.0, &key.data) {
                     return None;

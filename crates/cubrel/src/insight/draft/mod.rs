@@ -26,7 +26,7 @@ use crate::model::file::TableSection;
 use links::{Refused, bridge, is_one, keys_of, links, place};
 use orders::order;
 use reading::{identifiers, load};
-use table::{Found, Table, counted, table_name};
+use table::{DraftSource, Table, counted, table_name};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.
@@ -192,7 +192,7 @@ const MOST_UP: usize = 3;
 
 /// Tables with their sources: files that differ only in a number at the end are one table, and each sheet of a workbook is
 /// one.
-fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
+fn sources(into: &Path, files: &[PathBuf]) -> Vec<DraftSource> {
     let shown = |path: &Path| from_folder(into, path).display().to_string();
     let mut groups: BTreeMap<(PathBuf, String, String), Vec<&PathBuf>> = BTreeMap::new();
     for file in files {
@@ -203,7 +203,7 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
     }
     let mut list = Vec::new();
     for ((folder, name, ending), members) in groups {
-        let whole = |name: &str, source: String| Found { name: table_name(name), source, sheet: None };
+        let whole = |name: &str, source: String| DraftSource { name: table_name(name), source, sheet: None };
         match members.as_slice() {
             [one] if matches!(bytes::kind(one).as_str(), "db" | "sqlite") => {
                 let table = |t: String| whole(&t, format!("sqlite:{}?table={t}", shown(one)));
@@ -211,7 +211,7 @@ fn sources(into: &Path, files: &[PathBuf]) -> Vec<Found> {
             }
             [one] => match sheets(one).as_slice() {
                 sheets @ [_, _, ..] => {
-                    list.extend(sheets.iter().map(|s| Found { sheet: Some(s.clone()), ..whole(s, shown(one)) }));
+                    list.extend(sheets.iter().map(|s| DraftSource { sheet: Some(s.clone()), ..whole(s, shown(one)) }));
                 }
                 _ => list.push(whole(&stem(one), shown(one))),
             },

@@ -3,7 +3,7 @@
 use std::io::Read;
 use std::path::Path;
 
-use super::table::{Found, Table, counted};
+use super::table::{DraftSource, Table, counted};
 use super::totals::total_row;
 use crate::Error;
 use crate::cancel::Cancel;
@@ -78,7 +78,7 @@ impl Reading<'_> {
 }
 
 /// Loads a table, with what its columns need to be read well.
-pub(super) fn load(into: &Path, found: &Found, observer: &dyn Observer) -> Result<Table, Error> {
+pub(super) fn load(into: &Path, found: &DraftSource, observer: &dyn Observer) -> Result<Table, Error> {
     let (name, source) = (found.name.as_str(), found.source.as_str());
     let mut section = TableSection { source: Some(OneOrMany::One(source.to_string())), ..TableSection::default() };
     let mut notes = Vec::new();
@@ -317,21 +317,21 @@ fn has_blanks_around(column: &Column) -> bool {
 
 /// Which cells of a workbook are the table, where it is not all of the first sheet.
 #[cfg(feature = "workbook")]
-fn cells(into: &Path, found: &Found) -> Option<WorkbookSection> {
-    use crate::load::workbook::{Wanted, header_row};
+fn cells(into: &Path, found: &DraftSource) -> Option<WorkbookSection> {
+    use crate::load::workbook::{SheetRange, header_row};
     let file = sources::files(into, &found.source).ok()?.into_iter().next()?;
     let path = into.join(&file.path);
     if !bytes::WORKBOOKS.contains(&bytes::kind(&path).as_str()) {
         return None;
     }
     let section = WorkbookSection { sheet: found.sheet.clone(), range: None };
-    let row = header_row(&path, &Wanted::of(Some(&section)).ok()?).ok()?;
+    let row = header_row(&path, &SheetRange::of(Some(&section)).ok()?).ok()?;
     let section = WorkbookSection { range: row.map(|row| format!("A{row}")), ..section };
     (section != WorkbookSection::default()).then_some(section)
 }
 
 #[cfg(not(feature = "workbook"))]
-fn cells(_: &Path, _: &Found) -> Option<WorkbookSection> {
+fn cells(_: &Path, _: &DraftSource) -> Option<WorkbookSection> {
     None
 }
 

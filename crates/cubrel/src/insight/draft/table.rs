@@ -5,7 +5,7 @@ use crate::model::file::TableSection;
 use crate::value::units;
 
 /// What one table is to be drafted from.
-pub(super) struct Found {
+pub(super) struct DraftSource {
     /// The table's name.
     pub(super) name: String,
     pub(super) source: String,

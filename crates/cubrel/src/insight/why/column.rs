@@ -1,6 +1,5 @@
 //! Why a row of a calculated column has its value.
 
-use crate::plan::DimId;
 use std::sync::Arc;
 
 use super::answer::{Why, WhyOptions};
@@ -10,10 +9,8 @@ use crate::formula::parser;
 use crate::formula::schema::ColumnId;
 use crate::formula::source::{Diagnostic, Problem, Source};
 use crate::plan::query::{coerced, equality};
-use crate::plan::{Dim, Environment, Key, Origin, Planner, Scope};
-use crate::run::assemble::Executor;
-use crate::run::frame::{Frame, KeyColumn};
-use crate::run::tables::Tables;
+use crate::plan::{Dim, DimId, Environment, FilterOrigin, Key, Planner, Scope};
+use crate::run::{Executor, OneCell, Tables};
 use crate::store::Store;
 use crate::value::Value;
 use crate::{Error, Model};
@@ -47,7 +44,7 @@ pub(super) fn why(
         return Err(Error::Problems(problems));
     };
     let scope = Scope {
-        dims: vec![Dim { key: Key::Row(column.table), origin: Origin::BoundRow, filters: true }],
+        dims: vec![Dim { key: Key::Row(column.table), origin: FilterOrigin::BoundRow, filters: true }],
         ..Scope::default()
     };
     let mut planner = Planner::new(schema);
@@ -56,9 +53,9 @@ pub(super) fn why(
     let reads = planner.into_reads(&source)?;
     let run = options.query.run_options();
     let executor = Executor::new(tables, &reads, &run);
-    let frame = Frame { cells: 1, dims: vec![KeyColumn::of_codes(vec![row as u64], Key::Row(column.table))] };
-    let explained = Explained { schema, executor: &executor, rows: options.rows };
-    let tree = explained.assembly(&assembly, &frame)?;
+    let cell = OneCell::of_row(&executor, column.table, row);
+    let explained = Explained { schema, tables, rows: options.rows };
+    let tree = explained.assembly(&assembly, &cell)?;
     let data = tables.column(column);
     let stored = data.value_of(data.code(row));
     let mut notes = Vec::new();
@@ -66,7 +63,7 @@ pub(super) fn why(
         notes.push(format!("{count} rows are meant; this is the first of them"));
     }
     notes.push(format!("stored: {}", literal(&stored)));
-    let (left, rows) = (explained.tables_left(&assembly, &frame)?, explained.rows_behind(&assembly, &frame)?);
+    let (left, rows) = (explained.tables_left(&assembly, &cell)?, explained.rows_behind(&assembly, &cell)?);
     run.check()?;
     Ok(Why {
         name,
@@ -75,7 +72,7 @@ pub(super) fn why(
         ty: def.ty,
         value: stored,
         notes,
-        filters: explained.filters(&scope, &frame),
+        filters: explained.filters(&scope, &cell),
         tables: left,
         rows,
         tree,

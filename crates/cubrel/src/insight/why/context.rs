@@ -1,27 +1,25 @@
 //! Filters in words, and the rows that they leave in each table.
 
-use crate::insight::why::explained::literal;
 use std::collections::BTreeMap;
 
 use super::answer::{WhyFilter, WhyTable};
-use super::explained::{Explained, written};
+use super::explained::{Explained, literal, written};
 use crate::Error;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
-use crate::plan::{Assembly, Filter, FilterTest, Key, Leaf, Origin, Planner, Scope};
-use crate::run::frame::{Frame, KeyKind, Members};
-use crate::run::read;
+use crate::plan::{Assembly, DimId, Filter, FilterOrigin, FilterTest, Key, Leaf, Planner, Scope, relationship_name};
+use crate::run::{Members, OneCell};
 use crate::value::days::DaySet;
 use crate::value::{Value, date};
 
-fn origin(origin: Origin) -> &'static str {
+fn origin(origin: FilterOrigin) -> &'static str {
     match origin {
-        Origin::RowAxis => "row axis",
-        Origin::ColumnAxis => "column axis",
-        Origin::Where => "where",
-        Origin::Edit => "edit",
-        Origin::BoundRow => "bound row",
-        Origin::Per => "per",
-        Origin::Let => "let",
+        FilterOrigin::RowAxis => "row axis",
+        FilterOrigin::ColumnAxis => "column axis",
+        FilterOrigin::Where => "where",
+        FilterOrigin::Edit => "edit",
+        FilterOrigin::BoundRow => "bound row",
+        FilterOrigin::Per => "per",
+        FilterOrigin::Let => "let",
     }
 }
 
@@ -48,9 +46,8 @@ pub(super) fn days_text(days: &DaySet) -> String {
 
 impl Explained<'_> {
     /// The filters of a scope, in its one cell.
-    pub(super) fn filters(&self, scope: &Scope, frame: &Frame) -> Vec<WhyFilter> {
-        let dims = scope.dims.iter().zip(&frame.dims).filter(|(dim, _)| dim.filters).filter_map(|(dim, at)| {
-            let code = at.codes.first().copied().unwrap_or(0);
+    pub(super) fn filters(&self, scope: &Scope, cell: &OneCell<'_, '_>) -> Vec<WhyFilter> {
+        let dims = scope.dims.iter().zip(cell.codes()).filter(|(dim, _)| dim.filters).filter_map(|(dim, code)| {
             let text = match dim.key {
                 Key::Column(column) => self.equals(column, code),
                 Key::Row(table) => self.row_name(table, code),
@@ -58,13 +55,13 @@ impl Explained<'_> {
             };
             Some(WhyFilter { text, origin: origin(dim.origin) })
         });
-        let shared = scope.filters.iter().map(|f| self.filter(f, scope, frame));
+        let shared = scope.filters.iter().map(|f| self.filter(f, scope, cell));
         dims.chain(shared).collect()
     }
 
     pub(super) fn equals(&self, column: ColumnId, code: u64) -> String {
         let name = self.schema.column_name(column);
-        match self.executor.tables().column(column).value_of(code) {
+        match self.tables.column(column).value_of(code) {
             Value::Null => format!("{name} is null"),
             value => format!("{name} = {}", literal(&value)),
         }
@@ -72,7 +69,7 @@ impl Explained<'_> {
 
     /// A row, by the first column that tells rows apart well.
     pub(super) fn row_name(&self, table: TableId, row: u64) -> String {
-        let (name, tables) = (&self.schema.table(table).name, self.executor.tables());
+        let (name, tables) = (&self.schema.table(table).name, self.tables);
         let key = (0..self.schema.table(table).columns.len() as u32)
             .map(|index| ColumnId { table, index })
             // What who asks may not see has no name.
@@ -87,10 +84,10 @@ impl Explained<'_> {
         }
     }
 
-    fn filter(&self, filter: &Filter, scope: &Scope, frame: &Frame) -> WhyFilter {
+    fn filter(&self, filter: &Filter, scope: &Scope, cell: &OneCell<'_, '_>) -> WhyFilter {
         let held = |slot| {
             let dim = scope.dims.iter().rposition(|d| d.key == Key::Value(slot))?;
-            frame.dims[dim].held(0)?.members()
+            cell.held(DimId::new(dim))?.members()
         };
         let text = match &filter.test {
             FilterTest::Predicate(p) => match p.days.and_then(held) {
@@ -112,25 +109,25 @@ impl Explained<'_> {
     }
 
     /// The tables that an assembly aggregates, where the context is that of the whole.
-    fn fact_tables(&self, assembly: &Assembly, found: &mut Vec<TableId>) {
+    fn fact_tables(&self, assembly: &Assembly, cell: &OneCell<'_, '_>, found: &mut Vec<TableId>) {
         for leaf in &assembly.leaves {
             let table = match leaf {
-                Leaf::Read(read, _) => Some(self.executor.reads().read_plan(read.read).table),
-                Leaf::OverDays(over) => Some(self.executor.reads().read_plan(over.by_set.read).table),
+                Leaf::Read(read, _) => Some(cell.read(read).table),
+                Leaf::OverDays(over) => Some(cell.read(&over.by_set).table),
                 Leaf::Part(body) | Leaf::Project { body, .. } | Leaf::Bind { body, .. } => {
-                    self.fact_tables(body, found);
+                    self.fact_tables(body, cell, found);
                     None
                 }
                 Leaf::Period(period) => {
-                    self.fact_tables(&period.body, found);
+                    self.fact_tables(&period.body, cell, found);
                     None
                 }
                 Leaf::Fold(fold) => {
-                    fold.args.iter().for_each(|a| self.fact_tables(a, found));
+                    fold.args.iter().for_each(|a| self.fact_tables(a, cell, found));
                     None
                 }
                 Leaf::Rank(rank) => {
-                    self.fact_tables(&rank.mine, found);
+                    self.fact_tables(&rank.mine, cell, found);
                     None
                 }
                 Leaf::Dim(_) | Leaf::Current { .. } | Leaf::Member(..) => None,
@@ -140,9 +137,9 @@ impl Explained<'_> {
     }
 
     /// The rows left in each table that a filter reaches, far ones first, and in the tables that are aggregated.
-    pub(super) fn tables_left(&self, assembly: &Assembly, frame: &Frame) -> Result<Vec<WhyTable>, Error> {
+    pub(super) fn tables_left(&self, assembly: &Assembly, cell: &OneCell<'_, '_>) -> Result<Vec<WhyTable>, Error> {
         let mut facts = Vec::new();
-        self.fact_tables(assembly, &mut facts);
+        self.fact_tables(assembly, cell, &mut facts);
         let scope = &assembly.scope;
         let mut list: Vec<(usize, TableId, String)> = Vec::new();
         for fact in &facts {
@@ -153,18 +150,18 @@ impl Explained<'_> {
                 if known || !(path.is_empty() || self.has_filter(table, scope)) {
                     continue;
                 }
-                let steps = path.iter().map(|r| crate::plan::print::relationship_name(self.schema, *r));
+                let steps = path.iter().map(|r| relationship_name(self.schema, *r));
                 list.push((path.len(), table, steps.collect::<Vec<_>>().join(" → ")));
             }
         }
         list.sort_by(|a, b| b.0.cmp(&a.0).then(a.1.cmp(&b.1)));
         let mut tables = Vec::new();
         for (_, table, by) in list {
-            let rows = self.executor.tables().rows(table) as u64;
+            let rows = self.tables.rows(table) as u64;
             tables.push(WhyTable {
                 table: self.schema.table(table).name.clone(),
                 rows,
-                left: self.rows_left(table, scope, frame)?,
+                left: cell.rows_left(table, scope)?,
                 by,
             });
         }
@@ -178,33 +175,5 @@ impl Explained<'_> {
         let reads = planner.into_list();
         let read = &reads[read.read];
         !read.keys.is_empty() || !read.filters.is_empty() || !read.bridges.is_empty()
-    }
-
-    /// How many rows of a table pass in the one cell of a scope.
-    pub(super) fn rows_left(&self, table: TableId, scope: &Scope, frame: &Frame) -> Result<u64, Error> {
-        let mut planner = Planner::new(self.schema);
-        let (reference, _) = planner.read(table, scope, None);
-        let reads = planner.into_list();
-        let outer = self.outer(scope, frame);
-        let codes: Vec<u64> = reference.dims.iter().map(|d| frame.dims[*d].codes[0]).collect();
-        let (tables, options) = (self.executor.tables(), self.executor.options());
-        Ok(read::rows_of_group(tables, &reads[reference.read], &outer, options, &codes)?.len() as u64)
-    }
-
-    /// The values from outside that the one cell holds.
-    pub(super) fn outer(
-        &self,
-        scope: &Scope,
-        frame: &Frame,
-    ) -> Vec<(crate::plan::ParameterId, crate::run::frame::BoundValue, crate::value::Type)> {
-        scope
-            .dims
-            .iter()
-            .zip(&frame.dims)
-            .filter_map(|(dim, at)| match (dim.key, &at.kind) {
-                (Key::Value(slot), KeyKind::Values(pool)) => Some((slot, at.held(0)?.clone(), pool.ty)),
-                _ => None,
-            })
-            .collect()
     }
 }

@@ -7,14 +7,14 @@ use crate::Error;
 use crate::formula::scalar::Place;
 use crate::formula::schema::{ColumnId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
-use crate::run::assemble::Executor;
-use crate::run::tables::Tables;
+use crate::run::Tables;
 use crate::value::Value;
 
-/// Where a cell is explained: the data, and what was planned.
+/// Where a cell is explained.
 pub(super) struct Explained<'a> {
     pub(super) schema: &'a Schema,
-    pub(super) executor: &'a Executor<'a>,
+    pub(super) tables: Tables<'a>,
+    /// How many of the rows behind a number are shown.
     pub(super) rows: usize,
 }
 

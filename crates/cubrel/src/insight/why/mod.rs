@@ -21,12 +21,9 @@ use crate::formula::parser;
 use crate::formula::schema::ColumnId;
 use crate::formula::source::Source;
 use crate::handle::not_ended;
-use crate::plan::query::{CellPlan, cell};
-use crate::plan::{Key, validate};
-use crate::run::assemble::Executor;
-use crate::run::frame::{Frame, KeyColumn};
-use crate::run::grid::base_frame;
-use crate::run::tables::Tables;
+use crate::plan::query::cell;
+use crate::plan::validate;
+use crate::run::{Executor, OneCell, Tables};
 use crate::value::Value;
 use crate::{Error, Model};
 
@@ -83,14 +80,15 @@ impl Model {
         let tables = Tables::new(self.schema(), store);
         let run = options.query.run_options();
         let executor = Executor::new(tables, &plan.reads, &run);
-        let frame = cell_frame(&executor, &plan)?;
-        let explained = Explained { schema: self.schema(), executor: &executor, rows: options.rows };
-        let tree = explained.assembly(&plan.assembly, &frame)?;
-        let filters = explained.filters(&plan.assembly.scope, &frame);
+        let at = plan.at.iter().map(|(column, value)| Ok((*column, code_of(tables, *column, value)?)));
+        let cell = OneCell::of_columns(&executor, &plan.outer, at.collect::<Result<Vec<_>, Error>>()?)?;
+        let explained = Explained { schema: self.schema(), tables, rows: options.rows };
+        let tree = explained.assembly(&plan.assembly, &cell)?;
+        let filters = explained.filters(&plan.assembly.scope, &cell);
         let notes: Vec<String> =
             plan.readings.iter().map(|(lens, reading)| format!("seen through {lens}: {reading}")).collect();
         let (left, rows) =
-            (explained.tables_left(&plan.assembly, &frame)?, explained.rows_behind(&plan.assembly, &frame)?);
+            (explained.tables_left(&plan.assembly, &cell)?, explained.rows_behind(&plan.assembly, &cell)?);
         run.check()?;
         Ok(Why {
             name: plan.item.name.clone(),
@@ -116,15 +114,4 @@ impl Model {
         let table_id = self.schema().find_table(&table.text).filter(|_| problems.is_empty())?;
         self.schema().find_column(table_id, &column.text)
     }
-}
-
-/// The one cell that a plan is about.
-fn cell_frame(executor: &Executor<'_>, plan: &CellPlan) -> Result<Frame, Error> {
-    let base = base_frame(executor, &plan.outer)?;
-    let mut dims = Vec::new();
-    for (column, value) in &plan.at {
-        let code = code_of(executor.tables(), *column, value)?;
-        dims.push(KeyColumn::of_codes(vec![code], Key::Column(*column)));
-    }
-    Ok(base.with(dims))
 }

@@ -6,52 +6,27 @@ use crate::Error;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::typed::AggregateKind;
-use crate::plan::AggregateId;
-use crate::plan::{Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
-use crate::run::compiled::{CompiledRow, RowCompiler};
-use crate::run::frame::{BoundValue, Frame};
-use crate::run::read::{self, Batch};
+use crate::plan::{AggregateId, Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
+use crate::run::OneCell;
 use crate::value::{Type, Value, exact};
 
 /// Columns of a row that are shown besides those that the aggregate takes.
 const COLUMNS: usize = 6;
-/// Rows that are unpacked together.
-const NEAR: u32 = 4096;
 
 impl Explained<'_> {
-    /// The rows that a read has for the one cell of a frame.
-    pub(super) fn rows_read(&self, reference: &ReadRef, frame: &Frame) -> Result<Vec<u32>, Error> {
-        let plan = self.executor.reads().read_plan(reference.read);
-        let outer = self.outer_of(reference, frame);
-        let codes: Vec<u64> = reference.dims.iter().map(|d| frame.dims[*d].codes[0]).collect();
-        Ok(read::rows_of_group(self.executor.tables(), plan, &outer, self.executor.options(), &codes)?)
-    }
-
-    fn outer_of(&self, reference: &ReadRef, frame: &Frame) -> Vec<(crate::plan::ParameterId, BoundValue, Type)> {
-        let plan = self.executor.reads().read_plan(reference.read);
-        let held = plan.outer.iter().zip(&reference.outer).filter_map(|(slot, dim)| {
-            let ty = match &frame.dims[*dim].kind {
-                crate::run::frame::KeyKind::Values(pool) => pool.ty,
-                _ => Type::Null,
-            };
-            Some((*slot, frame.dims[*dim].held(0)?.clone(), ty))
-        });
-        held.collect()
-    }
-
     /// The rows behind each aggregate of an assembly that stands in the context of the whole.
-    pub(super) fn rows_behind(&self, assembly: &Assembly, frame: &Frame) -> Result<Vec<WhyRows>, Error> {
+    pub(super) fn rows_behind(&self, assembly: &Assembly, cell: &OneCell<'_, '_>) -> Result<Vec<WhyRows>, Error> {
         let mut found: Vec<WhyRows> = Vec::new();
         if self.rows > 0 {
-            self.behind(assembly, frame, &mut found)?;
+            self.behind(assembly, cell, &mut found)?;
         }
         Ok(found)
     }
 
-    fn behind(&self, assembly: &Assembly, frame: &Frame, found: &mut Vec<WhyRows>) -> Result<(), Error> {
+    fn behind(&self, assembly: &Assembly, cell: &OneCell<'_, '_>, found: &mut Vec<WhyRows>) -> Result<(), Error> {
         let mut add = |text: String, reference: &ReadRef, aggregate: AggregateId| -> Result<(), Error> {
             if !found.iter().any(|f| f.of == text) {
-                let rows = self.rows_of(text, reference, aggregate, frame)?;
+                let rows = self.rows_of(text, reference, aggregate, cell)?;
                 found.push(rows);
             }
             Ok(())
@@ -65,19 +40,10 @@ impl Explained<'_> {
         }
         for leaf in &assembly.leaves {
             match leaf {
-                Leaf::Part(body) => self.behind(body, frame, found)?,
-                Leaf::Project { keep, body } => self.behind(body, &frame.project(keep).0, found)?,
-                Leaf::Period(period) => {
-                    let days = crate::run::periods::days(self.executor.reads(), period, frame)?;
-                    self.behind(&period.body, &frame.with([days]), found)?;
-                }
-                Leaf::Bind { values, body } => {
-                    let mut dims = Vec::new();
-                    for bound in values {
-                        dims.push(self.executor.bound(bound, frame)?.0);
-                    }
-                    self.behind(body, &frame.with(dims), found)?;
-                }
+                Leaf::Part(body) => self.behind(body, cell, found)?,
+                Leaf::Project { keep, body } => self.behind(body, &cell.keeping(keep), found)?,
+                Leaf::Period(period) => self.behind(&period.body, &cell.under(period)?, found)?,
+                Leaf::Bind { values, body } => self.behind(body, &cell.holding(values)?, found)?,
                 _ => {}
             }
         }
@@ -103,15 +69,12 @@ impl Explained<'_> {
         of: String,
         reference: &ReadRef,
         aggregate: AggregateId,
-        frame: &Frame,
+        cell: &OneCell<'_, '_>,
     ) -> Result<WhyRows, Error> {
-        let plan = self.executor.reads().read_plan(reference.read);
-        let aggregate = &plan.aggregates[aggregate];
-        let rows = self.rows_read(reference, frame)?;
-        let tables = self.executor.tables();
-        let columns = self.shown_columns(plan.table, aggregate);
-        let outer = self.outer_of(reference, frame);
-        let compiler = RowCompiler::new(tables, plan.table, &outer, false);
+        let read = cell.read(reference);
+        let aggregate = &read.aggregates[aggregate];
+        let rows = cell.rows_of(reference)?;
+        let columns = self.shown_columns(read.table, aggregate);
         let is_shown = |e: &RowExpr| match e.leaves.as_slice() {
             [RowLeaf::Column { column, path }] => {
                 path.is_empty() && columns.contains(column) && matches!(e.scalar.kind, ScalarKind::Leaf(0))
@@ -120,28 +83,22 @@ impl Explained<'_> {
         };
         let args: Vec<&RowExpr> = aggregate.args.iter().collect();
         let extra: Vec<&RowExpr> = args.iter().copied().filter(|e| !is_shown(e)).collect();
-        let compiled: Vec<_> = extra.iter().map(|e| compiler.compile(e)).collect();
-        let first = args.first().map(|e| compiler.compile(e));
         let shown = &rows[..rows.len().min(self.rows)];
-        let mut list: Vec<Vec<Value>> = shown
-            .iter()
-            .map(|row| {
-                let cell = |c: &ColumnId| tables.column(*c).value_of(tables.column(*c).code(*row as usize));
-                columns.iter().map(cell).collect()
-            })
-            .collect();
-        for (compiled, e) in compiled.iter().zip(&extra) {
-            let values = self.values(compiled, plan.table, shown, e.scalar.ty)?;
+        let value = |c: &ColumnId, row: u32| self.tables.column(*c).value_of(self.tables.column(*c).code(row as usize));
+        let mut list: Vec<Vec<Value>> =
+            shown.iter().map(|row| columns.iter().map(|c| value(c, *row)).collect()).collect();
+        for e in &extra {
+            let values = cell.row_values(reference, e, shown)?;
             list.iter_mut().zip(values).for_each(|(line, value)| line.push(value));
         }
-        let values = match (&first, args.first()) {
-            (Some(first), Some(e)) => self.values(first, plan.table, &rows, e.scalar.ty)?,
-            _ => Vec::new(),
+        let values = match args.first() {
+            Some(first) => cell.row_values(reference, first, &rows)?,
+            None => Vec::new(),
         };
         let names = columns.iter().map(|c| self.schema.column(*c).name.clone());
         let types = columns.iter().map(|c| self.schema.column(*c).ty);
         Ok(WhyRows {
-            table: self.schema.table(plan.table).name.clone(),
+            table: self.schema.table(read.table).name.clone(),
             count: rows.len() as u64,
             columns: names.chain(extra.iter().map(|e| written(&e.scalar.place))).collect(),
             types: types.chain(extra.iter().map(|e| e.scalar.ty)).collect(),
@@ -152,22 +109,6 @@ impl Explained<'_> {
             },
             of,
         })
-    }
-
-    /// The values of an expression in some rows, in order.
-    fn values(&self, compiled: &CompiledRow, table: TableId, rows: &[u32], ty: Type) -> Result<Vec<Value>, Error> {
-        let tables = self.executor.tables();
-        let mut values = Vec::with_capacity(rows.len());
-        let segment = |row: &u32| tables.segment_bounds(table).map_or(0, |cuts| cuts.find(*row as usize).0);
-        // Rows that lie near each other in a segment are unpacked together.
-        for near in rows.chunk_by(|a, b| a / NEAR == b / NEAR && segment(a) == segment(b)) {
-            let (Some(start), Some(last)) = (near.first(), near.last()) else { continue };
-            let batch = Batch::new(tables, table, *start as usize, (last - start) as usize + 1);
-            let positions: Vec<u32> = near.iter().map(|row| row - start).collect();
-            let vector = compiled.eval(tables, &batch, &positions)?;
-            values.extend((0..near.len()).map(|i| vector.get(i, ty)));
-        }
-        Ok(values)
     }
 
     /// Columns of the table that the aggregate takes, then others from the front.

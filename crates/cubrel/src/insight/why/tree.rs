@@ -5,10 +5,8 @@ use super::explained::{Explained, written};
 use crate::Error;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::typed::{LetId, Op};
-use crate::plan::{Assembly, Bound, Fold, Key, Leaf};
-use crate::run::domain::expand;
-use crate::run::frame::{Frame, KeyColumn};
-use crate::run::periods;
+use crate::plan::{Assembly, Bound, DimId, Fold, Key, Leaf, SetLeaf};
+use crate::run::{BoundValue, Members, OneCell};
 use crate::value::{Type, Value};
 
 /// Combinations of a `per` that are shown.
@@ -18,9 +16,9 @@ const COMBINATIONS: usize = 8;
 type Lets = Vec<(LetId, Value, Type)>;
 
 impl Explained<'_> {
-    /// A whole assembly, in the one cell of a frame.
-    pub(super) fn assembly(&self, assembly: &Assembly, frame: &Frame) -> Result<WhyPart, Error> {
-        let mut part = self.scalar(&assembly.scalar, assembly, frame, &mut Vec::new())?;
+    /// A whole assembly, in the one cell of a cell.
+    pub(super) fn assembly(&self, assembly: &Assembly, cell: &OneCell<'_, '_>) -> Result<WhyPart, Error> {
+        let mut part = self.scalar(&assembly.scalar, assembly, cell, &mut Vec::new())?;
         if !assembly.label.is_empty() && part.text != assembly.label {
             part = WhyPart {
                 text: assembly.label.clone(),
@@ -37,7 +35,7 @@ impl Explained<'_> {
         Ok(part)
     }
 
-    fn value(&self, scalar: &Scalar, assembly: &Assembly, frame: &Frame, lets: &Lets) -> Result<Value, Error> {
+    fn value(&self, scalar: &Scalar, assembly: &Assembly, cell: &OneCell<'_, '_>, lets: &Lets) -> Result<Value, Error> {
         let bound = lets.iter().rev().fold(scalar.clone(), |body, (id, value, ty)| Scalar {
             ty: body.ty,
             place: body.place.clone(),
@@ -47,7 +45,7 @@ impl Explained<'_> {
                 Box::new(body),
             ),
         });
-        Ok(self.executor.eval_part(&bound, assembly, frame)?.get(0, scalar.ty))
+        Ok(cell.value(&bound, assembly)?)
     }
 
     fn plain(&self, scalar: &Scalar, kind: WhyKind, value: Option<Value>) -> WhyPart {
@@ -64,13 +62,19 @@ impl Explained<'_> {
         }
     }
 
-    fn scalar(&self, scalar: &Scalar, assembly: &Assembly, frame: &Frame, lets: &mut Lets) -> Result<WhyPart, Error> {
+    fn scalar(
+        &self,
+        scalar: &Scalar,
+        assembly: &Assembly,
+        cell: &OneCell<'_, '_>,
+        lets: &mut Lets,
+    ) -> Result<WhyPart, Error> {
         if let ScalarKind::Leaf(leaf) = scalar.kind {
-            return self.leaf(&assembly.leaves[leaf], scalar, assembly, frame);
+            return self.leaf(&assembly.leaves[leaf], scalar, assembly, cell);
         }
-        let value = self.value(scalar, assembly, frame, lets)?;
+        let value = self.value(scalar, assembly, cell, lets)?;
         let mut part = self.plain(scalar, WhyKind::Operator, Some(value));
-        part.parts = self.parts_of(scalar, assembly, frame, lets)?;
+        part.parts = self.parts_of(scalar, assembly, cell, lets)?;
         // Conversions that the language makes by itself are not shown.
         let converts = matches!(scalar.kind, ScalarKind::Call(Op::ToFloat | Op::Rescale { .. } | Op::ToTimestamp, _));
         if let ([only], true) = (part.parts.as_slice(), converts)
@@ -85,14 +89,14 @@ impl Explained<'_> {
         &self,
         scalar: &Scalar,
         assembly: &Assembly,
-        frame: &Frame,
+        cell: &OneCell<'_, '_>,
         lets: &mut Lets,
     ) -> Result<Vec<WhyPart>, Error> {
         let mut parts = Vec::new();
         let add = |parts: &mut Vec<WhyPart>, s: &Scalar, lets: &mut Lets| -> Result<Value, Error> {
-            let value = self.value(s, assembly, frame, lets)?;
+            let value = self.value(s, assembly, cell, lets)?;
             if !matches!(s.kind, ScalarKind::Constant(_)) {
-                parts.push(self.scalar(s, assembly, frame, lets)?);
+                parts.push(self.scalar(s, assembly, cell, lets)?);
             }
             Ok(value)
         };
@@ -100,15 +104,15 @@ impl Explained<'_> {
             ScalarKind::Constant(_) | ScalarKind::Leaf(_) => {}
             ScalarKind::LetRef(_) | ScalarKind::Fault(_) => {}
             ScalarKind::Let(id, value, body) => {
-                let mut bound = self.scalar(value, assembly, frame, lets)?;
+                let mut bound = self.scalar(value, assembly, cell, lets)?;
                 bound.kind = WhyKind::Let;
                 let is_constant = matches!(value.kind, ScalarKind::Constant(_));
-                let value_of = self.value(value, assembly, frame, lets)?;
+                let value_of = self.value(value, assembly, cell, lets)?;
                 if !is_constant {
                     parts.push(bound);
                 }
                 lets.push((*id, value_of, value.ty));
-                let inner = self.scalar(body, assembly, frame, lets);
+                let inner = self.scalar(body, assembly, cell, lets);
                 lets.pop();
                 parts.push(inner?);
             }
@@ -148,7 +152,7 @@ impl Explained<'_> {
         Ok(parts)
     }
 
-    fn leaf(&self, leaf: &Leaf, scalar: &Scalar, around: &Assembly, frame: &Frame) -> Result<WhyPart, Error> {
+    fn leaf(&self, leaf: &Leaf, scalar: &Scalar, around: &Assembly, cell: &OneCell<'_, '_>) -> Result<WhyPart, Error> {
         // A leaf by itself is a whole assembly of one part.
         let alone = |leaf: &Leaf| Assembly {
             label: String::new(),
@@ -157,7 +161,7 @@ impl Explained<'_> {
             scope: around.scope.clone(),
         };
         let value =
-            || self.value(&Scalar { kind: ScalarKind::Leaf(0), ..scalar.clone() }, &alone(leaf), frame, &Vec::new());
+            || self.value(&Scalar { kind: ScalarKind::Leaf(0), ..scalar.clone() }, &alone(leaf), cell, &Vec::new());
         match leaf {
             Leaf::Read(..) | Leaf::OverDays(_) => {
                 let mut part = self.plain(scalar, WhyKind::Aggregate, Some(value()?));
@@ -166,57 +170,60 @@ impl Explained<'_> {
                     Leaf::OverDays(over) => &over.by_set,
                     _ => return Ok(part),
                 };
-                let rows = self.rows_read(read, frame)?.len() as u64;
-                let table = self.executor.reads().read_plan(read.read).table;
-                let all = self.executor.tables().rows(table) as u64;
+                let rows = cell.rows_of(read)?.len() as u64;
+                let table = cell.read(read).table;
+                let all = self.tables.rows(table) as u64;
                 part.read = Some((self.schema.table(table).name.clone(), rows, all));
                 Ok(part)
             }
-            Leaf::Part(body) => self.assembly(body, frame),
+            Leaf::Part(body) => self.assembly(body, cell),
             Leaf::Dim(_) | Leaf::Current { .. } => Ok(self.plain(scalar, WhyKind::Current, Some(value()?))),
             Leaf::Member(of, _) => {
                 let mut part = self.plain(scalar, WhyKind::Operator, Some(value()?));
-                part.parts = vec![self.assembly(of, frame)?];
+                part.parts = vec![self.assembly(of, cell)?];
                 Ok(part)
             }
-            Leaf::Bind { values, body } => self.bound(values, body, scalar, frame),
+            Leaf::Bind { values, body } => self.bound(values, body, scalar, cell),
             Leaf::Project { .. } | Leaf::Period(_) => {
                 let mut part = self.plain(scalar, WhyKind::Given, Some(value()?));
-                let (body, inner) = self.edited(leaf, frame)?;
-                let (before, after) = (self.filters(&around.scope, frame), self.filters(&body.scope, &inner));
+                let (body, inner) = self.edited(leaf, cell)?;
+                let (before, after) = (self.filters(&around.scope, cell), self.filters(&body.scope, &inner));
                 (part.removed, part.added) = changes(&before, &after);
                 part.parts = vec![self.assembly(body, &inner)?];
                 Ok(part)
             }
-            Leaf::Fold(fold) => self.fold(fold, scalar, frame, value()?),
+            Leaf::Fold(fold) => self.fold(fold, scalar, cell, value()?),
             Leaf::Rank(rank) => {
                 let mut part = self.plain(scalar, WhyKind::Per, Some(value()?));
-                let (outer, _) = frame.project(&rank.keep);
-                let all = expand(self.executor.reads(), &rank.domain, &outer, &[], || Ok(None))?;
-                let figures = self.executor.eval(&rank.figure, &all.frame)?;
-                let count = (0..all.frame.cells).filter(|i| figures.values.is_valid(*i)).count();
+                let figures = cell.keeping(&rank.keep).combinations(&rank.domain)?.values(&rank.figure)?;
+                let count = figures.iter().filter(|figure| !figure.is_null()).count();
                 part.note = Some(format!("of {count} values that have a figure"));
-                part.parts = vec![self.assembly(&rank.mine, frame)?];
+                part.parts = vec![self.assembly(&rank.mine, cell)?];
                 Ok(part)
             }
         }
     }
 
-    fn bound(&self, values: &[Bound], body: &Assembly, scalar: &Scalar, frame: &Frame) -> Result<WhyPart, Error> {
-        let mut dims: Vec<KeyColumn> = Vec::new();
+    fn bound(
+        &self,
+        values: &[Bound],
+        body: &Assembly,
+        scalar: &Scalar,
+        cell: &OneCell<'_, '_>,
+    ) -> Result<WhyPart, Error> {
+        let inside = cell.holding(values)?;
         let mut parts = Vec::new();
-        for bound in values {
-            dims.push(self.executor.bound(bound, frame)?.0);
+        for (n, bound) in values.iter().enumerate() {
             match bound {
                 Bound::Value(value) => {
-                    let mut part = self.assembly(value, frame)?;
+                    let mut part = self.assembly(value, cell)?;
                     part.note = Some("evaluated once, here".into());
                     parts.push(part);
                 }
-                Bound::Set(set) => parts.push(self.set(set, &dims, scalar)),
+                Bound::Set(set) => parts.push(self.set(set, inside.held(DimId::new(cell.dims() + n)), scalar)),
             }
         }
-        let inner = self.assembly(body, &frame.with(dims))?;
+        let inner = self.assembly(body, &inside)?;
         let mut part = self.plain(scalar, WhyKind::Given, inner.value.clone());
         if inner.text == part.text {
             part.removed = inner.removed;
@@ -231,10 +238,8 @@ impl Explained<'_> {
         Ok(part)
     }
 
-    fn set(&self, set: &crate::plan::SetLeaf, dims: &[KeyColumn], scalar: &Scalar) -> WhyPart {
-        use crate::run::frame::{BoundValue, Members};
-        let members = dims.last().and_then(|d| d.held(0)).and_then(BoundValue::members);
-        let values = match members {
+    fn set(&self, set: &SetLeaf, held: Option<&BoundValue>, scalar: &Scalar) -> WhyPart {
+        let values = match held.and_then(BoundValue::members) {
             Some(Members::Values(values)) => values.iter().map(ToString::to_string).collect::<Vec<_>>(),
             _ => Vec::new(),
         };
@@ -253,11 +258,15 @@ impl Explained<'_> {
     }
 
     /// The body of an edited part, and its one cell.
-    fn edited<'l>(&self, leaf: &'l Leaf, frame: &Frame) -> Result<(&'l Assembly, Frame), Error> {
+    fn edited<'l, 'e, 'a>(
+        &self,
+        leaf: &'l Leaf,
+        cell: &OneCell<'e, 'a>,
+    ) -> Result<(&'l Assembly, OneCell<'e, 'a>), Error> {
         match leaf {
-            Leaf::Project { keep, body } => Ok((body, frame.project(keep).0)),
+            Leaf::Project { keep, body } => Ok((body, cell.keeping(keep))),
             Leaf::Period(period) => {
-                let inner = frame.with([periods::days(self.executor.reads(), period, frame)?]);
+                let inner = cell.under(period)?;
                 match period.body.leaves.as_slice() {
                     [next @ (Leaf::Project { .. } | Leaf::Period(_))] => self.edited(next, &inner),
                     _ => Ok((&period.body, inner)),
@@ -267,38 +276,36 @@ impl Explained<'_> {
         }
     }
 
-    fn fold(&self, fold: &Fold, scalar: &Scalar, frame: &Frame, value: Value) -> Result<WhyPart, Error> {
+    fn fold(&self, fold: &Fold, scalar: &Scalar, cell: &OneCell<'_, '_>, value: Value) -> Result<WhyPart, Error> {
         let mut part = self.plain(scalar, WhyKind::Per, Some(value));
-        let all = expand(self.executor.reads(), &fold.domain, frame, &[], || {
-            if fold.sparse { self.executor.supports(&fold.args) } else { Ok(None) }
-        })?;
-        let mut kept: Vec<u32> = (0..all.frame.cells as u32).collect();
+        let all = cell.combinations_of(fold)?;
+        let mut kept: Vec<usize> = (0..all.len()).collect();
         if let Some(filter) = &fold.filter {
-            let truths = self.executor.eval(filter, &all.frame)?.values.truths();
-            kept.retain(|i| truths[*i as usize]);
+            let truths = all.values(filter)?;
+            kept.retain(|i| truths[*i] == Value::Bool(true));
         }
-        let dropped = all.frame.cells - kept.len();
+        let dropped = all.len() - kept.len();
         part.note = Some(match dropped {
             0 => format!("over {} combinations", kept.len()),
             _ => format!("over {} combinations; {dropped} more do not meet the `where`", kept.len()),
         });
         let Some(arg) = fold.args.first() else { return Ok(part) };
         let ty = arg.scalar.ty;
-        let values = self.executor.eval(arg, &all.frame)?.values;
+        let values = all.values(arg)?;
         // Those with the greatest values say most.
-        let mut shown: Vec<(Value, u32)> =
-            kept.iter().map(|i| (values.get(*i as usize, ty), *i)).filter(|(v, _)| !v.is_null()).collect();
+        let mut shown: Vec<(&Value, usize)> =
+            kept.into_iter().map(|i| (&values[i], i)).filter(|(v, _)| !v.is_null()).collect();
         shown.sort_by(|(a, i), (b, j)| b.total_cmp(a).then(i.cmp(j)));
         for (value, i) in shown.into_iter().take(COMBINATIONS) {
             let names = fold.domain.keys.iter().enumerate().map(|(n, key)| {
-                let code = all.frame.dims[fold.domain.outer_dims + n].codes[i as usize];
+                let code = all.code(fold.domain.outer_dims + n, i);
                 match key {
                     Key::Column(column) => self.equals(*column, code),
                     Key::Row(table) => self.row_name(*table, code),
                     Key::Value(_) => String::new(),
                 }
             });
-            let mut combination = self.plain(scalar, WhyKind::Combination, Some(value));
+            let mut combination = self.plain(scalar, WhyKind::Combination, Some(value.clone()));
             combination.text = names.collect::<Vec<_>>().join(", ");
             combination.ty = ty;
             part.parts.push(combination);

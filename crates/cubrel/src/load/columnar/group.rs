@@ -13,11 +13,11 @@ pub(super) struct GroupRows {
     /// Which row group.
     pub(super) group: usize,
     /// Gives their batches, one after the other.
-    pub(super) read: ReadRows,
+    pub(super) read: RowBatches,
 }
 
 /// Gives batches of a file's rows.
-pub(super) type ReadRows =
+pub(super) type RowBatches =
     Box<dyn FnOnce(&Path, &mut dyn FnMut(&RecordBatch) -> Result<(), Failure>) -> Result<(), Failure> + Send>;
 
 pub(super) fn data_problem(path: &Path, error: impl std::fmt::Display) -> LoadError {

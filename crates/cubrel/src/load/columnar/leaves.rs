@@ -13,7 +13,7 @@ use crate::load::nested::NESTED;
 use crate::value::{Type, exact};
 
 /// A value of a file that can be a column: a field, or one inside of a field of several values.
-pub(super) struct Leaf {
+pub(super) struct FileLeaf {
     /// The names that lead to it, as one.
     pub(super) name: String,
     /// The place of the field, and of what is in it.
@@ -36,7 +36,7 @@ pub(super) fn leaves(
     schema: &Schema,
     request: &Request<'_>,
     notes: &mut Vec<String>,
-) -> Result<Vec<Leaf>, LoadError> {
+) -> Result<Vec<FileLeaf>, LoadError> {
     let mut found = Vec::new();
     for (i, field) in schema.fields().iter().enumerate() {
         find(field, ("", vec![i]), &mut found);
@@ -63,7 +63,7 @@ pub(super) fn leaves(
     Ok(found)
 }
 
-fn find(field: &Field, (names, path): (&str, Vec<usize>), found: &mut Vec<Leaf>) {
+fn find(field: &Field, (names, path): (&str, Vec<usize>), found: &mut Vec<FileLeaf>) {
     let name = if names.is_empty() { field.name().clone() } else { format!("{names}{NESTED}{}", field.name()) };
     match field.data_type() {
         DataType::Struct(inner) if path.len() < MOST_NESTED => {
@@ -74,7 +74,7 @@ fn find(field: &Field, (names, path): (&str, Vec<usize>), found: &mut Vec<Leaf>)
         ty => {
             let known = column_type(ty);
             let odd = known.is_none().then(|| ty.clone());
-            found.push(Leaf { name, path, ty: known.unwrap_or(Type::Text), odd });
+            found.push(FileLeaf { name, path, ty: known.unwrap_or(Type::Text), odd });
         }
     }
 }

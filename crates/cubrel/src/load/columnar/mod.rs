@@ -17,11 +17,11 @@ use std::path::{Path, PathBuf};
 use arrow_array::RecordBatch;
 use arrow_schema::{DataType, SchemaRef};
 
-use self::leaves::{Leaf, at_path, leaves};
+use self::leaves::{FileLeaf, at_path, leaves};
 use self::opened::{Pieces, Work, open};
 use self::values::{column, converted};
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
-use super::csv::{Request, Wanted};
+use super::csv::{FileToRead, Request};
 use super::failure::Failure;
 use super::header::{Together, together};
 use super::jsonl::NULL;
@@ -42,7 +42,7 @@ pub(super) fn read(
     observer: &dyn Observer,
 ) -> Result<EncodedTable, Failure> {
     let paths: Vec<_> = request.files.iter().map(|f| request.folder.join(&f.stamp.path)).collect();
-    let schema = |(path, f): (&PathBuf, &Wanted<'_>)| Ok((f.name(), schema(path, &f.name(), request.rows_of)?));
+    let schema = |(path, f): (&PathBuf, &FileToRead<'_>)| Ok((f.name(), schema(path, &f.name(), request.rows_of)?));
     let schemas = paths.iter().zip(request.files).map(schema).collect::<Result<Vec<_>, LoadError>>()?;
     if schemas.is_empty() {
         return assembler.finish();
@@ -98,7 +98,7 @@ fn each_batch(
 }
 
 /// Where a value of a file stands, which of all columns it is, and its type there.
-struct Place {
+struct ValuePlace {
     path: Vec<usize>,
     column: usize,
     ty: Type,
@@ -106,15 +106,15 @@ struct Place {
 
 /// The columns of all files.
 struct Columns<'a> {
-    all: Vec<Column>,
+    all: Vec<SourceColumn>,
     /// By file.
-    of_file: Vec<Vec<Place>>,
+    of_file: Vec<Vec<ValuePlace>>,
     notes: Vec<String>,
     request: &'a Request<'a>,
 }
 
 /// A column of the source.
-struct Column {
+struct SourceColumn {
     name: String,
     /// Its type: as the model declares it, or what can hold the values of all files.
     ty: Type,
@@ -137,14 +137,14 @@ impl<'a> Columns<'a> {
             .collect();
         let Together { names, of_file, notes: of_names } = together(&headers, &request.naming())?;
         notes.extend(of_names);
-        let mut all: Vec<Option<Column>> = names.iter().map(|_| None).collect();
+        let mut all: Vec<Option<SourceColumn>> = names.iter().map(|_| None).collect();
         let mut places = Vec::new();
         for ((file, fields), own) in known.into_iter().zip(of_file) {
             let mut of_fields = Vec::with_capacity(fields.len());
-            for (Leaf { path, ty, .. }, column) in fields.into_iter().zip(own) {
+            for (FileLeaf { path, ty, .. }, column) in fields.into_iter().zip(own) {
                 let name = &names[column];
                 let declared = request.types.get(request.said_of(name)).copied();
-                let there = all[column].get_or_insert_with(|| Column {
+                let there = all[column].get_or_insert_with(|| SourceColumn {
                     name: name.clone(),
                     ty: declared.unwrap_or(ty),
                     is_declared: declared.is_some(),
@@ -156,11 +156,11 @@ impl<'a> Columns<'a> {
                         problem.help("say which type it has: `type = \"text\"` holds everything")
                     })?;
                 }
-                of_fields.push(Place { path, column, ty });
+                of_fields.push(ValuePlace { path, column, ty });
             }
             places.push(of_fields);
         }
-        let mut all: Vec<Column> = all.into_iter().flatten().collect();
+        let mut all: Vec<SourceColumn> = all.into_iter().flatten().collect();
         alike(&mut all, request)?;
         Ok(Columns { all, of_file: places, notes, request })
     }
@@ -174,7 +174,7 @@ impl<'a> Columns<'a> {
         let (rows_of, zone) = (self.request.rows_of, self.request.zone);
         each_batch(piece, rows_of, &mut |batch| Ok(append(&mut part, batch, own, zone)?))?;
         let trim = self.request.trim;
-        let declared = |(staging, column): (Staging, &Column)| {
+        let declared = |(staging, column): (Staging, &SourceColumn)| {
             let (raw, ty) = (staging.raw(), column.ty);
             let is_right = raw.ty == ty && !(trim && ty == Type::Text);
             let raw = if is_right { raw } else { converted(&column.name, &raw, ty, trim)? };
@@ -194,7 +194,7 @@ fn both(a: Type, b: Type) -> Option<Type> {
 }
 
 /// Columns whose values become rows have one type.
-fn alike(columns: &mut [Column], request: &Request<'_>) -> Result<(), LoadError> {
+fn alike(columns: &mut [SourceColumn], request: &Request<'_>) -> Result<(), LoadError> {
     let Some(unpivot) = request.unpivot else { return Ok(()) };
     let mut all: Option<(&str, Type)> = None;
     for column in columns.iter().filter(|c| unpivot.takes(&c.name)) {
@@ -213,8 +213,13 @@ fn alike(columns: &mut [Column], request: &Request<'_>) -> Result<(), LoadError>
 }
 
 /// Appends the columns of a batch, each to the one that it is; those that it has not are null.
-fn append(part: &mut StagedPart, batch: &RecordBatch, own: &[Place], zone: Option<&TimeZone>) -> Result<(), LoadError> {
-    for Place { path, column: to, .. } in own {
+fn append(
+    part: &mut StagedPart,
+    batch: &RecordBatch,
+    own: &[ValuePlace],
+    zone: Option<&TimeZone>,
+) -> Result<(), LoadError> {
+    for ValuePlace { path, column: to, .. } in own {
         let Some((i, inner)) = path.split_first() else { continue };
         let taken = match batch.columns().get(*i) {
             Some(array) => {
@@ -235,7 +240,7 @@ fn append(part: &mut StagedPart, batch: &RecordBatch, own: &[Place], zone: Optio
 
 /// The columns of one file that becomes text, beside files that are.
 pub(super) struct ColumnsAsText {
-    leaves: Vec<Leaf>,
+    leaves: Vec<FileLeaf>,
     /// What people are told of it.
     pub(super) notes: Vec<String>,
 }
@@ -287,8 +292,8 @@ pub(super) fn write(path: &Path, columns: &ColumnsAsText, rows_of: Option<&RowsO
     writer.flush()
 }
 
-fn write_batch(writer: &mut csv::Writer<impl Write>, batch: &RecordBatch, leaves: &[Leaf]) -> io::Result<()> {
-    let texts = |leaf: &Leaf| -> Result<Vec<Option<String>>, String> {
+fn write_batch(writer: &mut csv::Writer<impl Write>, batch: &RecordBatch, leaves: &[FileLeaf]) -> io::Result<()> {
+    let texts = |leaf: &FileLeaf| -> Result<Vec<Option<String>>, String> {
         let (first, inner) = leaf.path.split_first().ok_or("a column without a place")?;
         let array = batch.columns().get(*first).ok_or("the file gives fewer columns than it lists")?;
         let array = at_path(array, inner)?;

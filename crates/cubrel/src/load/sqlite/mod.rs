@@ -10,13 +10,13 @@ pub use absent::{ends, look, tables, write};
 #[cfg(feature = "sqlite")]
 pub use reading::{ends, look, tables, write};
 
-use super::database::Wanted;
+use super::database::DatabaseQuery;
 use crate::formula::source::Diagnostic;
 
 /// The database and the query of `sqlite:file.db?table=…` or `sqlite:file.db?query=…`.
 ///
 /// # Errors
 /// When it says neither.
-pub fn parse(source: &str) -> Result<Wanted, Diagnostic> {
-    Wanted::parse(source, source.strip_prefix("sqlite:").unwrap_or(source))
+pub fn parse(source: &str) -> Result<DatabaseQuery, Diagnostic> {
+    DatabaseQuery::parse(source, source.strip_prefix("sqlite:").unwrap_or(source))
 }

@@ -1,7 +1,7 @@
 //! What a formula or a query names, and where.
 
 use super::names::Names;
-use crate::formula::ast::{Aggregate, Edit, EditKind, Expr, ExprKind, Name, Per, Period, Query, Target};
+use crate::formula::ast::{Aggregate, Edit, EditKind, Expr, ExprKind, Name, Per, Period, QueryTree, Target};
 use crate::formula::source::Span;
 use crate::model::parts::Part;
 
@@ -27,12 +27,12 @@ pub struct Spot {
     /// Where, quotes included.
     pub span: Span,
     /// How it is written.
-    pub form: Form,
+    pub form: NameForm,
 }
 
 /// How a name is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Form {
+pub enum NameForm {
     /// In a formula, quoted where it is no plain word or a word of the language.
     Formula,
     /// In a formula, behind a point: quoted where it is no plain word.
@@ -49,14 +49,14 @@ pub enum Form {
 
 /// What a formula names; `own` is the table whose columns need no table in front.
 pub fn of_formula(names: &Names<'_>, own: Option<&str>, formula: &Expr) -> Vec<Named> {
-    let mut reader = Reader::new(names, own);
+    let mut reader = FormulaReader::new(names, own);
     reader.expr(formula);
     reader.done()
 }
 
 /// What a query names.
-pub fn of_query(names: &Names<'_>, query: &Query) -> Vec<Named> {
-    let mut reader = Reader::new(names, None);
+pub fn of_query(names: &Names<'_>, query: &QueryTree) -> Vec<Named> {
+    let mut reader = FormulaReader::new(names, None);
     for (name, body) in &query.measures {
         reader.expr(body);
         // From here on the name is the query's own.
@@ -72,12 +72,12 @@ pub fn of_query(names: &Names<'_>, query: &Query) -> Vec<Named> {
 
 /// What an axis names.
 pub fn of_axis(names: &Names<'_>, target: &Target) -> Vec<Named> {
-    let mut reader = Reader::new(names, None);
+    let mut reader = FormulaReader::new(names, None);
     reader.axis(target);
     reader.done()
 }
 
-struct Reader<'n> {
+struct FormulaReader<'n> {
     names: &'n Names<'n>,
     own: Option<&'n str>,
     /// Names of `let`s, and of measures that only a query knows.
@@ -87,9 +87,9 @@ struct Reader<'n> {
     names_unknown: bool,
 }
 
-impl<'n> Reader<'n> {
-    fn new(names: &'n Names<'n>, own: Option<&'n str>) -> Reader<'n> {
-        Reader { names, own, bound: Vec::new(), found: Vec::new(), names_unknown: false }
+impl<'n> FormulaReader<'n> {
+    fn new(names: &'n Names<'n>, own: Option<&'n str>) -> FormulaReader<'n> {
+        FormulaReader { names, own, bound: Vec::new(), found: Vec::new(), names_unknown: false }
     }
 
     /// What was found; nothing of a text that names what who asks may not see.
@@ -98,7 +98,7 @@ impl<'n> Reader<'n> {
     }
 
     fn add(&mut self, part: Part, name: &Name) {
-        let spot = Spot { part: part.clone(), span: name.span, form: Form::Formula };
+        let spot = Spot { part: part.clone(), span: name.span, form: NameForm::Formula };
         self.found.push(Named { part, span: name.span, spots: vec![spot] });
     }
 
@@ -120,8 +120,8 @@ impl<'n> Reader<'n> {
             self.names_unknown = true;
             return;
         };
-        let of_table = Spot { part: Part::Table(table.text.clone()), span: table.span, form: Form::Formula };
-        let own = Spot { part: part.clone(), span: name.span, form: Form::BehindPoint };
+        let of_table = Spot { part: Part::Table(table.text.clone()), span: table.span, form: NameForm::Formula };
+        let own = Spot { part: part.clone(), span: name.span, form: NameForm::BehindPoint };
         self.found.push(Named { part, span: table.span.to(name.span), spots: vec![of_table, own] });
     }
 

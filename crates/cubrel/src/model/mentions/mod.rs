@@ -8,7 +8,7 @@ pub mod names;
 
 use std::sync::Arc;
 
-pub use formulas::{Form, Named, Spot};
+pub use formulas::{NameForm, Named, Spot};
 pub use names::Names;
 
 use super::document::Document;
@@ -40,7 +40,7 @@ pub struct Mention {
 /// Every mention of a model, in the order of its file.
 pub fn mentions(document: &Document, names: &Names<'_>) -> Vec<Mention> {
     let keys = TomlPlaces::of(&document.source.text).keys;
-    let mut reader = Reader { document, names, keys, found: Vec::new() };
+    let mut reader = MentionReader { document, names, keys, found: Vec::new() };
     let file = &document.file;
     file.table.iter().for_each(|(name, section)| reader.table(name, section));
     for (i, section) in file.relationship.iter().enumerate() {
@@ -81,14 +81,14 @@ pub fn mentions(document: &Document, names: &Names<'_>) -> Vec<Mention> {
     reader.found
 }
 
-struct Reader<'m> {
+struct MentionReader<'m> {
     document: &'m Document,
     names: &'m Names<'m>,
     keys: Vec<KeyPlace>,
     found: Vec<Mention>,
 }
 
-impl Reader<'_> {
+impl MentionReader<'_> {
     fn add(&mut self, by: &Part, source: &Arc<Source>, named: Named) {
         let Named { part: of, span, spots } = named;
         self.found.push(Mention { by: by.clone(), of, source: source.clone(), span, spots, carries: true });
@@ -116,7 +116,7 @@ impl Reader<'_> {
         let Some(part) = part else { return };
         let source = self.document.formula(what, path, text);
         let span = Span::new(0, text.len());
-        let spot = Spot { part: part.clone(), span, form: Form::Bare };
+        let spot = Spot { part: part.clone(), span, form: NameForm::Bare };
         self.add(by, &source, Named { part, span, spots: vec![spot] });
     }
 
@@ -142,8 +142,8 @@ impl Reader<'_> {
             column_path(text).and_then(|(table, column)| Some((table.clone(), self.names.column(&table, &column)?)));
         let (Some((table, part)), Some([of_table, of_column])) = (column, path_parts(text)) else { return false };
         let source = self.document.formula(what, path, text);
-        let table = Spot { part: Part::Table(table), span: of_table, form: Form::PathTable };
-        let column = Spot { part: part.clone(), span: of_column, form: Form::PathColumn };
+        let table = Spot { part: Part::Table(table), span: of_table, form: NameForm::PathTable };
+        let column = Spot { part: part.clone(), span: of_column, form: NameForm::PathColumn };
         let span = of_table.to(of_column);
         self.add(by, &source, Named { part, span, spots: vec![table, column] });
         true
@@ -244,7 +244,7 @@ impl Reader<'_> {
             let path = format!("role.{name}.rows.{table}");
             if let (Some(part), Some(span)) = (self.names.table(table), self.key(&["role", name, "rows", table])) {
                 let source = self.document.source.clone();
-                let spot = Spot { part: part.clone(), span, form: Form::Key };
+                let spot = Spot { part: part.clone(), span, form: NameForm::Key };
                 self.add(&by, &source, Named { part, span, spots: vec![spot] });
             }
             self.formula(&by, &format!("role {name}, rows of {table}"), &path, rule, Some(table));

@@ -5,7 +5,7 @@ use crate::plan::ids::{AggregateId, DimId, ReadId};
 use std::sync::Arc;
 
 use super::super::rows::{Predicate, RowExpr, RowLeaf, intern_leaf};
-use super::super::scope::{Filter, FilterTest, Key, Origin};
+use super::super::scope::{Filter, FilterOrigin, FilterTest, Key};
 use super::super::tree::{Assembly, Fold, Leaf, Read, ReadAggregate, ReadRef};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::TableId;
@@ -62,7 +62,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<DimI
     if !plain || matches!(fold.kind, Single | First | Last | Rows) {
         return None;
     }
-    let row = Row { table: *table, dim: DimId::new(fold.domain.outer_dims), read: &group.read, reads };
+    let row = FoldRow { table: *table, dim: DimId::new(fold.domain.outer_dims), read: &group.read, reads };
     let args = fold.args.iter().map(|a| row.expression(a)).collect::<Option<Vec<_>>>()?;
     let by_row = &reads[group.read.read];
     let mut filters = by_row.filters.clone();
@@ -85,7 +85,7 @@ fn as_read(fold: &Fold, reads: &[Read]) -> Option<(Read, ReadAggregate, Vec<DimI
 }
 
 /// One row of a table, as the inner scope of a fold has it.
-struct Row<'a> {
+struct FoldRow<'a> {
     table: TableId,
     /// The dimension that binds it.
     dim: DimId,
@@ -94,7 +94,7 @@ struct Row<'a> {
     reads: &'a [Read],
 }
 
-impl Row<'_> {
+impl FoldRow<'_> {
     /// What an assembly says of the row, with what it takes that from.
     fn expression(&self, assembly: &Assembly) -> Option<RowExpr> {
         let mut leaves = Vec::new();
@@ -107,7 +107,7 @@ impl Row<'_> {
         let column = |leaf: &RowLeaf| if let RowLeaf::Column { column, .. } = leaf { Some(*column) } else { None };
         let columns = test.leaves.iter().map(column).collect::<Option<Vec<_>>>()?;
         let predicate = Predicate { table: self.table, columns, test, outer: Vec::new(), days: None };
-        Some(Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: Origin::Edit })
+        Some(Filter { test: FilterTest::Predicate(Arc::new(predicate)), origin: FilterOrigin::Edit })
     }
 
     /// What an assembly says of the row, as an expression over the row; `None` where it looks beyond it.

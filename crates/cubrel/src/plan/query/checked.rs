@@ -18,7 +18,7 @@ use crate::value::Type;
 use crate::value::format;
 
 impl QueryPlanner<'_> {
-    pub(super) fn plan(mut self, query: &ast::Query) -> Result<QueryPlan, Vec<Diagnostic>> {
+    pub(super) fn plan(mut self, query: &ast::QueryTree) -> Result<QueryPlan, Vec<Diagnostic>> {
         if query.records {
             self.local_measures(&query.measures);
             return match self.records(query) {
@@ -36,7 +36,7 @@ impl QueryPlanner<'_> {
     ///
     /// # Errors
     /// Everything that is wrong with it.
-    pub(super) fn checked_grid(&mut self, query: &ast::Query) -> Result<CheckedGrid, Vec<Diagnostic>> {
+    pub(super) fn checked_grid(&mut self, query: &ast::QueryTree) -> Result<CheckedGrid, Vec<Diagnostic>> {
         self.local_measures(&query.measures);
         match self.grid(query) {
             Some(checked) if !self.failed() => Ok(checked),
@@ -46,7 +46,7 @@ impl QueryPlanner<'_> {
 
     // ---- grids
 
-    fn grid(&mut self, query: &ast::Query) -> Option<CheckedGrid> {
+    fn grid(&mut self, query: &ast::QueryTree) -> Option<CheckedGrid> {
         let (rows, columns) = (self.axes(&query.by), self.axes(&query.split));
         let items: Vec<Option<(PlannedItem, Expr)>> = query.items.iter().map(|i| self.item(i)).collect();
         let (conditions, on_lenses) = self.conditions(query.filter.as_ref());
@@ -281,7 +281,7 @@ impl QueryPlanner<'_> {
 
     // ---- records
 
-    fn records(&mut self, query: &ast::Query) -> Option<CheckedRecords> {
+    fn records(&mut self, query: &ast::QueryTree) -> Option<CheckedRecords> {
         let table = self.finest_table(query)?;
         let row = |planner: &mut Self, e: &ast::Expr| {
             let (expr, problems) = check::row_formula(&planner.schema, planner.settings, planner.source, table, e);
@@ -332,7 +332,7 @@ impl QueryPlanner<'_> {
     }
 
     /// The table from which all columns that `records` name can be looked up.
-    fn finest_table(&mut self, query: &ast::Query) -> Option<TableId> {
+    fn finest_table(&mut self, query: &ast::QueryTree) -> Option<TableId> {
         let mut named: BTreeSet<TableId> = BTreeSet::new();
         for item in &query.items {
             columns_of_the_row(&item.expr, &mut |table| named.extend(self.schema.find_table(&table.text)));

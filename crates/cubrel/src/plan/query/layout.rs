@@ -13,7 +13,7 @@ use crate::formula::source::{Diagnostic, Source};
 use crate::formula::typed::{Expr, LetId, Narrow};
 use crate::plan::lower::{Environment, Planner, chains};
 use crate::plan::rows::ParameterId;
-use crate::plan::scope::{Dim, Filter, FilterTest, Key, Origin, Scope};
+use crate::plan::scope::{Dim, Filter, FilterOrigin, FilterTest, Key, Scope};
 use crate::plan::tree::{Bound, Domain};
 use crate::plan::uses::{aggregated_tables, both_ways_of};
 
@@ -34,11 +34,11 @@ pub(crate) fn base(planner: &mut Planner<'_>, source: &Arc<Source>, filters: &[N
         let bound = planner.bound(value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
         outer.push((slot, bound));
-        let dim = scope.push_dim(Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
+        let dim = scope.push_dim(Dim { key: Key::Value(slot), origin: FilterOrigin::Let, filters: false });
         env.bind(*id, dim);
     }
     for narrow in filters {
-        let filter = planner.filter(narrow, &scope, &env, Origin::Where);
+        let filter = planner.filter(narrow, &scope, &env, FilterOrigin::Where);
         scope.filters.push(filter);
     }
     Base { scope, env, outer }
@@ -51,7 +51,7 @@ type Planned<T> = Result<T, Vec<Diagnostic>>;
 pub(super) fn grid(
     mut planner: Planner<'_>,
     source: &Arc<Source>,
-    query: &ast::Query,
+    query: &ast::QueryTree,
     checked: CheckedGrid,
 ) -> Planned<GridPlan> {
     let schema = planner.schema();
@@ -131,7 +131,7 @@ pub(super) fn records(mut planner: Planner<'_>, source: &Arc<Source>, checked: C
     let base = base(&mut planner, source, &checked.filters);
     let (rows, _) = planner.read(checked.table, &base.scope, None);
     let mut scope = base.scope.clone();
-    let row = scope.push_dim(Dim { key: Key::Row(checked.table), origin: Origin::BoundRow, filters: true });
+    let row = scope.push_dim(Dim { key: Key::Row(checked.table), origin: FilterOrigin::BoundRow, filters: true });
     let env = base.env.clone().with_row(ROW, checked.table, row);
     let items = checked.items.into_iter().map(|(item, e)| {
         let assembly = planner.assembly(&item.name, &e, &scope, &env);
@@ -186,8 +186,8 @@ impl Layout<'_> {
         axes.iter().filter_map(|a| Some((*a, self.axes[*a].column()?))).collect()
     }
 
-    fn origin(&self, axis: usize) -> Origin {
-        if axis < self.row_axes { Origin::RowAxis } else { Origin::ColumnAxis }
+    fn origin(&self, axis: usize) -> FilterOrigin {
+        if axis < self.row_axes { FilterOrigin::RowAxis } else { FilterOrigin::ColumnAxis }
     }
 
     fn scope(&self, columns: &[(usize, ColumnId)]) -> Scope {
@@ -204,7 +204,7 @@ impl Layout<'_> {
         let columns: Vec<ColumnId> = columns.iter().map(|(_, c)| *c).collect();
         let keys: Vec<Key> = columns.iter().map(|c| Key::Column(*c)).collect();
         let mut outer = self.base.scope.clone();
-        let filler = Dim { key: Key::Value(ParameterId(0)), origin: Origin::Let, filters: false };
+        let filler = Dim { key: Key::Value(ParameterId(0)), origin: FilterOrigin::Let, filters: false };
         outer.dims.resize(outer_dims, filler);
         let (mut groups, mut null_filters) = (Vec::new(), Vec::new());
         for (table, members) in self.combined(&columns) {
@@ -313,10 +313,11 @@ impl Layout<'_> {
             }
             let (inner, columns) = (self.columns(&kept), self.columns(&split));
             let mut scope = self.scope(&inner);
-            scope
-                .dims
-                .insert(self.base.scope.dims.len(), Dim { key: Key::Value(slot), origin: Origin::Let, filters: false });
-            scope.filters.push(Filter { test: test.clone(), origin: Origin::RowAxis });
+            scope.dims.insert(
+                self.base.scope.dims.len(),
+                Dim { key: Key::Value(slot), origin: FilterOrigin::Let, filters: false },
+            );
+            scope.filters.push(Filter { test: test.clone(), origin: FilterOrigin::RowAxis });
             let outer_dims = scope.dims.len();
             for (axis, column) in &columns {
                 scope.dims.push(Dim { key: Key::Column(*column), origin: self.origin(*axis), filters: true });

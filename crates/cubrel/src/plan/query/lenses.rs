@@ -2,7 +2,7 @@
 
 use super::planner::QueryPlanner;
 use super::plans::{Axis, PlannedItem};
-use super::resolved::{Chosen, Seen};
+use super::resolved::{Chosen, ItemsByReading};
 use crate::formula::ast;
 use crate::formula::check;
 use crate::formula::scalar;
@@ -206,7 +206,7 @@ impl QueryPlanner<'_> {
         &mut self,
         lenses: &Lenses,
         items: Vec<(PlannedItem, Expr)>,
-    ) -> Option<(Vec<PlannedItem>, Seen)> {
+    ) -> Option<(Vec<PlannedItem>, ItemsByReading)> {
         let combinations = lenses.combinations();
         let mut shown = Vec::new();
         let mut types: Vec<Vec<Type>> = vec![Vec::new(); items.len()];

@@ -9,7 +9,7 @@ use crate::formula::typed::{Expr, Narrow};
 pub(super) type Chosen = Vec<(usize, u64)>;
 
 /// The items in each combination of readings.
-pub(super) type Seen = Vec<(Chosen, Vec<Expr>)>;
+pub(super) type ItemsByReading = Vec<(Chosen, Vec<Expr>)>;
 
 /// A grid whose names are resolved.
 pub(super) struct CheckedGrid {

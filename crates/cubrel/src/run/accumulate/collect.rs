@@ -12,11 +12,11 @@ use crate::formula::typed::AggregateKind;
 use crate::value::{Value, Vector};
 
 /// A value, and what it is ordered by.
-type Entry = (Value, Vec<Value>);
+type OrderedValue = (Value, Vec<Value>);
 
 #[derive(Debug)]
 pub(super) struct Collected {
-    lists: Vec<Vec<Entry>>,
+    lists: Vec<Vec<OrderedValue>>,
     texts: KeptTexts,
     spec: Spec,
 }
@@ -62,7 +62,7 @@ impl State for Collected {
 }
 
 /// Joined texts, or one of the values of a group in their order.
-fn summarized(spec: &Spec, mut list: Vec<Entry>) -> Result<Value, String> {
+fn summarized(spec: &Spec, mut list: Vec<OrderedValue>) -> Result<Value, String> {
     if list.is_empty() {
         return Ok(Value::Null);
     }

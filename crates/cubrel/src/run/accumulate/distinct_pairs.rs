@@ -20,7 +20,7 @@ const GROUPS_OF_BUCKET: usize = 1 << 12;
 const WORTH_A_THREAD: usize = 1 << 16;
 
 /// A group and a code as one number; its high bits are the group.
-pub(super) trait Pair: Copy + Ord + Send + Sync + Debug + 'static {
+pub(super) trait GroupCode: Copy + Ord + Send + Sync + Debug + 'static {
     fn new(group: u32, code: u64, bits: u32) -> Self;
     fn group(self, bits: u32) -> usize;
     fn code(self, bits: u32) -> u64;
@@ -28,7 +28,7 @@ pub(super) trait Pair: Copy + Ord + Send + Sync + Debug + 'static {
 
 macro_rules! pairs {
     ($($word:ty)*) => {
-        $(impl Pair for $word {
+        $(impl GroupCode for $word {
             fn new(group: u32, code: u64, bits: u32) -> $word {
                 <$word>::from(group) << bits | <$word>::from(code)
             }
@@ -69,7 +69,7 @@ pub(super) fn distinct_pairs(groups: usize, spec: &Spec) -> Box<dyn State> {
     }
 }
 
-impl<P: Pair> DistinctPairs<P> {
+impl<P: GroupCode> DistinctPairs<P> {
     fn new(groups: usize, bits: u32) -> DistinctPairs<P> {
         DistinctPairs { pairs: Vec::new(), bits, groups, most: PAIRS }
     }
@@ -142,7 +142,7 @@ fn starts_of(places: impl Iterator<Item = usize>, count: usize) -> Vec<usize> {
 }
 
 /// Puts all that belong to one place together.
-fn placed<P: Pair>(pairs: &[P], place: impl Fn(&P) -> usize, starts: &[usize], out: &mut [P]) {
+fn placed<P: GroupCode>(pairs: &[P], place: impl Fn(&P) -> usize, starts: &[usize], out: &mut [P]) {
     let mut next = starts.to_vec();
     for pair in pairs {
         let at = &mut next[place(pair)];
@@ -152,7 +152,7 @@ fn placed<P: Pair>(pairs: &[P], place: impl Fn(&P) -> usize, starts: &[usize], o
 }
 
 /// How many different ones there are; they are brought to the front.
-fn distinct<P: Pair>(pairs: &mut [P]) -> u64 {
+fn distinct<P: GroupCode>(pairs: &mut [P]) -> u64 {
     if pairs.len() > WORTH_A_THREAD {
         pairs.par_sort_unstable()
     } else {
@@ -168,7 +168,7 @@ fn distinct<P: Pair>(pairs: &mut [P]) -> u64 {
     count as u64
 }
 
-impl<P: Pair> State for DistinctPairs<P> {
+impl<P: GroupCode> State for DistinctPairs<P> {
     fn grow(&mut self, groups: usize) {
         self.groups = groups;
     }
@@ -204,7 +204,7 @@ mod tests {
     use super::super::entries::Groups;
     use super::*;
 
-    fn counts<P: Pair>(groups: usize, most: usize, rows: &[(u32, u64)]) -> Vec<i64> {
+    fn counts<P: GroupCode>(groups: usize, most: usize, rows: &[(u32, u64)]) -> Vec<i64> {
         let mut parts = rows.chunks(rows.len().div_ceil(3).max(1)).map(|rows| {
             let mut part = DistinctPairs::<P> { most, ..DistinctPairs::new(groups, 32) };
             for rows in rows.chunks(7) {

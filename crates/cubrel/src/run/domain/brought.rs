@@ -1,11 +1,11 @@
 //! Combinations that reads brought and that are known to be among those that the tables have, so that nobody need go through the
 //! tables for it: rows that meet all filters of a table, and point at one of its rows, point at one that meets them.
 
-use super::groups::{Cells, null_code, shared};
+use super::groups::{ParentCells, null_code, shared};
 use super::sparse::keep_distinct;
 use crate::plan::{DimId, Domain, DomainGroup, Filter, KeyId, Read, ReadRef};
 use crate::run::cells::Support;
-use crate::run::frame::{Codes, Frame};
+use crate::run::frame::{Frame, SharedCodes};
 use crate::run::reads::PlanReads;
 
 /// Whether a domain has so many combinations that going through its table is worth sparing.
@@ -24,7 +24,7 @@ fn has_no_outside(domain: &Domain, read: &ReadRef) -> bool {
 }
 
 /// The codes of each key, where every support has all of them and is within the domain.
-pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]) -> Option<Vec<Codes>> {
+pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]) -> Option<Vec<SharedCodes>> {
     let [group] = domain.groups.as_slice() else { return None };
     let keys = |support: &Support| {
         let known = support.read.is_some_and(|read| is_within(reads, reads.read_plan(read), group));
@@ -33,18 +33,18 @@ pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]
             support.dims.iter().position(|d| *d == dim)
         };
         let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
-        let keys = keys.collect::<Option<Vec<Codes>>>()?;
+        let keys = keys.collect::<Option<Vec<SharedCodes>>>()?;
         (known && support.has_no(domain.outer_dims) && !has_nothing(reads, domain, &keys)).then_some(keys)
     };
-    let all: Vec<Vec<Codes>> = supports.iter().map(keys).collect::<Option<_>>()?;
+    let all: Vec<Vec<SharedCodes>> = supports.iter().map(keys).collect::<Option<_>>()?;
     match all.as_slice() {
         // What no item has a row for, no line has.
-        [] => Some(vec![Codes::default(); domain.keys.len()]),
+        [] => Some(vec![SharedCodes::default(); domain.keys.len()]),
         [only] => Some(only.clone()),
         several => {
             let joined = |key: usize| several.iter().flat_map(|keys| keys[key].iter().copied()).collect::<Vec<u64>>();
             let columns: Vec<Vec<u64>> = (0..domain.keys.len()).map(joined).collect();
-            let mut cells: Cells = (vec![0; columns.first().map_or(0, Vec::len)], columns);
+            let mut cells: ParentCells = (vec![0; columns.first().map_or(0, Vec::len)], columns);
             keep_distinct(&mut cells);
             Some(shared(cells).1)
         }
@@ -52,7 +52,7 @@ pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]
 }
 
 /// Whether there is the combination of nulls: that of rows which point at no row of the table, which a `per` does not go through.
-fn has_nothing(reads: &PlanReads<'_>, domain: &Domain, keys: &[Codes]) -> bool {
+fn has_nothing(reads: &PlanReads<'_>, domain: &Domain, keys: &[SharedCodes]) -> bool {
     let Some((first, rest)) = keys.split_first() else { return true };
     let nulls: Vec<u64> = domain.keys.iter().map(|key| null_code(reads, *key)).collect();
     let others = |row: usize| rest.iter().zip(&nulls[1..]).all(|(codes, null)| codes[row] == *null);

@@ -5,7 +5,7 @@ use crate::plan::{DimId, KeyId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
 use crate::run::RunError;
 use crate::run::combinations::Combinations;
-use crate::run::frame::{Codes, Frame, distinct, gathered};
+use crate::run::frame::{Frame, SharedCodes, distinct, gathered};
 use crate::run::reads::PlanReads;
 
 /// The combinations of one group of a domain, for each class of outer cells.
@@ -62,7 +62,7 @@ impl GroupCells {
     }
 
     pub(super) fn null_number(&mut self) -> u32 {
-        let nulls = self.nulls.iter().map(|n| Codes::new(vec![*n])).collect();
+        let nulls = self.nulls.iter().map(|n| SharedCodes::new(vec![*n])).collect();
         self.combinations.numbers(nulls, 1, false)[0]
     }
 
@@ -95,10 +95,10 @@ impl GroupCells {
                 columns.iter_mut().for_each(|c| *c = gathered(c, &kept));
                 rows = kept.len();
             }
-            let outer: Vec<Codes> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
+            let outer: Vec<SharedCodes> = outer_places.iter().map(|p| std::mem::take(&mut columns[*p])).collect();
             let codes = key_places.iter().zip(&self.nulls).map(|(place, null)| match place {
                 Some(place) => std::mem::take(&mut columns[*place]),
-                None => Codes::new(vec![*null; rows]),
+                None => SharedCodes::new(vec![*null; rows]),
             });
             let numbers = self.combinations.numbers(codes.collect(), rows, outer.is_empty() && !only_null);
             if outer.is_empty() && !only_null {
@@ -156,14 +156,14 @@ pub(super) fn may_miss(reads: &PlanReads<'_>, path: &[RelationshipId]) -> bool {
 }
 
 /// Parents, and the codes of each key.
-pub(super) type Cells = (Vec<u32>, Vec<Vec<u64>>);
+pub(super) type ParentCells = (Vec<u32>, Vec<Vec<u64>>);
 
-/// Cells whose codes can be shared.
-pub(super) fn shared((parents, keys): Cells) -> (Vec<u32>, Vec<Codes>) {
-    (parents, keys.into_iter().map(Codes::new).collect())
+/// ParentCells whose codes can be shared.
+pub(super) fn shared((parents, keys): ParentCells) -> (Vec<u32>, Vec<SharedCodes>) {
+    (parents, keys.into_iter().map(SharedCodes::new).collect())
 }
 
-pub(super) fn push(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
+pub(super) fn push(cells: &mut ParentCells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
     cells.0.push(cell);
     for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
@@ -197,14 +197,20 @@ pub(super) struct Outside {
 
 impl Outside {
     /// `dims` are the dimensions of `frame` that both have, `columns` the codes of the rows in them.
-    pub(super) fn new(frame: &Frame, dims: &[DimId], mut cells: Vec<u32>, columns: &[Codes], rows: usize) -> Outside {
+    pub(super) fn new(
+        frame: &Frame,
+        dims: &[DimId],
+        mut cells: Vec<u32>,
+        columns: &[SharedCodes],
+        rows: usize,
+    ) -> Outside {
         if dims.is_empty() {
             let all = (0, cells.len() as u32);
             return Outside { cells, of_row: vec![all; rows] };
         }
         let of_cells = dims.iter().map(|d| gathered(&frame.dims[*d].codes, &cells));
-        let of_cells: Vec<Codes> = of_cells.collect();
-        let largest = |(a, b): (&Codes, &Codes)| a.iter().chain(b.iter()).max().copied().unwrap_or(0) + 1;
+        let of_cells: Vec<SharedCodes> = of_cells.collect();
+        let largest = |(a, b): (&SharedCodes, &SharedCodes)| a.iter().chain(b.iter()).max().copied().unwrap_or(0) + 1;
         let mut known = Combinations::new(of_cells.iter().zip(columns).map(largest).collect());
         let numbers = known.numbers(of_cells, cells.len(), false);
         let mut order: Vec<u32> = (0..cells.len() as u32).collect();

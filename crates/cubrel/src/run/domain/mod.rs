@@ -13,12 +13,12 @@ mod sparse;
 
 use super::RunError;
 use super::cells::Support;
-use super::frame::{Codes, Frame, KeyColumn};
+use super::frame::{Frame, KeyColumn, SharedCodes};
 use super::read;
 use super::reads::PlanReads;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::Domain;
-use groups::{Cells, GroupCells, each_product, push, shared};
+use groups::{GroupCells, ParentCells, each_product, push, shared};
 
 /// Outer cells multiplied with the combinations of a domain: the inner cells, and the outer cell of each.
 pub struct Expanded {
@@ -76,7 +76,7 @@ fn multiplied(
     reads: &PlanReads<'_>,
     domain: &Domain,
     outer: &Frame,
-    (parents, keys): (Vec<u32>, Vec<Codes>),
+    (parents, keys): (Vec<u32>, Vec<SharedCodes>),
 ) -> Result<Expanded, RunError> {
     reads.check_cells(parents.len())?;
     let new_dims = keys.into_iter().zip(&domain.keys).map(|(codes, key)| KeyColumn::of_codes(codes, *key));
@@ -102,8 +102,8 @@ fn leads_to(reads: &PlanReads<'_>, from: TableId, to: TableId, depth: usize) -> 
             && schema.relationships.iter().any(|r| r.many == from && leads_to(reads, r.one, to, depth + 1))
 }
 
-fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> Cells {
-    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> ParentCells {
+    let mut cells: ParentCells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for cell in 0..outer.cells {
         let lists: Vec<&[u32]> = groups.iter().map(|g| g.list(cell)).collect();
         each_product(&lists, &mut |chosen| push(&mut cells, domain, groups, cell as u32, chosen));

@@ -3,12 +3,12 @@
 use crate::plan::{DimId, KeyId};
 use std::collections::{HashMap, HashSet};
 
-use super::groups::{Cells, GroupCells, Outside, each_product, push, shared};
+use super::groups::{GroupCells, Outside, ParentCells, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
 use crate::run::cells::Support;
 use crate::run::combinations::{NO_COMBINATION, packed};
-use crate::run::frame::{Codes, Frame, distinct};
+use crate::run::frame::{Frame, SharedCodes, distinct};
 use crate::run::reads::PlanReads;
 
 /// Rows of a support between two looks at the limit of cells.
@@ -21,21 +21,21 @@ pub(super) fn cells(
     outer: &Frame,
     groups: &mut [GroupCells],
     supports: &[Support],
-) -> Result<(Vec<u32>, Vec<Codes>), RunError> {
-    let members: Vec<Members> = groups.iter().map(Members::of).collect();
-    let all_for_one = outer.cells == 1 && members.iter().all(|m| matches!(m, Members::All));
+) -> Result<(Vec<u32>, Vec<SharedCodes>), RunError> {
+    let members: Vec<ClassMembers> = groups.iter().map(ClassMembers::of).collect();
+    let all_for_one = outer.cells == 1 && members.iter().all(|m| matches!(m, ClassMembers::All));
     if let ([support], true) = (supports, all_for_one)
         && let Some(keys) = whole(domain, groups, support)
     {
         return Ok((vec![0; support.rows()], keys));
     }
-    let mut cells: Cells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+    let mut cells: ParentCells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for support in supports {
         let matching = groups.iter_mut().zip(&domain.groups).map(|(group, plan)| {
             let place = |key: &KeyId| support.dims.iter().position(|d| *d == DimId::of_key(domain.outer_dims, *key));
-            Matching::new(group, support, plan.keys.iter().map(place).collect())
+            SupportMatch::new(group, support, plan.keys.iter().map(place).collect())
         });
-        let matching: Vec<Matching> = matching.collect();
+        let matching: Vec<SupportMatch> = matching.collect();
         if all_for_one && support.has_no(domain.outer_dims) {
             reads.check_cells(cells.0.len())?;
             if take_all(domain, groups, support, &matching, &mut cells) {
@@ -58,13 +58,13 @@ pub(super) fn cells(
 
 /// The codes of a support, where it says all: it has a code for every key, and each of its rows is a combination that
 /// the tables have.
-fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Option<Vec<Codes>> {
+fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Option<Vec<SharedCodes>> {
     let place = |key: usize| {
         let dim = DimId::of_key(domain.outer_dims, KeyId::new(key));
         support.dims.iter().position(|d| *d == dim)
     };
     let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
-    let keys: Vec<Codes> = keys.collect::<Option<_>>()?;
+    let keys: Vec<SharedCodes> = keys.collect::<Option<_>>()?;
     let fits = groups.iter_mut().zip(&domain.groups).all(|(group, plan)| {
         let columns: Vec<&[u64]> = plan.keys.iter().map(|key| keys[*key].as_slice()).collect();
         let rows = support.rows();
@@ -73,14 +73,14 @@ fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Optio
     (fits && !keys.is_empty() && support.has_no(domain.outer_dims)).then_some(keys)
 }
 
-pub(super) fn keep_distinct(cells: &mut Cells) {
+pub(super) fn keep_distinct(cells: &mut ParentCells) {
     let parents: Vec<u64> = cells.0.iter().map(|p| u64::from(*p)).collect();
     let columns: Vec<&[u64]> = std::iter::once(&parents).chain(&cells.1).map(Vec::as_slice).collect();
     let (_, first) = distinct(&columns, cells.0.len());
     pick(cells, &first);
 }
 
-fn pick(cells: &mut Cells, places: &[u32]) {
+fn pick(cells: &mut ParentCells, places: &[u32]) {
     cells.0 = places.iter().map(|i| cells.0[*i as usize]).collect();
     for codes in &mut cells.1 {
         *codes = places.iter().map(|i| codes[*i as usize]).collect();
@@ -88,7 +88,7 @@ fn pick(cells: &mut Cells, places: &[u32]) {
 }
 
 /// Which classes have which combinations.
-enum Members {
+enum ClassMembers {
     /// Every class has all.
     All,
     /// Each combination is of one class.
@@ -96,24 +96,24 @@ enum Members {
     Some(HashSet<(u32, u32), foldhash::fast::RandomState>),
 }
 
-impl Members {
-    fn of(group: &GroupCells) -> Members {
+impl ClassMembers {
+    fn of(group: &GroupCells) -> ClassMembers {
         if group.lists.iter().all(|list| list.len() == group.combinations.len()) {
-            return Members::All;
+            return ClassMembers::All;
         }
         if let Some(classes) = class_of_each(&group.lists, group.combinations.len()) {
-            return Members::One(classes);
+            return ClassMembers::One(classes);
         }
         let of_class =
             |(class, list): (usize, &Vec<u32>)| list.iter().map(|number| (class as u32, *number)).collect::<Vec<_>>();
-        Members::Some(group.lists.iter().enumerate().flat_map(of_class).collect())
+        ClassMembers::Some(group.lists.iter().enumerate().flat_map(of_class).collect())
     }
 
     fn has(&self, class: u32, number: u32) -> bool {
         match self {
-            Members::All => true,
-            Members::One(classes) => classes[number as usize] == class,
-            Members::Some(members) => members.contains(&(class, number)),
+            ClassMembers::All => true,
+            ClassMembers::One(classes) => classes[number as usize] == class,
+            ClassMembers::Some(members) => members.contains(&(class, number)),
         }
     }
 }
@@ -137,7 +137,7 @@ fn class_of_each(lists: &[Vec<u32>], combinations: usize) -> Option<Vec<u32>> {
 }
 
 /// What a row of a support says of the combinations of one group.
-enum Matching {
+enum SupportMatch {
     /// For each row the only one, or none.
     One(Vec<u32>),
     /// Nothing.
@@ -146,36 +146,36 @@ enum Matching {
     Part(Vec<u128>, HashMap<u128, Vec<u32>, foldhash::fast::RandomState>),
 }
 
-impl Matching {
+impl SupportMatch {
     /// `places` says for each key of the group which key of the support it is.
-    fn new(group: &mut GroupCells, support: &Support, places: Vec<Option<usize>>) -> Matching {
+    fn new(group: &mut GroupCells, support: &Support, places: Vec<Option<usize>>) -> SupportMatch {
         let fixed: Vec<usize> = (0..places.len()).filter(|k| places[*k].is_some()).collect();
         let columns: Vec<&[u64]> = places.iter().flatten().map(|p| support.keys[*p].as_slice()).collect();
         let rows = support.rows();
         if fixed.len() == places.len() && !places.is_empty() {
-            Matching::One(group.combinations.find(&columns, rows))
+            SupportMatch::One(group.combinations.find(&columns, rows))
         } else if fixed.is_empty() {
-            Matching::Any
+            SupportMatch::Any
         } else {
             let sizes = group.combinations.sizes_of(&fixed);
             let keys = (0..rows).map(packed(&columns, &sizes)).collect();
-            Matching::Part(keys, group.combinations.by_part(&fixed))
+            SupportMatch::Part(keys, group.combinations.by_part(&fixed))
         }
     }
 
     /// Puts the combinations of an outer cell that agree with a row into `list`.
-    fn fill(&self, list: &mut Vec<u32>, group: &GroupCells, members: &Members, cell: u32, row: usize) {
+    fn fill(&self, list: &mut Vec<u32>, group: &GroupCells, members: &ClassMembers, cell: u32, row: usize) {
         list.clear();
         let class = group.class_of[cell as usize];
         match self {
-            Matching::One(numbers) => {
+            SupportMatch::One(numbers) => {
                 let number = numbers[row];
                 if number != NO_COMBINATION && members.has(class, number) {
                     list.push(number);
                 }
             }
-            Matching::Any => list.extend_from_slice(&group.lists[class as usize]),
-            Matching::Part(keys, numbers) => {
+            SupportMatch::Any => list.extend_from_slice(&group.lists[class as usize]),
+            SupportMatch::Part(keys, numbers) => {
                 let numbers = numbers.get(&keys[row]).map_or(&[][..], Vec::as_slice);
                 list.extend(numbers.iter().filter(|n| members.has(class, **n)));
             }
@@ -188,11 +188,11 @@ fn take_all(
     domain: &Domain,
     groups: &[GroupCells],
     support: &Support,
-    matching: &[Matching],
-    cells: &mut Cells,
+    matching: &[SupportMatch],
+    cells: &mut ParentCells,
 ) -> bool {
     let numbers = matching.iter().map(|matching| match matching {
-        Matching::One(numbers) => Some(numbers.as_slice()),
+        SupportMatch::One(numbers) => Some(numbers.as_slice()),
         _ => None,
     });
     let Some(numbers) = numbers.collect::<Option<Vec<_>>>() else { return false };
@@ -213,16 +213,16 @@ fn take(
     domain: &Domain,
     outer: &Frame,
     groups: &[GroupCells],
-    members: &[Members],
+    members: &[ClassMembers],
     support: &Support,
-    matching: &[Matching],
-    cells: &mut Cells,
+    matching: &[SupportMatch],
+    cells: &mut ParentCells,
 ) -> Result<(), RunError> {
     let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i].is_below(domain.outer_dims)).collect();
     let dims: Vec<DimId> = places.iter().map(|p| support.dims[*p]).collect();
-    let columns: Vec<Codes> = places.iter().map(|p| support.keys[*p].clone()).collect();
+    let columns: Vec<SharedCodes> = places.iter().map(|p| support.keys[*p].clone()).collect();
     let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
-    if let ([Matching::One(numbers)], [group], [members]) = (matching, groups, members) {
+    if let ([SupportMatch::One(numbers)], [group], [members]) = (matching, groups, members) {
         return take_one(reads, &domain.groups[0].keys, (group, members), &outside, numbers, cells);
     }
     let mut lists: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
@@ -249,10 +249,10 @@ fn take(
 fn take_one(
     reads: &PlanReads<'_>,
     keys: &[KeyId],
-    (group, members): (&GroupCells, &Members),
+    (group, members): (&GroupCells, &ClassMembers),
     outside: &Outside,
     numbers: &[u32],
-    cells: &mut Cells,
+    cells: &mut ParentCells,
 ) -> Result<(), RunError> {
     let mut taken = Vec::with_capacity(numbers.len());
     for (row, number) in numbers.iter().enumerate().filter(|(_, number)| **number != NO_COMBINATION) {
@@ -272,7 +272,7 @@ fn take_one(
 }
 
 /// The usual case: each group has one combination.
-fn add_one(cells: &mut Cells, domain: &Domain, groups: &[GroupCells], cell: u32, lists: &[Vec<u32>]) {
+fn add_one(cells: &mut ParentCells, domain: &Domain, groups: &[GroupCells], cell: u32, lists: &[Vec<u32>]) {
     cells.0.push(cell);
     for ((group, plan), list) in groups.iter().zip(&domain.groups).zip(lists) {
         for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {

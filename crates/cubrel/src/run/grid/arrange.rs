@@ -7,7 +7,7 @@ use std::sync::Arc;
 use super::super::RunError;
 use super::super::assemble::Executor;
 use super::super::first::First;
-use super::super::frame::{Codes, Frame, KeyColumn, KeyKind, distinct, gathered};
+use super::super::frame::{Frame, KeyColumn, KeyKind, SharedCodes, distinct, gathered};
 use super::super::tables::Tables;
 use super::lines::{Lines, OTHERS, TOTAL};
 use crate::formula::scalar::ScalarKind;
@@ -18,15 +18,15 @@ use crate::value::Vector;
 
 /// The place of each code of an axis in its display order. The rest of a limit comes after all codes, null's included,
 /// and totals come after that.
-pub(super) struct Ranks {
+pub(super) struct AxisRanks {
     /// By code; without a display order codes are in order themselves.
     by_code: Option<Vec<u64>>,
 }
 
-impl Ranks {
-    pub(super) fn new(tables: Tables<'_>, axis: Axis) -> Ranks {
+impl AxisRanks {
+    pub(super) fn new(tables: Tables<'_>, axis: Axis) -> AxisRanks {
         let Axis::Column(axis) = axis else {
-            return Ranks { by_code: None };
+            return AxisRanks { by_code: None };
         };
         let order = tables.schema.column(axis).display_order;
         let by_code = order.map(|index| {
@@ -43,7 +43,7 @@ impl Ranks {
             codes.into_iter().enumerate().for_each(|(place, code)| ranks[code] = place as u64);
             ranks
         });
-        Ranks { by_code }
+        AxisRanks { by_code }
     }
 
     fn of(&self, code: u64) -> u64 {
@@ -58,28 +58,28 @@ impl Ranks {
 const NOT_JUDGED: u32 = u32::MAX;
 
 /// A number for each member of a list.
-enum Numbers {
+enum MemberNumbers {
     /// Its place.
     Own,
     Of(Vec<u32>),
 }
 
-impl Numbers {
+impl MemberNumbers {
     fn of(&self, place: usize) -> u32 {
         match self {
-            Numbers::Own => place as u32,
-            Numbers::Of(numbers) => numbers[place],
+            MemberNumbers::Own => place as u32,
+            MemberNumbers::Of(numbers) => numbers[place],
         }
     }
 
     /// To be changed; there are so many members.
     fn make(&mut self, members: usize) -> &mut Vec<u32> {
-        if let Numbers::Own = self {
-            *self = Numbers::Of((0..members as u32).collect());
+        if let MemberNumbers::Own = self {
+            *self = MemberNumbers::Of((0..members as u32).collect());
         }
         match self {
-            Numbers::Of(numbers) => numbers,
-            Numbers::Own => unreachable!("they were numbered above"),
+            MemberNumbers::Of(numbers) => numbers,
+            MemberNumbers::Own => unreachable!("they were numbered above"),
         }
     }
 }
@@ -87,7 +87,7 @@ impl Numbers {
 /// What `order by` says of the row lines, or of their outer parts.
 struct Verdicts {
     /// By row, which of the judged combinations it belongs to, or [`NOT_JUDGED`].
-    of_row: Numbers,
+    of_row: MemberNumbers,
     /// By part of the order, a key for each combination.
     order: Vec<Vec<u64>>,
 }
@@ -95,9 +95,9 @@ struct Verdicts {
 /// The row lines of a grid, what is said of them, and which stay.
 pub(super) struct Arranged {
     /// By row axis, the code of each row.
-    axes: Vec<Codes>,
+    axes: Vec<SharedCodes>,
     /// By line, its row.
-    row_of: Numbers,
+    row_of: MemberNumbers,
     /// By row, whether it stays.
     keep: Vec<bool>,
     /// Rows that a limit drops.
@@ -134,12 +134,12 @@ fn order_keys(
     Ok(executor.eval_knowing(assembly, frame, known)?.values.order_keys(descending))
 }
 
-fn slices(columns: &[Codes]) -> Vec<&[u64]> {
+fn slices(columns: &[SharedCodes]) -> Vec<&[u64]> {
     columns.iter().map(|codes| codes.as_slice()).collect()
 }
 
 /// The codes of some rows, each at most once and in order.
-fn of_rows(codes: &Codes, rows: &[u32]) -> Codes {
+fn of_rows(codes: &SharedCodes, rows: &[u32]) -> SharedCodes {
     if rows.len() == codes.len() { codes.clone() } else { gathered(codes, rows) }
 }
 
@@ -149,14 +149,14 @@ pub(super) fn arrange(
     plan: &GridPlan,
     base: &Frame,
     lines: &Lines,
-    ranks: &[Ranks],
+    ranks: &[AxisRanks],
 ) -> Result<Arranged, RunError> {
     let axes = &lines.codes[..plan.row_axes];
     let (row_of, axes) = if lines.are_distinct() && plan.row_axes == plan.axes.len() {
-        (Numbers::Own, axes.to_vec())
+        (MemberNumbers::Own, axes.to_vec())
     } else {
         let (row_of, first) = distinct(&slices(axes), lines.len());
-        (Numbers::Of(row_of), axes.iter().map(|codes| gathered(codes, &first)).collect())
+        (MemberNumbers::Of(row_of), axes.iter().map(|codes| gathered(codes, &first)).collect())
     };
     let rows = if axes.is_empty() { usize::from(lines.len() > 0) } else { axes[0].len() };
     let keep = vec![true; rows];
@@ -203,15 +203,15 @@ impl Arranged {
         lines: &Lines,
     ) -> Result<(), RunError> {
         let judged: Vec<u32> = self.full(judge.axes).collect();
-        let mut codes: Vec<Codes> = judge.columns.iter().map(|a| of_rows(&self.axes[*a], &judged)).collect();
+        let mut codes: Vec<SharedCodes> = judge.columns.iter().map(|a| of_rows(&self.axes[*a], &judged)).collect();
         // A judge of all row axes says something of each row; one of outer axes, or of a lens, the same of many: it is asked
         // once for each combination.
         let mut classes = judged.len();
-        let mut class_of = Numbers::Own;
+        let mut class_of = MemberNumbers::Own;
         if judge.columns.len() < self.axes.len() {
             let (numbers, first) = distinct(&slices(&codes), judged.len());
             codes.iter_mut().for_each(|codes| *codes = gathered(codes, &first));
-            (classes, class_of) = (first.len(), Numbers::Of(numbers));
+            (classes, class_of) = (first.len(), MemberNumbers::Of(numbers));
         }
         let dims = judge.columns.iter().zip(codes).filter_map(|(axis, codes)| {
             let column = plan.axes[*axis].column()?;
@@ -220,7 +220,7 @@ impl Arranged {
         let frame = base.select(&vec![0; classes]).with(dims);
         // What an item says of a line need not be found out again.
         let known = |wanted: &Assembly| match (&self.row_of, &class_of, plan.parts.as_slice()) {
-            (Numbers::Own, Numbers::Own, [part]) if judge.axes == plan.row_axes => {
+            (MemberNumbers::Own, MemberNumbers::Own, [part]) if judge.axes == plan.row_axes => {
                 lines.known(&part.items, wanted, &judged)
             }
             _ => None,
@@ -241,13 +241,13 @@ impl Arranged {
         if judged.len() < self.keep.len() {
             let mut of_row = vec![NOT_JUDGED; self.keep.len()];
             judged.iter().enumerate().for_each(|(place, row)| of_row[*row as usize] = class_of.of(place));
-            class_of = Numbers::Of(of_row);
+            class_of = MemberNumbers::Of(of_row);
         }
         self.verdicts.insert(judge.axes, Verdicts { of_row: class_of, order });
         Ok(())
     }
 
-    fn limit(&mut self, plan: &GridPlan, ranks: &[Ranks]) {
+    fn limit(&mut self, plan: &GridPlan, ranks: &[AxisRanks]) {
         let Some((count, within)) = &plan.limit else { return };
         let rows = self.kept(self.full(plan.row_axes));
         let taken = if within.is_empty() {
@@ -260,7 +260,7 @@ impl Arranged {
             taken
         } else {
             let rows = self.sorted(plan, ranks, rows.clone());
-            let axes: Vec<Codes> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let axes: Vec<SharedCodes> = within.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&axes), rows.len());
             let mut counts = vec![0; groups.len()];
             let first = |(row, group): (u32, u32)| {
@@ -306,7 +306,7 @@ impl Arranged {
                 continue;
             }
             let rows: Vec<u32> = full.iter().chain(&totals).copied().collect();
-            let codes: Vec<Codes> = present.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
+            let codes: Vec<SharedCodes> = present.iter().map(|a| gathered(&self.axes[*a], &rows)).collect();
             let (group_of, groups) = distinct(&slices(&codes), rows.len());
             let mut stays = vec![false; groups.len()];
             group_of[..full.len()].iter().for_each(|group| stays[*group as usize] = true);
@@ -346,7 +346,7 @@ impl Arranged {
 
     /// By `order by`, else by display order. With totals, lines stay with their outer group, and groups are ordered by
     /// what `order by` says of the group as a whole.
-    fn sorted(&self, plan: &GridPlan, ranks: &[Ranks], rows: Vec<u32>) -> Vec<u32> {
+    fn sorted(&self, plan: &GridPlan, ranks: &[AxisRanks], rows: Vec<u32>) -> Vec<u32> {
         let mut parts = Vec::new();
         if !plan.totals && !plan.judges.is_empty() {
             if plan.others.is_some() {
@@ -384,7 +384,7 @@ impl Arranged {
     }
 
     /// All lines that stay, by row and column.
-    pub(super) fn order(&self, plan: &GridPlan, lines: &Lines, ranks: &[Ranks]) -> Order {
+    pub(super) fn order(&self, plan: &GridPlan, lines: &Lines, ranks: &[AxisRanks]) -> Order {
         let rows = self.sorted(plan, ranks, self.kept(0..self.rows()));
         let row_place = places(&rows, self.keep.len());
         let (column_of, first) = distinct(&slices(&lines.codes[plan.row_axes..]), lines.len());
@@ -414,7 +414,7 @@ enum SortPart {
     /// A key for each row.
     Keys(Vec<u64>),
     /// Holds for rows that stand for a code of an axis, and for different ones.
-    Group { codes: Codes, judged: Vec<SortPart> },
+    Group { codes: SharedCodes, judged: Vec<SortPart> },
 }
 
 fn compare(parts: &[SortPart], a: usize, b: usize) -> Ordering {

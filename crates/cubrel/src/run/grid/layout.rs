@@ -9,31 +9,31 @@ use crate::value::{Type, Value};
 
 /// What stands on an axis of a line.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-enum At {
+enum AxisValue {
     Value(Value),
     Others,
     Total,
 }
 
 /// What stands on some axes of a line.
-type Key = Vec<At>;
+type AxisValues = Vec<AxisValue>;
 
-impl At {
-    fn of(line: &GridLine, axis: usize) -> At {
+impl AxisValue {
+    fn of(line: &GridLine, axis: usize) -> AxisValue {
         if line.totalled.contains(&axis) {
-            At::Total
+            AxisValue::Total
         } else if line.others.contains(&axis) {
-            At::Others
+            AxisValue::Others
         } else {
-            At::Value(line.values[axis].clone())
+            AxisValue::Value(line.values[axis].clone())
         }
     }
 
     fn shown(&self, column: &GridColumn, formats: &Formats) -> String {
         match self {
-            At::Value(value) => column.text(value, column.format.as_deref(), formats),
-            At::Others => OTHERS.to_string(),
-            At::Total => TOTAL.to_string(),
+            AxisValue::Value(value) => column.text(value, column.format.as_deref(), formats),
+            AxisValue::Others => OTHERS.to_string(),
+            AxisValue::Total => TOTAL.to_string(),
         }
     }
 }
@@ -100,29 +100,29 @@ impl Grid {
         let row_axes: Vec<usize> = of_kind(GridColumnKind::Row).collect();
         let column_axes: Vec<usize> = of_kind(GridColumnKind::Column).collect();
         let items: Vec<usize> = of_kind(GridColumnKind::Measure).chain(of_kind(GridColumnKind::Field)).collect();
-        let row_key = |line: &GridLine| -> Key { row_axes.iter().map(|i| At::of(line, *i)).collect() };
+        let row_key = |line: &GridLine| -> AxisValues { row_axes.iter().map(|i| AxisValue::of(line, *i)).collect() };
         // Records have no axes, and each is a line of its own.
         let records = self.columns.iter().any(|c| c.kind == GridColumnKind::Field);
-        let mut keys: Vec<Key> = Vec::new();
-        let mut cells: HashMap<(usize, Key), usize> = HashMap::new();
+        let mut keys: Vec<AxisValues> = Vec::new();
+        let mut cells: HashMap<(usize, AxisValues), usize> = HashMap::new();
         for (number, line) in self.lines.iter().enumerate() {
             let key = row_key(line);
             if records || keys.last() != Some(&key) {
                 keys.push(key);
             }
-            let header = column_axes.iter().map(|i| At::of(line, *i)).collect();
+            let header = column_axes.iter().map(|i| AxisValue::of(line, *i)).collect();
             cells.insert((keys.len() - 1, header), number);
         }
-        let totals: Vec<bool> = keys.iter().map(|k| k.contains(&At::Total)).collect();
+        let totals: Vec<bool> = keys.iter().map(|k| k.contains(&AxisValue::Total)).collect();
         let head_lines = column_axes.len() + usize::from(items.len() > 1 || column_axes.is_empty());
         let row = |(n, i): (usize, &usize)| self.row_axis(formats, &keys, n, *i, head_lines);
         let rows = row_axes.iter().enumerate().map(row).collect();
         let mut columns = Vec::new();
         for header in &self.headers {
             let at = |(i, v): (&usize, &Value)| {
-                if header.totalled.contains(i) { At::Total } else { At::Value(v.clone()) }
+                if header.totalled.contains(i) { AxisValue::Total } else { AxisValue::Value(v.clone()) }
             };
-            let key: Key = column_axes.iter().zip(&header.values).map(at).collect();
+            let key: AxisValues = column_axes.iter().zip(&header.values).map(at).collect();
             let lines: Vec<Option<usize>> =
                 (0..keys.len()).map(|row| cells.get(&(row, key.clone())).copied()).collect();
             let heads: Vec<String> =
@@ -133,12 +133,12 @@ impl Grid {
                     heads.push(self.columns[*item].heading());
                 }
                 let column = self.item_column(formats, *item, &lines, &totals);
-                columns.push(LaidOutColumn { heads, total: key.contains(&At::Total), ..column });
+                columns.push(LaidOutColumn { heads, total: key.contains(&AxisValue::Total), ..column });
             }
         }
         let same = |row: usize| keys[row - 1].iter().zip(&keys[row]).take_while(|(a, b)| a == b).count();
         let alike = (0..keys.len()).map(|row| if row == 0 { 0 } else { same(row) }).collect();
-        let totalled = keys.iter().map(|key| key.iter().filter(|at| **at == At::Total).count()).collect();
+        let totalled = keys.iter().map(|key| key.iter().filter(|at| **at == AxisValue::Total).count()).collect();
         GridLayout { rows, columns, totals, alike, totalled }
     }
 
@@ -160,18 +160,25 @@ impl Grid {
         }
     }
 
-    fn row_axis(&self, formats: &Formats, keys: &[Key], n: usize, axis: usize, head_lines: usize) -> LaidOutColumn {
+    fn row_axis(
+        &self,
+        formats: &Formats,
+        keys: &[AxisValues],
+        n: usize,
+        axis: usize,
+        head_lines: usize,
+    ) -> LaidOutColumn {
         let column = &self.columns[axis];
         let mut heads = vec![String::new(); head_lines.saturating_sub(1)];
         heads.push(column.heading());
         let cell = |row: usize| {
             // The outer value stands once for all lines below it.
             let repeats = row > 0 && keys[row - 1][..=n] == keys[row][..=n] && n + 1 < keys[row].len();
-            let under_mark = n > 0 && keys[row][n - 1] == keys[row][n] && !matches!(keys[row][n], At::Value(_));
+            let under_mark = n > 0 && keys[row][n - 1] == keys[row][n] && !matches!(keys[row][n], AxisValue::Value(_));
             if repeats || under_mark { String::new() } else { keys[row][n].shown(column, formats) }
         };
         let value = |row: usize| match &keys[row][n] {
-            At::Value(value) => Some((value.clone(), column.format.clone())),
+            AxisValue::Value(value) => Some((value.clone(), column.format.clone())),
             _ => None,
         };
         LaidOutColumn {

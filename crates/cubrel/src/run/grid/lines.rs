@@ -5,12 +5,13 @@ use super::super::assemble::Executor;
 use super::super::cells::Cells;
 use super::super::compiled::Outer;
 use super::super::domain::{expand, is_missed};
-use super::super::frame::{BoundValue, Codes, Frame, KeyKind};
+use super::super::frame::{Frame, SharedCodes};
+use super::super::outside::outer_values;
 use super::super::read::null_passes;
 use std::sync::Arc;
 
+use crate::plan::Assembly;
 use crate::plan::query::{GridPart, GridPlan};
-use crate::plan::{Assembly, Bound, ParameterId};
 use crate::value::{Type, Value, Vector};
 
 /// In place of a code: the axis is totalled.
@@ -21,7 +22,7 @@ pub(super) const OTHERS: u64 = u64::MAX - 1;
 /// Lines, column by column.
 pub(super) struct Lines {
     /// By axis, for each line its code, [`TOTAL`] or [`OTHERS`].
-    pub(super) codes: Vec<Codes>,
+    pub(super) codes: Vec<SharedCodes>,
     /// Runs of lines that were evaluated together.
     pieces: Vec<EvaluatedLines>,
     count: usize,
@@ -33,28 +34,6 @@ struct EvaluatedLines {
     start: usize,
     /// By item.
     items: Vec<(Vector, Type)>,
-}
-
-/// The one cell without axes, with the values that the `where` takes from outside.
-pub(crate) fn base_frame(executor: &Executor<'_>, outer: &[(ParameterId, Bound)]) -> Result<Frame, RunError> {
-    let one = Frame::one();
-    let mut dims = Vec::new();
-    for (_, value) in outer {
-        dims.push(executor.bound(value, &one)?.0);
-    }
-    Ok(one.with(dims))
-}
-
-/// The values from outside, by slot.
-pub(crate) fn outer_values(base: &Frame, outer: &[(ParameterId, Bound)]) -> Vec<(ParameterId, BoundValue, Type)> {
-    outer
-        .iter()
-        .zip(&base.dims)
-        .filter_map(|((slot, _), dim)| match &dim.kind {
-            KeyKind::Values(pool) => Some((*slot, dim.held(0)?.clone(), pool.ty)),
-            _ => None,
-        })
-        .collect()
 }
 
 /// Whether the null combination is tried, for each group of a part's domain.
@@ -78,7 +57,7 @@ pub(super) fn null_groups(
 
 impl Lines {
     pub(super) fn new(plan: &GridPlan) -> Lines {
-        Lines { codes: vec![Codes::default(); plan.axes.len()], pieces: Vec::new(), count: 0 }
+        Lines { codes: vec![SharedCodes::default(); plan.axes.len()], pieces: Vec::new(), count: 0 }
     }
 
     pub(super) fn len(&self) -> usize {

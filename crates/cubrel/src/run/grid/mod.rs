@@ -16,22 +16,24 @@ mod result;
 mod shown;
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use rayon::prelude::*;
 
-use super::assemble::Executor;
+use super::assemble::{Executor, part_key};
+use super::outside::base_frame;
 use super::reads::ReadProfile;
 use super::remembered::Remembered;
 use super::tables::Tables;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, Schema};
+use crate::plan::Assembly;
 use crate::plan::query::{Axis, GridPlan, QueryPlan};
 use crate::store::Store;
 use crate::value::{Type, Value};
-use arrange::Ranks;
+use arrange::AxisRanks;
 pub use layout::{GridLayout, LaidOutColumn};
 use lines::{Lines, OTHERS, TOTAL};
-pub(crate) use lines::{base_frame, outer_values};
 use result::item_column;
 pub use result::{Grid, GridColumn, GridColumnKind, GridLine, GridReading, LineKind};
 
@@ -40,8 +42,15 @@ pub use result::{Grid, GridColumn, GridColumnKind, GridLine, GridReading, LineKi
 pub struct RunProfile {
     /// By read of the plan.
     pub reads: Vec<ReadProfile>,
-    /// Time in items and measures, with what is inside them, by [`super::assemble::part_key`].
-    pub parts: HashMap<usize, std::time::Duration>,
+    /// Time in items and measures, with what is inside them, by [`part_key`].
+    parts: HashMap<usize, Duration>,
+}
+
+impl RunProfile {
+    /// Time in an assembly of the plan that was run, with what is inside of it; only what has a name is timed.
+    pub fn time_in(&self, assembly: &Assembly) -> Duration {
+        self.parts.get(&part_key(assembly)).copied().unwrap_or_default()
+    }
 }
 
 /// Runs a plan.
@@ -67,13 +76,13 @@ pub fn run(
 
 fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> {
     let tables = executor.tables();
-    let base = lines::base_frame(executor, &plan.outer)?;
+    let base = base_frame(executor, &plan.outer)?;
     early::drop_early(executor, plan);
     let mut all = Lines::new(plan);
     for part in &plan.parts {
         all.evaluate(executor, plan, part, &base)?;
     }
-    let ranks: Vec<Ranks> = plan.axes.iter().map(|a| Ranks::new(tables, *a)).collect();
+    let ranks: Vec<AxisRanks> = plan.axes.iter().map(|a| AxisRanks::new(tables, *a)).collect();
     let mut arranged = arrange::arrange(executor, plan, &base, &all, &ranks)?;
     if let Some(rest) = &plan.others {
         let first = all.len();
@@ -91,7 +100,7 @@ fn run_grid(executor: &Executor<'_>, plan: &GridPlan) -> Result<Grid, RunError> 
 }
 
 /// The columns of what a plan gives.
-pub(crate) fn columns_of(schema: &Schema, plan: &QueryPlan) -> Vec<GridColumn> {
+pub fn columns_of(schema: &Schema, plan: &QueryPlan) -> Vec<GridColumn> {
     match plan {
         QueryPlan::Grid(plan) => columns(schema, plan),
         QueryPlan::Records(plan) => {
@@ -101,7 +110,7 @@ pub(crate) fn columns_of(schema: &Schema, plan: &QueryPlan) -> Vec<GridColumn> {
 }
 
 /// Whether what a plan gives has lines of totals, and of others.
-pub(crate) fn marks_of(plan: &QueryPlan) -> (bool, bool) {
+pub fn marks_of(plan: &QueryPlan) -> (bool, bool) {
     match plan {
         QueryPlan::Grid(plan) => (plan.totals, plan.others.is_some()),
         QueryPlan::Records(_) => (false, false),

@@ -4,8 +4,8 @@ use std::cmp::Ordering;
 
 use super::super::assemble::Executor;
 use super::super::frame::{Frame, KeyColumn};
+use super::super::outside::{base_frame, outer_values};
 use super::super::{RunError, read};
-use super::lines::{base_frame, outer_values};
 use super::result::{Grid, GridColumnKind, GridLine, item_column};
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::ColumnId;

@@ -11,7 +11,7 @@ use super::super::tables::{Anchor, Tables};
 use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
-use crate::store::{Column, FloatLine, NO_ROW, Segment, Target};
+use crate::store::{Column, FloatLine, LookupRows, NO_ROW, Segment};
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
 pub(super) const BATCH: usize = 4096;
@@ -165,7 +165,7 @@ impl<'a> Batch<'a> {
                 out.iter_mut().enumerate().for_each(|(i, slot)| *slot = map((self.start + i) as u64));
             }
             (Anchor::Reference(relationship), _) => {
-                if let Target::ByRow(packed) = &self.tables.lookup(relationship).target {
+                if let LookupRows::ByRow(packed) = &self.tables.lookup(relationship).target {
                     packed.map_rows(self.start, out, map);
                 }
             }

@@ -34,7 +34,7 @@ fn looks_at_many_texts(tables: Tables<'_>, filter: &Filter) -> bool {
 }
 
 /// Puts together what decides which rows of a read pass, and where they belong.
-pub(super) struct Builder<'a, 'o> {
+pub(super) struct ReadBuilder<'a, 'o> {
     pub(super) tables: Tables<'a>,
     table: TableId,
     outer: Outer<'o>,
@@ -46,16 +46,16 @@ pub(super) struct Builder<'a, 'o> {
     pub(super) row_filters: Vec<CompiledRow>,
 }
 
-impl<'a, 'o> Builder<'a, 'o> {
+impl<'a, 'o> ReadBuilder<'a, 'o> {
     pub(super) fn new(
         tables: Tables<'a>,
         table: TableId,
         outer: Outer<'o>,
         options: &'o Options,
         few_groups: bool,
-    ) -> Builder<'a, 'o> {
+    ) -> ReadBuilder<'a, 'o> {
         let (anchors, loose, row_filters) = (Vec::new(), Vec::new(), Vec::new());
-        Builder { tables, table, outer, options, few_groups, anchors, loose, row_filters }
+        ReadBuilder { tables, table, outer, options, few_groups, anchors, loose, row_filters }
     }
 
     /// Filters of a read. Those on texts that hardly repeat come last: what they cost depends on how many rows are left.

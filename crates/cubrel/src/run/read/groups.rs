@@ -4,7 +4,7 @@ use super::super::accumulate::RunGroups;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::keys::DROPPED;
-use super::parts::{Grouped, Part, Passed, Scratch, kept, sized};
+use super::parts::{Grouped, PartResult, Passed, Scratch, kept, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
 
 impl Prepared<'_> {
@@ -131,7 +131,7 @@ impl Prepared<'_> {
         batch: &Batch<'_>,
         all: &[u32],
         options: &Options,
-        part: &mut Part,
+        part: &mut PartResult,
     ) -> Result<Passed, RunError> {
         let (mut positions, mut keys) = self.passing(batch, all)?;
         for bridge in &self.bridges {
@@ -147,7 +147,7 @@ impl Prepared<'_> {
         batch: &Batch<'_>,
         all: &[u32],
         options: &Options,
-        part: &mut Part,
+        part: &mut PartResult,
     ) -> Result<Passed, RunError> {
         let (positions, groups) = self.dense_groups(batch, all, &mut part.scratch)?;
         let Grouped::Each(places) = groups else { return Ok((positions, groups)) };
@@ -160,7 +160,7 @@ impl Prepared<'_> {
         &self,
         keys: impl Iterator<Item = u128>,
         options: &Options,
-        part: &mut Part,
+        part: &mut PartResult,
     ) -> Result<Vec<u32>, RunError> {
         let number = |key: u128| {
             *part.numbers.entry(key).or_insert_with(|| {

@@ -49,7 +49,7 @@ use batch::BATCH;
 pub(crate) use batch::Batch;
 use dependent::{Counting, row_of_code};
 use keys::key_sizes;
-use parts::Part;
+use parts::PartResult;
 use parts::ROWS_PER_RUN;
 use prepare::{Prepared, prepare};
 
@@ -111,7 +111,7 @@ pub fn run_for(
 }
 
 /// One pass over a table, part by part.
-fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<Part>, RunError> {
+fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<PartResult>, RunError> {
     let rows = prepared.tables.rows(prepared.table);
     let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
     let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);

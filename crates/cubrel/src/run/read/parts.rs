@@ -126,7 +126,7 @@ pub(super) struct To<'a> {
 }
 
 /// What one part of the rows gives.
-pub(super) struct Part {
+pub(super) struct PartResult {
     pub(super) scratch: Scratch,
     pub(super) accumulators: Vec<Accumulator>,
     pub(super) numbers: GroupNumbers,
@@ -185,8 +185,8 @@ impl Seen {
 }
 
 impl Prepared<'_> {
-    fn nothing_seen(&self) -> Part {
-        Part {
+    fn nothing_seen(&self) -> PartResult {
+        PartResult {
             scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
             numbers: GroupNumbers::default(),
@@ -195,7 +195,7 @@ impl Prepared<'_> {
         }
     }
 
-    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<Part, RunError> {
+    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<PartResult, RunError> {
         let mut part = self.nothing_seen();
         let mut at = start;
         while at < end {
@@ -330,7 +330,7 @@ impl Prepared<'_> {
         feeds: &Feeds,
         narrowed: &[usize],
         options: &Options,
-        part: &mut Part,
+        part: &mut PartResult,
     ) -> Result<(), RunError> {
         let mut batch = Batch::new(self.tables, self.table, rows.start, rows.len());
         if let Some(columns) = &feeds.in_runs {
@@ -363,7 +363,7 @@ impl Prepared<'_> {
         groups: &Grouped,
         (read, aggregates): (usize, Range<usize>),
         feeds: &Feeds,
-        part: &mut Part,
+        part: &mut PartResult,
     ) -> Result<(), RunError> {
         if positions.is_empty() {
             return Ok(());
@@ -391,7 +391,7 @@ impl Prepared<'_> {
     /// What a read gives that was done by itself, for the groups that stay.
     pub(super) fn result(
         self,
-        parts: Vec<Part>,
+        parts: Vec<PartResult>,
         read: &Read,
         stays: Option<&Stays<'_>>,
     ) -> Result<ReadResult, RunError> {
@@ -408,7 +408,7 @@ impl Prepared<'_> {
     }
 
     /// What several reads give that were done in this pass: the one that was prepared, then the others.
-    pub(super) fn results(self, parts: Vec<Part>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
+    pub(super) fn results(self, parts: Vec<PartResult>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
         let whole = self.merged(parts);
         let numbering = self.numbering(whole.numbers, whole.keys);
         let mut accumulators = whole.accumulators.into_iter();
@@ -464,7 +464,7 @@ impl Prepared<'_> {
     }
 
     /// The parts brought together.
-    fn merged(&self, parts: Vec<Part>) -> Part {
+    fn merged(&self, parts: Vec<PartResult>) -> PartResult {
         let mut parts = parts.into_iter();
         let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
         whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
@@ -474,7 +474,7 @@ impl Prepared<'_> {
 
     /// Takes over what another part has. Dense groups have the same number in every part. Hashed ones were numbered as they came:
     /// each gets the number that its key has here, a new one if it is new.
-    fn merge(&self, part: Part, whole: &mut Part) {
+    fn merge(&self, part: PartResult, whole: &mut PartResult) {
         let to = (self.grouping != Grouping::Dense).then(|| {
             let number = |key: &u128| {
                 *whole.numbers.entry(*key).or_insert_with(|| {

@@ -9,7 +9,7 @@ use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
-use super::builder::Builder;
+use super::builder::ReadBuilder;
 use super::dependent::{Counting, counting};
 use super::keys::{DROPPED, UnindexedKey, key_sizes};
 use super::result::{ReadResult, strides};
@@ -85,7 +85,7 @@ pub(super) struct Needs {
 }
 
 impl Needs {
-    fn new(builder: &Builder<'_, '_>, aggregates: &[(Spec, Feed)], alone: bool) -> Needs {
+    fn new(builder: &ReadBuilder<'_, '_>, aggregates: &[(Spec, Feed)], alone: bool) -> Needs {
         let (base, base_complete) = base_columns(builder, alone);
         let feeds = aggregates.iter().map(|(_, feed)| feed_columns(feed)).collect();
         Needs { base, base_complete, feeds, narrowed: BTreeSet::new() }
@@ -145,7 +145,7 @@ pub(super) fn prepare<'a>(
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
     let few_groups = product <= room;
-    let mut builder = Builder::new(tables, table, outer, options, few_groups);
+    let mut builder = ReadBuilder::new(tables, table, outer, options, few_groups);
     builder.filters(&read.filters, read)?;
     if let Some(wanted) = wanted {
         builder.wanted(wanted, read);
@@ -278,7 +278,7 @@ pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])
 }
 
 /// The table's columns that decide which rows pass and where they belong, and whether they alone do.
-pub(super) fn base_columns(builder: &Builder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
+pub(super) fn base_columns(builder: &ReadBuilder<'_, '_>, alike: bool) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let mut complete = alike && builder.loose.is_empty();
     for plan in &builder.anchors {

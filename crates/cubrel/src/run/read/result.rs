@@ -2,7 +2,7 @@
 
 use super::super::accumulate::GroupNumbers;
 use super::super::combinations::Combinations;
-use super::super::frame::{Codes, Frame};
+use super::super::frame::{Frame, SharedCodes};
 use super::super::tables::Tables;
 use super::dependent::{Counting, codes_of_rows};
 use crate::plan::{DimId, Read};
@@ -48,7 +48,7 @@ pub struct Present {
     /// Their numbers.
     pub groups: Arc<Vec<u32>>,
     /// Key by key, their codes.
-    pub codes: Vec<Codes>,
+    pub codes: Vec<SharedCodes>,
 }
 
 /// What a read went through: exact, and the same in every run.

@@ -5,7 +5,7 @@ use super::super::compiled::{CompiledRow, RowCompiler};
 use super::super::tables::Tables;
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
-use super::builder::Builder;
+use super::builder::ReadBuilder;
 use super::parts::ROWS_PER_RUN;
 use super::prepare::{Narrowed, Prepared, base_columns, feed, feed_columns, prepare};
 use super::result::{ReadResult, ReadStats};
@@ -94,7 +94,7 @@ fn has(read: &Read, filter: &Filter) -> bool {
 /// Adds a read to a pass, with the filters that not all have; the share of rows that these let through.
 fn narrow(prepared: &mut Prepared<'_>, read: &Read, own: &[Filter], options: &Options) -> Result<f64, RunError> {
     let (tables, table) = (prepared.tables, prepared.table);
-    let mut builder = Builder::new(tables, table, &[], options, true);
+    let mut builder = ReadBuilder::new(tables, table, &[], options, true);
     builder.filters(own, read)?;
     builder.anchors.iter_mut().for_each(|anchor| anchor.seal(false, options.many_codes));
     let share_of = |plan: &AnchorPlan| plan.share(tables, table);

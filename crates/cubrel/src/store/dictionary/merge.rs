@@ -11,7 +11,7 @@ use super::super::texts::TextList;
 use super::blocks::{Blocks, Unpacker};
 use super::packing::learnt_from;
 use super::ranks::RankList;
-use super::template::{Rank, Template};
+use super::template::{Template, TemplateRank};
 use super::{PLAIN_BYTES, TextDictionary};
 
 /// Numbers of a list that are worth a thread of their own.
@@ -90,7 +90,7 @@ impl<I: Iterator> Iterator for Counted<I> {
 impl<I: Iterator> ExactSizeIterator for Counted<I> {}
 
 /// The numbers of all lists in order, each once, in parts; and for each list by place where its number is among them.
-fn merged_ranks(lists: &[Cow<'_, RankList>]) -> (Vec<Vec<Rank>>, Vec<Vec<u32>>) {
+fn merged_ranks(lists: &[Cow<'_, RankList>]) -> (Vec<Vec<TemplateRank>>, Vec<Vec<u32>>) {
     // Ranges of numbers are merged by themselves; the longest list tells where they may be cut.
     let longest = lists.iter().max_by_key(|list| list.len());
     let ranges = rayon::current_num_threads().min(longest.map_or(0, |list| list.len() / FEWEST_MERGED)).max(1);
@@ -110,7 +110,7 @@ fn merged_ranks(lists: &[Cow<'_, RankList>]) -> (Vec<Vec<Rank>>, Vec<Vec<u32>>) 
         }
         parts.push(part);
     }
-    let merged: Vec<Vec<Rank>> = parts.par_iter_mut().map(|part| merged_part(lists, part)).collect();
+    let merged: Vec<Vec<TemplateRank>> = parts.par_iter_mut().map(|part| merged_part(lists, part)).collect();
     let starts = merged.iter().scan(0, |at, part| Some(std::mem::replace(at, *at + part.len() as u32)));
     for (part, start) in parts.into_iter().zip(starts) {
         part.into_iter().flat_map(|(_, to)| to).for_each(|place| *place += start);
@@ -119,8 +119,8 @@ fn merged_ranks(lists: &[Cow<'_, RankList>]) -> (Vec<Vec<Rank>>, Vec<Vec<u32>>) 
 }
 
 /// The numbers of parts of all lists, and where in them each is.
-fn merged_part(lists: &[Cow<'_, RankList>], parts: &mut [(usize, &mut [u32])]) -> Vec<Rank> {
-    let mut merged: Vec<Rank> = Vec::with_capacity(parts.iter().map(|(_, to)| to.len()).sum());
+fn merged_part(lists: &[Cow<'_, RankList>], parts: &mut [(usize, &mut [u32])]) -> Vec<TemplateRank> {
+    let mut merged: Vec<TemplateRank> = Vec::with_capacity(parts.iter().map(|(_, to)| to.len()).sum());
     let mut numbers: Vec<_> =
         lists.iter().zip(&*parts).map(|(list, (start, to))| list.iter_from(*start).take(to.len())).collect();
     let mut slots: Vec<_> = parts.iter_mut().map(|(_, to)| to.iter_mut()).collect();
@@ -136,7 +136,7 @@ fn merged_part(lists: &[Cow<'_, RankList>], parts: &mut [(usize, &mut [u32])]) -
 }
 
 /// The numbers that a dictionary's texts have in a wider template.
-fn ranks_in<'p>(part: &'p TextDictionary, wider: &Template, most: Rank) -> Cow<'p, RankList> {
+fn ranks_in<'p>(part: &'p TextDictionary, wider: &Template, most: TemplateRank) -> Cow<'p, RankList> {
     match part {
         TextDictionary::Ranked { template, ranks } if template == wider => Cow::Borrowed(ranks),
         _ => {

@@ -20,7 +20,7 @@ use super::buffer::Buffer;
 use super::texts::TextList;
 use blocks::Blocks;
 use ranks::RankList;
-use template::{Rank, Template};
+use template::{Template, TemplateRank};
 
 /// Dictionaries of up to so many bytes stand as they are: there is little to save.
 const PLAIN_BYTES: usize = 1 << 14;
@@ -69,7 +69,7 @@ impl TextDictionary {
         let texts = || (0..sorted.len()).map(|i| sorted.get_bytes(i));
         match Template::of(texts()).filter(|t| t.most().is_some()) {
             Some(template) => {
-                let ranks: Vec<Rank> = texts().filter_map(|t| template.rank(t)).collect();
+                let ranks: Vec<TemplateRank> = texts().filter_map(|t| template.rank(t)).collect();
                 TextDictionary::of_ranks(template, ranks.iter().copied(), sorted.bytes(), || sorted.clone())
             }
             None if plain_bytes(sorted.len(), sorted.bytes()) <= PLAIN_BYTES => TextDictionary::plain(sorted),
@@ -81,7 +81,7 @@ impl TextDictionary {
     /// has to be tried.
     pub(super) fn of_ranks(
         template: Template,
-        ranks: impl ExactSizeIterator<Item = Rank> + Clone,
+        ranks: impl ExactSizeIterator<Item = TemplateRank> + Clone,
         bytes: usize,
         list: impl FnOnce() -> TextList,
     ) -> TextDictionary {

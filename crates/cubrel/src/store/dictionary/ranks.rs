@@ -3,7 +3,7 @@
 use super::super::bits::{PackedInts, bits_for};
 use super::super::codes::Unpacked;
 use super::super::sorted::SortedInts;
-use super::template::Rank;
+use super::template::TemplateRank;
 
 /// Different numbers of texts in order.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,13 +15,13 @@ pub struct RankList {
 
 impl RankList {
     /// From numbers in order, none of which is greater than `most`.
-    pub fn new(ranks: impl ExactSizeIterator<Item = Rank> + Clone, most: Rank) -> RankList {
+    pub fn new(ranks: impl ExactSizeIterator<Item = TemplateRank> + Clone, most: TemplateRank) -> RankList {
         let first = SortedInts::new(ranks.clone().map(|rank| rank.0), most.0);
         RankList { first, second: PackedInts::pack(ranks.map(|rank| rank.1), bits_for(most.1)) }
     }
 
     /// How many bytes [`RankList::new`] will take.
-    pub fn bytes_for(len: usize, most: Rank) -> usize {
+    pub fn bytes_for(len: usize, most: TemplateRank) -> usize {
         SortedInts::bytes_for(len, most.0) + len.div_ceil(64) * usize::from(bits_for(most.1)) * 8
     }
 
@@ -55,17 +55,17 @@ impl RankList {
     ///
     /// # Panics
     /// When there are not so many.
-    pub fn get(&self, i: usize) -> Rank {
+    pub fn get(&self, i: usize) -> TemplateRank {
         (self.first.get(i), self.second.get(i))
     }
 
     /// The numbers from `i` on.
-    pub fn iter_from(&self, i: usize) -> impl Iterator<Item = Rank> + '_ {
+    pub fn iter_from(&self, i: usize) -> impl Iterator<Item = TemplateRank> + '_ {
         self.first.iter_from(i).zip(Unpacked::new(&self.second, i))
     }
 
     /// How many numbers are smaller than `rank`.
-    pub fn smaller(&self, rank: Rank) -> usize {
+    pub fn smaller(&self, rank: TemplateRank) -> usize {
         let (mut low, mut high) = (0, self.len());
         while low < high {
             let middle = low.midpoint(high);
@@ -82,8 +82,8 @@ mod tests {
     #[test]
     fn numbers_come_back_and_are_found() {
         let noise = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15);
-        let narrow: Vec<Rank> = (0..700).map(|i| (i * 1_000_003, 0)).collect();
-        let mut wide: Vec<Rank> = (0..700).map(|i| (noise(i / 3), noise(i + 9000))).collect();
+        let narrow: Vec<TemplateRank> = (0..700).map(|i| (i * 1_000_003, 0)).collect();
+        let mut wide: Vec<TemplateRank> = (0..700).map(|i| (noise(i / 3), noise(i + 9000))).collect();
         wide.extend([(0, 0), (u64::MAX, u64::MAX), (u64::MAX, 0)]);
         wide.sort_unstable();
         for ranks in [Vec::new(), vec![(7, 9)], narrow, wide] {

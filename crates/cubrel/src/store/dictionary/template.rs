@@ -8,7 +8,7 @@ const PLACES: usize = 64;
 const NONE: u16 = u16::MAX;
 
 /// The number of a text among all that fit: of its first places and, where these have no room for more, of the others.
-pub type Rank = (u64, u64);
+pub type TemplateRank = (u64, u64);
 
 /// Which letters can stand at each place of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,7 +17,7 @@ pub struct Template {
     /// How many places the first number has.
     first: usize,
     /// The largest numbers; `None` where two have no room for all texts.
-    most: Option<Rank>,
+    most: Option<TemplateRank>,
 }
 
 /// One place of a template.
@@ -120,7 +120,7 @@ impl Template {
     }
 
     /// The largest numbers that texts can have; `None` when two numbers have no room for all of them.
-    pub fn most(&self) -> Option<Rank> {
+    pub fn most(&self) -> Option<TemplateRank> {
         self.most
     }
 
@@ -130,7 +130,7 @@ impl Template {
     }
 
     /// The number of a text among all that fit, in their order; `None` when it does not fit.
-    pub fn rank(&self, text: &[u8]) -> Option<Rank> {
+    pub fn rank(&self, text: &[u8]) -> Option<TemplateRank> {
         self.most?;
         if text.len() > self.places.len() {
             return None;
@@ -155,7 +155,7 @@ impl Template {
     }
 
     /// Appends the text of a number.
-    pub fn write(&self, rank: Rank, to: &mut Vec<u8>) {
+    pub fn write(&self, rank: TemplateRank, to: &mut Vec<u8>) {
         let start = to.len();
         let mut end = start + self.places.len();
         to.resize(end, 0);
@@ -201,7 +201,7 @@ mod tests {
         texts.dedup();
         let template = of(&texts);
         assert_eq!(template.is_narrow(), is_narrow, "{:?}", texts.first());
-        let ranks: Vec<Rank> = texts.iter().map(|t| template.rank(t.as_bytes()).expect("fits")).collect();
+        let ranks: Vec<TemplateRank> = texts.iter().map(|t| template.rank(t.as_bytes()).expect("fits")).collect();
         assert!(ranks.windows(2).all(|w| w[0] < w[1]), "{ranks:?}");
         let most = template.most().expect("there is room");
         for (text, rank) in texts.iter().zip(&ranks) {

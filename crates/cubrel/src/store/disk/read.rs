@@ -20,7 +20,7 @@ use crate::store::dictionary::TextDictionary;
 use crate::store::dictionary::blocks::Blocks;
 use crate::store::dictionary::ranks::RankList;
 use crate::store::dictionary::template::Template;
-use crate::store::lookup::{Lookup, Target};
+use crate::store::lookup::{Lookup, LookupRows};
 use crate::store::numbers::Numbers;
 use crate::store::places::{Marks, Places};
 use crate::store::sorted::SortedInts;
@@ -34,7 +34,7 @@ pub fn read(path: &Path) -> Result<Stored, ReadError> {
     let file = open(path)?;
     let (header, end) = header(&file)?;
     let (file, damage) = (Arc::new(file), Arc::new(Damage::default()));
-    let mut reader = Reader { file: &file, end, damage: &damage, blocks: Vec::new() };
+    let mut reader = StoreReader { file: &file, end, damage: &damage, blocks: Vec::new() };
     let mut tables: Vec<StoredTable> = Vec::new();
     for entry in header.tables {
         let table = match entry.shares {
@@ -85,7 +85,7 @@ fn cut_off(e: std::io::Error) -> ReadError {
     if e.kind() == std::io::ErrorKind::UnexpectedEof { damaged("it is cut off") } else { e.into() }
 }
 
-struct Reader<'a> {
+struct StoreReader<'a> {
     file: &'a Arc<File>,
     /// Where the blocks end.
     end: u64,
@@ -94,7 +94,7 @@ struct Reader<'a> {
     blocks: Vec<Arc<dyn Unread>>,
 }
 
-impl Reader<'_> {
+impl StoreReader<'_> {
     fn buffer<T: Word>(&mut self, Block(at, len, hash): Block) -> Result<Buffer<T>, ReadError> {
         if at.checked_add(len).is_none_or(|end| end > self.end) {
             return Err(damaged("it is cut off"));
@@ -192,8 +192,8 @@ impl Reader<'_> {
     fn lookup(&mut self, entry: LookupEntry) -> Result<Lookup, ReadError> {
         self.blocks.clear();
         let target = match (&entry.by_code, &entry.by_row) {
-            (Some(block), _) => Target::ByCode(self.buffer(*block)?),
-            (None, Some(packed)) => Target::ByRow(self.packed(packed)?),
+            (Some(block), _) => LookupRows::ByCode(self.buffer(*block)?),
+            (None, Some(packed)) => LookupRows::ByRow(self.packed(packed)?),
             (None, None) => return Err(damaged("a lookup without rows")),
         };
         Ok(Lookup {

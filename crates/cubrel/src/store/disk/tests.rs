@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::*;
 use crate::store::places::Places;
 use crate::store::raw::{RawColumn, RawData};
-use crate::store::{Codes, Encoding, Target};
+use crate::store::{Codes, Encoding, LookupRows};
 use crate::value::{Data, Matching, Type, Value, Vector};
 
 /// A table with a column of every encoding and segments of every form.
@@ -74,8 +74,8 @@ fn values(stored: &Stored) -> Vec<Vec<Value>> {
 
 fn targets(stored: &Stored) -> Vec<Vec<u64>> {
     let rows = |lookup: &Arc<Lookup>| match &lookup.verified().target {
-        Target::ByCode(rows) => rows.iter().map(|r| u64::from(*r)).collect(),
-        Target::ByRow(packed) => (0..packed.len()).map(|i| packed.get(i)).collect(),
+        LookupRows::ByCode(rows) => rows.iter().map(|r| u64::from(*r)).collect(),
+        LookupRows::ByRow(packed) => (0..packed.len()).map(|i| packed.get(i)).collect(),
     };
     stored.lookups.iter().map(rows).collect()
 }

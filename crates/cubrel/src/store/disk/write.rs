@@ -14,7 +14,7 @@ use crate::store::bits::PackedInts;
 use crate::store::codes::{Codes, Segment};
 use crate::store::column::{Column, Encoding};
 use crate::store::dictionary::TextDictionary;
-use crate::store::lookup::{Lookup, Target};
+use crate::store::lookup::{Lookup, LookupRows};
 use crate::store::numbers::Numbers;
 use crate::store::places::Places;
 use crate::store::sorted::SortedInts;
@@ -25,7 +25,7 @@ use crate::store::sorted::SortedInts;
 /// When something cannot be written.
 pub fn write_to(file: &mut (impl Write + Seek), stored: &Stored) -> io::Result<()> {
     file.write_all(&[0; PREAMBLE])?;
-    let mut blocks = Blocks { file, at: PREAMBLE as u64 };
+    let mut blocks = BlockWriter { file, at: PREAMBLE as u64 };
     let header = Header {
         tables: stored.tables.iter().map(|t| blocks.table(t)).collect::<io::Result<_>>()?,
         lookups: stored.lookups.iter().map(|l| blocks.lookup(l)).collect::<io::Result<_>>()?,
@@ -42,13 +42,13 @@ pub fn write_to(file: &mut (impl Write + Seek), stored: &Stored) -> io::Result<(
     Ok(())
 }
 
-/// Blocks on their way to a file.
-struct Blocks<'f, F> {
+/// BlockWriter on their way to a file.
+struct BlockWriter<'f, F> {
     file: &'f mut F,
     at: u64,
 }
 
-impl<F: Write> Blocks<'_, F> {
+impl<F: Write> BlockWriter<'_, F> {
     fn block<const N: usize>(&mut self, values: impl Iterator<Item = [u8; N]>) -> io::Result<Block> {
         let start = self.at;
         let mut hash = Xxh3::new();
@@ -168,8 +168,8 @@ impl<F: Write> Blocks<'_, F> {
 
     fn lookup(&mut self, lookup: &Lookup) -> io::Result<LookupEntry> {
         let (by_code, by_row) = match &lookup.target {
-            Target::ByCode(rows) => (Some(self.block(rows.iter().map(|r| r.to_le_bytes()))?), None),
-            Target::ByRow(packed) => (None, Some(self.packed(packed)?)),
+            LookupRows::ByCode(rows) => (Some(self.block(rows.iter().map(|r| r.to_le_bytes()))?), None),
+            LookupRows::ByRow(packed) => (None, Some(self.packed(packed)?)),
         };
         Ok(LookupEntry {
             by_code,

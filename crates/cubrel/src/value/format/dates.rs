@@ -12,7 +12,7 @@ use crate::value::{Value, date};
 
 /// The names of months and weekdays in one locale.
 #[derive(Clone, Debug)]
-pub(super) struct Names {
+pub(super) struct DateNames {
     /// In a date, as after a day: short, long.
     months: [Vec<String>; 2],
     /// Standing alone: short, long.
@@ -26,28 +26,28 @@ pub(super) struct Names {
 /// Languages that write the third quarter as T3.
 const TRIMESTERS: &[&str] = &["es", "fr", "it", "pt", "ca", "ro"];
 
-impl Names {
+impl DateNames {
     /// The names of a locale; English ones where it has none.
-    pub(super) fn new(locale: &Locale) -> Names {
+    pub(super) fn new(locale: &Locale) -> DateNames {
         let months = |pattern| (1..=12).map(|m| name(locale, pattern, 2024, m, 1)).collect::<Option<Vec<_>>>();
         // 2024 begins on a Monday.
         let days = |pattern| (1..=7).map(|d| name(locale, pattern, 2024, 1, d)).collect::<Option<Vec<_>>>();
         let found = || {
-            Some(Names {
+            Some(DateNames {
                 months: [months("MMM")?, months("MMMM")?],
                 months_alone: [months("LLL")?, months("LLLL")?],
                 weekdays: [days("EEE")?, days("EEEE")?],
                 quarter: if TRIMESTERS.contains(&locale.id.language.as_str()) { "T" } else { "Q" },
             })
         };
-        found().unwrap_or_else(Names::english)
+        found().unwrap_or_else(DateNames::english)
     }
 
-    pub(super) fn english() -> Names {
+    pub(super) fn english() -> DateNames {
         let list = |text: &str| text.split(' ').map(str::to_string).collect::<Vec<_>>();
         let short = list("Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec");
         let long = list("January February March April May June July August September October November December");
-        Names {
+        DateNames {
             months: [short.clone(), long.clone()],
             months_alone: [short, long],
             weekdays: [
@@ -119,7 +119,7 @@ pub fn check_date_pattern(pattern: &str) -> Result<(), String> {
     let moment = Moment::default();
     for part in parts(pattern)? {
         if let PatternPart::Field(letter, count) = part
-            && field(&Names::english(), &moment, letter, count).is_none()
+            && field(&DateNames::english(), &moment, letter, count).is_none()
         {
             return Err(format!(
                 "`{letter}` in `{pattern}` is not a field of dates: there are y, Y, Q, M, L, w, d, D, E, a, h, H, m, s, and \
@@ -131,7 +131,7 @@ pub fn check_date_pattern(pattern: &str) -> Result<(), String> {
 }
 
 /// A date or timestamp by a pattern.
-pub(super) fn dated(names: &Names, value: &Value, pattern: &str) -> Option<String> {
+pub(super) fn dated(names: &DateNames, value: &Value, pattern: &str) -> Option<String> {
     let moment = match value {
         Value::Date(d) => date::civil(*d)?.to_datetime(jiff::civil::Time::midnight()),
         Value::Timestamp(t) => date::civil_timestamp(*t)?,
@@ -145,7 +145,7 @@ pub(super) fn dated(names: &Names, value: &Value, pattern: &str) -> Option<Strin
 }
 
 /// One field of a date pattern; `None` for what is no field.
-fn field(names: &Names, moment: &Moment, letter: char, count: usize) -> Option<String> {
+fn field(names: &DateNames, moment: &Moment, letter: char, count: usize) -> Option<String> {
     let padded = |n: i64| format!("{n:0count$}");
     Some(match (letter, count) {
         ('y', 2) => format!("{:02}", moment.year().rem_euclid(100)),

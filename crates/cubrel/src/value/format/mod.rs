@@ -9,7 +9,7 @@ use icu_decimal::DecimalFormatter;
 use icu_locale_core::Locale;
 
 use super::{Type, Value};
-use dates::Names;
+use dates::DateNames;
 
 /// How values are written in one locale.
 #[derive(Clone, Debug)]
@@ -17,13 +17,13 @@ pub struct Formats {
     decimal: String,
     group: String,
     currency: String,
-    names: Names,
+    names: DateNames,
 }
 
 impl Default for Formats {
     /// Without a locale: a point, commas between thousands, and `¤` for a currency that nobody has named.
     fn default() -> Formats {
-        Formats { decimal: ".".into(), group: ",".into(), currency: "¤".into(), names: Names::english() }
+        Formats { decimal: ".".into(), group: ",".into(), currency: "¤".into(), names: DateNames::english() }
     }
 }
 
@@ -70,7 +70,7 @@ impl Formats {
             formats.decimal = last.to_string();
             formats.group = if between.len() > 1 { first.to_string() } else { String::new() };
         }
-        formats.names = Names::new(&parsed);
+        formats.names = DateNames::new(&parsed);
         let said = parsed.extensions.unicode.keywords.get(&icu_locale_core::extensions::unicode::key!("cu"));
         let said = said.map(|v| v.to_string().to_uppercase());
         let currency = currency.or(said.as_deref());
