@@ -103,11 +103,16 @@ fn n(x: f64) -> String {
     format!("{x:.1}")
 }
 
+/// A relationship with the numbers of the tables at its many side and its one side.
+type Link<'c> = (usize, usize, &'c CatalogRelationship);
+
+/// Height of a row of tables, of a table's box, and the room between two columns of them.
+const ROW: f64 = 46.0;
+const BOX: f64 = 30.0;
+const GAP: f64 = 90.0;
+
 /// The tables and their relationships: those that point on the left, what they point at to the right of them.
 pub fn diagram(catalog: &Catalog) -> Markup {
-    const ROW: f64 = 46.0;
-    const BOX: f64 = 30.0;
-    const GAP: f64 = 90.0;
     let names: Vec<&str> = catalog.tables.iter().map(|t| t.name.as_str()).collect();
     let ends = |r: &CatalogRelationship| -> Option<(usize, usize)> {
         let place = |side: &[String]| {
@@ -116,65 +121,18 @@ pub fn diagram(catalog: &Catalog) -> Markup {
         };
         Some((place(&r.many)?, place(&r.one)?))
     };
-    let links: Vec<(usize, usize, &CatalogRelationship)> =
+    let links: Vec<Link<'_>> =
         catalog.relationships.iter().filter_map(|r| ends(r).map(|(many, one)| (many, one, r))).collect();
-    // Each table stands right of all that point at it; default ways never lead back.
-    let mut level = vec![0usize; names.len()];
-    for _ in 0..names.len() {
-        for (many, one, r) in &links {
-            if !r.spare && many != one {
-                level[*one] = level[*one].max((level[*many] + 1).min(names.len()));
-            }
-        }
-    }
-    let levels = level.iter().max().map_or(0, |l| l + 1);
-    let width = |l: usize| {
-        let longest =
-            names.iter().zip(&level).filter(|(_, own)| **own == l).map(|(name, _)| name.chars().count()).max();
-        longest.unwrap_or(0) as f64 * 8.0 + 24.0
-    };
-    let left: Vec<f64> = (0..=levels)
-        .scan(10.0, |at, l| {
-            let own = *at;
-            *at += width(l) + GAP;
-            Some(own)
-        })
-        .collect();
-    let mut next = vec![0usize; levels];
-    let places: Vec<Rect> = level
-        .iter()
-        .map(|l| {
-            let row = next[*l];
-            next[*l] += 1;
-            Rect { x: left[*l], y: 10.0 + row as f64 * ROW, w: width(*l), h: BOX }
-        })
-        .collect();
-    let h = 20.0 + next.iter().copied().max().unwrap_or(0) as f64 * ROW;
-    let w = (left.last().copied().unwrap_or(0.0) - GAP + 10.0).max(100.0);
-    let arrow = |(many, one, r): &(usize, usize, &CatalogRelationship)| {
-        let (a, b) = (places[*many], places[*one]);
-        let (x1, y1, x2, y2) = (a.x + a.w, a.y + a.h / 2.0, b.x, b.y + b.h / 2.0);
-        let reach = ((x2 - x1).abs() / 2.0).max(40.0);
-        let path = format!(
-            "M{} {} C{} {} {} {} {} {}",
-            n(x1),
-            n(y1),
-            n(x1 + reach),
-            n(y1),
-            n(x2 - reach),
-            n(y2),
-            n(x2),
-            n(y2)
-        );
-        let title = format!("{} → {}{}", r.many.join(", "), r.one.join(", "), if r.spare { " (spare)" } else { "" });
-        (path, title, r.spare)
-    };
+    let places = boxes(&names, &levels(names.len(), &links));
+    let w = places.iter().map(|r| r.x + r.w).fold(90.0, f64::max);
+    let h = places.iter().map(|r| r.y + ROW).fold(10.0, f64::max);
     let label = format!("{} tables and {} relationships", names.len(), links.len());
     html! {
-        svg viewBox=(format!("0 0 {} {}", n(w), n(h))) role="img" aria-label=(label) {
-            @for link in &links {
-                @let (path, title, spare) = arrow(link);
-                path class=(if spare { "link spare" } else { "link" }) d=(path) { title { (title) } }
+        svg viewBox=(format!("0 0 {} {}", n(w + 10.0), n(h + 10.0))) role="img" aria-label=(label) {
+            @for (many, one, r) in &links {
+                path class=(if r.spare { "link spare" } else { "link" }) d=(arrow(places[*many], places[*one])) {
+                    title { (format!("{} → {}{}", r.many.join(", "), r.one.join(", "), if r.spare { " (spare)" } else { "" })) }
+                }
             }
             @for (name, r) in names.iter().zip(&places) {
                 g {
@@ -184,6 +142,42 @@ pub fn diagram(catalog: &Catalog) -> Markup {
             }
         }
     }
+}
+
+/// The column in which each table stands: right of all that point at it. Default ways never lead back.
+fn levels(tables: usize, links: &[Link<'_>]) -> Vec<usize> {
+    let mut levels = vec![0; tables];
+    for _ in 0..tables {
+        for (many, one, _) in links.iter().filter(|(many, one, r)| !r.spare && many != one) {
+            levels[*one] = levels[*one].max((levels[*many] + 1).min(tables));
+        }
+    }
+    levels
+}
+
+/// Where each table's box stands.
+fn boxes(names: &[&str], levels: &[usize]) -> Vec<Rect> {
+    let columns = levels.iter().max().map_or(0, |last| last + 1);
+    let mut widths = vec![24.0f64; columns];
+    for (name, level) in names.iter().zip(levels) {
+        widths[*level] = widths[*level].max(name.chars().count() as f64 * 8.0 + 24.0);
+    }
+    let left = |level: usize| 10.0 + widths[..level].iter().map(|width| width + GAP).sum::<f64>();
+    let mut next = vec![0usize; columns];
+    let place = |level: &usize| {
+        let row = next[*level];
+        next[*level] += 1;
+        Rect { x: left(*level), y: 10.0 + row as f64 * ROW, w: widths[*level], h: BOX }
+    };
+    levels.iter().map(place).collect()
+}
+
+/// A line from the right side of one box to the left side of another.
+fn arrow(from: Rect, to: Rect) -> String {
+    let (x1, y1, x2, y2) = (from.x + from.w, from.y + from.h / 2.0, to.x, to.y + to.h / 2.0);
+    let reach = ((x2 - x1).abs() / 2.0).max(40.0);
+    let (a, b) = (n(x1 + reach), n(x2 - reach));
+    format!("M{} {} C{a} {} {b} {} {} {}", n(x1), n(y1), n(y1), n(y2), n(x2), n(y2))
 }
 
 /// A small line of some figures; missing ones leave a gap.

@@ -117,70 +117,77 @@ fn kind(section: &ExpectSection) -> &'static str {
 
 /// Expectations that say nothing, or two things at once.
 pub(super) fn problems(model: &Model) -> Vec<Diagnostic> {
+    let sections = model.document().file.expect.iter().enumerate();
+    sections.flat_map(|(i, section)| problems_of(model, i, section)).collect()
+}
+
+fn problems_of(model: &Model, i: usize, section: &ExpectSection) -> Vec<Diagnostic> {
     let document = model.document();
     let mut problems = Vec::new();
-    for (i, section) in document.file.expect.iter().enumerate() {
-        let mut wrong = |key: &str, message: String, help: &str| {
-            let path = if key.is_empty() { format!("expect.{i}") } else { format!("expect.{i}.{key}") };
-            problems.push(document.problem(Problem::Model, &path, message).help(help));
-        };
-        let subjects = [
-            ("query", section.query.is_some()),
-            ("same", section.same.is_some()),
-            ("unique", section.unique.is_some()),
-            ("no_orphans", section.no_orphans.is_some()),
-            ("fresh", section.fresh.is_some()),
-        ];
-        let said: Vec<&str> = subjects.iter().filter(|(_, said)| *said).map(|(key, _)| *key).collect();
-        let [subject] = said.as_slice() else {
-            let message = match said.as_slice() {
-                [] => "this expectation says nothing".to_string(),
-                several => format!("this expectation says several things: {}", several.join(", ")),
-            };
-            let help = "an expectation has one of `query`, `same`, `unique`, `no_orphans` and `fresh`";
-            wrong(said.get(1).copied().unwrap_or_default(), message, help);
-            continue;
-        };
-        let belongs = [
-            ("rows", section.rows.is_some(), &["query"][..]),
-            ("min_rows", section.min_rows.is_some(), &["query"]),
-            ("tolerance", section.tolerance.is_some(), &["query", "same"]),
-            ("by", !section.by.is_empty(), &["same"]),
-            ("where", section.filter.is_some(), &["same"]),
-            ("within", section.within.is_some(), &["fresh"]),
-        ];
-        for (key, said, with) in belongs {
-            if said && !with.contains(subject) {
-                wrong(
-                    key,
-                    format!("`{key}` says nothing about `{subject}`"),
-                    &format!("it goes with `{}`", with.join("` or `")),
-                );
+    let mut wrong = |key: &str, message: String, help: &str| {
+        let path = if key.is_empty() { format!("expect.{i}") } else { format!("expect.{i}.{key}") };
+        problems.push(document.problem(Problem::Model, &path, message).help(help));
+    };
+    let subject = match subjects(section).as_slice() {
+        [subject] => *subject,
+        [] => {
+            wrong("", "this expectation says nothing".into(), SUBJECTS);
+            return problems;
+        }
+        several @ [_, second, ..] => {
+            wrong(second, format!("this expectation says several things: {}", several.join(", ")), SUBJECTS);
+            return problems;
+        }
+    };
+    for (key, with) in keys_beside(section).filter(|(_, with)| !with.contains(&subject)) {
+        let message = format!("`{key}` says nothing about `{subject}`");
+        wrong(key, message, &format!("it goes with `{}`", with.join("` or `")));
+    }
+    if section.same.as_ref().is_some_and(|same| same.len() < 2) {
+        let message = "there is nothing that this could be the same as".into();
+        wrong("same", message, "name two measures or formulas, or more");
+    }
+    let test = Test { model, section, options: &QueryOptions::default() };
+    if let Err(e) = test.checked(i) {
+        let placed = |p: Diagnostic| match p.source.as_ref().is_some_and(|s| s.origin.is_some()) {
+            true => p,
+            false => {
+                Diagnostic { help: p.help, ..document.problem(p.problem, &format!("expect.{i}.{subject}"), p.message) }
             }
-        }
-        if section.same.as_ref().is_some_and(|same| same.len() < 2) {
-            wrong(
-                "same",
-                "there is nothing that this could be the same as".into(),
-                "name two measures or formulas, or more",
-            );
-        }
-        let test = Test { model, section, options: &QueryOptions::default() };
-        if let Err(e) = test.checked(i) {
-            let placed = |p: Diagnostic| match p.source.as_ref().is_some_and(|s| s.origin.is_some()) {
-                true => p,
-                false => Diagnostic {
-                    help: p.help,
-                    ..document.problem(p.problem, &format!("expect.{i}.{subject}"), p.message)
-                },
-            };
-            problems.extend(match e {
-                Error::Problems(list) => list.into_iter().map(placed).collect(),
-                other => vec![document.problem(Problem::Model, &format!("expect.{i}"), other.to_string())],
-            });
-        }
+        };
+        problems.extend(match e {
+            Error::Problems(list) => list.into_iter().map(placed).collect(),
+            other => vec![document.problem(Problem::Model, &format!("expect.{i}"), other.to_string())],
+        });
     }
     problems
+}
+
+const SUBJECTS: &str = "an expectation has one of `query`, `same`, `unique`, `no_orphans` and `fresh`";
+
+/// What an expectation is about; it should be one thing.
+fn subjects(section: &ExpectSection) -> Vec<&'static str> {
+    let all = [
+        ("query", section.query.is_some()),
+        ("same", section.same.is_some()),
+        ("unique", section.unique.is_some()),
+        ("no_orphans", section.no_orphans.is_some()),
+        ("fresh", section.fresh.is_some()),
+    ];
+    all.into_iter().filter(|(_, said)| *said).map(|(key, _)| key).collect()
+}
+
+/// The other keys that it has, and what each of them can stand beside.
+fn keys_beside(section: &ExpectSection) -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
+    let all: [(_, _, &[_]); 6] = [
+        ("rows", section.rows.is_some(), &["query"]),
+        ("min_rows", section.min_rows.is_some(), &["query"]),
+        ("tolerance", section.tolerance.is_some(), &["query", "same"]),
+        ("by", !section.by.is_empty(), &["same"]),
+        ("where", section.filter.is_some(), &["same"]),
+        ("within", section.within.is_some(), &["fresh"]),
+    ];
+    all.into_iter().filter(|(_, said, _)| *said).map(|(key, _, with)| (key, with))
 }
 
 struct Test<'m> {

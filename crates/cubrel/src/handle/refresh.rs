@@ -18,7 +18,7 @@ use crate::load::fingerprint::{derived, fingerprint};
 use crate::load::loaded::LoadedTable;
 use crate::load::sources;
 use crate::load::tables::{Loader, day_range};
-use crate::load::{Observer, Silent, TableReport};
+use crate::load::{LoadError, Observer, Silent, TableReport};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::{ColumnSection, TableSection};
@@ -373,74 +373,77 @@ pub(super) fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
 }
 
 fn load_all(loader: &Loader<'_>, from: Before<'_>, options: &RefreshOptions) -> Result<Vec<LoadedTable>, Error> {
-    let mut loader = *loader;
     let sections = &loader.document.file.table;
-    let mut loaded: HashMap<&str, LoadedTable> = HashMap::new();
-    let mut problems = Vec::new();
-    let mut take = |name, result: Result<LoadedTable, crate::load::LoadError>| match result {
-        Ok(table) => {
-            loaded.insert(name, table);
-            Ok(())
-        }
-        Err(crate::load::LoadError::Problems(list)) => {
-            problems.extend(list);
-            Ok(())
-        }
-        Err(other) => Err(Error::from(other)),
-    };
-    for (name, section) in sections.iter().filter(|(_, s)| s.source.is_some()) {
-        if let Some(table) = from.just_read(&loader, name, section) {
-            take(name.as_str(), Ok(table))?;
-            continue;
-        }
-        let before = (!options.all).then(|| from.kept?.table(name)).flatten();
-        if let Some(table) = before.as_ref().filter(|t| is_reusable(&loader, section, t, options)) {
-            take(name.as_str(), Ok(table.clone()))?;
-            continue;
-        }
-        let before = before.filter(|_| !options.tables.contains(name));
-        let result = loader.sourced(name, section, before.as_ref());
-        if let (Ok(table), Some(memory)) = (&result, &mut loader.memory) {
-            *memory = memory.saturating_sub(table.bytes());
-        }
-        take(name.as_str(), result)?;
-    }
-    if !problems.is_empty() {
-        return Err(Error::Problems(problems));
-    }
+    let mut loaded = sourced(*loader, from, options)?;
     for (name, _) in sections.iter().filter(|(_, s)| s.query.is_some()) {
         loaded.insert(name, LoadedTable::by_query(name));
     }
     let given = |s: &TableSection| s.source.is_some() || s.same_as.is_some() || s.query.is_some();
     for (name, section) in sections.iter().filter(|(_, s)| !given(s)) {
         if section.calendar.is_none() {
-            let problem = loader.document.problem(
-                Problem::Model,
-                &format!("table.{name}"),
-                format!("table `{name}` has no source"),
-            );
-            return Err(Error::Problems(vec![problem.help("set `source`, `same_as`, or `calendar` with `generate`")]));
+            return Err(Error::Problems(vec![without_source(loader.document, name)]));
         }
         let days = days_of(loader.document, name, section, &loaded);
         loaded.insert(name, loader.generated(name, section, days)?);
     }
     for (name, section) in sections {
-        let Some(first) = &section.same_as else {
-            continue;
-        };
-        let table = match (copied_table(loader.document, name, first), loaded.get(first.as_str())) {
-            (Ok(()), Some(table)) => table,
-            (Err(problem), _) => return Err(Error::Problems(vec![*problem])),
-            (Ok(()), None) => continue,
-        };
-        let role = table.copied(name);
-        loaded.insert(name, role);
+        let Some(first) = &section.same_as else { continue };
+        copied_table(loader.document, name, first).map_err(|problem| Error::Problems(vec![*problem]))?;
+        if let Some(copy) = loaded.get(first.as_str()).map(|table| table.copied(name)) {
+            loaded.insert(name, copy);
+        }
     }
     let finished = |(name, section): (&String, &TableSection)| {
         let fingerprint = fingerprint(loader.document, name, section, loader.formulas, loader.settings);
         loaded.remove(name.as_str()).map(|table| LoadedTable { fingerprint, ..table })
     };
     Ok(sections.iter().filter_map(finished).collect())
+}
+
+/// The tables that have sources: taken over where they are what they were, else read. What is wrong with the data of
+/// several is told together.
+fn sourced<'d>(
+    mut loader: Loader<'d>,
+    from: Before<'_>,
+    options: &RefreshOptions,
+) -> Result<HashMap<&'d str, LoadedTable>, Error> {
+    let mut loaded = HashMap::new();
+    let mut problems = Vec::new();
+    for (name, section) in loader.document.file.table.iter().filter(|(_, s)| s.source.is_some()) {
+        match sourced_table(&mut loader, from, options, (name, section)) {
+            Ok(table) => drop(loaded.insert(name.as_str(), table)),
+            Err(LoadError::Problems(list)) => problems.extend(list),
+            Err(other) => return Err(Error::from(other)),
+        }
+    }
+    if problems.is_empty() { Ok(loaded) } else { Err(Error::Problems(problems)) }
+}
+
+fn sourced_table(
+    loader: &mut Loader<'_>,
+    from: Before<'_>,
+    options: &RefreshOptions,
+    (name, section): (&String, &TableSection),
+) -> Result<LoadedTable, LoadError> {
+    if let Some(table) = from.just_read(loader, name, section) {
+        return Ok(table);
+    }
+    let before = (!options.all).then(|| from.kept?.table(name)).flatten();
+    if let Some(table) = before.as_ref().filter(|table| is_reusable(loader, section, table, options)) {
+        return Ok(table.clone());
+    }
+    let before = before.filter(|_| !options.tables.contains(name));
+    let table = loader.sourced(name, section, before.as_ref())?;
+    if let Some(memory) = &mut loader.memory {
+        *memory = memory.saturating_sub(table.bytes());
+    }
+    Ok(table)
+}
+
+fn without_source(document: &Document, name: &str) -> Diagnostic {
+    let message = format!("table `{name}` has no source");
+    let problem = document.problem(Problem::Model, &format!("table.{name}"), message);
+    problem.help("set `source`, `same_as`, or `calendar` with `generate`")
 }
 
 /// What is copied is a table, and no copy itself.

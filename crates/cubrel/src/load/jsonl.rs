@@ -27,6 +27,12 @@ pub struct ColumnsOfLines {
     pub bad: Vec<String>,
 }
 
+impl ColumnsOfLines {
+    fn add(&mut self, name: String, is_text: bool) {
+        *self.columns.entry(name).or_default() |= is_text;
+    }
+}
+
 /// Goes through the lines of a file.
 ///
 /// # Errors
@@ -35,17 +41,7 @@ pub fn look(file: &str, text: impl Read, rows_of: Option<&RowsOf>) -> io::Result
     let mut seen = ColumnsOfLines::default();
     each_row(text, rows_of, |number, line| {
         match line {
-            Ok(row) => {
-                for (name, value) in row {
-                    // A name that is known needs no copy.
-                    match seen.columns.get_mut(&name) {
-                        Some(is_text) => *is_text |= is_text_value(&value),
-                        None => {
-                            seen.columns.insert(name, is_text_value(&value));
-                        }
-                    }
-                }
-            }
+            Ok(row) => row.into_iter().for_each(|(name, value)| seen.add(name, is_text_value(&value))),
             Err(problem) => seen.bad.push(format!("{file} line {number}: {problem}")),
         }
         Ok(())

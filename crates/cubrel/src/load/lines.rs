@@ -138,7 +138,7 @@ pub struct Piece {
     pub body: Vec<u8>,
     /// Where the memory of `body` goes when it is done with.
     pool: BufferPool,
-    /// PieceCutter of the input in front of them.
+    /// Lines of the input in front of them.
     pub lines_before: u64,
     /// Whether the first of them names the columns.
     pub has_header: bool,

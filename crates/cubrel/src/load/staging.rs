@@ -203,7 +203,7 @@ impl Staging {
         }
     }
 
-    /// FlawMarks which of so many values to come are null.
+    /// Marks which of so many values to come are null.
     fn mark_nulls(&mut self, count: usize, is_null: Option<&impl Fn(usize) -> bool>) {
         let before = self.len();
         if let Some(is_null) = is_null {

@@ -23,7 +23,7 @@ pub struct Frame {
     pub dims: Vec<KeyColumn>,
 }
 
-/// SharedCodes that several may hold without a copy.
+/// Codes that several may hold without a copy.
 pub type SharedCodes = Arc<Vec<u64>>;
 
 /// The codes at some places.
@@ -43,7 +43,7 @@ pub struct KeyColumn {
 /// What the codes of a dimension are.
 #[derive(Clone, Debug)]
 pub enum KeyKind {
-    /// SharedCodes of a column.
+    /// Codes of a column.
     Column(ColumnId),
     /// Rows of a table.
     Row,
@@ -118,7 +118,7 @@ impl BoundValue {
 }
 
 impl KeyColumn {
-    /// SharedCodes of a column or rows of a table.
+    /// Codes of a column or rows of a table.
     pub fn of_codes(codes: impl Into<SharedCodes>, key: Key) -> KeyColumn {
         let kind = match key {
             Key::Column(column) => KeyKind::Column(column),

@@ -193,7 +193,7 @@ impl<'e, 'a> OneCell<'e, 'a> {
     }
 }
 
-/// CellCombinations that are gone through in one cell.
+/// Combinations that are gone through in one cell.
 pub struct CellCombinations<'e, 'a> {
     executor: &'e Executor<'a>,
     frame: Frame,
@@ -201,7 +201,7 @@ pub struct CellCombinations<'e, 'a> {
 
 impl CellCombinations<'_, '_> {
     /// How many.
-    pub fn len(&self) -> usize {
+    pub fn count(&self) -> usize {
         self.frame.cells
     }
 
@@ -216,6 +216,6 @@ impl CellCombinations<'_, '_> {
     /// As for the assembly.
     pub fn values(&self, assembly: &Assembly) -> Result<Vec<Value>, RunError> {
         let values = self.executor.eval(assembly, &self.frame)?.values;
-        Ok((0..self.len()).map(|i| values.get(i, assembly.scalar.ty)).collect())
+        Ok((0..self.count()).map(|i| values.get(i, assembly.scalar.ty)).collect())
     }
 }

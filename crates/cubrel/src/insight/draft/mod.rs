@@ -68,16 +68,7 @@ impl Draft {
 /// # Errors
 /// When no file can be read.
 pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result<Draft, Error> {
-    let (mut seen, mut files) = (HashSet::new(), Vec::new());
-    for input in inputs {
-        collect(input, &mut seen, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
-    }
-    if files.is_empty() {
-        let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
-        return Err(Error::Problems(vec![
-            problem.help(format!("name files, or a folder with files: {}", kinds().collect::<Vec<_>>().join(", "))),
-        ]));
-    }
+    let files = files_of(inputs)?;
     let mut tables = Vec::new();
     let mut unread = Vec::new();
     for found in sources(into, &files) {
@@ -86,9 +77,8 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
             Err(e) => unread.push(format!("{} cannot be read: {e}", found.source)),
         }
     }
-    let mut findings = unread.clone();
     if tables.is_empty() {
-        let message = format!("none of the files can be read:\n  {}", findings.join("\n  "));
+        let message = format!("none of the files can be read:\n  {}", unread.join("\n  "));
         return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
     }
     let keys = keys_of(&tables);
@@ -101,39 +91,54 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
         let relates =
             |name: &str| links.iter().any(|l| [&l.many, &l.one].iter().any(|end| end.0 == i && end.1 == name));
         identifiers(table, &relates);
-    }
-    for table in &mut tables {
         order(table);
     }
-    for (i, table) in tables.iter().enumerate() {
-        let bridged = bridge(&tables, &links, i);
-        let kind = match bridged {
-            Some([a, b]) => format!("a bridge between {} and {}", tables[a.one.0].name, tables[b.one.0].name),
-            None if is_one(&links, &tables, &table.name) => "dimension table".to_string(),
-            None => "no table refers to it".to_string(),
-        };
-        findings.push(format!(
-            "{}: {}, {}; {kind}",
-            table.name,
-            counted(table.loaded.rows as u64, "row"),
-            counted(table.loaded.columns.len() as u64, "column")
-        ));
-    }
-    findings.extend(links.iter().map(|l| {
-        let (points, spare) = match (&l.refused, l.spare) {
-            (Some(Refused::Impossible(_)), _) => ("could point", ""),
-            (Some(Refused::InDoubt), _) => ("may point", ""),
-            (None, true) => ("points", ", spare"),
-            (None, false) => ("points", ""),
-        };
-        let but = match &l.refused {
-            Some(Refused::Impossible(why)) => format!("; not possible yet: {why}"),
-            _ => String::new(),
-        };
-        format!("{} {points} at {}{spare}: {}{but}", place(&tables, &l.many), place(&tables, &l.one), l.evidence)
-    }));
+    let of_tables = (0..tables.len()).map(|table| of_table(&tables, &links, table));
+    let of_links = links.iter().map(|link| of_link(&tables, link));
+    let findings = unread.iter().cloned().chain(of_tables).chain(of_links).collect();
     let toml = write(into, &tables, &links, &unread);
     Ok(Draft { toml, findings, read })
+}
+
+/// What was found of a table, in words.
+fn of_table(tables: &[Table], links: &[Link], place: usize) -> String {
+    let table = &tables[place];
+    let kind = match bridge(tables, links, place) {
+        Some([a, b]) => format!("a bridge between {} and {}", tables[a.one.0].name, tables[b.one.0].name),
+        None if is_one(links, tables, &table.name) => "dimension table".to_string(),
+        None => "no table refers to it".to_string(),
+    };
+    let (rows, columns) = (table.loaded.rows as u64, table.loaded.columns.len() as u64);
+    format!("{}: {}, {}; {kind}", table.name, counted(rows, "row"), counted(columns, "column"))
+}
+
+/// What was found of a relationship, in words.
+fn of_link(tables: &[Table], link: &Link) -> String {
+    let (points, spare) = match (&link.refused, link.spare) {
+        (Some(Refused::Impossible(_)), _) => ("could point", ""),
+        (Some(Refused::InDoubt), _) => ("may point", ""),
+        (None, true) => ("points", ", spare"),
+        (None, false) => ("points", ""),
+    };
+    let but = match &link.refused {
+        Some(Refused::Impossible(why)) => format!("; not possible yet: {why}"),
+        _ => String::new(),
+    };
+    format!("{} {points} at {}{spare}: {}{but}", place(tables, &link.many), place(tables, &link.one), link.evidence)
+}
+
+/// The files that are meant, those in folders included.
+fn files_of(inputs: &[PathBuf]) -> Result<Vec<PathBuf>, Error> {
+    let (mut seen, mut files) = (HashSet::new(), Vec::new());
+    for input in inputs {
+        collect(input, &mut seen, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
+    }
+    if files.is_empty() {
+        let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
+        let help = format!("name files, or a folder with files: {}", kinds().collect::<Vec<_>>().join(", "));
+        return Err(Error::Problems(vec![problem.help(help)]));
+    }
+    Ok(files)
 }
 
 fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -> std::io::Result<()> {

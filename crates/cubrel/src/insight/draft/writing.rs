@@ -160,45 +160,7 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
     }
     let _ = writeln!(out, "# {}", counted(table.loaded.rows as u64, "row"));
     let name = toml_key(&table.name);
-    let _ =
-        writeln!(out, "[table.{name}]\nsource = {}", text(table.section.sources().first().map_or("", String::as_str)));
-    if let Some(key) = &table.key {
-        let _ = writeln!(out, "key = {}", text(key));
-    }
-    if let Some(missing) = &table.section.missing {
-        let list: Vec<String> = missing.iter().map(|m| text(m)).collect();
-        let _ = writeln!(out, "missing = [{}]", list.join(", "));
-    }
-    if let Some(bad) = table.section.max_bad_rows {
-        let _ = writeln!(out, "max_bad_rows = {bad}");
-    }
-    if table.section.trim {
-        let _ = writeln!(out, "trim = true");
-    }
-    if let Some(filter) = &table.section.filter {
-        let _ = writeln!(out, "where = {}", text(filter));
-    }
-    if !table.section.order.is_empty() {
-        let list: Vec<String> = table.section.order.iter().map(|c| text(c)).collect();
-        let _ = writeln!(out, "order = [{}]", list.join(", "));
-    }
-    let csv = table
-        .section
-        .csv
-        .iter()
-        .flat_map(|csv| [("decimal", &csv.decimal), ("thousands", &csv.thousands), ("encoding", &csv.encoding)]);
-    let said = csv.filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?)));
-    let skip = table.section.csv.iter().filter_map(|csv| Some(format!("skip = {}", csv.skip?)));
-    let said: Vec<String> = skip.chain(said).collect();
-    if !said.is_empty() {
-        let _ = writeln!(out, "csv = {{ {} }}", said.join(", "));
-    }
-    if let Some(workbook) = &table.section.workbook {
-        let said = [("sheet", &workbook.sheet), ("range", &workbook.range)];
-        let said = said.into_iter().filter_map(|(key, value)| Some(format!("{key} = {}", text(value.as_ref()?))));
-        let _ = writeln!(out, "workbook = {{ {} }}", said.collect::<Vec<_>>().join(", "));
-    }
-    out.push('\n');
+    let _ = writeln!(out, "[table.{name}]\n{}", table_lines(table));
     let points = |column: &str| links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == column);
     for c in &table.loaded.columns {
         let said = table.section.column.get(&c.name).cloned().unwrap_or_default();
@@ -215,6 +177,34 @@ fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]
         let _ = writeln!(out, "[table.{name}.column.{}]", toml_key(&day));
         let _ = writeln!(out, "formula = {}\n", text(&format!("cast({} as date)", quote_name(&source))));
     }
+}
+
+/// The keys of a table's own section, a line each.
+fn table_lines(table: &Table) -> String {
+    let section = &table.section;
+    let list = |texts: &[String]| format!("[{}]", texts.iter().map(|t| text(t)).collect::<Vec<_>>().join(", "));
+    let braces = |said: Vec<String>| (!said.is_empty()).then(|| format!("{{ {} }}", said.join(", ")));
+    let csv = section.csv.iter().flat_map(|csv| {
+        let marks = [("decimal", &csv.decimal), ("thousands", &csv.thousands), ("encoding", &csv.encoding)];
+        let marks = marks.into_iter().filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?)));
+        csv.skip.map(|skip| format!("skip = {skip}")).into_iter().chain(marks).collect::<Vec<_>>()
+    });
+    let workbook = section.workbook.iter().flat_map(|workbook| {
+        let said = [("sheet", &workbook.sheet), ("range", &workbook.range)];
+        said.into_iter().filter_map(|(key, value)| Some(format!("{key} = {}", text(value.as_ref()?))))
+    });
+    let keys = [
+        ("source", Some(text(section.sources().first().map_or("", String::as_str)))),
+        ("key", table.key.as_ref().map(|key| text(key))),
+        ("missing", section.missing.as_ref().map(|missing| list(missing))),
+        ("max_bad_rows", section.max_bad_rows.map(|bad| bad.to_string())),
+        ("trim", section.trim.then(|| "true".to_string())),
+        ("where", section.filter.as_ref().map(|filter| text(filter))),
+        ("order", (!section.order.is_empty()).then(|| list(&section.order))),
+        ("csv", braces(csv.collect())),
+        ("workbook", braces(workbook.collect())),
+    ];
+    keys.into_iter().filter_map(|(key, value)| Some(format!("{key} = {}\n", value?))).collect()
 }
 
 /// What a comment may hold: whatever comes from data or headers stays in its line.
@@ -294,6 +284,32 @@ fn days(tables: &[Table], links: &[Link]) -> Vec<(String, String, bool)> {
     days
 }
 
+/// Words in the names of numbers that say nothing when they are added up.
+const PER_ROW: &[&str] = &[
+    "unit",
+    "price",
+    "rate",
+    "share",
+    "percent",
+    "pct",
+    "year",
+    "month",
+    "day",
+    "age",
+    "order",
+    "latitude",
+    "longitude",
+    "lat",
+    "lon",
+    "lng",
+    "score",
+    "rating",
+    "ratio",
+    "index",
+    "level",
+    "temperature",
+];
+
 fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[String]) {
     let mut names: HashSet<String> = taken.iter().cloned().collect();
     let mut fresh = |wanted: String| {
@@ -319,34 +335,7 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
             if points || key || is_text || !c.data.ty().is_number() {
                 continue;
             }
-            let single = c.name.contains('%')
-                || words(&c.name).iter().any(|w| {
-                    matches!(
-                        w.as_str(),
-                        "unit"
-                            | "price"
-                            | "rate"
-                            | "share"
-                            | "percent"
-                            | "pct"
-                            | "year"
-                            | "month"
-                            | "day"
-                            | "age"
-                            | "order"
-                            | "latitude"
-                            | "longitude"
-                            | "lat"
-                            | "lon"
-                            | "lng"
-                            | "score"
-                            | "rating"
-                            | "ratio"
-                            | "index"
-                            | "level"
-                            | "temperature"
-                    )
-                });
+            let single = c.name.contains('%') || words(&c.name).iter().any(|w| PER_ROW.contains(&w.as_str()));
             // Not the column's own name: a bare name in a column's formula could then mean either.
             let (kind, label) = if single { ("avg", "average_") } else { ("sum", "total_") };
             let name = fresh(format!("{label}{}", c.name));

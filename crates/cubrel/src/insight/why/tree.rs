@@ -279,12 +279,12 @@ impl Explained<'_> {
     fn fold(&self, fold: &Fold, scalar: &Scalar, cell: &OneCell<'_, '_>, value: Value) -> Result<WhyPart, Error> {
         let mut part = self.plain(scalar, WhyKind::Per, Some(value));
         let all = cell.combinations_of(fold)?;
-        let mut kept: Vec<usize> = (0..all.len()).collect();
+        let mut kept: Vec<usize> = (0..all.count()).collect();
         if let Some(filter) = &fold.filter {
             let truths = all.values(filter)?;
             kept.retain(|i| truths[*i] == Value::Bool(true));
         }
-        let dropped = all.len() - kept.len();
+        let dropped = all.count() - kept.len();
         part.note = Some(match dropped {
             0 => format!("over {} combinations", kept.len()),
             _ => format!("over {} combinations; {dropped} more do not meet the `where`", kept.len()),

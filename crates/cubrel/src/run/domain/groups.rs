@@ -158,7 +158,7 @@ pub(super) fn may_miss(reads: &PlanReads<'_>, path: &[RelationshipId]) -> bool {
 /// Parents, and the codes of each key.
 pub(super) type ParentCells = (Vec<u32>, Vec<Vec<u64>>);
 
-/// ParentCells whose codes can be shared.
+/// Cells whose codes can be shared.
 pub(super) fn shared((parents, keys): ParentCells) -> (Vec<u32>, Vec<SharedCodes>) {
     (parents, keys.into_iter().map(SharedCodes::new).collect())
 }

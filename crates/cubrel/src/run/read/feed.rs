@@ -11,6 +11,7 @@ use super::prepare::{Feed, Prepared};
 use crate::value::Vector;
 
 impl Prepared<'_> {
+    /// Gives one aggregate what it takes from the rows of a batch that pass.
     pub(super) fn feed(
         &self,
         place: usize,
@@ -60,12 +61,7 @@ impl Prepared<'_> {
                 } else {
                     let all = sized(&mut scratch.floats, batch.entries());
                     batch.floats_of(anchor, floats, all);
-                    if batch.is_whole(positions) {
-                        to.add(entries, &Input::Floats(all));
-                    } else {
-                        let passed: Vec<f64> = positions.iter().map(|i| all[*i as usize]).collect();
-                        to.add(entries, &Input::Floats(&passed));
-                    }
+                    add_floats(batch, positions, entries, all, to);
                 }
             }
             Feed::Codes { anchor: None, column, .. } => {
@@ -90,6 +86,7 @@ impl Prepared<'_> {
         Ok(())
     }
 
+    /// The values of expressions in the rows that pass.
     pub(super) fn values(
         &self,
         rows: &[CompiledRow],
@@ -125,6 +122,16 @@ impl Prepared<'_> {
         }
         let entries: Vec<u32> = positions.iter().map(|i| of_row[*i as usize]).collect();
         Some(values.iter().map(|v| v.gather(&entries)).collect())
+    }
+}
+
+/// Adds the doubles of those entries that pass, out of those of all.
+fn add_floats(batch: &Batch<'_>, positions: &[u32], entries: Entries<'_>, all: &[f64], to: &mut Accumulator) {
+    if batch.is_whole(positions) {
+        to.add(entries, &Input::Floats(all));
+    } else {
+        let passed: Vec<f64> = positions.iter().map(|i| all[*i as usize]).collect();
+        to.add(entries, &Input::Floats(&passed));
     }
 }
 

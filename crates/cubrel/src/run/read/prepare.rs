@@ -116,6 +116,37 @@ pub(super) enum Feed {
     Values(Vec<CompiledRow>),
 }
 
+/// How each key counts, and how many numbers it counts to.
+fn counted_sizes(tables: Tables<'_>, read: &Read) -> (Vec<Counting>, Vec<u64>) {
+    let mut sizes = key_sizes(tables, read);
+    let counting = counting(tables, read, &sizes);
+    for ((size, key), counts) in sizes.iter_mut().zip(&read.keys).zip(&counting) {
+        *size = match (counts, key) {
+            (Counting::Follows(_), _) => 1,
+            (Counting::ByRow, Key::Column(column)) => tables.rows(column.table) as u64 + 1,
+            _ => *size,
+        };
+    }
+    (counting, sizes)
+}
+
+fn too_many() -> RunError {
+    let message = "the group-by columns together have more than 2^128 combinations: group by fewer columns";
+    RunError::Limit(message.into())
+}
+
+/// Adds what rows are grouped by, but for keys that come back from a many side, and those that follow from others.
+fn add_keys(builder: &mut ReadBuilder<'_, '_>, read: &Read, counting: &[Counting], strides: &[u128]) {
+    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
+    for (i, (key, stride)) in read.keys.iter().zip(strides).enumerate().filter(|(i, _)| !comes_back(*i)) {
+        let key = match (&counting[i], *key) {
+            (Counting::ByRow, Key::Column(column)) => Key::Row(column.table),
+            (_, key) => key,
+        };
+        builder.key(key, *stride, read);
+    }
+}
+
 /// Makes a read ready, for all groups or for those that are wanted; `pairs` are the results of the reads whose rows send keys and filters back to it.
 pub(super) fn prepare<'a>(
     tables: Tables<'a>,
@@ -126,21 +157,8 @@ pub(super) fn prepare<'a>(
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
-    let mut sizes = key_sizes(tables, read);
-    let counting = counting(tables, read, &sizes);
-    for ((size, key), counts) in sizes.iter_mut().zip(&read.keys).zip(&counting) {
-        *size = match (counts, key) {
-            (Counting::Follows(_), _) => 1,
-            (Counting::ByRow, Key::Column(column)) => tables.rows(column.table) as u64 + 1,
-            _ => *size,
-        };
-    }
-    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)));
-    let Some(product) = product else {
-        return Err(RunError::Limit(
-            "the group-by columns together have more than 2^128 combinations: group by fewer columns".into(),
-        ));
-    };
+    let (counting, sizes) = counted_sizes(tables, read);
+    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s))).ok_or_else(too_many)?;
     let rows = tables.rows(table) as u128;
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
@@ -150,16 +168,7 @@ pub(super) fn prepare<'a>(
     if let Some(wanted) = wanted {
         builder.wanted(wanted, read);
     }
-    let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
-    for (i, (key, stride)) in read.keys.iter().zip(&strides).enumerate() {
-        if !comes_back(i) {
-            let key = match (&counting[i], *key) {
-                (Counting::ByRow, Key::Column(column)) => Key::Row(column.table),
-                (_, key) => key,
-            };
-            builder.key(key, *stride, read);
-        }
-    }
+    add_keys(&mut builder, read, &counting, &strides);
     let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
     let bridges = bridges.collect::<Result<Vec<_>, _>>()?;
     let dense = few_groups && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
@@ -205,7 +214,6 @@ pub(super) fn feed(
     compiler: &RowCompiler<'_>,
     options: &Options,
 ) -> (Spec, Feed) {
-    use AggregateKind::*;
     let mut spec = Spec {
         kind: a.kind,
         input: a.args.first().map_or(a.ty, |e| e.scalar.ty),
@@ -216,57 +224,63 @@ pub(super) fn feed(
         coded: None,
         nullable: true,
     };
-    if a.kind == Rows {
+    if a.kind == AggregateKind::Rows {
         return (spec, Feed::Rows);
     }
-    if options.hoist
-        && matches!(a.kind, Min | Max | CountDistinct | Single | Count | Median | PercentileCont | PercentileDisc)
-        && let [only] = a.args.as_slice()
-        && let Some((column, path)) = bare_column(only)
-    {
-        let anchor = tables.anchor(column, path);
-        if path.is_empty() {
-            spec.coded = Some(tables.column(column).clone());
-            return (spec, Feed::Codes { anchor: None, map: Vec::new(), column });
-        }
-        if tables.is_small(table, anchor) {
-            spec.coded = Some(tables.column(column).clone());
-            return (spec, Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column });
-        }
+    if let Some((column, feed)) = options.hoist.then(|| coded(tables, table, a)).flatten() {
+        spec.coded = Some(tables.column(column).clone());
+        return (spec, feed);
     }
     let rows: Vec<CompiledRow> =
         a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
     spec.nullable = rows.iter().any(CompiledRow::nullable);
-    if options.hoist
-        && matches!(a.kind, Sum | Avg)
-        && spec.input.is_exact()
-        && let Some(bits) = rows.first().and_then(|row| Some(row.as_ints()?.1.bits()))
-    {
-        return (spec, Feed::Ints(rows, bits));
+    let feed = match a.kind {
+        AggregateKind::Sum | AggregateKind::Avg if options.hoist => summed(&mut spec, rows),
+        _ => Feed::Values(rows),
+    };
+    (spec, feed)
+}
+
+/// The codes of a column, where an aggregate needs no more than these.
+fn coded(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(ColumnId, Feed)> {
+    use AggregateKind::{Count, CountDistinct, Max, Median, Min, PercentileCont, PercentileDisc, Single};
+    if !matches!(a.kind, Min | Max | CountDistinct | Single | Count | Median | PercentileCont | PercentileDisc) {
+        return None;
     }
-    if options.hoist
-        && matches!(a.kind, Sum | Avg)
-        && let Some((op, [a, b])) = rows.first().and_then(CompiledRow::as_pair)
+    let [only] = a.args.as_slice() else { return None };
+    let (column, path) = bare_column(only)?;
+    if path.is_empty() {
+        return Some((column, Feed::Codes { anchor: None, map: Vec::new(), column }));
+    }
+    let anchor = tables.anchor(column, path);
+    let feed = || Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column };
+    tables.is_small(table, anchor).then(|| (column, feed()))
+}
+
+/// How numbers come that are added up.
+fn summed(spec: &mut Spec, rows: Vec<CompiledRow>) -> Feed {
+    let Some(first) = rows.first() else { return Feed::Values(rows) };
+    if spec.input.is_exact()
+        && let Some((_, ints)) = first.as_ints()
+    {
+        let bits = ints.bits();
+        return Feed::Ints(rows, bits);
+    }
+    if let Some((op, [a, b])) = first.as_pair()
         && let Some(bits) = pair_bits(op, [a.1, b.1])
     {
-        return (spec, Feed::Pair(rows, bits));
+        return Feed::Pair(rows, bits);
     }
-    if options.hoist
-        && matches!(a.kind, Sum | Avg)
-        && spec.input.is_exact()
-        && rows.first().is_some_and(|row| row.as_some_ints().is_some())
-    {
-        return (spec, Feed::SomeInts(rows));
+    if spec.input.is_exact() && first.as_some_ints().is_some() {
+        return Feed::SomeInts(rows);
     }
-    if options.hoist
-        && matches!(a.kind, Sum | Avg)
-        && spec.input == Type::Float
-        && let Some((.., nullable)) = rows.first().and_then(CompiledRow::as_floats)
+    if spec.input == Type::Float
+        && let Some((.., nullable)) = first.as_floats()
     {
         spec.nullable = nullable;
-        return (spec, Feed::Floats(rows));
+        return Feed::Floats(rows);
     }
-    (spec, Feed::Values(rows))
+    Feed::Values(rows)
 }
 
 /// A row expression that is just a column.

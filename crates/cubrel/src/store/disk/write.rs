@@ -42,7 +42,7 @@ pub fn write_to(file: &mut (impl Write + Seek), stored: &Stored) -> io::Result<(
     Ok(())
 }
 
-/// BlockWriter on their way to a file.
+/// Blocks on their way to a file.
 struct BlockWriter<'f, F> {
     file: &'f mut F,
     at: u64,
