@@ -23,7 +23,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_from};
 use crate::load::{Observer, bytes, sqlite};
 use crate::model::file::TableSection;
-use links::{Refused, bridge, is_one, keys_of, links, place};
+use links::{Link, Refused, bridge, is_one, keys_of, links, place};
 use orders::order;
 use reading::{identifiers, load};
 use table::{DraftSource, Table, counted, table_name};
