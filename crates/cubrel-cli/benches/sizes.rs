@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch};
 use cubrel::internals::InModel as _;
-use cubrel::store::Column;
+use cubrel::store::CodedColumn;
 use cubrel::value::arrow;
 use cubrel::{Model, Value};
 use parquet::arrow::ArrowWriter;
@@ -57,7 +57,7 @@ fn row(name: &str, bytes: u64, parquet: u64, how: &str) {
 }
 
 /// The bytes that each column takes in a Parquet file of all of them.
-fn in_parquet(names: &[&str], columns: &[Arc<Column>]) -> Vec<u64> {
+fn in_parquet(names: &[&str], columns: &[Arc<CodedColumn>]) -> Vec<u64> {
     let rows = columns[0].rows();
     let properties = WriterProperties::builder().set_compression(Compression::ZSTD(ZstdLevel::default())).build();
     let mut writer: Option<ArrowWriter<Vec<u8>>> = None;

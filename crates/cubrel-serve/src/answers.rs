@@ -34,7 +34,7 @@ impl Asked {
 pub type Body = Arc<[u8]>;
 
 #[derive(Debug, Default)]
-struct Kept {
+struct KeptAnswers {
     by_question: HashMap<Arc<Asked>, (Body, u64)>,
     /// Questions by when they were last asked.
     by_use: BTreeMap<u64, Arc<Asked>>,
@@ -46,7 +46,7 @@ struct Kept {
 #[derive(Debug)]
 pub struct Answers {
     room: u64,
-    kept: Mutex<Kept>,
+    kept: Mutex<KeptAnswers>,
 }
 
 impl Answers {

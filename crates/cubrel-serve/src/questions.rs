@@ -51,7 +51,7 @@ impl AskedModel {
     }
 
     /// What tells a question from all others.
-    pub fn asked(&self, question: &Question, form: Form) -> Asked {
+    pub fn asked(&self, question: &ModelQuestion, form: Form) -> Asked {
         let written = question.parameters.iter().map(|(name, values)| format!("{name}={values:?}"));
         let mut written: Vec<String> = written.collect();
         written.sort();
@@ -69,7 +69,7 @@ impl AskedModel {
 
 /// What is asked of a model.
 #[derive(Clone, Debug)]
-pub struct Question {
+pub struct ModelQuestion {
     /// The text of a query, or the name of a saved one.
     pub text: String,
     /// The values of `$name`.
@@ -116,7 +116,7 @@ pub async fn answer(
     server: &Arc<Server>,
     person: &Person,
     who: &AskedModel,
-    question: Question,
+    question: ModelQuestion,
     form: Form,
 ) -> Result<Answer, Problem> {
     let asked = who.asked(&question, form);

@@ -162,7 +162,7 @@ async fn answered(
     server: Arc<Server>,
     person: Person,
     model: &str,
-    question: questions::Question,
+    question: questions::ModelQuestion,
     form: Form,
     headers: &HeaderMap,
 ) -> Result<Response, Problem> {
@@ -202,7 +202,8 @@ pub async fn query(
     let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
     let form = Form::accepted(accept).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
     let parameters = parameters(&question.parameters);
-    let question = questions::Question { text: question.text, parameters, is_shown: false, cancel: Cancel::default() };
+    let question =
+        questions::ModelQuestion { text: question.text, parameters, is_shown: false, cancel: Cancel::default() };
     answered(server, person, &model, question, form, &headers).await
 }
 
@@ -252,7 +253,7 @@ pub async fn query_by_address(
     let text = text.ok_or_else(|| Problem::bad_request("`text` is missing").help("?text=grid%20net_revenue"))?;
     let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok());
     let form = form.or_else(|| Form::accepted(accept)).ok_or_else(|| Problem::not_acceptable(&Form::all()))?;
-    let question = questions::Question { text, parameters, is_shown, cancel: Cancel::default() };
+    let question = questions::ModelQuestion { text, parameters, is_shown, cancel: Cancel::default() };
     answered(server, person, &model, question, form, &headers).await
 }
 

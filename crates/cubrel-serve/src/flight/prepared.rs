@@ -18,7 +18,7 @@ const IN_ALL: usize = 4096;
 const VALUES: usize = 100_000;
 
 #[derive(Debug)]
-struct Kept {
+struct KeptStatement {
     owner: Person,
     statement: Statement,
     used: u64,
@@ -26,7 +26,7 @@ struct Kept {
 
 #[derive(Debug, Default)]
 struct Statements {
-    by_handle: HashMap<String, Kept>,
+    by_handle: HashMap<String, KeptStatement>,
     clock: u64,
 }
 
@@ -56,7 +56,7 @@ pub fn handle() -> Option<String> {
 
 impl Statements {
     /// Forgets what was not used for longest, of those that `counts` lets through, until there are fewer than `most`.
-    fn make_room(&mut self, most: usize, counts: impl Fn(&Kept) -> bool) {
+    fn make_room(&mut self, most: usize, counts: impl Fn(&KeptStatement) -> bool) {
         while self.by_handle.values().filter(|kept| counts(kept)).count() >= most {
             let oldest = self.by_handle.iter().filter(|(_, kept)| counts(kept)).min_by_key(|(_, kept)| kept.used);
             let Some(handle) = oldest.map(|(handle, _)| handle.clone()) else { return };
@@ -73,7 +73,7 @@ impl Prepared {
         statements.make_room(OF_ONE, |kept| kept.owner == *owner);
         statements.make_room(IN_ALL, |_| true);
         statements.clock += 1;
-        let kept = Kept { owner: owner.clone(), statement, used: statements.clock };
+        let kept = KeptStatement { owner: owner.clone(), statement, used: statements.clock };
         statements.by_handle.insert(handle.clone(), kept);
         Some(handle)
     }

@@ -23,7 +23,7 @@ use crate::answers::Body;
 use crate::form::Form;
 use crate::people::Person;
 use crate::problem::Problem;
-use crate::questions::{self, AskedModel, Question, Told, in_turn, text_of};
+use crate::questions::{self, AskedModel, ModelQuestion, Told, in_turn, text_of};
 use crate::server::Server;
 
 /// The header that names the model.
@@ -160,7 +160,7 @@ pub async fn answered(
     let promised = planned(server, person, &statement).await?;
     let who = AskedModel::find(server, person, &statement.model)?;
     let Statement { text, parameters, .. } = statement;
-    let question = Question { text: text.clone(), parameters, is_shown: false, cancel };
+    let question = ModelQuestion { text: text.clone(), parameters, is_shown: false, cancel };
     let answer = questions::answer(server, person, &who, question, Form::Arrow).await?;
     Ok((batches(answer.body, promised.into())?, Told::new(&text, answer.rows)))
 }

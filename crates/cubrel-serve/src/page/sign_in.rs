@@ -175,7 +175,7 @@ pub async fn back(
 
 /// What the form sends.
 #[derive(Debug, Deserialize)]
-pub struct SignIn {
+pub struct SignInForm {
     token: String,
 }
 
@@ -183,7 +183,7 @@ pub struct SignIn {
 pub async fn sign_in(
     State(server): State<Arc<Server>>,
     Extension(connection): Extension<Connection>,
-    Form(said): Form<SignIn>,
+    Form(said): Form<SignInForm>,
 ) -> Response {
     let (people, token) = (server.clone(), said.token.trim().to_string());
     let shown_as = format!("Bearer {token}");

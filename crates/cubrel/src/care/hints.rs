@@ -8,7 +8,7 @@ use super::unused;
 use crate::formula::lexer::{TokenKind, tokens};
 use crate::formula::schema::{ColumnDef, ColumnId, MeasureId, RelationshipId, TableId};
 use crate::formula::source::{Source, Span, suggestion};
-use crate::formula::typed::{AggregateKind, Expr, Kind, Op, Over};
+use crate::formula::typed::{AggregateKind, Kind, Op, Over, TypedExpr};
 use crate::formula::words::quote_name;
 use crate::model::mentions::Mention;
 use crate::model::parts::{Part, PartKind};
@@ -229,7 +229,7 @@ impl Hints<'_> {
 
     /// Formulas that add up ratios, and those whose divisions drop rows.
     fn figures(&mut self) {
-        let measures: Vec<(String, Arc<Source>, Arc<Expr>)> = self
+        let measures: Vec<(String, Arc<Source>, Arc<TypedExpr>)> = self
             .model
             .schema()
             .measures
@@ -274,7 +274,7 @@ impl Hints<'_> {
     }
 
     /// A measure that is a quotient or an average: it stands for a part, and the sum of parts is not that of the whole.
-    fn is_figure_that_adds_to_nothing(&self, expr: &Expr) -> bool {
+    fn is_figure_that_adds_to_nothing(&self, expr: &TypedExpr) -> bool {
         match &expr.kind {
             Kind::Measure(id) => {
                 let inner = |id: &MeasureId| self.model.schema().measure(*id).expr.clone();
@@ -388,14 +388,14 @@ fn plural(kind: PartKind) -> String {
     }
 }
 
-fn has_figure(expr: &Expr) -> bool {
+fn has_figure(expr: &TypedExpr) -> bool {
     let mut found = false;
     expr.walk(&mut |e| found |= matches!(e.kind, Kind::Aggregate(_) | Kind::Measure(_)));
     found
 }
 
 /// The column of the row that a division divides by.
-fn divisor(expr: &Expr) -> Option<(Span, ColumnId)> {
+fn divisor(expr: &TypedExpr) -> Option<(Span, ColumnId)> {
     let Kind::Call(Op::Div, args) = &expr.kind else { return None };
     let mut divisor = args.get(1)?;
     while let Kind::Call(Op::ToFloat | Op::Rescale { .. }, inner) = &divisor.kind {

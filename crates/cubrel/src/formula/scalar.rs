@@ -9,7 +9,7 @@ use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use super::source::{Source, Span};
-use super::typed::{Expr, Kind, LetId, Op};
+use super::typed::{Kind, LetId, Op, TypedExpr};
 use crate::value::{Type, Value, Vector};
 
 /// An expression that is ready to run.
@@ -200,12 +200,16 @@ fn has_free_let(scalar: &Scalar, bound: &mut Vec<LetId>) -> bool {
 
 /// Makes the part of a typed tree that is the same everywhere; `resolve` gives columns, references and whatever else it
 /// knows better, and has to do so for everything that is not an operator.
-pub fn from_expr(expr: &Expr, source: &Arc<Source>, resolve: &mut dyn FnMut(&Expr) -> Option<ScalarKind>) -> Scalar {
+pub fn from_expr(
+    expr: &TypedExpr,
+    source: &Arc<Source>,
+    resolve: &mut dyn FnMut(&TypedExpr) -> Option<ScalarKind>,
+) -> Scalar {
     let place = Place { source: source.clone(), span: expr.span };
     if let Some(kind) = resolve(expr) {
         return Scalar { kind, ty: expr.ty, place };
     }
-    let mut part = |e: &Expr| from_expr(e, source, resolve);
+    let mut part = |e: &TypedExpr| from_expr(e, source, resolve);
     let kind = match &expr.kind {
         Kind::Literal(value) => ScalarKind::Constant(value.clone()),
         Kind::LetRef(id) => ScalarKind::LetRef(*id),

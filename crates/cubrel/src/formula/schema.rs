@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::ast;
 pub use super::ids::{ColumnId, MeasureId, RelationshipId, TableId};
 use super::source::{Diagnostic, Source};
-use super::typed::Expr;
+use super::typed::TypedExpr;
 use crate::value::days::CalendarRules;
 use crate::value::{Matching, Type};
 
@@ -100,7 +100,7 @@ pub struct MeasureDef {
     /// Its formula, as written.
     pub source: Arc<Source>,
     /// Its formula, typed; none while it is being checked, or when it is wrong.
-    pub expr: Option<Arc<Expr>>,
+    pub expr: Option<Arc<TypedExpr>>,
     /// What is wrong with it, or with a measure that it uses.
     pub wrong: Option<Arc<Diagnostic>>,
 }

@@ -11,7 +11,7 @@ use crate::value::{Type, Value};
 
 /// A typed expression.
 #[derive(Clone, Debug)]
-pub struct Expr {
+pub struct TypedExpr {
     /// What it is.
     pub kind: Kind,
     /// The type of its value.
@@ -54,35 +54,35 @@ pub enum Kind {
         around: usize,
     },
     /// `let x = value; body`
-    Let(LetId, Box<Expr>, Box<Expr>),
+    Let(LetId, Box<TypedExpr>, Box<TypedExpr>),
     /// The value of a `let`.
     LetRef(LetId),
     /// An operator or a function.
-    Call(Op, Vec<Expr>),
+    Call(Op, Vec<TypedExpr>),
     /// The first arm whose condition is true, else the last part (or null).
-    Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    Case(Vec<(TypedExpr, TypedExpr)>, Option<Box<TypedExpr>>),
     /// Both, by three-valued logic; the right side only where the left is not false.
-    And(Box<Expr>, Box<Expr>),
+    And(Box<TypedExpr>, Box<TypedExpr>),
     /// Either; the right side only where the left is not true.
-    Or(Box<Expr>, Box<Expr>),
+    Or(Box<TypedExpr>, Box<TypedExpr>),
     /// The first that is not null.
-    Coalesce(Vec<Expr>),
+    Coalesce(Vec<TypedExpr>),
     /// Rows or combinations to one value.
-    Aggregate(Box<Aggregate>),
+    Aggregate(Box<TypedAggregate>),
     /// `rank(x per t.c)`
     Rank(Box<Rank>),
     /// A measure, by name.
     Measure(MeasureId),
     /// The body under an edited filter context.
-    Given(Box<Expr>, Vec<Edit>),
+    Given(Box<TypedExpr>, Vec<TypedEdit>),
     /// The body with a spare relationship in place of default paths.
-    Via(Box<Expr>, RelationshipId),
+    Via(Box<TypedExpr>, RelationshipId),
     /// The body with a relationship that filters both ways.
-    BothWays(Box<Expr>, RelationshipId),
+    BothWays(Box<TypedExpr>, RelationshipId),
     /// The best or worst values of a column: only as the value of a `let`.
     Set(Box<SetOf>),
     /// Whether a value is in the set that a `let` holds.
-    Member(Box<Expr>, LetId),
+    Member(Box<TypedExpr>, LetId),
     /// `narrowed(t.c)`: whether a filter acts on a column.
     Narrowed(ColumnId),
     /// `grouping(t.c)`: 0 on a grid line of that column, else 1.
@@ -146,15 +146,15 @@ impl Op {
 
 /// An aggregate with what it goes through.
 #[derive(Clone, Debug)]
-pub struct Aggregate {
+pub struct TypedAggregate {
     /// Which one.
     pub kind: AggregateKind,
     /// What it aggregates: one expression, several for `count(distinct a, b)`, none for `rows`.
-    pub args: Vec<Expr>,
+    pub args: Vec<TypedExpr>,
     /// A constant argument: the share of a percentile, the separator of `string_agg`.
     pub constant: Option<Value>,
     /// `order by`, with true for descending.
-    pub order: Vec<(Expr, bool)>,
+    pub order: Vec<(TypedExpr, bool)>,
     /// Rows of a table, or combinations.
     pub over: Over,
 }
@@ -163,7 +163,7 @@ pub struct Aggregate {
 #[derive(Clone, Debug)]
 pub struct Rank {
     /// The figure, twice: for the current cell, and for each value of the column.
-    pub figure: Expr,
+    pub figure: TypedExpr,
     /// The column.
     pub column: ColumnId,
     /// Names the value in the figure.
@@ -176,7 +176,7 @@ pub struct Rank {
 #[derive(Clone, Debug)]
 pub struct SetOf {
     /// The figure of each value.
-    pub figure: Expr,
+    pub figure: TypedExpr,
     /// The column.
     pub column: ColumnId,
     /// Names the value in the figure.
@@ -193,18 +193,18 @@ pub enum Over {
     /// The visible rows of a table.
     Rows(TableId),
     /// What `per` says.
-    Per(Per),
+    Per(TypedPer),
 }
 
 /// A typed `per`.
 #[derive(Clone, Debug)]
-pub struct Per {
+pub struct TypedPer {
     /// Names the current row or combination in the body.
     pub provider: ProviderId,
     /// Rows or combinations.
     pub domain: PerDomain,
     /// Only where this is true.
-    pub filter: Option<Expr>,
+    pub filter: Option<TypedExpr>,
 }
 
 /// What a `per` goes through.
@@ -223,7 +223,7 @@ pub enum PerDomain {
 
 /// One typed edit.
 #[derive(Clone, Debug)]
-pub enum Edit {
+pub enum TypedEdit {
     /// Rows must also satisfy this.
     Narrow(Narrow),
     /// Drops filters on columns and on tables' own columns.
@@ -237,12 +237,12 @@ pub enum Edit {
     /// Drops everything but filters on these.
     WithoutAllBut(Vec<EditTarget>),
     /// Puts other days in place of those that are visible.
-    Period(Period),
+    Period(TypedPeriod),
 }
 
 /// A typed period edit (language reference, section 8).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Period {
+pub struct TypedPeriod {
     /// The calendar.
     pub calendar: TableId,
     /// Its date column.
@@ -272,15 +272,15 @@ pub struct Narrow {
     /// The columns that it tests.
     pub columns: Vec<ColumnId>,
     /// Values from outside, evaluated once where the `given` stands.
-    pub outer: Vec<(LetId, Expr)>,
+    pub outer: Vec<(LetId, TypedExpr)>,
     /// What must be true of a row.
-    pub predicate: Arc<Expr>,
+    pub predicate: Arc<TypedExpr>,
 }
 
-impl Expr {
+impl TypedExpr {
     /// Calls `visit` on every direct part that is evaluated in the same place as this expression. Bodies of
     /// aggregates, edits and predicates are other places and are left out.
-    pub fn each_part(&self, visit: &mut dyn FnMut(&Expr)) {
+    pub fn each_part(&self, visit: &mut dyn FnMut(&TypedExpr)) {
         match &self.kind {
             Kind::Literal(_)
             | Kind::Column { .. }
@@ -309,14 +309,14 @@ impl Expr {
     }
 
     /// Calls `visit` on every part, whatever place it is evaluated in, this expression first.
-    pub fn walk(&self, visit: &mut dyn FnMut(&Expr)) {
+    pub fn walk(&self, visit: &mut dyn FnMut(&TypedExpr)) {
         visit(self);
         self.each_part(&mut |part| part.walk(visit));
         match &self.kind {
             Kind::Aggregate(a) => {
                 a.args.iter().for_each(|e| e.walk(visit));
                 a.order.iter().for_each(|(e, _)| e.walk(visit));
-                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
+                if let Over::Per(TypedPer { filter: Some(filter), .. }) = &a.over {
                     filter.walk(visit);
                 }
             }
@@ -324,7 +324,7 @@ impl Expr {
             Kind::Set(set) => set.figure.walk(visit),
             Kind::Given(_, edits) => {
                 for edit in edits {
-                    if let Edit::Narrow(narrow) = edit {
+                    if let TypedEdit::Narrow(narrow) = edit {
                         narrow.outer.iter().for_each(|(_, e)| e.walk(visit));
                         narrow.predicate.walk(visit);
                     }

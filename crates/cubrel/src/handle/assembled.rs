@@ -19,7 +19,7 @@ use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define
 use crate::model::dependencies::{FormulaNode, Formulas};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::store::{Column, Store, TableData};
+use crate::store::{CodedColumn, Store, TableData};
 use crate::value::Type;
 
 /// Puts a model together.
@@ -72,7 +72,7 @@ pub fn assemble(
 
 /// The columns of all tables; those that are still to be computed are empty.
 fn store_of(tables: &[LoadedTable], shapes: &[TableShape]) -> Store {
-    let empty = Arc::new(Column::empty(Type::Int));
+    let empty = Arc::new(CodedColumn::empty(Type::Int));
     let table = |(table, shape): (&LoadedTable, &TableShape)| {
         let find = |name: &str| table.columns.iter().find(|c| c.name == name).map_or(&empty, |c| &c.data);
         TableData { rows: table.rows, columns: shape.columns.iter().map(|c| find(&c.name).clone()).collect() }

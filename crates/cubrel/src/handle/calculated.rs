@@ -18,12 +18,12 @@ use crate::cancel::Cancel;
 use crate::formula::check::ROW;
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::Source;
-use crate::formula::typed::Expr;
+use crate::formula::typed::TypedExpr;
 use crate::load::stored::{stored, to_raw};
 use crate::run::{Executor, Frame, KeyColumn, Options, Tables, alike_rows};
 use crate::store::encode::NumberUse;
 use crate::store::raw::RawColumn;
-use crate::store::{Column, SEGMENT_ROWS, SegmentBounds, Store};
+use crate::store::{CodedColumn, SEGMENT_ROWS, SegmentBounds, Store};
 use crate::value::VectorBuilder;
 
 /// Rows that are computed together where each is cheap by itself: what they need stays in the caches.
@@ -40,7 +40,7 @@ impl ColumnPlan {
     ///
     /// # Errors
     /// When it is far too large.
-    pub fn new(schema: &Schema, id: ColumnId, expr: &Expr, source: &Arc<Source>) -> Result<ColumnPlan, Error> {
+    pub fn new(schema: &Schema, id: ColumnId, expr: &TypedExpr, source: &Arc<Source>) -> Result<ColumnPlan, Error> {
         let ty = schema.column(id).ty;
         let declared = expr.ty.scale() != ty.scale() || std::mem::discriminant(&expr.ty) != std::mem::discriminant(&ty);
         let expr = stored(expr.clone(), declared.then_some(ty));
@@ -74,9 +74,9 @@ pub fn calculated(
     schema: &Schema,
     store: &Store,
     id: ColumnId,
-    (expr, source): (&Expr, &Arc<Source>),
+    (expr, source): (&TypedExpr, &Arc<Source>),
     cancel: &Cancel,
-) -> Result<Column, Error> {
+) -> Result<CodedColumn, Error> {
     let plan = ColumnPlan::new(schema, id, expr, source)?;
     plan.check(schema)?;
     let ColumnPlan { assembly, reads } = plan;
@@ -115,20 +115,25 @@ struct ColumnEvaluation<'a> {
 }
 
 impl ColumnEvaluation<'_> {
-    fn column(&self, bounds: &SegmentBounds) -> Result<Column, Error> {
+    fn column(&self, bounds: &SegmentBounds) -> Result<CodedColumn, Error> {
         let ranges: Vec<Range<usize>> = bounds.ranges().collect();
-        let Some(first) = ranges.first() else { return Ok(Column::empty(self.ty)) };
+        let Some(first) = ranges.first() else { return Ok(CodedColumn::empty(self.ty)) };
         // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
         let first = self.rows_of(first).part(0, self.step);
         let first = (first.len(), self.values(&first)?);
-        let segments: Vec<Result<Option<Column>, Error>> =
+        let segments: Vec<Result<Option<CodedColumn>, Error>> =
             ranges.into_par_iter().map(|range| self.segment(&range, &first)).collect();
-        let parts: Vec<Column> = segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
-        Ok(if parts.is_empty() { Column::empty(self.ty) } else { Column::join(parts, NumberUse::of(self.ty, true)) })
+        let parts: Vec<CodedColumn> =
+            segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
+        Ok(if parts.is_empty() {
+            CodedColumn::empty(self.ty)
+        } else {
+            CodedColumn::join(parts, NumberUse::of(self.ty, true))
+        })
     }
 
     /// The values of a segment; those of the first rows of all are known.
-    fn segment(&self, range: &Range<usize>, first: &(usize, RawColumn)) -> Result<Option<Column>, Error> {
+    fn segment(&self, range: &Range<usize>, first: &(usize, RawColumn)) -> Result<Option<CodedColumn>, Error> {
         let rows = self.rows_of(range);
         let parts: Vec<AlikeRows> = (0..rows.len()).step_by(self.step).map(|at| rows.part(at, self.step)).collect();
         let values = |part: AlikeRows| {
@@ -137,7 +142,7 @@ impl ColumnEvaluation<'_> {
         };
         let pieces: Vec<Result<RawColumn, Error>> = parts.into_par_iter().map(values).collect();
         let pieces: Vec<RawColumn> = pieces.into_iter().collect::<Result<_, _>>()?;
-        Ok((!pieces.is_empty()).then(|| Column::of_parts(&pieces, rows.ends.as_deref())))
+        Ok((!pieces.is_empty()).then(|| CodedColumn::of_parts(&pieces, rows.ends.as_deref())))
     }
 
     /// Rows as they are computed: one by one, or in runs that are alike.

@@ -213,6 +213,6 @@ fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
     stored
 }
 
-fn same_columns(first: &StoredTable, columns: &[Arc<crate::store::Column>]) -> bool {
+fn same_columns(first: &StoredTable, columns: &[Arc<crate::store::CodedColumn>]) -> bool {
     first.columns.len() == columns.len() && first.columns.iter().zip(columns).all(|((_, a), b)| Arc::ptr_eq(a, b))
 }

@@ -20,14 +20,14 @@ use crate::model::define::Step;
 use crate::plan::query::plan;
 use crate::run::{self, Options};
 use crate::store::checksum::Damage;
-use crate::store::{Column, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
+use crate::store::{CodedColumn, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
 use crate::value::VectorBuilder;
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
 #[derive(Default)]
 pub struct Known {
     /// By table and name.
-    pub columns: Vec<(String, String, Arc<Column>)>,
+    pub columns: Vec<(String, String, Arc<CodedColumn>)>,
     /// By relationship, as far as they are known.
     pub lookups: Vec<Option<Arc<Lookup>>>,
     /// What is found to be damaged in the store that all this comes from.
@@ -134,7 +134,7 @@ impl<'a> Late<'a> {
         }
     }
 
-    fn found(&self, id: ColumnId) -> Option<Arc<Column>> {
+    fn found(&self, id: ColumnId) -> Option<Arc<CodedColumn>> {
         let (table, column) = (&self.schema.table(id.table).name, &self.schema.column(id).name);
         self.known.columns.iter().find(|(t, c, _)| t == table && c == column).map(|(_, _, data)| data.clone())
     }
@@ -146,7 +146,7 @@ impl<'a> Late<'a> {
         self.computed.push((id.table, ComputedColumn { column, milliseconds }));
     }
 
-    fn place(&mut self, id: ColumnId, data: Arc<Column>) {
+    fn place(&mut self, id: ColumnId, data: Arc<CodedColumn>) {
         let table = &mut self.store.tables[id.table.0 as usize];
         // A table by query has no rows before it has a column.
         table.rows = data.rows();
@@ -175,7 +175,7 @@ impl<'a> Late<'a> {
 }
 
 fn lookup(schema: &Schema, store: &Store, r: &RelationshipDef) -> Result<Lookup, Diagnostic> {
-    let side = |table: TableId, columns: &[u32]| -> Vec<&Column> {
+    let side = |table: TableId, columns: &[u32]| -> Vec<&CodedColumn> {
         columns.iter().map(|c| &**store.tables[table.0 as usize].columns[*c as usize].verified()).collect()
     };
     let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
@@ -201,7 +201,7 @@ fn result_columns(
     settings: &Settings,
     (table, source): (TableId, &Arc<Source>),
     cancel: &Cancel,
-) -> Result<Vec<Arc<Column>>, Error> {
+) -> Result<Vec<Arc<CodedColumn>>, Error> {
     let plan = plan(schema, settings, source)?;
     let options = Options { cancel: cancel.clone(), ..Options::default() };
     let (grid, _) = run::run(schema, store, &plan, &options)?;
@@ -212,7 +212,7 @@ fn result_columns(
         grid.lines.iter().for_each(|line| builder.push(line.values[i].clone()));
         let raw =
             to_raw(builder.finish(), ty, (&found.name, &|row| row), source).map_err(|p| Error::Problems(vec![p]))?;
-        Ok(Arc::new(Column::encode(&raw, SEGMENT_ROWS)))
+        Ok(Arc::new(CodedColumn::encode(&raw, SEGMENT_ROWS)))
     };
     (0..grid.columns.len()).map(column).collect()
 }

@@ -22,7 +22,7 @@ use crate::model::roles::{Denied, RoleDef, Rule, rule_filters};
 use crate::plan::Planner;
 use crate::plan::query::base;
 use crate::run::{Executor, Options, Tables, base_frame, filter_rows, outer_values};
-use crate::store::{Column, KeptRows, Lookup, NO_ROW, SegmentBounds, Store, TableData};
+use crate::store::{CodedColumn, KeptRows, Lookup, NO_ROW, SegmentBounds, Store, TableData};
 use crate::value::Type;
 
 /// Models that are kept; each holds the rows that it sees.
@@ -246,7 +246,7 @@ impl Restriction<'_> {
             let (id, def) = (TableId(i as u32), &schema.tables[i]);
             let late = table.columns.iter_mut().zip(&def.columns).filter(|(_, c)| c.computed == Computed::After);
             for (column, c) in late {
-                let there = std::mem::replace(column, Arc::new(Column::empty(Type::Int)));
+                let there = std::mem::replace(column, Arc::new(CodedColumn::empty(Type::Int)));
                 if !anew.contains(&id) {
                     known.columns.push((def.name.clone(), c.name.clone(), there));
                 }
@@ -331,13 +331,13 @@ fn cut_lookups(
         if masks[r.many.0 as usize].is_none() && masks[r.one.0 as usize].is_none() {
             return Some(lookup.clone());
         }
-        let side = |table: TableId, columns: &[u32]| -> Vec<Arc<Column>> {
+        let side = |table: TableId, columns: &[u32]| -> Vec<Arc<CodedColumn>> {
             columns.iter().map(|c| after.tables[table.0 as usize].columns[*c as usize].clone()).collect()
         };
         let (many, one) = (side(r.many, &r.many_columns), side(r.one, &r.one_columns));
         let matching = r.matching;
         let make = move || {
-            let (many, one): (Vec<&Column>, Vec<&Column>) =
+            let (many, one): (Vec<&CodedColumn>, Vec<&CodedColumn>) =
                 (many.iter().map(|c| &**c.verified()).collect(), one.iter().map(|c| &**c.verified()).collect());
             // Keys that were unique are unique among fewer rows.
             Lookup::build(&many, &one, matching).unwrap_or_else(|_| Lookup::nothing())

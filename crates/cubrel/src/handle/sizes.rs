@@ -7,7 +7,7 @@ use serde::Serialize;
 use super::model::Model;
 use crate::formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
 use crate::store::dictionary::TextDictionary;
-use crate::store::{Codes, Column, Encoding};
+use crate::store::{CodedColumn, Codes, Encoding};
 
 /// The sizes of a model, as `cubrel size` gives them.
 #[derive(Clone, Debug, Serialize)]
@@ -176,7 +176,7 @@ fn share(part: u64, whole: u64) -> f64 {
 pub(crate) struct Described {
     pub(crate) name: String,
     pub(crate) computed: Computed,
-    pub(crate) data: Arc<Column>,
+    pub(crate) data: Arc<CodedColumn>,
     /// Bytes of the relationships that start at it.
     pub(crate) links: u64,
 }
@@ -184,7 +184,7 @@ pub(crate) struct Described {
 /// The columns of a table.
 pub(crate) fn described(model: &Model, table: TableId) -> Vec<Described> {
     let (schema, store) = (model.schema(), model.store());
-    let of = |(index, (def, data)): (usize, (&ColumnDef, &Arc<Column>))| {
+    let of = |(index, (def, data)): (usize, (&ColumnDef, &Arc<CodedColumn>))| {
         // A relationship of several columns is counted under the first.
         let starts = |r: &RelationshipDef| r.many == table && r.many_columns[0] == index as u32;
         let here = schema.relationships.iter().zip(&store.lookups).filter(|(r, _)| starts(r));
@@ -241,7 +241,7 @@ fn column_size(column: &Described, shared: bool) -> ColumnSize {
 }
 
 /// How codes become values, and in which form those of most rows are kept.
-fn encoding(data: &Column) -> String {
+fn encoding(data: &CodedColumn) -> String {
     if data.bits() == 0 && !data.segments().iter().any(|s| matches!(s.codes, Codes::Sequence(_))) {
         return "constant".into();
     }

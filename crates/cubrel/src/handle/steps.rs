@@ -21,7 +21,7 @@ use crate::plan::query::plan;
 /// # Errors
 /// Steps that need each other.
 pub fn in_order(schema: &Schema, settings: &Settings, steps: Vec<Step>) -> Result<Vec<Step>, Error> {
-    let needs: Vec<Vec<Need>> =
+    let needs: Vec<Vec<StepNeed>> =
         steps.iter().map(|step| needs(schema, settings, &steps, step)).collect::<Result<_, _>>()?;
     let Ordered { order, cycles } = ordered(&needs);
     if let Some((first, cycle)) = cycles.first() {
@@ -40,7 +40,7 @@ pub fn keys(r: &RelationshipDef) -> impl Iterator<Item = ColumnId> + '_ {
 }
 
 /// A step that is needed; and the relationship whose key it makes, if that is why.
-type Need = ordering::Need<Option<RelationshipId>>;
+type StepNeed = ordering::Need<Option<RelationshipId>>;
 
 /// What the values of a step are made from.
 pub fn inputs(schema: &Schema, settings: &Settings, step: &Step) -> Result<Inputs, Error> {
@@ -54,7 +54,7 @@ pub fn inputs(schema: &Schema, settings: &Settings, step: &Step) -> Result<Input
 }
 
 /// Which steps have to be done before one.
-fn needs(schema: &Schema, settings: &Settings, steps: &[Step], step: &Step) -> Result<Vec<Need>, Error> {
+fn needs(schema: &Schema, settings: &Settings, steps: &[Step], step: &Step) -> Result<Vec<StepNeed>, Error> {
     let maker = |column: ColumnId| {
         let is_made = schema.column(column).computed == Computed::After;
         let of_table = || steps.iter().position(|s| matches!(s, Step::Table(table, _) if *table == column.table));
@@ -62,23 +62,23 @@ fn needs(schema: &Schema, settings: &Settings, steps: &[Step], step: &Step) -> R
         own.or_else(of_table).filter(|_| is_made)
     };
     let Inputs { columns, relationships, mut tables } = inputs(schema, settings, step)?;
-    let mut found: BTreeSet<Need> = BTreeSet::new();
-    found.extend(columns.into_iter().filter_map(maker).map(|of| Need { of, why: None }));
+    let mut found: BTreeSet<StepNeed> = BTreeSet::new();
+    found.extend(columns.into_iter().filter_map(maker).map(|of| StepNeed { of, why: None }));
     for id in relationships {
         let r = schema.relationship(id);
         tables.extend([r.many, r.one]);
-        found.extend(keys(r).filter_map(maker).map(|of| Need { of, why: Some(id) }));
+        found.extend(keys(r).filter_map(maker).map(|of| StepNeed { of, why: Some(id) }));
     }
     if let Some(own) = step.column() {
         tables.insert(own.table);
     }
     let made = steps.iter().enumerate().filter(|(_, s)| matches!(s, Step::Table(table, _) if tables.contains(table)));
-    found.extend(made.map(|(of, _)| Need { of, why: None }));
+    found.extend(made.map(|(of, _)| StepNeed { of, why: None }));
     Ok(found.into_iter().collect())
 }
 
 /// What is wrong with steps that need each other.
-fn problem(schema: &Schema, steps: &[Step], first: usize, cycle: &[Need]) -> Diagnostic {
+fn problem(schema: &Schema, steps: &[Step], first: usize, cycle: &[StepNeed]) -> Diagnostic {
     let mut text = steps[first].show(schema);
     for need in cycle {
         let over = need.why.map(|id| format!(" (a key of {})", schema.show_relationship(id)));

@@ -10,7 +10,7 @@ use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::handle::sizes::{Described, Sizes, described, sizes, sizes_of, table_size};
 use crate::store::encode::recoded;
 use crate::store::order::{RowOrder, SortColumns};
-use crate::store::{Column, RawColumn, RawData};
+use crate::store::{CodedColumn, RawColumn, RawData};
 use crate::value::date::{DAY_MICROS, Unit};
 use crate::value::{Type, exact};
 use crate::{Error, Model};
@@ -155,7 +155,7 @@ impl Trial {
             Alteration::Split(_) if data.ty() != Type::Timestamp => return refused("only timestamps can be split"),
             Alteration::Split(_) => {
                 let ((day, time), name, computed) = (split(&data), column.name.clone(), column.computed);
-                let part = |suffix: &str, data: Column| Described {
+                let part = |suffix: &str, data: CodedColumn| Described {
                     name: format!("{name}_{suffix}"),
                     computed,
                     data: Arc::new(data),
@@ -169,7 +169,7 @@ impl Trial {
     }
 
     /// Gives a column values that are not as fine; where no two become one, rows compare as before.
-    fn coarsen(&mut self, place: usize, coarse: Column) {
+    fn coarsen(&mut self, place: usize, coarse: CodedColumn) {
         let column = &mut self.columns[place];
         self.changed |= column.computed != Computed::After && coarse.distinct() < column.data.distinct();
         column.data = Arc::new(coarse);
@@ -177,7 +177,7 @@ impl Trial {
 
     /// The columns with their rows in the order that is best for them, or that is wanted.
     fn coded(self) -> Vec<Described> {
-        let data: Vec<&Column> = self.columns.iter().map(|c| &**c.data.verified()).collect();
+        let data: Vec<&CodedColumn> = self.columns.iter().map(|c| &**c.data.verified()).collect();
         let count: Vec<bool> = self.columns.iter().map(|c| c.computed != Computed::After).collect();
         let by: Option<Vec<usize>> = self
             .by
@@ -194,15 +194,15 @@ impl Trial {
 }
 
 /// The values of a column, each changed.
-fn mapped(column: &Column, ty: Type, each: impl Fn(i64) -> i64) -> Column {
+fn mapped(column: &CodedColumn, ty: Type, each: impl Fn(i64) -> i64) -> CodedColumn {
     let mut raw = RawColumn { ty, ..column.raw() };
     if let RawData::Ints(values) = &mut raw.data {
         values.iter_mut().for_each(|v| *v = each(*v));
     }
-    Column::encode_in(&raw, column.segment_bounds())
+    CodedColumn::encode_in(&raw, column.segment_bounds())
 }
 
-fn rounded(column: &Column, digits: u8) -> Column {
+fn rounded(column: &CodedColumn, digits: u8) -> CodedColumn {
     match column.ty() {
         Type::Decimal { precision, scale } if digits < scale => {
             let by = exact::pow10(scale - digits);
@@ -215,13 +215,13 @@ fn rounded(column: &Column, digits: u8) -> Column {
             if let RawData::Floats(values) = &mut raw.data {
                 values.iter_mut().for_each(|v| *v = (*v * unit).round() / unit);
             }
-            Column::encode_in(&raw, column.segment_bounds())
+            CodedColumn::encode_in(&raw, column.segment_bounds())
         }
         _ => column.clone(),
     }
 }
 
-fn coarsened(column: &Column, coarse: Coarse) -> Option<Column> {
+fn coarsened(column: &CodedColumn, coarse: Coarse) -> Option<CodedColumn> {
     let day = |unit: Unit, day: i64| i32::try_from(day).ok().and_then(|d| unit.start(d)).map_or(day, i64::from);
     Some(match (column.ty(), coarse) {
         (Type::Timestamp, Coarse::Micros(micros)) => mapped(column, Type::Timestamp, |v| v.div_euclid(micros) * micros),
@@ -235,7 +235,7 @@ fn coarsened(column: &Column, coarse: Coarse) -> Option<Column> {
 }
 
 /// A timestamp as its date and the microseconds since midnight.
-fn split(column: &Column) -> (Column, Column) {
+fn split(column: &CodedColumn) -> (CodedColumn, CodedColumn) {
     let day = mapped(column, Type::Date, |v| v.div_euclid(DAY_MICROS));
     (day, mapped(column, Type::Int, |v| v.rem_euclid(DAY_MICROS)))
 }
@@ -433,7 +433,7 @@ mod tests {
         let rows: Vec<Vec<Value>> = fine.iter().map(|v| vec![Value::Timestamp(*v)]).collect();
         let of = Model::builder().rows("t", &[("at", Type::Timestamp)], &rows).build().unwrap();
         let column = of.store().tables[0].columns[0].verified().clone();
-        let values = |column: &Column| column.codes().into_iter().map(|c| column.value_of(c)).collect::<Vec<_>>();
+        let values = |column: &CodedColumn| column.codes().into_iter().map(|c| column.value_of(c)).collect::<Vec<_>>();
         let hours = coarsened(&column, Coarse::Micros(3_600_000_000)).unwrap();
         let expected = [-3_600_000_000, -3_600_000_000, 0, 0, 3_600_000_000, DAY_MICROS].map(Value::Timestamp);
         let sorted = |mut all: Vec<Value>| {

@@ -15,7 +15,7 @@ use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
 use crate::store::encode::{NumberUse, encode_segment};
 use crate::store::order::SortColumns;
-use crate::store::{Column, RawColumn};
+use crate::store::{CodedColumn, RawColumn};
 use crate::value::units;
 
 /// The rows of one piece.
@@ -39,7 +39,7 @@ pub(super) struct EncodedTable {
 #[derive(Default)]
 pub(super) struct EncodedPartition {
     /// The columns of each segment.
-    pub(super) segments: Vec<Vec<Column>>,
+    pub(super) segments: Vec<Vec<CodedColumn>>,
     pub(super) bad: BadRows,
     /// Rows that the filter left out.
     pub(super) filtered: u64,
@@ -145,7 +145,7 @@ pub(super) struct FullSegment {
 pub(super) struct CodedSegment {
     number: usize,
     partition: usize,
-    columns: Vec<Column>,
+    columns: Vec<CodedColumn>,
 }
 
 /// Takes the pieces of a table, each with the partition that it belongs to.
@@ -321,7 +321,7 @@ impl Assembler for TableAssembler<'_> {
 
     /// Takes a segment that was given to be coded.
     fn keep(&mut self, coded: CodedSegment) -> Result<(), LoadError> {
-        let bytes = |c: &Column| c.heap_bytes().0 + c.heap_bytes().1;
+        let bytes = |c: &CodedColumn| c.heap_bytes().0 + c.heap_bytes().1;
         self.bytes += coded.columns.iter().map(bytes).sum::<usize>() as u64;
         self.room.check(self.bytes)?;
         self.early.insert(coded.number, coded);

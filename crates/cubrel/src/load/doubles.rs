@@ -9,7 +9,7 @@ use super::loaded::{LoadedColumn, LoadedTable};
 use crate::formula::source::{Problem, suggestion};
 use crate::model::Document;
 use crate::model::file::TableSection;
-use crate::store::{Column, KeptRows};
+use crate::store::{CodedColumn, KeptRows};
 use crate::value::units;
 
 /// Leaves out what the model says is not to be kept, and tells how much that was.
@@ -23,7 +23,7 @@ pub(super) fn leave_out(
     table: &mut LoadedTable,
 ) -> Result<(), LoadError> {
     if section.distinct {
-        let columns: Vec<&Column> = table.columns.iter().map(|c| &*c.data).collect();
+        let columns: Vec<&CodedColumn> = table.columns.iter().map(|c| &*c.data).collect();
         let keep = first_of_each(&columns, table.rows);
         kept(table, &keep, "the same stands in another row");
     }
@@ -47,14 +47,14 @@ pub(super) fn leave_out(
 }
 
 /// The first of rows that are the same in all columns.
-fn first_of_each(columns: &[&Column], rows: usize) -> Vec<bool> {
+fn first_of_each(columns: &[&CodedColumn], rows: usize) -> Vec<bool> {
     let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.codes()).collect();
     let mut seen: HashMap<Vec<u64>, (), foldhash::fast::RandomState> = HashMap::default();
     (0..rows).map(|row| seen.insert(codes.iter().map(|c| c[row]).collect(), ()).is_none()).collect()
 }
 
 /// Of rows with one key the one with the largest value; of equal ones the last. Rows without a key are all kept.
-fn latest_of_each(keys: &Column, latest: &Column) -> Vec<bool> {
+fn latest_of_each(keys: &CodedColumn, latest: &CodedColumn) -> Vec<bool> {
     // Codes stand in the order of their values, and null's comes after all others.
     let age = |code: u64| if code == latest.null_code() { 0 } else { code + 1 };
     let ages: Vec<u64> = latest.codes().into_iter().map(age).collect();

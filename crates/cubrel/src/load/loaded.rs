@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::report::TableReport;
 use super::sources::FileStamp;
 use crate::formula::schema::Computed;
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::Type;
 
 /// A loaded table.
@@ -35,7 +35,7 @@ pub struct LoadedColumn {
     /// Its name.
     pub name: String,
     /// Its values.
-    pub data: Arc<Column>,
+    pub data: Arc<CodedColumn>,
     /// When they came to be.
     pub computed: Computed,
 }

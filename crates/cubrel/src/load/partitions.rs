@@ -11,7 +11,7 @@ use super::loaded::{LoadedColumn, LoadedTable, Partition};
 use super::sources::FileStamp;
 use super::staging::{BadRows, EXAMPLES};
 use crate::formula::schema::Computed;
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::store::encode::NumberUse;
 use crate::value::Type;
 
@@ -113,7 +113,7 @@ pub(super) fn joined(
     }
     let notes = std::mem::take(&mut encoded.notes);
     let mut report = TableReport { table: name.to_string(), notes, ..TableReport::default() };
-    let mut parts: Vec<Vec<Column>> = names.iter().map(|_| Vec::new()).collect();
+    let mut parts: Vec<Vec<CodedColumn>> = names.iter().map(|_| Vec::new()).collect();
     let mut partitions = Vec::new();
     let mut read = encoded.partitions.into_iter().chain(std::iter::repeat_with(Default::default));
     for group in groups {
@@ -153,14 +153,14 @@ pub(super) fn joined(
         count(&mut report, &partition);
         partitions.push(partition);
     }
-    let join = |(parts, (name, _)): (Vec<Column>, &(String, Computed))| {
+    let join = |(parts, (name, _)): (Vec<CodedColumn>, &(String, Computed))| {
         let used = NumberUse::of(parts.first()?.ty(), keys.contains(name));
-        Some(Column::join(parts, used))
+        Some(CodedColumn::join(parts, used))
     };
-    let columns: Vec<Column> = parts.into_par_iter().zip(&names).filter_map(join).collect();
-    let rows = columns.first().map_or(0, Column::rows);
+    let columns: Vec<CodedColumn> = parts.into_par_iter().zip(&names).filter_map(join).collect();
+    let rows = columns.first().map_or(0, CodedColumn::rows);
     report.rows = rows as u64;
-    let columns = names.into_iter().zip(columns).map(|((name, computed), data): ((String, Computed), Column)| {
+    let columns = names.into_iter().zip(columns).map(|((name, computed), data): ((String, Computed), CodedColumn)| {
         LoadedColumn { name, data: Arc::new(data), computed }
     });
     LoadedTable { name: name.to_string(), rows, columns: columns.collect(), report, partitions, fingerprint: 0 }

@@ -10,7 +10,7 @@ use crate::formula::check::{self, Settings};
 use crate::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use crate::formula::schema::{ColumnDef, Computed, Schema, TableDef, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
-use crate::formula::typed::{Expr, Kind};
+use crate::formula::typed::{Kind, TypedExpr};
 use crate::formula::{ast, parser};
 use crate::model::Document;
 use crate::model::define::stored_type;
@@ -181,7 +181,7 @@ impl SomeRows<'_> {
     }
 
     /// The values of an expression in every row.
-    fn eval(&self, expr: &Expr, source: &Arc<Source>) -> Result<Vector, Failure> {
+    fn eval(&self, expr: &TypedExpr, source: &Arc<Source>) -> Result<Vector, Failure> {
         let scalar = scalar::from_expr(expr, source, &mut |e| match &e.kind {
             Kind::Current { column, .. } => Some(ScalarKind::Leaf(column.index as usize)),
             _ => None,

@@ -4,17 +4,17 @@ use std::sync::Arc;
 
 use crate::formula::scalar::EvalError;
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
-use crate::formula::typed::{Expr, Kind, Op};
+use crate::formula::typed::{Kind, Op, TypedExpr};
 use crate::store::RawColumn;
 use crate::value::{Type, Vector, exact};
 
 /// An expression as the values of a column: of the declared type, if there is one.
-pub fn stored(expr: Expr, ty: Option<Type>) -> Expr {
+pub fn stored(expr: TypedExpr, ty: Option<Type>) -> TypedExpr {
     let Some(ty) = ty.filter(|ty| *ty != expr.ty) else {
         return expr;
     };
     let (from, span) = (expr.ty, expr.span);
-    Expr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
+    TypedExpr { kind: Kind::Call(Op::Cast { from, to: ty, lenient: false }, vec![expr]), ty, span }
 }
 
 /// Values as a column, or the first that does not fit 64 bits; `row_of` gives the number of the row that a value is of.

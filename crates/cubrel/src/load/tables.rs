@@ -29,7 +29,7 @@ use crate::model::document::Document;
 use crate::model::file::{ModelFile, TableSection};
 use crate::model::paths::column_path;
 use crate::store::encode::NumberUse;
-use crate::store::{Column, RawColumn, Segment};
+use crate::store::{CodedColumn, RawColumn, Segment};
 use crate::value::{Type, Value, date, units};
 
 /// Loads tables of a model.
@@ -445,7 +445,7 @@ fn check_display_orders(table: &str, section: &TableSection, columns: &[LoadedCo
 }
 
 /// The smallest and largest value of a date column.
-pub fn day_range(column: &Column) -> Option<(i32, i32)> {
+pub fn day_range(column: &CodedColumn) -> Option<(i32, i32)> {
     let null = column.null_code();
     let range = |segment: &Segment| {
         let codes = segment.all();

@@ -5,7 +5,7 @@ use jiff::civil::Date;
 use super::document::Document;
 use super::file::TableSection;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::store::{Column, RawColumn, RawData};
+use crate::store::{CodedColumn, RawColumn, RawData};
 use crate::value::days::CalendarRules;
 use crate::value::{Type, Value, Vector, VectorBuilder, date};
 
@@ -155,7 +155,7 @@ pub fn rules(document: &Document, name: &str, section: &TableSection) -> Result<
 }
 
 /// What is wrong with the days of a calendar, in words, and what to do.
-pub fn check_days(name: &str, column: &Column) -> Option<Diagnostic> {
+pub fn check_days(name: &str, column: &CodedColumn) -> Option<Diagnostic> {
     let mut days: Vec<i32> = Vec::with_capacity(column.rows());
     for code in column.codes() {
         match column.value_of(code) {

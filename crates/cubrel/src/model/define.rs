@@ -19,7 +19,7 @@ use crate::formula::schema::{
     TableDef, TableId,
 };
 use crate::formula::source::{Diagnostic, Problem, Severity, Source};
-use crate::formula::typed::Expr;
+use crate::formula::typed::TypedExpr;
 use crate::value::days::CalendarRules;
 use crate::value::{Matching, Type, exact, format};
 
@@ -144,7 +144,7 @@ pub fn define(
 #[derive(Clone, Debug)]
 pub enum Step {
     /// A calculated column.
-    Column(ColumnId, Arc<Expr>, Arc<Source>),
+    Column(ColumnId, Arc<TypedExpr>, Arc<Source>),
     /// A table, by its query.
     Table(TableId, Arc<Source>),
     /// The column of a copy, which is that of the first table.

@@ -18,7 +18,8 @@ use crate::formula::scalar::{self, Place, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::formula::typed::{
-    Aggregate, AggregateKind, Edit, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId, Rank, SetOf,
+    AggregateKind, Kind, LetId, Narrow, Over, PerDomain, ProviderId, Rank, SetOf, TypedAggregate, TypedEdit, TypedExpr,
+    TypedPer, TypedPeriod,
 };
 use crate::value::{Type, Value};
 
@@ -134,7 +135,7 @@ impl Environment {
     }
 
     /// The dimensions that an expression refers to as values.
-    fn dims_used_by(&self, expr: &Expr) -> BTreeSet<DimId> {
+    fn dims_used_by(&self, expr: &TypedExpr) -> BTreeSet<DimId> {
         let (mut lets, mut providers) = (BTreeSet::new(), BTreeSet::new());
         references(expr, &mut lets, &mut providers);
         let mut dims: BTreeSet<DimId> = lets.iter().filter_map(|id| self.lets.get(id)).copied().collect();
@@ -242,7 +243,7 @@ impl<'a> Planner<'a> {
     }
 
     /// Plans an expression for all cells of a scope.
-    pub fn assembly(&mut self, label: &str, expr: &Expr, scope: &Scope, env: &Environment) -> Assembly {
+    pub fn assembly(&mut self, label: &str, expr: &TypedExpr, scope: &Scope, env: &Environment) -> Assembly {
         self.assemblies += 1;
         self.ended = self.ended || (self.assemblies.is_multiple_of(LOOKED) && self.ending.has_come());
         if self.is_too_large() {
@@ -266,7 +267,7 @@ impl<'a> Planner<'a> {
         ParameterId(self.next_slot)
     }
 
-    fn lower(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Scalar {
+    fn lower(&mut self, expr: &TypedExpr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Scalar {
         if let Kind::Let(id, value, body) = &expr.kind
             && let Kind::Literal(constant) = &value.kind
         {
@@ -282,7 +283,7 @@ impl<'a> Planner<'a> {
     }
 
     /// What an expression becomes, kind by kind.
-    fn lowered(&mut self, expr: &Expr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Lowered {
+    fn lowered(&mut self, expr: &TypedExpr, scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Lowered {
         match &expr.kind {
             Kind::Literal(value) => Lowered::constant(value.clone()),
             // The checker gives columns only inside aggregates and predicates, which `row` lowers.
@@ -302,7 +303,7 @@ impl<'a> Planner<'a> {
                 Lowered::Scalar(ScalarKind::Or(a, b))
             }
             Kind::Case(arms, otherwise) => {
-                let mut lower = |e: &Expr| self.lower(e, scope, env, leaves);
+                let mut lower = |e: &TypedExpr| self.lower(e, scope, env, leaves);
                 let arms = arms.iter().map(|(condition, result)| (lower(condition), lower(result))).collect();
                 let otherwise = otherwise.as_ref().map(|e| Box::new(lower(e)));
                 Lowered::Scalar(ScalarKind::Case(arms, otherwise))
@@ -337,7 +338,7 @@ impl<'a> Planner<'a> {
         }
     }
 
-    fn lower_all(&mut self, all: &[Expr], scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Vec<Scalar> {
+    fn lower_all(&mut self, all: &[TypedExpr], scope: &Scope, env: &Environment, leaves: &mut LeafList) -> Vec<Scalar> {
         all.iter().map(|e| self.lower(e, scope, env, leaves)).collect()
     }
 
@@ -345,8 +346,8 @@ impl<'a> Planner<'a> {
     fn lower_let(
         &mut self,
         id: LetId,
-        value: &Expr,
-        body: &Expr,
+        value: &TypedExpr,
+        body: &TypedExpr,
         (scope, env): (&Scope, &Environment),
         leaves: &mut LeafList,
     ) -> Lowered {
@@ -415,7 +416,7 @@ impl<'a> Planner<'a> {
     /// Values evaluated once here, as dimensions of what `body` plans.
     pub(super) fn bind(
         &mut self,
-        values: &[(LetId, Expr)],
+        values: &[(LetId, TypedExpr)],
         scope: &Scope,
         env: &Environment,
         body: impl FnOnce(&mut Self, &Scope, &Environment) -> Assembly,
@@ -433,7 +434,7 @@ impl<'a> Planner<'a> {
     }
 
     /// A value, or a set.
-    pub(super) fn bound(&mut self, value: &Expr, scope: &Scope, env: &Environment) -> Bound {
+    pub(super) fn bound(&mut self, value: &TypedExpr, scope: &Scope, env: &Environment) -> Bound {
         match &value.kind {
             Kind::Set(set) => Bound::Set(Box::new(self.set(set, scope, env))),
             _ => Bound::Value(self.assembly("", value, scope, env)),
@@ -442,11 +443,11 @@ impl<'a> Planner<'a> {
 
     // ---- given
 
-    fn given(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
-        let outer: Vec<(LetId, Expr)> = edits
+    fn given(&mut self, body: &TypedExpr, edits: &[TypedEdit], scope: &Scope, env: &Environment) -> Leaf {
+        let outer: Vec<(LetId, TypedExpr)> = edits
             .iter()
             .flat_map(|e| match e {
-                Edit::Narrow(narrow) => narrow.outer.clone(),
+                TypedEdit::Narrow(narrow) => narrow.outer.clone(),
                 _ => Vec::new(),
             })
             .collect();
@@ -461,29 +462,39 @@ impl<'a> Planner<'a> {
     }
 
     /// Dropping acts on the filters that were there before; narrowing and period edits then apply left to right.
-    fn edited(&mut self, body: &Expr, edits: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
+    fn edited(&mut self, body: &TypedExpr, edits: &[TypedEdit], scope: &Scope, env: &Environment) -> Leaf {
         let mut inner = scope.clone();
         edits.iter().for_each(|e| inner.drop_filters(e));
         self.narrowed(body, edits, inner, env)
     }
 
-    fn narrowed(&mut self, body: &Expr, edits: &[Edit], mut scope: Scope, env: &Environment) -> Leaf {
+    fn narrowed(&mut self, body: &TypedExpr, edits: &[TypedEdit], mut scope: Scope, env: &Environment) -> Leaf {
         for (i, edit) in edits.iter().enumerate() {
             match edit {
-                Edit::Narrow(narrow) => {
+                TypedEdit::Narrow(narrow) => {
                     let filter = self.filter(narrow, &scope, env, FilterOrigin::Edit);
                     scope.filters.push(filter);
                 }
-                Edit::Period(period) => return self.period(period, body, &edits[i + 1..], &scope, env),
-                Edit::Without(_) | Edit::WithoutAll | Edit::WithoutAxes | Edit::WithoutRow | Edit::WithoutAllBut(_) => {
-                }
+                TypedEdit::Period(period) => return self.period(period, body, &edits[i + 1..], &scope, env),
+                TypedEdit::Without(_)
+                | TypedEdit::WithoutAll
+                | TypedEdit::WithoutAxes
+                | TypedEdit::WithoutRow
+                | TypedEdit::WithoutAllBut(_) => {}
             }
         }
         self.projected(body, "", &scope, env)
     }
 
     /// A period edit, and the edits after it: the days that it leaves are one more dimension.
-    fn period(&mut self, period: &Period, body: &Expr, rest: &[Edit], scope: &Scope, env: &Environment) -> Leaf {
+    fn period(
+        &mut self,
+        period: &TypedPeriod,
+        body: &TypedExpr,
+        rest: &[TypedEdit],
+        scope: &Scope,
+        env: &Environment,
+    ) -> Leaf {
         let (calendar, date) = (period.calendar, period.date);
         let mut seen = scope.clone();
         seen.drop_day_kinds(self.schema, calendar);
@@ -506,7 +517,7 @@ impl<'a> Planner<'a> {
     }
 
     /// Plans `body` over only those dimensions that still filter or whose value is used.
-    fn projected(&mut self, body: &Expr, label: &str, scope: &Scope, env: &Environment) -> Leaf {
+    fn projected(&mut self, body: &TypedExpr, label: &str, scope: &Scope, env: &Environment) -> Leaf {
         let keep = needed_dims(scope, &env.dims_used_by(body));
         let mut inner = scope.clone();
         inner.dims = keep.iter().map(|d| *scope.dim(*d)).collect();
@@ -530,7 +541,7 @@ impl<'a> Planner<'a> {
     // ---- reads
 
     /// An expression over the rows of a table.
-    pub(super) fn row(&mut self, expr: &Expr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
+    pub(super) fn row(&mut self, expr: &TypedExpr, table: TableId, scope: &Scope, env: &Environment) -> RowExpr {
         let mut leaves = Vec::new();
         let scalar = scalar::from_expr(expr, &env.source, &mut |e| match &e.kind {
             Kind::Column { column, detours, around } => {
@@ -560,7 +571,14 @@ impl<'a> Planner<'a> {
         RowExpr { scalar, leaves }
     }
 
-    fn row_aggregate(&mut self, table: TableId, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
+    fn row_aggregate(
+        &mut self,
+        table: TableId,
+        a: &TypedAggregate,
+        ty: Type,
+        scope: &Scope,
+        env: &Environment,
+    ) -> Leaf {
         let args = a.args.iter().map(|e| self.row(e, table, scope, env)).collect();
         let order = a.order.iter().map(|(e, d)| (self.row(e, table, scope, env), *d)).collect();
         let aggregate = ReadAggregate { kind: a.kind, args, constant: a.constant.clone(), order, ty };
@@ -646,7 +664,7 @@ impl<'a> Planner<'a> {
 
     // ---- per
 
-    fn fold(&mut self, per: &Per, a: &Aggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
+    fn fold(&mut self, per: &TypedPer, a: &TypedAggregate, ty: Type, scope: &Scope, env: &Environment) -> Leaf {
         let (keys, origin) = match &per.domain {
             PerDomain::Table(table) => (vec![Key::Row(*table)], FilterOrigin::BoundRow),
             PerDomain::Columns { columns, .. } => {
@@ -787,9 +805,9 @@ impl<'a> Planner<'a> {
         let ty = self.schema.column(column).ty;
         let span = Span::default();
         let kind = Kind::Column { column, detours: Vec::new(), around: 0 };
-        let aggregate = Aggregate {
+        let aggregate = TypedAggregate {
             kind: AggregateKind::Single,
-            args: vec![Expr { kind, ty, span }],
+            args: vec![TypedExpr { kind, ty, span }],
             constant: None,
             order: Vec::new(),
             over: Over::Rows(column.table),

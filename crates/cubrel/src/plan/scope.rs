@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::ids::DimId;
 use super::rows::{ParameterId, Predicate};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, Schema, TableId};
-use crate::formula::typed::{Edit, EditTarget};
+use crate::formula::typed::{EditTarget, TypedEdit};
 
 /// What differs from cell to cell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -144,28 +144,30 @@ pub struct Scope {
 
 impl Scope {
     /// Drops filters, and says nothing of dimensions whose value is still needed: those only stop filtering.
-    pub fn drop_filters(&mut self, edit: &Edit) {
+    pub fn drop_filters(&mut self, edit: &TypedEdit) {
         match edit {
-            Edit::WithoutAll => self.keep_only(|_| false, |_| false),
-            Edit::WithoutAxes => {
+            TypedEdit::WithoutAll => self.keep_only(|_| false, |_| false),
+            TypedEdit::WithoutAxes => {
                 for dim in &mut self.dims {
                     dim.filters &= !is_axis(dim.origin);
                 }
                 self.filters.retain(|f| !is_axis(f.origin));
             }
-            Edit::WithoutRow => {
+            TypedEdit::WithoutRow => {
                 let bound = |d: &&mut Dim| d.filters && matches!(d.key, Key::Row(_));
                 if let Some(dim) = self.dims.iter_mut().rev().find(bound) {
                     dim.filters = false;
                 }
             }
-            Edit::Without(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
-            Edit::WithoutAllBut(targets) => self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t)),
-            Edit::Narrow(narrow) if narrow.instead => {
-                let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
-                self.drop_filters(&Edit::Without(named));
+            TypedEdit::Without(targets) => self.keep_only(|c| !names_column(targets, c), |t| !names_table(targets, t)),
+            TypedEdit::WithoutAllBut(targets) => {
+                self.keep_only(|c| names_column(targets, c), |t| names_table(targets, t))
             }
-            Edit::Narrow(_) | Edit::Period(_) => {}
+            TypedEdit::Narrow(narrow) if narrow.instead => {
+                let named: Vec<EditTarget> = narrow.columns.iter().map(|c| EditTarget::Column(*c)).collect();
+                self.drop_filters(&TypedEdit::Without(named));
+            }
+            TypedEdit::Narrow(_) | TypedEdit::Period(_) => {}
         }
     }
 

@@ -7,7 +7,7 @@ use super::rows::{ParameterId, RowExpr};
 use super::scope::{Dim, Filter, Key, Scope};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, Detours, RelationshipId, TableId};
-use crate::formula::typed::{AggregateKind, Op, Period};
+use crate::formula::typed::{AggregateKind, Op, TypedPeriod};
 use crate::value::{Type, Value};
 
 /// One grouped pass over a table's rows.
@@ -210,7 +210,7 @@ pub struct SetLeaf {
 #[derive(Clone, Debug, PartialEq)]
 pub struct PeriodLeaf {
     /// What it does.
-    pub period: Period,
+    pub period: TypedPeriod,
     /// The days that are visible: the calendar's rows by outer dimensions, and by date as one more.
     pub visible: ReadRef,
     /// The days on which another table has visible rows, in the same form.

@@ -4,10 +4,10 @@ use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 
 use crate::formula::schema::{MeasureId, RelationshipId, Schema, TableId};
-use crate::formula::typed::{AggregateKind, Expr, Kind, LetId, Op, Over, PerDomain, ProviderId};
+use crate::formula::typed::{AggregateKind, Kind, LetId, Op, Over, PerDomain, ProviderId, TypedExpr};
 
 /// The `let`s and providers that an expression refers to, wherever in it.
-pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mut BTreeSet<ProviderId>) {
+pub(super) fn references(expr: &TypedExpr, lets: &mut BTreeSet<LetId>, providers: &mut BTreeSet<ProviderId>) {
     expr.walk(&mut |e| match &e.kind {
         Kind::LetRef(id) | Kind::Member(_, id) => {
             lets.insert(*id);
@@ -20,7 +20,7 @@ pub(super) fn references(expr: &Expr, lets: &mut BTreeSet<LetId>, providers: &mu
 }
 
 /// Whether a `let` is used where another filter context or a row of a table is in force.
-pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
+pub(super) fn is_captured(expr: &TypedExpr, id: LetId) -> bool {
     match &expr.kind {
         Kind::LetRef(_) | Kind::Literal(_) | Kind::Column { .. } | Kind::Current { .. } | Kind::Measure(_) => false,
         Kind::Member(_, held) if *held == id => true,
@@ -38,7 +38,7 @@ pub(super) fn is_captured(expr: &Expr, id: LetId) -> bool {
 }
 
 /// Calls `visit` on an expression, on its parts, and on the measures that it uses, each measure once.
-fn walk_with_measures(schema: &Schema, expr: &Expr, visit: &mut dyn FnMut(&Expr)) {
+fn walk_with_measures(schema: &Schema, expr: &TypedExpr, visit: &mut dyn FnMut(&TypedExpr)) {
     let mut open = vec![expr];
     let mut known = BTreeSet::new();
     while let Some(expr) = open.pop() {
@@ -54,7 +54,7 @@ fn walk_with_measures(schema: &Schema, expr: &Expr, visit: &mut dyn FnMut(&Expr)
 }
 
 /// The tables whose rows an expression aggregates, measures and inner `per`s included.
-pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTreeSet<TableId>) {
+pub(super) fn aggregated_tables(schema: &Schema, expr: &TypedExpr, tables: &mut BTreeSet<TableId>) {
     walk_with_measures(schema, expr, &mut |e| {
         let Kind::Aggregate(a) = &e.kind else { return };
         match &a.over {
@@ -72,7 +72,7 @@ pub(super) fn aggregated_tables(schema: &Schema, expr: &Expr, tables: &mut BTree
 }
 
 /// The relationships that an expression lets filter both ways, measures included.
-pub(super) fn both_ways_of(schema: &Schema, expr: &Expr, found: &mut Vec<RelationshipId>) {
+pub(super) fn both_ways_of(schema: &Schema, expr: &TypedExpr, found: &mut Vec<RelationshipId>) {
     walk_with_measures(schema, expr, &mut |e| match &e.kind {
         Kind::BothWays(_, id) if !found.contains(id) => found.push(*id),
         _ => {}
@@ -80,7 +80,7 @@ pub(super) fn both_ways_of(schema: &Schema, expr: &Expr, found: &mut Vec<Relatio
 }
 
 /// Whether an expression is surely null in a cell for which its aggregates read no row. Such cells need not be looked at.
-pub fn is_null_without_rows(schema: &Schema, expr: &Expr) -> bool {
+pub fn is_null_without_rows(schema: &Schema, expr: &TypedExpr) -> bool {
     NullWithoutRows { schema, known: RefCell::default() }.of(expr)
 }
 
@@ -100,8 +100,8 @@ impl NullWithoutRows<'_> {
         })
     }
 
-    fn of(&self, expr: &Expr) -> bool {
-        let all = |e: &Expr| self.of(e);
+    fn of(&self, expr: &TypedExpr) -> bool {
+        let all = |e: &TypedExpr| self.of(e);
         match &expr.kind {
             Kind::Literal(value) => value.is_null(),
             Kind::Column { .. }

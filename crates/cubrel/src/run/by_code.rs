@@ -12,7 +12,7 @@ use crate::formula::kernels::TextSearch;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{RowExpr, RowLeaf};
-use crate::store::{Column, Encoding};
+use crate::store::{CodedColumn, Encoding};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Codes for which something is computed at a time.
@@ -125,7 +125,7 @@ impl RowCompiler<'_> {
     }
 
     /// A search in the texts of a column, for each of its codes.
-    fn searched(&self, scalar: &Scalar, row: &RowExpr, data: &Column) -> Option<Vector> {
+    fn searched(&self, scalar: &Scalar, row: &RowExpr, data: &CodedColumn) -> Option<Vector> {
         let ScalarKind::Call(op, args) = &scalar.kind else { return None };
         let [Scalar { kind: ScalarKind::Leaf(searched), .. }, wanted] = args.as_slice() else { return None };
         let RowLeaf::Column { .. } = &row.leaves[*searched] else { return None };

@@ -16,7 +16,7 @@ use super::read::ReadResult;
 use super::reads::{PlanReads, kept};
 use crate::formula::typed::{AggregateKind, Op};
 use crate::plan::{ByValue, Key, ReadAggregate, ReadRef};
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::{Type, Value, Vector, VectorBuilder, exact};
 
 /// Fewer values than this are compared one after the other.
@@ -228,7 +228,7 @@ fn of_no_rows(aggregate: &ReadAggregate) -> Value {
 
 /// How many codes of a column hold values that a comparison has on the near side of a value, which are the first ones;
 /// `None` for null.
-fn bound(column: &Column, by: ByValue, value: &Value) -> Option<u64> {
+fn bound(column: &CodedColumn, by: ByValue, value: &Value) -> Option<u64> {
     if value.is_null() {
         return None;
     }

@@ -12,7 +12,7 @@ use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{ParameterId, RowExpr, RowLeaf};
 use crate::store::dictionary::TextDictionary;
-use crate::store::{Column, Encoding, FloatLine};
+use crate::store::{CodedColumn, Encoding, FloatLine};
 use crate::value::exact::bits_of;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
@@ -52,7 +52,7 @@ pub struct CompiledRow {
 #[derive(Clone, Debug)]
 pub enum CompiledLeaf {
     /// A column of the table, decoded row by row.
-    Own(Arc<Column>, u32),
+    Own(Arc<CodedColumn>, u32),
     /// A looked-up column with too many keys for an array: looked up row by row.
     Far(ColumnId, Vec<RelationshipId>),
     /// An array over an anchor's codes.
@@ -435,7 +435,7 @@ pub trait BatchCodes {
     /// The codes of an anchor in the rows at `positions` of the batch.
     fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>>;
     /// The codes of a column of the table.
-    fn column(&self, column: &Column, index: u32, positions: &[u32]) -> Vec<u64>;
+    fn column(&self, column: &CodedColumn, index: u32, positions: &[u32]) -> Vec<u64>;
     /// The numbers that go with the codes of an anchor.
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64>;
     /// The numbers that go with the codes of an anchor, 0 for null, and which of them are there.
@@ -524,7 +524,7 @@ impl CompiledRow {
     }
 
     /// When it looks at one column of the table and else at constants: the column, and its number.
-    pub fn only_column(&self) -> Option<(&Column, u32)> {
+    pub fn only_column(&self) -> Option<(&CodedColumn, u32)> {
         let mut only = None;
         for leaf in &self.leaves {
             match (leaf, only) {

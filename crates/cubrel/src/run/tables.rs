@@ -13,7 +13,7 @@ use super::remembered::Remembered;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::FilterTest;
-use crate::store::{Column, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store};
+use crate::store::{CodedColumn, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store};
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -90,7 +90,7 @@ impl<'a> Tables<'a> {
     }
 
     /// A column's data.
-    pub fn column(&self, column: ColumnId) -> &'a Arc<Column> {
+    pub fn column(&self, column: ColumnId) -> &'a Arc<CodedColumn> {
         self.store.tables[column.table.0 as usize].columns[column.index as usize].verified()
     }
 
@@ -259,7 +259,7 @@ impl<'a> Tables<'a> {
     }
 
     /// The codes that a column at the end of a path has for some rows at its start.
-    pub fn far_codes(&self, column: &Column, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u64> {
+    pub fn far_codes(&self, column: &CodedColumn, path: &[RelationshipId], rows: Vec<u32>) -> Vec<u64> {
         column.codes_at(&self.follow_path(path, rows))
     }
 

@@ -32,7 +32,7 @@ pub const SEGMENT_ROWS: usize = 1 << 20;
 
 /// A coded column.
 #[derive(Clone, Debug)]
-pub struct Column {
+pub struct CodedColumn {
     pub(super) ty: Type,
     pub(super) encoding: Encoding,
     /// Doubles that are decimals with so many digits are coded as whole numbers of their units; others by
@@ -45,9 +45,9 @@ pub struct Column {
     pub(super) cuts: SegmentBounds,
     pub(super) segments: Vec<Segment>,
     /// Whether it is what was written, where it comes from a file.
-    pub(super) checksum: Option<Arc<Checksum<Column>>>,
+    pub(super) checksum: Option<Arc<Checksum<CodedColumn>>>,
     /// What it is, where this here knows no more than its type and segments.
-    pub(super) deferred: Option<Arc<Deferred<Column>>>,
+    pub(super) deferred: Option<Arc<Deferred<CodedColumn>>>,
 }
 
 /// How codes become values.
@@ -178,15 +178,15 @@ pub struct Counts {
     pub distinct: u64,
 }
 
-impl Column {
+impl CodedColumn {
     /// A column without rows.
-    pub fn empty(ty: Type) -> Column {
+    pub fn empty(ty: Type) -> CodedColumn {
         let encoding = match ty {
             Type::Text => Encoding::Texts(TextDictionary::plain(&Default::default())),
             _ => Encoding::Offset { base: 0, step: 1 },
         };
         let cuts = SegmentBounds::even(0, 1);
-        Column {
+        CodedColumn {
             ty,
             encoding,
             digits: None,
@@ -207,7 +207,7 @@ impl Column {
         digits: Option<u8>,
         counts: Counts,
         segments: Vec<Segment>,
-    ) -> Option<Column> {
+    ) -> Option<CodedColumn> {
         let Counts { domain, nulls, distinct } = counts;
         let fits = match &encoding {
             Encoding::Offset { step, .. } => *step > 0,
@@ -217,7 +217,7 @@ impl Column {
         let fits = fits && digits.is_none_or(|digits| digits <= MOST_DIGITS);
         let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max && !s.is_empty());
         let cuts = SegmentBounds::of(segments.iter().map(Segment::len));
-        (fits && in_range).then_some(Column {
+        (fits && in_range).then_some(CodedColumn {
             ty,
             encoding,
             digits,
@@ -233,33 +233,37 @@ impl Column {
 
     /// The same column, to be proven on first use.
     #[must_use]
-    pub fn with_checksum(self, checksum: Arc<Checksum<Column>>) -> Column {
-        Column { checksum: Some(checksum), ..self }
+    pub fn with_checksum(self, checksum: Arc<Checksum<CodedColumn>>) -> CodedColumn {
+        CodedColumn { checksum: Some(checksum), ..self }
     }
 
     /// The column where it is what was written, else one without values.
-    pub fn verified(self: &Arc<Column>) -> &Arc<Column> {
+    pub fn verified(self: &Arc<CodedColumn>) -> &Arc<CodedColumn> {
         let made = self.made();
         let Some(checksum) = &made.checksum else { return made };
         checksum.instead(|| made.encoding.is_sound(), || made.without_values()).unwrap_or(made)
     }
 
     /// The column, made if it was not yet; whether it is what was written is not looked at.
-    pub fn made(self: &Arc<Column>) -> &Arc<Column> {
+    pub fn made(self: &Arc<CodedColumn>) -> &Arc<CodedColumn> {
         self.deferred.as_ref().map_or(self, |deferred| deferred.get())
     }
 
     /// A column that is made when it is used for the first time, with these segments.
-    pub fn deferred(ty: Type, cuts: SegmentBounds, make: impl Fn() -> Column + Send + Sync + 'static) -> Column {
-        Column { cuts, deferred: Some(Arc::new(Deferred::new(make))), ..Column::empty(ty) }
+    pub fn deferred(
+        ty: Type,
+        cuts: SegmentBounds,
+        make: impl Fn() -> CodedColumn + Send + Sync + 'static,
+    ) -> CodedColumn {
+        CodedColumn { cuts, deferred: Some(Arc::new(Deferred::new(make))), ..CodedColumn::empty(ty) }
     }
 
     /// As many rows, all null.
-    fn without_values(&self) -> Column {
+    fn without_values(&self) -> CodedColumn {
         let segment = |rows: std::ops::Range<usize>| Segment::new(&vec![0; rows.len()]);
-        let encoding = Column::empty(self.ty).encoding;
+        let encoding = CodedColumn::empty(self.ty).encoding;
         let (nulls, segments) = (self.rows() as u64, self.cuts.ranges().map(segment).collect());
-        Column { encoding, digits: None, domain: 0, nulls, distinct: 0, segments, checksum: None, ..self.clone() }
+        CodedColumn { encoding, digits: None, domain: 0, nulls, distinct: 0, segments, checksum: None, ..self.clone() }
     }
 
     /// Where its segments begin.
@@ -429,7 +433,7 @@ impl Column {
         if let Encoding::Numbers(numbers) = &self.encoding { Some(numbers.all()) } else { None }
     }
 
-    /// The double of what [`Column::int_of`] gives.
+    /// The double of what [`CodedColumn::int_of`] gives.
     pub(super) fn float_of(&self, v: i64) -> f64 {
         match self.digits {
             Some(digits) => unscaled(v, digits),
@@ -503,7 +507,7 @@ impl Column {
         Some((base, step, last))
     }
 
-    /// As [`Column::line`] for a column in which some are null.
+    /// As [`CodedColumn::line`] for a column in which some are null.
     pub fn line_or_null(&self) -> Option<(i64, i64)> {
         let whole = self.ty.is_exact() || matches!(self.ty, Type::Date | Type::Timestamp);
         let Encoding::Offset { base, step } = self.encoding else { return None };
@@ -545,10 +549,10 @@ mod tests {
     }
 
     /// Every encoding gives back what was put in, whatever the size of the segments.
-    fn check(raw: &RawColumn, expected: &[Value]) -> Column {
+    fn check(raw: &RawColumn, expected: &[Value]) -> CodedColumn {
         let mut last = None;
         for segment_rows in [1, 3, 64, 1000] {
-            let column = Column::encode(raw, segment_rows);
+            let column = CodedColumn::encode(raw, segment_rows);
             let codes = column.codes();
             let values: Vec<Value> = codes.iter().map(|c| column.value_of(*c)).collect();
             assert_eq!(values, expected);
@@ -608,7 +612,7 @@ mod tests {
 
     #[test]
     fn values_that_do_not_occur_have_no_code() {
-        let column = Column::encode(&ints(Type::decimal(1), &[Some(10), Some(30)]), 10);
+        let column = CodedColumn::encode(&ints(Type::decimal(1), &[Some(10), Some(30)]), 10);
         assert_eq!(column.code_of(&Value::Int(1)), Some(0));
         assert_eq!(column.code_of(&Value::Decimal { unscaled: 15, scale: 1 }), None);
         assert_eq!(column.code_of(&Value::Decimal { unscaled: 101, scale: 2 }), None);

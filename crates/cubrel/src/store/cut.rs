@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::column::{Column, Encoding, SEGMENT_ROWS, SegmentBounds};
+use super::column::{CodedColumn, Encoding, SEGMENT_ROWS, SegmentBounds};
 use super::encode::NumberUse;
 use super::raw::RawColumn;
 
@@ -56,13 +56,13 @@ impl KeptRows {
     }
 }
 
-impl Column {
+impl CodedColumn {
     /// Only the rows that are kept, coded as if there had never been others: no dictionary, bound or count tells of them.
     ///
     /// # Panics
     /// When the rows are those of another table.
     #[must_use]
-    pub fn with_rows(&self, kept: &KeptRows) -> Column {
+    pub fn with_rows(&self, kept: &KeptRows) -> CodedColumn {
         let whole = |i: usize| kept.rows[i].len() == self.segment_bounds().range(i).len();
         let segment = |group: &Range<usize>| {
             if group.len() == 1 && whole(group.start) {
@@ -72,17 +72,17 @@ impl Column {
                 let raw = self.raw_segment(i);
                 if whole(i) { raw } else { raw.select(&kept.rows[i]) }
             };
-            Column::of_parts(&group.clone().map(part).collect::<Vec<_>>(), None)
+            CodedColumn::of_parts(&group.clone().map(part).collect::<Vec<_>>(), None)
         };
-        let parts: Vec<Column> = kept.groups.par_iter().map(segment).collect();
-        if parts.is_empty() { Column::empty(self.ty()) } else { Column::join(parts, NumberUse::as_in(self)) }
+        let parts: Vec<CodedColumn> = kept.groups.par_iter().map(segment).collect();
+        if parts.is_empty() { CodedColumn::empty(self.ty()) } else { CodedColumn::join(parts, NumberUse::as_in(self)) }
     }
 
     /// The same, made when it is used for the first time.
     #[must_use]
-    pub fn with_rows_later(self: &Arc<Column>, kept: &Arc<KeptRows>) -> Column {
+    pub fn with_rows_later(self: &Arc<CodedColumn>, kept: &Arc<KeptRows>) -> CodedColumn {
         let (whole, rows) = (self.clone(), kept.clone());
-        Column::deferred(self.ty(), kept.cuts.clone(), move || whole.verified().with_rows(&rows))
+        CodedColumn::deferred(self.ty(), kept.cuts.clone(), move || whole.verified().with_rows(&rows))
     }
 
     /// The values of one segment.
@@ -92,7 +92,7 @@ impl Column {
             Encoding::Texts(_) => self.only(i..i + 1).raw(),
             _ => {
                 let segments = vec![self.segments[i].clone()];
-                Column {
+                CodedColumn {
                     cuts: SegmentBounds::of(std::iter::once(self.segment_bounds().range(i).len())),
                     segments,
                     ..self.clone()

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::bits::bits_for;
 use super::codes::Segment;
-use super::column::{Column, Encoding, SegmentBounds};
+use super::column::{CodedColumn, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::template::Template;
 use super::divide::Divisor;
@@ -34,10 +34,10 @@ pub(super) struct Coded {
     pub(super) codes: RowCodes,
 }
 
-impl Column {
+impl CodedColumn {
     /// Codes the values of a column in segments of `segment_rows`, in their order.
-    pub fn encode(raw: &RawColumn, segment_rows: usize) -> Column {
-        Column::encode_in(raw, &SegmentBounds::even(raw.len(), segment_rows))
+    pub fn encode(raw: &RawColumn, segment_rows: usize) -> CodedColumn {
+        CodedColumn::encode_in(raw, &SegmentBounds::even(raw.len(), segment_rows))
     }
 
     /// Codes the values of a column that are given in parts of one type, in one segment and in their order; each for one row,
@@ -45,7 +45,7 @@ impl Column {
     ///
     /// # Panics
     /// When there is no part.
-    pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> Column {
+    pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> CodedColumn {
         let mut coded = code(parts, NumberUse::of(parts[0].ty, true));
         if let Some(ends) = ends {
             coded.codes = coded.codes.repeated(ends);
@@ -59,7 +59,7 @@ impl Column {
     }
 
     /// Codes the values of a column in given segments, in their order.
-    pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> Column {
+    pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> CodedColumn {
         let coded = code(std::slice::from_ref(raw), NumberUse::of(raw.ty, true));
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
         assembled(coded, cuts.clone(), segments).finalized()
@@ -72,7 +72,7 @@ pub fn encode_segment(
     columns: Vec<(Vec<RawColumn>, NumberUse)>,
     by: Option<&[usize]>,
     sort_by: &SortColumns,
-) -> Vec<Column> {
+) -> Vec<CodedColumn> {
     let columns: Vec<(Vec<RawColumn>, NumberUse)> =
         columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
@@ -80,7 +80,7 @@ pub fn encode_segment(
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
-fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>) -> Vec<Column> {
+fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>) -> Vec<CodedColumn> {
     // Plain values are dropped as soon as there are codes.
     let mut coded: Vec<Coded> = columns.into_par_iter().map(|(parts, used)| code(&parts, used)).collect();
     let none = || RowCodes::constant(0, 0);
@@ -95,7 +95,7 @@ fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>) -
 }
 
 /// Codes columns again as loading does: each segment by itself, the first of which tells how all are sorted, then joined.
-pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
+pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn> {
     let count = columns.first().map_or(0, |c| c.segment_bounds().count());
     if count == 0 {
         return columns.iter().map(|c| (*c).clone()).collect();
@@ -105,17 +105,21 @@ pub fn recoded(columns: &[&Column], order: RowOrder<'_>) -> Vec<Column> {
         encode_rows(raw, order)
     };
     let first = segment(0);
-    let more: Vec<Vec<Column>> = (1..count).into_par_iter().map(segment).collect();
-    let mut parts: Vec<Vec<Column>> = first.into_iter().map(|column| vec![column]).collect();
+    let more: Vec<Vec<CodedColumn>> = (1..count).into_par_iter().map(segment).collect();
+    let mut parts: Vec<Vec<CodedColumn>> = first.into_iter().map(|column| vec![column]).collect();
     for segment in more {
         parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
     }
-    parts.into_par_iter().zip(columns).map(|(parts, column)| Column::join(parts, NumberUse::as_in(column))).collect()
+    parts
+        .into_par_iter()
+        .zip(columns)
+        .map(|(parts, column)| CodedColumn::join(parts, NumberUse::as_in(column)))
+        .collect()
 }
 
-fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> Column {
+fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> CodedColumn {
     let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
-    Column { ty, encoding, digits, domain, nulls, distinct, cuts, segments, checksum: None, deferred: None }
+    CodedColumn { ty, encoding, digits, domain, nulls, distinct, cuts, segments, checksum: None, deferred: None }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.
@@ -286,7 +290,7 @@ impl NumberUse {
     }
 
     /// What a column was used for when it was coded, as far as that can be seen.
-    pub(super) fn as_in(column: &Column) -> NumberUse {
+    pub(super) fn as_in(column: &CodedColumn) -> NumberUse {
         NumberUse::of(column.ty, matches!(column.encoding, Encoding::Numbers(_)))
     }
 }

@@ -3,18 +3,18 @@
 use rayon::prelude::*;
 
 use super::codes::Segment;
-use super::column::{Column, Encoding, SegmentBounds};
+use super::column::{CodedColumn, Encoding, SegmentBounds};
 use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
 use super::encode::{NumberUse, Range, choose, divisor, packed_rows};
 use super::floats::{float_key, scaled};
 
-impl Column {
+impl CodedColumn {
     /// The rows of all parts, one after the other, in their segments. All parts have the same type.
     ///
     /// # Panics
     /// When there is no part.
-    pub fn join(parts: Vec<Column>, used: NumberUse) -> Column {
+    pub fn join(parts: Vec<CodedColumn>, used: NumberUse) -> CodedColumn {
         let Some(first) = parts.first() else { panic!("there is nothing to join") };
         let ty = first.ty;
         if parts.len() == 1 {
@@ -27,12 +27,12 @@ impl Column {
         } else {
             all_numbers(parts, used)
         };
-        Column { ty, nulls, cuts, ..joined }
+        CodedColumn { ty, nulls, cuts, ..joined }
     }
 
     /// The same values, coded for what they are used for.
     #[must_use]
-    pub fn used_as(&self, used: NumberUse) -> Column {
+    pub fn used_as(&self, used: NumberUse) -> CodedColumn {
         match &self.encoding {
             Encoding::Texts(_) => self.clone(),
             _ => numbers(vec![self.clone()], vec![UsedCodes::of_column(self)], used).with_rows_of(self),
@@ -41,7 +41,7 @@ impl Column {
 
     /// Only some of the segments, without codes that no row of them has.
     #[must_use]
-    pub fn only(&self, segments: std::ops::Range<usize>) -> Column {
+    pub fn only(&self, segments: std::ops::Range<usize>) -> CodedColumn {
         let kept = &self.segments[segments.clone()];
         let cuts = SegmentBounds::of(kept.iter().map(Segment::len));
         let nulls = if self.nulls == 0 {
@@ -49,7 +49,7 @@ impl Column {
         } else {
             kept.iter().map(|s| s.all().iter().filter(|c| **c == self.domain).count() as u64).sum()
         };
-        let part = Column { cuts, nulls, segments: kept.to_vec(), checksum: None, ..self.clone() };
+        let part = CodedColumn { cuts, nulls, segments: kept.to_vec(), checksum: None, ..self.clone() };
         match &self.encoding {
             Encoding::Texts(dictionary) => {
                 let used = UsedCodes::of(kept, self.domain);
@@ -70,7 +70,7 @@ impl Column {
                 let segments =
                     part.segments.iter().map(|s| s.recoded((self.domain, domain), |c| new_code[c as usize])).collect();
                 let encoding = Encoding::Texts(TextDictionary::for_now(&list));
-                Column { encoding, domain, distinct: domain, segments, ..part }
+                CodedColumn { encoding, domain, distinct: domain, segments, ..part }
             }
             _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)], NumberUse::as_in(self))
                 .with_rows_of(&part),
@@ -78,15 +78,15 @@ impl Column {
     }
 
     /// The same column with what was coded with little effort coded with all.
-    pub(super) fn finalized(self) -> Column {
+    pub(super) fn finalized(self) -> CodedColumn {
         match self.encoding {
-            Encoding::Texts(dictionary) => Column { encoding: Encoding::Texts(dictionary.finalized()), ..self },
+            Encoding::Texts(dictionary) => CodedColumn { encoding: Encoding::Texts(dictionary.finalized()), ..self },
             _ => self,
         }
     }
 
-    fn with_rows_of(self, other: &Column) -> Column {
-        Column { ty: other.ty, nulls: other.nulls, cuts: other.cuts.clone(), ..self }
+    fn with_rows_of(self, other: &CodedColumn) -> CodedColumn {
+        CodedColumn { ty: other.ty, nulls: other.nulls, cuts: other.cuts.clone(), ..self }
     }
 }
 
@@ -100,7 +100,7 @@ enum UsedCodes {
 
 impl UsedCodes {
     /// Those of a whole column.
-    fn of_column(column: &Column) -> UsedCodes {
+    fn of_column(column: &CodedColumn) -> UsedCodes {
         if column.distinct == column.domain {
             return UsedCodes::All(column.domain);
         }
@@ -161,17 +161,17 @@ impl UsedCodes {
 
 /// What the parts become; rows and nulls are the caller's.
 fn assembled(
-    of: Column,
+    of: CodedColumn,
     encoding: Encoding,
     digits: Option<u8>,
     domain: u64,
     distinct: u64,
     segments: Vec<Segment>,
-) -> Column {
-    Column { encoding, digits, domain, distinct, segments, checksum: None, ..of }
+) -> CodedColumn {
+    CodedColumn { encoding, digits, domain, distinct, segments, checksum: None, ..of }
 }
 
-fn texts(parts: Vec<Column>) -> Column {
+fn texts(parts: Vec<CodedColumn>) -> CodedColumn {
     let empty = TextDictionary::new(&super::texts::TextList::default());
     let dictionaries: Vec<&TextDictionary> =
         parts.iter().map(|p| if let Encoding::Texts(d) = &p.encoding { d } else { &empty }).collect();
@@ -181,13 +181,13 @@ fn texts(parts: Vec<Column>) -> Column {
     let segments: Vec<Vec<Segment>> = parts
         .into_par_iter()
         .zip(to)
-        .map(|(Column { segments, domain: before, .. }, to)| {
+        .map(|(CodedColumn { segments, domain: before, .. }, to)| {
             let turned = |s: Segment| s.recoded((before, domain), |c| u64::from(to[c as usize]));
             segments.into_iter().map(turned).collect()
         })
         .collect();
     let segments = segments.into_iter().flatten().collect();
-    assembled(Column::empty(crate::value::Type::Text), Encoding::Texts(merged), None, domain, domain, segments)
+    assembled(CodedColumn::empty(crate::value::Type::Text), Encoding::Texts(merged), None, domain, domain, segments)
 }
 
 /// Numbers of parts as whole numbers that can be compared between parts.
@@ -196,8 +196,8 @@ struct Common {
 }
 
 impl Common {
-    fn of(parts: &[Column]) -> Common {
-        let some: Vec<&Column> = parts.iter().filter(|p| p.distinct > 0).collect();
+    fn of(parts: &[CodedColumn]) -> Common {
+        let some: Vec<&CodedColumn> = parts.iter().filter(|p| p.distinct > 0).collect();
         let digits = some.iter().map(|p| p.digits).try_fold(0, |most, d| Some(most.max(d?)));
         // Decimals with more digits have room for smaller numbers only.
         let fits = |digits: u8| {
@@ -210,7 +210,7 @@ impl Common {
     }
 
     /// A part's number as one that all parts share.
-    fn shared(&self, part: &Column, v: i64) -> i64 {
+    fn shared(&self, part: &CodedColumn, v: i64) -> i64 {
         if part.ty != crate::value::Type::Float || part.digits == self.digits {
             return v;
         }
@@ -221,30 +221,30 @@ impl Common {
     }
 }
 
-fn all_numbers(parts: Vec<Column>, to_be: NumberUse) -> Column {
+fn all_numbers(parts: Vec<CodedColumn>, to_be: NumberUse) -> CodedColumn {
     let used = parts.par_iter().map(UsedCodes::of_column).collect();
     numbers(parts, used, to_be)
 }
 
 /// Of each part only the codes that occur count; a list of what they stand for would take more than all the codes.
-fn numbers(parts: Vec<Column>, used: Vec<UsedCodes>, to_be: NumberUse) -> Column {
+fn numbers(parts: Vec<CodedColumn>, used: Vec<UsedCodes>, to_be: NumberUse) -> CodedColumn {
     let common = Common::of(&parts);
-    let of_part = |(part, used): (&Column, &UsedCodes)| -> std::vec::IntoIter<i64> {
+    let of_part = |(part, used): (&CodedColumn, &UsedCodes)| -> std::vec::IntoIter<i64> {
         let listed = part.listed();
         let number = |code: u64| listed.as_ref().map_or_else(|| part.int_of(code), |list| list[code as usize]);
         used.iter().map(|code| common.shared(part, number(code))).collect::<Vec<i64>>().into_iter()
     };
     let values = || parts.iter().zip(&used).flat_map(of_part);
     let nulls = parts.iter().map(|p| p.nulls as usize).sum();
-    let rows = packed_rows(parts.iter().map(Column::rows).sum(), nulls);
+    let rows = packed_rows(parts.iter().map(CodedColumn::rows).sum(), nulls);
     let has_nulls = parts.iter().any(|p| p.nulls > 0);
     let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
         let encoding = Encoding::Offset { base: 0, step: 1 };
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
-        return assembled(Column::empty(parts[0].ty), encoding, None, 0, 0, segments);
+        return assembled(CodedColumn::empty(parts[0].ty), encoding, None, 0, 0, segments);
     };
     let (encoding, domain, distinct) = choose(range, values, rows, has_nulls, to_be);
-    let empty = Column::empty(parts[0].ty);
+    let empty = CodedColumn::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
     let segments: Vec<Vec<Segment>> =
         parts.into_par_iter().zip(used).map(|(part, used)| recode(part, &used, &encoding, &common, domain)).collect();
@@ -266,7 +266,7 @@ fn joined_range(ranges: Vec<Option<Range>>) -> Option<Range> {
 }
 
 /// A part's segments in the common encoding.
-fn recode(part: Column, used: &UsedCodes, encoding: &Encoding, common: &Common, domain: u64) -> Vec<Segment> {
+fn recode(part: CodedColumn, used: &UsedCodes, encoding: &Encoding, common: &Common, domain: u64) -> Vec<Segment> {
     let null = (part.domain, domain);
     let same_numbers = part.digits == common.digits || part.ty != crate::value::Type::Float;
     match (&part.encoding, encoding) {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 
-use super::column::{Column, Encoding, NO_ROW};
+use super::column::{CodedColumn, Encoding, NO_ROW};
 use crate::value::Value;
 
 /// A key whose codes are at most this many times the rows gets an array over its codes.
@@ -24,13 +24,13 @@ pub(super) const EXAMPLES: usize = 5;
 
 /// The rows of the one side by key.
 pub(super) struct KeyIndex<'a> {
-    columns: &'a [&'a Column],
+    columns: &'a [&'a CodedColumn],
     rows: RowsOfKeys,
 }
 
 /// The rows of the one side by all of the key but its last column, and by that in order.
 pub(super) struct Timeline<'a> {
-    columns: &'a [&'a Column],
+    columns: &'a [&'a CodedColumn],
     rows: HashMap<Vec<u64>, Vec<(i64, u32)>, RandomState>,
 }
 
@@ -46,7 +46,7 @@ pub(super) trait Finds: Sync {
     fn find(&self, key: &[Value]) -> u32;
 
     /// The same by the codes that the parts of a key have on the many side.
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f>;
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f>;
 }
 
 enum RowsOfKeys {
@@ -63,14 +63,14 @@ enum Translation<'a> {
     /// By code, [`NO_CODE`] for what the other has not.
     ByCode(Vec<u64>),
     /// Of very many codes, each when it is asked for.
-    Later(&'a Column, &'a Column),
+    Later(&'a CodedColumn, &'a CodedColumn),
 }
 
 /// The other column has no such value.
 const NO_CODE: u64 = u64::MAX;
 
 impl<'a> Translation<'a> {
-    fn new(from: &'a Column, to: &'a Column) -> Translation<'a> {
+    fn new(from: &'a CodedColumn, to: &'a CodedColumn) -> Translation<'a> {
         if from.domain() > CODES_PER_ROW * from.rows() as u64 + 65_536 {
             return Translation::Later(from, to);
         }
@@ -120,7 +120,7 @@ fn with_parts<R>(parts: usize, take: impl FnOnce(&mut [u64]) -> R) -> R {
 }
 
 /// What each part of a key counts when all are put into one number; `None` where that is too large.
-fn strides_of(columns: &[&Column]) -> Option<Vec<u128>> {
+fn strides_of(columns: &[&CodedColumn]) -> Option<Vec<u128>> {
     let mut strides = vec![1u128; columns.len()];
     let mut room = 1u128;
     for (stride, column) in strides.iter_mut().zip(columns).rev() {
@@ -135,7 +135,7 @@ fn packed(strides: &[u128], codes: &[u64]) -> u128 {
 }
 
 /// Calls `visit` with the rows whose keys are whole: no part of one is null.
-fn each_whole_key(columns: &[&Column], mut visit: impl FnMut(u32, &[u64])) {
+fn each_whole_key(columns: &[&CodedColumn], mut visit: impl FnMut(u32, &[u64])) {
     let codes: Vec<Vec<u64>> = columns.iter().map(|c| c.codes()).collect();
     let nulls: Vec<u64> = columns.iter().map(|c| c.null_code()).collect();
     let mut key = vec![0; columns.len()];
@@ -148,7 +148,7 @@ fn each_whole_key(columns: &[&Column], mut visit: impl FnMut(u32, &[u64])) {
 }
 
 impl KeyIndex<'_> {
-    pub(super) fn of<'a>(one: &'a [&'a Column]) -> Result<KeyIndex<'a>, DuplicateKeys> {
+    pub(super) fn of<'a>(one: &'a [&'a CodedColumn]) -> Result<KeyIndex<'a>, DuplicateKeys> {
         let rows = one.first().map_or(0, |c| c.rows());
         let mut repeated: HashMap<Vec<u64>, u64> = HashMap::new();
         let rows = match one {
@@ -206,8 +206,8 @@ impl KeyIndex<'_> {
 }
 
 /// The codes that the values of a key have on the one side; none where a part is null, or is not there.
-fn codes_of(columns: &[&Column], key: &[Value]) -> Option<Vec<u64>> {
-    let code = |(column, value): (&&Column, &Value)| if value.is_null() { None } else { column.code_of(value) };
+fn codes_of(columns: &[&CodedColumn], key: &[Value]) -> Option<Vec<u64>> {
+    let code = |(column, value): (&&CodedColumn, &Value)| if value.is_null() { None } else { column.code_of(value) };
     columns.iter().zip(key).map(code).collect()
 }
 
@@ -218,7 +218,7 @@ impl Finds for KeyIndex<'_> {
         codes_of(self.columns, key).map_or(NO_ROW, |codes| self.row(&codes))
     }
 
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f> {
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f> {
         let translations: Vec<Translation<'_>> =
             many.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();
         let row = move |key: &[u64], codes: &mut [u64]| {
@@ -229,7 +229,7 @@ impl Finds for KeyIndex<'_> {
 }
 
 impl Timeline<'_> {
-    pub(super) fn of<'a>(one: &'a [&'a Column]) -> Result<Timeline<'a>, DuplicateKeys> {
+    pub(super) fn of<'a>(one: &'a [&'a CodedColumn]) -> Result<Timeline<'a>, DuplicateKeys> {
         check_unique(one)?;
         let mut rows: HashMap<Vec<u64>, Vec<(i64, u32)>, RandomState> = HashMap::default();
         each_whole_key(one, |row, key| {
@@ -272,7 +272,7 @@ impl Finds for Timeline<'_> {
         found().unwrap_or(NO_ROW)
     }
 
-    fn by_codes<'f>(&'f self, many: &'f [&'f Column]) -> RowOfCodes<'f> {
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f> {
         let Some((times, rest)) = many.split_last() else { return Box::new(|_| NO_ROW) };
         let translations: Vec<Translation<'_>> =
             rest.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();
@@ -288,16 +288,16 @@ impl Finds for Timeline<'_> {
 ///
 /// # Errors
 /// The keys that stand in several.
-pub fn check_unique(one: &[&Column]) -> Result<(), DuplicateKeys> {
+pub fn check_unique(one: &[&CodedColumn]) -> Result<(), DuplicateKeys> {
     KeyIndex::of(one).map(|_| ())
 }
 
-pub(super) fn show(columns: &[&Column], codes: &[u64]) -> String {
+pub(super) fn show(columns: &[&CodedColumn], codes: &[u64]) -> String {
     columns.iter().zip(codes).map(|(c, code)| c.value_of(*code).to_string()).collect::<Vec<_>>().join(", ")
 }
 
 /// Calls `visit` with every code of a column and its value, in order.
-pub(super) fn each_value(column: &Column, mut visit: impl FnMut(u64, &Value)) {
+pub(super) fn each_value(column: &CodedColumn, mut visit: impl FnMut(u64, &Value)) {
     let mut code = 0;
     match column.encoding() {
         Encoding::Texts(dictionary) => dictionary.each(|text| {

@@ -11,7 +11,7 @@ use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
 use super::checksum::Checksum;
 use super::codes::Segment;
-use super::column::{Column, NO_ROW};
+use super::column::{CodedColumn, NO_ROW};
 use super::deferred::Deferred;
 use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, KeyIndex, Timeline, each_value, show};
 use crate::value::Matching;
@@ -56,7 +56,12 @@ struct FoundRows {
 }
 
 impl FoundRows {
-    fn of(many: &[&Column], segment: usize, find: &(impl Fn(&[u64]) -> u32 + ?Sized), tells_apart: bool) -> FoundRows {
+    fn of(
+        many: &[&CodedColumn],
+        segment: usize,
+        find: &(impl Fn(&[u64]) -> u32 + ?Sized),
+        tells_apart: bool,
+    ) -> FoundRows {
         let codes: Vec<Vec<u64>> = many.iter().map(|column| column.segments()[segment].all()).collect();
         let nulls: Vec<u64> = many.iter().map(|column| column.null_code()).collect();
         let count = codes.first().map_or(0, Vec::len);
@@ -84,14 +89,14 @@ impl Lookup {
     ///
     /// # Errors
     /// When keys of the one side are not unique.
-    pub fn build(many: &[&Column], one: &[&Column], matching: Matching) -> Result<Lookup, DuplicateKeys> {
+    pub fn build(many: &[&CodedColumn], one: &[&CodedColumn], matching: Matching) -> Result<Lookup, DuplicateKeys> {
         Ok(match matching {
             Matching::Exact => Lookup::by(many, one, &KeyIndex::of(one)?),
             Matching::AtOrBefore => Lookup::by(many, one, &Timeline::of(one)?),
         })
     }
 
-    fn by(many: &[&Column], one: &[&Column], index: &impl Finds) -> Lookup {
+    fn by(many: &[&CodedColumn], one: &[&CodedColumn], index: &impl Finds) -> Lookup {
         let rows = many.first().map_or(0, |c| c.rows());
         let one_rows = one.first().map_or(0, |c| c.rows());
         match many {
@@ -102,7 +107,7 @@ impl Lookup {
         }
     }
 
-    fn by_code(column: &Column, one_rows: usize, index: &impl Finds) -> Lookup {
+    fn by_code(column: &CodedColumn, one_rows: usize, index: &impl Finds) -> Lookup {
         let mut target = vec![NO_ROW; column.domain() as usize + 1];
         each_value(column, |code, value| target[code as usize] = index.find(std::slice::from_ref(value)));
         let mut unmatched_rows = column.nulls();
@@ -129,7 +134,7 @@ impl Lookup {
         Lookup { target, unmatched_rows, key_count, one_rows, examples, ..Lookup::nothing() }
     }
 
-    fn by_row<F: Finds>(many: &[&Column], one_rows: usize, index: &F) -> Lookup {
+    fn by_row<F: Finds>(many: &[&CodedColumn], one_rows: usize, index: &F) -> Lookup {
         let find = index.by_codes(many);
         let segments = many.first().map_or(0, |column| column.segments().len());
         let parts: Vec<FoundRows> =
@@ -216,10 +221,10 @@ mod tests {
         i.wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(23) >> 20
     }
 
-    fn column(values: &[Value], ty: Type) -> Column {
+    fn column(values: &[Value], ty: Type) -> CodedColumn {
         let mut builder = VectorBuilder::new(ty, values.len());
         values.iter().for_each(|value| builder.push(value.clone()));
-        Column::encode(&RawColumn::from_vector(builder.finish(), ty).expect("fits"), 128)
+        CodedColumn::encode(&RawColumn::from_vector(builder.finish(), ty).expect("fits"), 128)
     }
 
     /// The type of a part of a key, and its value for a number.
@@ -227,8 +232,8 @@ mod tests {
 
     /// Keys of several parts, each part a function of a number: the one side has the numbers below [`ONE`] once, the many side
     /// others as well, and some nulls.
-    fn keys(parts: &[Part<'_>]) -> [Vec<Column>; 2] {
-        let some = |rows: u64, number: &dyn Fn(u64) -> Option<u64>| -> Vec<Column> {
+    fn keys(parts: &[Part<'_>]) -> [Vec<CodedColumn>; 2] {
+        let some = |rows: u64, number: &dyn Fn(u64) -> Option<u64>| -> Vec<CodedColumn> {
             let part = |(place, (ty, of)): (usize, &Part<'_>)| {
                 let value = |row: u64| match number(row) {
                     None if row % parts.len() as u64 == place as u64 => Value::Null,
@@ -243,8 +248,8 @@ mod tests {
     }
 
     /// Row by row and value by value.
-    fn naive(many: &[&Column], one: &[&Column]) -> (Vec<u32>, usize) {
-        let key = |columns: &[&Column], row: u32| -> Vec<Value> {
+    fn naive(many: &[&CodedColumn], one: &[&CodedColumn]) -> (Vec<u32>, usize) {
+        let key = |columns: &[&CodedColumn], row: u32| -> Vec<Value> {
             columns.iter().map(|c| c.value_of(c.codes()[row as usize])).collect()
         };
         let theirs: Vec<Vec<Value>> = (0..ONE as u32).map(|row| key(one, row)).collect();
@@ -276,7 +281,7 @@ mod tests {
         ];
         for (case, parts) in cases.iter().enumerate() {
             let [many, one] = keys(parts);
-            let (many, one): (Vec<&Column>, Vec<&Column>) = (many.iter().collect(), one.iter().collect());
+            let (many, one): (Vec<&CodedColumn>, Vec<&CodedColumn>) = (many.iter().collect(), one.iter().collect());
             let lookup = Lookup::build(&many, &one, Matching::Exact).expect("each key once");
             let LookupRows::ByRow(packed) = &lookup.target else { panic!("case {case} is by code") };
             let (targets, distinct) = naive(&many, &one);
@@ -292,7 +297,7 @@ mod tests {
     fn keys_that_stand_twice_are_told() {
         let texts = |f: &dyn Fn(u64) -> String| {
             let values = Vector::new(Data::Text((0..ONE).map(|i| Arc::from(f(i).as_str())).collect()));
-            Column::encode(&RawColumn::from_vector(values, Type::Text).expect("fits"), 128)
+            CodedColumn::encode(&RawColumn::from_vector(values, Type::Text).expect("fits"), 128)
         };
         let (a, b) = (texts(&|i| format!("{}", i % 10)), texts(&|i| format!("{}", i % 20)));
         let Err(duplicates) = Lookup::build(&[&a, &b], &[&a, &b], Matching::Exact) else { panic!("not unique") };

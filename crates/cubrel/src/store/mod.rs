@@ -40,7 +40,7 @@ mod unpack;
 use std::sync::Arc;
 
 pub use codes::{Codes, Segment};
-pub use column::{Column, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
+pub use column::{CodedColumn, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
 pub use key_rows::{DuplicateKeys, check_unique};
 pub use lookup::{Lookup, LookupRows};
@@ -54,7 +54,7 @@ pub struct TableData {
     /// How many rows.
     pub rows: usize,
     /// By place in the schema's table.
-    pub columns: Vec<Arc<Column>>,
+    pub columns: Vec<Arc<CodedColumn>>,
 }
 
 /// All data of a model: tables and relationships, by the schema's numbers.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use cubrel::store::disk::{Stored, StoredTable, generations};
 use cubrel::store::encode::{NumberUse, encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
-use cubrel::store::{Codes, Column, Encoding, RawColumn, RawData, SegmentBounds, TextList};
+use cubrel::store::{CodedColumn, Codes, Encoding, RawColumn, RawData, SegmentBounds, TextList};
 use cubrel::{Type, Value};
 
 const ROWS: u64 = 9000;
@@ -85,7 +85,7 @@ fn values(raw: &RawColumn) -> Vec<Value> {
 }
 
 /// Everything that can be asked of a column agrees with the values.
-fn check(column: &Column, expected: &[Value], what: &str) {
+fn check(column: &CodedColumn, expected: &[Value], what: &str) {
     assert_eq!(column.rows(), expected.len(), "{what}");
     let codes = column.codes();
     let got: Vec<Value> = codes.iter().map(|c| column.value_of(*c)).collect();
@@ -118,26 +118,26 @@ fn every_coding_gives_back_what_went_in() {
             let what = |how: &str| format!("{name}, nulls {nulls}, {how}");
             for segment_rows in [1, 777, 1 << 20] {
                 let rows = if segment_rows == 1 { 60 } else { ROWS as usize };
-                let column = Column::encode(&raw.part(0..rows), segment_rows);
+                let column = CodedColumn::encode(&raw.part(0..rows), segment_rows);
                 check(&column, &expected[..rows], &what(&format!("segments of {segment_rows}")));
                 for segment in column.segments() {
                     forms.insert(format!("{:?}", std::mem::discriminant(&segment.codes)));
                 }
                 check(
-                    &Column::encode_in(&column.raw(), column.segment_bounds()),
+                    &CodedColumn::encode_in(&column.raw(), column.segment_bounds()),
                     &expected[..rows],
                     &what("coded again"),
                 );
             }
             // Parts that were coded by themselves, one without rows, become one column.
             let ends = [0, 1, 500, 500, 4000, ROWS as usize];
-            let parts = |ends: &[usize]| -> Vec<Column> {
-                ends.windows(2).map(|w| Column::encode(&raw.part(w[0]..w[1]), 1 << 20)).collect()
+            let parts = |ends: &[usize]| -> Vec<CodedColumn> {
+                ends.windows(2).map(|w| CodedColumn::encode(&raw.part(w[0]..w[1]), 1 << 20)).collect()
             };
-            let joined = Column::join(parts(&ends), NumberUse::of(raw.ty, false));
+            let joined = CodedColumn::join(parts(&ends), NumberUse::of(raw.ty, false));
             check(&joined, &expected, &what("joined"));
             check(&joined.only(1..3), &expected[1..4000], &what("only some segments"));
-            let again = Column::join(vec![joined.only(3..4), joined.only(0..1)], NumberUse::of(raw.ty, false));
+            let again = CodedColumn::join(vec![joined.only(3..4), joined.only(0..1)], NumberUse::of(raw.ty, false));
             let swapped = [&expected[4000..], &expected[..1]].concat();
             check(&again, &swapped, &what("joined in another order"));
         }
@@ -157,8 +157,8 @@ fn rows_in_another_order_stay_whole() {
     let place: HashMap<String, usize> = expected[0].iter().enumerate().map(|(row, v)| (v.to_string(), row)).collect();
     let used = |raw: &RawColumn| (vec![raw.clone()], NumberUse::of(raw.ty, false));
     let coded = encode_segment(all.iter().map(used).collect(), None, &SortColumns::default());
-    let plain: Vec<Column> = all.iter().map(|raw| Column::encode(raw, 4500)).collect();
-    let refs: Vec<&Column> = plain.iter().collect();
+    let plain: Vec<CodedColumn> = all.iter().map(|raw| CodedColumn::encode(raw, 4500)).collect();
+    let refs: Vec<&CodedColumn> = plain.iter().collect();
     let by_texts = recoded(&refs, RowOrder::By(&[5, 7]));
     for (how, columns) in [("least bytes", &coded), ("sorted", &by_texts)] {
         let row_of: Vec<usize> =
@@ -169,8 +169,8 @@ fn rows_in_another_order_stay_whole() {
             check(column, &moved, &format!("{how}, column {i}"));
         }
     }
-    let bytes = |columns: &[Column]| columns.iter().map(|c| c.heap_bytes().0).sum::<usize>();
-    let unordered: Vec<Column> = all.iter().map(|raw| Column::encode(raw, 1 << 20)).collect();
+    let bytes = |columns: &[CodedColumn]| columns.iter().map(|c| c.heap_bytes().0).sum::<usize>();
+    let unordered: Vec<CodedColumn> = all.iter().map(|raw| CodedColumn::encode(raw, 1 << 20)).collect();
     assert!(bytes(&coded) < bytes(&unordered), "{} of {}", bytes(&coded), bytes(&unordered));
 }
 
@@ -178,7 +178,7 @@ fn rows_in_another_order_stay_whole() {
 fn the_disk_gives_back_every_column() {
     let folder = tempfile::tempdir().unwrap();
     let all: Vec<RawColumn> = columns().iter().flat_map(|(_, raw)| with_nulls(raw)).collect();
-    let coded = all.iter().enumerate().map(|(i, raw)| (i.to_string(), Arc::new(Column::encode(raw, 2000))));
+    let coded = all.iter().enumerate().map(|(i, raw)| (i.to_string(), Arc::new(CodedColumn::encode(raw, 2000))));
     let table = StoredTable { name: "t".into(), shares: None, rows: ROWS as usize, columns: coded.collect() };
     generations::write_next(folder.path(), &Stored { tables: vec![table.clone()], ..Stored::default() }, true).unwrap();
     let back = generations::read_newest(folder.path()).unwrap().unwrap();
@@ -197,7 +197,7 @@ fn codings_are_what_suits_the_values() {
     let kinds: Vec<String> = columns()
         .iter()
         .map(|(name, raw)| {
-            let column = Column::encode_in(raw, &SegmentBounds::even(raw.len(), 1 << 20));
+            let column = CodedColumn::encode_in(raw, &SegmentBounds::even(raw.len(), 1 << 20));
             let encoding = match column.encoding() {
                 Encoding::Offset { .. } => {
                     format!("offset{}", column.digits().map_or(String::new(), |d| format!(" {d}")))

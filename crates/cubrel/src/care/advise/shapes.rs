@@ -14,7 +14,7 @@ use crate::formula::schema::{ColumnId, Computed, TableId};
 use crate::model::parts::Part;
 use crate::store::column::SegmentBounds;
 use crate::store::texts::TextList;
-use crate::store::{Column, Encoding, RawColumn, RawData};
+use crate::store::{CodedColumn, Encoding, RawColumn, RawData};
 use crate::value::{Matching, Type};
 
 /// A column with so many parts in a hundred of the model takes much of it,
@@ -30,7 +30,7 @@ const MOST_TEXTS: usize = 6;
 
 impl Adviser<'_> {
     /// The columns with values of their own, the heaviest first: not of copies, nor of tables that were made here.
-    fn loaded_columns(&self) -> Vec<(ColumnId, Arc<Column>)> {
+    fn loaded_columns(&self) -> Vec<(ColumnId, Arc<CodedColumn>)> {
         let (schema, store) = (self.model().schema(), self.model().store());
         let file = &self.model().document().file;
         let mut all = Vec::new();
@@ -101,7 +101,7 @@ impl Adviser<'_> {
     }
 
     /// What a column of floats takes with as many places as its values bear.
-    fn rounded(&self, id: ColumnId, data: &Column) -> Result<Option<Advised>, Error> {
+    fn rounded(&self, id: ColumnId, data: &CodedColumn) -> Result<Option<Advised>, Error> {
         let name = self.model().schema().column_name(id);
         let places = useful_places(data);
         let Some((before, after)) = self.suppose(format!("round {name} to {places}"))? else { return Ok(None) };
@@ -125,16 +125,16 @@ impl Adviser<'_> {
         });
         let mut found = Vec::new();
         for table in tables.into_iter().take(ORDERED_TABLES) {
-            let own: Vec<&(ColumnId, Arc<Column>)> = all.iter().filter(|(id, _)| id.table == table).collect();
+            let own: Vec<&(ColumnId, Arc<CodedColumn>)> = all.iter().filter(|(id, _)| id.table == table).collect();
             found.extend(self.dimension(&own)?);
         }
         Ok(found)
     }
 
-    fn dimension(&self, own: &[&(ColumnId, Arc<Column>)]) -> Result<Option<Advised>, Error> {
+    fn dimension(&self, own: &[&(ColumnId, Arc<CodedColumn>)]) -> Result<Option<Advised>, Error> {
         let schema = self.model().schema();
         let rows = own.first().map_or(0, |(_, data)| data.rows() as u64);
-        let few = |data: &Column| data.distinct() > 1 && data.distinct().saturating_mul(4) <= rows;
+        let few = |data: &CodedColumn| data.distinct() > 1 && data.distinct().saturating_mul(4) <= rows;
         let texts = own.iter().filter(|(id, data)| data.ty() == Type::Text && few(data) && !self.is_key(*id));
         let texts: Vec<_> = texts.take(MOST_TEXTS).collect();
         let mut keys: Vec<_> = own.iter().filter(|(_, data)| few(data)).collect();
@@ -270,13 +270,13 @@ impl Adviser<'_> {
     }
 }
 
-fn weight(column: &Column) -> u64 {
+fn weight(column: &CodedColumn) -> u64 {
     let (codes, values) = column.heap_bytes();
     (codes + values) as u64
 }
 
 /// So many places that the largest values keep five digits.
-fn useful_places(column: &Column) -> u8 {
+fn useful_places(column: &CodedColumn) -> u8 {
     let RawData::Floats(values) = column.raw().data else { return 0 };
     let most = values.iter().fold(0.0f64, |most, v| if v.is_finite() { most.max(v.abs()) } else { most });
     let before = if most >= 1.0 { most.log10().floor() as i32 + 1 } else { 0 };
@@ -284,7 +284,7 @@ fn useful_places(column: &Column) -> u8 {
 }
 
 /// Whether all rows that are alike in one column are alike in another.
-fn determines(by: &Column, of: &Column) -> bool {
+fn determines(by: &CodedColumn, of: &CodedColumn) -> bool {
     const BATCH: usize = 4096;
     let mut known: Vec<u64> = vec![u64::MAX; by.domain() as usize + 1];
     let (mut keys, mut values) = (vec![0; BATCH], vec![0; BATCH]);
@@ -304,7 +304,7 @@ fn determines(by: &Column, of: &Column) -> bool {
 }
 
 /// What a column weighs with one row for each value of another, which determines it.
-fn weight_for_each(by: &Column, of: &Column) -> u64 {
+fn weight_for_each(by: &CodedColumn, of: &CodedColumn) -> u64 {
     let mut first: HashMap<u64, u64> = HashMap::new();
     by.codes().into_iter().zip(of.codes()).for_each(|(key, value)| {
         first.entry(key).or_insert(value);
@@ -323,18 +323,18 @@ fn weight_for_each(by: &Column, of: &Column) -> u64 {
     }
     let bounds = SegmentBounds::even(indices.len(), indices.len().max(1));
     let raw = RawColumn { ty: Type::Text, data: RawData::Texts { values, indices }, valid: None };
-    weight(&Column::encode_in(&raw, &bounds))
+    weight(&CodedColumn::encode_in(&raw, &bounds))
 }
 
 /// What the key of such a table weighs, with the link to it: each value once.
-fn weight_of_key(by: &Column) -> u64 {
+fn weight_of_key(by: &CodedColumn) -> u64 {
     let bits = u64::from(64 - by.distinct().leading_zeros());
     let values = if matches!(by.encoding(), Encoding::Offset { .. }) { 0 } else { by.heap_bytes().1 as u64 };
     values + by.distinct() * bits / 8 + by.distinct() * 4
 }
 
 /// Whether two tables have the same values in the same rows.
-fn same_rows(a: &[Arc<Column>], b: &[Arc<Column>]) -> bool {
+fn same_rows(a: &[Arc<CodedColumn>], b: &[Arc<CodedColumn>]) -> bool {
     a.iter().zip(b).all(|(a, b)| {
         let (a, b) = (a.verified(), b.verified());
         a.rows() == b.rows()
@@ -344,9 +344,9 @@ fn same_rows(a: &[Arc<Column>], b: &[Arc<Column>]) -> bool {
 }
 
 /// The keys of both sides of a relationship as whole numbers, in the order of the one side.
-fn numbered(many: &Column, one: &Column) -> (Column, Column) {
+fn numbered(many: &CodedColumn, one: &CodedColumn) -> (CodedColumn, CodedColumn) {
     let mut number: HashMap<String, i64> = HashMap::new();
-    let mut number_of = |column: &Column| {
+    let mut number_of = |column: &CodedColumn| {
         let mut known: Vec<Option<i64>> = vec![None; column.domain() as usize + 1];
         let codes = column.codes();
         let mut values = Vec::with_capacity(codes.len());
@@ -360,7 +360,10 @@ fn numbered(many: &Column, one: &Column) -> (Column, Column) {
             valid.push(n >= 0);
         }
         let valid = valid.contains(&false).then_some(valid);
-        Column::encode_in(&RawColumn { ty: Type::Int, data: RawData::Ints(values), valid }, column.segment_bounds())
+        CodedColumn::encode_in(
+            &RawColumn { ty: Type::Int, data: RawData::Ints(values), valid },
+            column.segment_bounds(),
+        )
     };
     let one = number_of(one);
     (number_of(many), one)
@@ -370,8 +373,8 @@ fn numbered(many: &Column, one: &Column) -> (Column, Column) {
 mod tests {
     use super::*;
 
-    fn floats(values: &[f64]) -> Column {
-        Column::encode(&RawColumn { ty: Type::Float, data: RawData::Floats(values.to_vec()), valid: None }, 100)
+    fn floats(values: &[f64]) -> CodedColumn {
+        CodedColumn::encode(&RawColumn { ty: Type::Float, data: RawData::Floats(values.to_vec()), valid: None }, 100)
     }
 
     #[test]
@@ -383,7 +386,7 @@ mod tests {
     #[test]
     fn a_column_determines_another_when_no_value_stands_beside_two() {
         let ints = |values: &[i64]| {
-            Column::encode(&RawColumn { ty: Type::Int, data: RawData::Ints(values.to_vec()), valid: None }, 100)
+            CodedColumn::encode(&RawColumn { ty: Type::Int, data: RawData::Ints(values.to_vec()), valid: None }, 100)
         };
         let by = ints(&[1, 2, 1, 3, 2]);
         assert!(determines(&by, &ints(&[7, 8, 7, 7, 8])));

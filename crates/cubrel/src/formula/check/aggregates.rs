@@ -1,10 +1,10 @@
 //! What an aggregate goes through (language reference, section 4).
 
 use super::operators::convert;
-use super::{CheckedExpr, Checker, Expr, Kind, NamedTables, Provider, Standing, ast, with_lets};
+use super::{CheckedExpr, Checker, Kind, NamedTables, Provider, Standing, TypedExpr, ast, with_lets};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
-use crate::formula::typed::{Aggregate, AggregateKind, Over, Per, PerDomain, ProviderId, Rank};
+use crate::formula::typed::{AggregateKind, Over, PerDomain, ProviderId, Rank, TypedAggregate, TypedPer};
 use crate::formula::words;
 use crate::value::{Type, Value};
 
@@ -13,7 +13,7 @@ fn counted(arguments: usize) -> String {
 }
 
 impl Checker<'_> {
-    pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn aggregate(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<TypedExpr> {
         let name = a.name.text.as_str();
         if name == "rank" {
             return self.rank(a, span);
@@ -50,7 +50,7 @@ impl Checker<'_> {
     }
 
     /// `rows(t)`
-    fn rows(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
+    fn rows(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<TypedExpr> {
         let [ast::Expr { kind: ast::ExprKind::Name(table), .. }] = a.args.as_slice() else {
             return self.fail(
                 Problem::Type,
@@ -63,17 +63,17 @@ impl Checker<'_> {
             return self.fail(Problem::Syntax, span, "`rows` takes a table and nothing else", "write `rows(booking)`");
         }
         let table = self.find_table(table)?;
-        let aggregate = Aggregate {
+        let aggregate = TypedAggregate {
             kind: AggregateKind::Rows,
             args: Vec::new(),
             constant: None,
             order: Vec::new(),
             over: Over::Rows(table),
         };
-        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty: Type::Int, span })
+        Ok(TypedExpr { kind: Kind::Aggregate(Box::new(aggregate)), ty: Type::Int, span })
     }
 
-    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
+    fn over_values(&mut self, kind: AggregateKind, a: &ast::Aggregate, span: Span) -> CheckedExpr<TypedExpr> {
         let name = &a.name.text;
         let wanted = self.argument_count(kind, a, span)?;
         let (values, constants) = a.args.split_at(wanted);
@@ -101,8 +101,8 @@ impl Checker<'_> {
             }
         };
         let (args, ty) = self.result_type(kind, args)?;
-        let aggregate = Aggregate { kind, args, constant, order, over };
-        Ok(Expr { kind: Kind::Aggregate(Box::new(aggregate)), ty, span })
+        let aggregate = TypedAggregate { kind, args, constant, order, over };
+        Ok(TypedExpr { kind: Kind::Aggregate(Box::new(aggregate)), ty, span })
     }
 
     #[allow(clippy::type_complexity, reason = "two lists, checked apart so that both are reported")]
@@ -110,7 +110,7 @@ impl Checker<'_> {
         &mut self,
         values: &[ast::Expr],
         order: &[(ast::Expr, bool)],
-    ) -> (CheckedExpr<Vec<Expr>>, CheckedExpr<Vec<(Expr, bool)>>) {
+    ) -> (CheckedExpr<Vec<TypedExpr>>, CheckedExpr<Vec<(TypedExpr, bool)>>) {
         let args = self.all(values, |c, e| c.expr(e));
         let order = self.all(order, |c, (e, descending)| Ok((c.expr(e)?, *descending)));
         (args, order)
@@ -187,7 +187,7 @@ impl Checker<'_> {
         Ok(())
     }
 
-    fn result_type(&mut self, kind: AggregateKind, args: Vec<Expr>) -> CheckedExpr<(Vec<Expr>, Type)> {
+    fn result_type(&mut self, kind: AggregateKind, args: Vec<TypedExpr>) -> CheckedExpr<(Vec<TypedExpr>, Type)> {
         let Some(first) = args.first() else {
             return Ok((args, Type::Int));
         };
@@ -218,8 +218,8 @@ impl Checker<'_> {
     fn iterated_table(
         &mut self,
         name: &str,
-        args: &[Expr],
-        order: &[(Expr, bool)],
+        args: &[TypedExpr],
+        order: &[(TypedExpr, bool)],
         span: Span,
     ) -> CheckedExpr<TableId> {
         let mut named = NamedTables::default();
@@ -282,7 +282,12 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("`{}` is neither a table nor a hierarchy", name.text), help)
     }
 
-    fn per(&mut self, per: &ast::Per, provider: (ProviderId, Provider), filter: Option<Expr>) -> CheckedExpr<Per> {
+    fn per(
+        &mut self,
+        per: &ast::Per,
+        provider: (ProviderId, Provider),
+        filter: Option<TypedExpr>,
+    ) -> CheckedExpr<TypedPer> {
         let of = per.of.as_ref().map(|t| self.find_table(t)).transpose()?;
         let domain = match provider.1 {
             Provider::Row(table) => {
@@ -312,10 +317,10 @@ impl Checker<'_> {
                 PerDomain::Columns { columns, of }
             }
         };
-        Ok(Per { provider: provider.0, domain, filter })
+        Ok(TypedPer { provider: provider.0, domain, filter })
     }
 
-    fn rank(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
+    fn rank(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<TypedExpr> {
         let help = "write `rank(measure per table.column)`, with `asc` to begin at the smallest";
         let (Some(per), [figure]) = (&a.per, a.args.as_slice()) else {
             return self.fail(Problem::Syntax, span, "`rank` needs a figure and the column to rank", help);
@@ -339,7 +344,7 @@ impl Checker<'_> {
             let figure = c.provided(provider, |c| c.expr(figure));
             let ascending = a.order.first().is_some_and(|(_, descending)| !descending);
             let rank = Rank { figure: figure?, column: *column, provider: id, ascending };
-            Ok(Expr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })
+            Ok(TypedExpr { kind: Kind::Rank(Box::new(rank)), ty: Type::Int, span })
         })?;
         self.context_value(typed, "a rank")
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::formula::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source};
-use crate::formula::typed::{Aggregate, Edit, Expr, Kind, Narrow, Over, PerDomain};
+use crate::formula::typed::{Kind, Narrow, Over, PerDomain, TypedAggregate, TypedEdit, TypedExpr};
 use crate::formula::words::quote_name;
 
 /// What an item goes through: a table, and the spare relationships named around.
@@ -16,7 +16,7 @@ type Gone = BTreeSet<(TableId, Vec<RelationshipId>)>;
 pub fn lost(
     schema: &Schema,
     source: &Arc<Source>,
-    item: &Expr,
+    item: &TypedExpr,
     axes: &[ColumnId],
     filters: &[Narrow],
 ) -> Vec<Diagnostic> {
@@ -54,7 +54,7 @@ struct ArrivalSearch<'a> {
 }
 
 impl ArrivalSearch<'_> {
-    fn expr(&mut self, e: &Expr, detours: &mut Vec<RelationshipId>) {
+    fn expr(&mut self, e: &TypedExpr, detours: &mut Vec<RelationshipId>) {
         match &e.kind {
             Kind::Via(body, id) => {
                 detours.push(*id);
@@ -75,10 +75,9 @@ impl ArrivalSearch<'_> {
             Kind::Aggregate(a) => self.aggregate(a, detours),
             Kind::Given(body, edits) => {
                 // What an edit drops is not expected to arrive.
-                if !edits
-                    .iter()
-                    .any(|edit| matches!(edit, Edit::WithoutAll | Edit::WithoutAxes | Edit::WithoutAllBut(_)))
-                {
+                if !edits.iter().any(|edit| {
+                    matches!(edit, TypedEdit::WithoutAll | TypedEdit::WithoutAxes | TypedEdit::WithoutAllBut(_))
+                }) {
                     self.expr(body, detours);
                 }
             }
@@ -86,7 +85,7 @@ impl ArrivalSearch<'_> {
         }
     }
 
-    fn aggregate(&mut self, a: &Aggregate, detours: &mut Vec<RelationshipId>) {
+    fn aggregate(&mut self, a: &TypedAggregate, detours: &mut Vec<RelationshipId>) {
         match &a.over {
             Over::Rows(table) => {
                 self.gone.insert((*table, detours.clone()));

@@ -2,15 +2,15 @@
 
 use std::sync::Arc;
 
-use super::{CheckedExpr, Checker, Expr, Kind, NamedTables, Standing, ast};
+use super::{CheckedExpr, Checker, Kind, NamedTables, Standing, TypedExpr, ast};
 use crate::formula::ast::{BinaryOp, EditKind, ExprKind};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span};
-use crate::formula::typed::{Edit, EditTarget, Narrow, Period};
+use crate::formula::typed::{EditTarget, Narrow, TypedEdit, TypedPeriod};
 use crate::value::days::PeriodEdit;
 
 impl Checker<'_> {
-    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn given(&mut self, body: &ast::Expr, edits: &[ast::Edit], span: Span) -> CheckedExpr<TypedExpr> {
         // Inside an aggregate or predicate, a `given` changes what a measure in it sees, never a column.
         let place = self.place;
         let typed = self.at(Standing::Cell, |c| {
@@ -18,30 +18,30 @@ impl Checker<'_> {
             let edits = c.all(edits, |c, e| c.edit(e));
             let (body, edits) = (body?, edits?.concat());
             let ty = body.ty;
-            Ok(Expr { kind: Kind::Given(Box::new(body), edits), ty, span })
+            Ok(TypedExpr { kind: Kind::Given(Box::new(body), edits), ty, span })
         })?;
         debug_assert_eq!(place, self.place);
         self.context_value(typed, "a `given`")
     }
 
-    fn edit(&mut self, edit: &ast::Edit) -> CheckedExpr<Vec<Edit>> {
+    fn edit(&mut self, edit: &ast::Edit) -> CheckedExpr<Vec<TypedEdit>> {
         match &edit.kind {
             EditKind::Narrow { instead, table, predicate } => {
                 let narrows = self.narrow(*instead, table.as_ref(), predicate)?;
-                Ok(narrows.into_iter().map(Edit::Narrow).collect())
+                Ok(narrows.into_iter().map(TypedEdit::Narrow).collect())
             }
-            EditKind::Without(targets) => Ok(vec![Edit::Without(self.all(targets, |c, t| c.edit_target(t))?)]),
+            EditKind::Without(targets) => Ok(vec![TypedEdit::Without(self.all(targets, |c, t| c.edit_target(t))?)]),
             EditKind::WithoutAllBut(targets) => {
-                Ok(vec![Edit::WithoutAllBut(self.all(targets, |c, t| c.edit_target(t))?)])
+                Ok(vec![TypedEdit::WithoutAllBut(self.all(targets, |c, t| c.edit_target(t))?)])
             }
-            EditKind::WithoutAll => Ok(vec![Edit::WithoutAll]),
-            EditKind::WithoutAxes => Ok(vec![Edit::WithoutAxes]),
-            EditKind::WithoutRow => Ok(vec![Edit::WithoutRow]),
+            EditKind::WithoutAll => Ok(vec![TypedEdit::WithoutAll]),
+            EditKind::WithoutAxes => Ok(vec![TypedEdit::WithoutAxes]),
+            EditKind::WithoutRow => Ok(vec![TypedEdit::WithoutRow]),
             EditKind::Period(period, calendar) => self.period(period, calendar.as_ref(), edit.span).map(|e| vec![e]),
         }
     }
 
-    fn period(&mut self, period: &ast::Period, calendar: Option<&ast::Name>, span: Span) -> CheckedExpr<Edit> {
+    fn period(&mut self, period: &ast::Period, calendar: Option<&ast::Name>, span: Span) -> CheckedExpr<TypedEdit> {
         let calendar = self.calendar(calendar, span)?;
         let index = self.schema.table(calendar).calendar.unwrap_or_default();
         let date = ColumnId { table: calendar, index };
@@ -66,7 +66,7 @@ impl Checker<'_> {
                         around the whole";
             return self.fail(Problem::Path, span, message, help);
         }
-        Ok(Edit::Period(Period { calendar, date, edit, rows_of }))
+        Ok(TypedEdit::Period(TypedPeriod { calendar, date, edit, rows_of }))
     }
 
     /// The calendar that is named, or the only one.
@@ -158,7 +158,7 @@ impl Checker<'_> {
         Ok(Narrow { instead, table, columns, outer, predicate: Arc::new(expr) })
     }
 
-    fn check_reaches(&mut self, table: TableId, expr: &Expr, span: Span) -> CheckedExpr<()> {
+    fn check_reaches(&mut self, table: TableId, expr: &TypedExpr, span: Span) -> CheckedExpr<()> {
         let mut missing = None;
         expr.walk(&mut |e| {
             if let Kind::Column { column, detours, .. } = &e.kind
@@ -182,7 +182,7 @@ impl Checker<'_> {
     }
 
     /// The table whose rows a predicate tests: the one from which its other columns can be looked up.
-    fn tested_table(&mut self, expr: &Expr, span: Span) -> CheckedExpr<TableId> {
+    fn tested_table(&mut self, expr: &TypedExpr, span: Span) -> CheckedExpr<TableId> {
         let mut named = NamedTables::default();
         named.add(self.schema, expr);
         let tables = named.tables.clone();

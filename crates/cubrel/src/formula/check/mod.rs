@@ -23,7 +23,7 @@ pub(crate) use edits::conjuncts;
 use super::ast;
 use super::schema::{ColumnId, MeasureId, RelationshipId, Schema, TableId};
 use super::source::{Diagnostic, Problem, Source, Span};
-use super::typed::{Expr, Kind, LetId, Narrow, ProviderId};
+use super::typed::{Kind, LetId, Narrow, ProviderId, TypedExpr};
 use crate::cancel::Ending;
 use crate::value::{Type, Value};
 
@@ -92,9 +92,9 @@ struct Checker<'a> {
     /// How many of them stand around the aggregate, the predicate or the `per` that the current place is in.
     around_rows: usize,
     /// Values that a predicate takes from outside.
-    hoisted: Vec<(LetId, Expr)>,
+    hoisted: Vec<(LetId, TypedExpr)>,
     /// Sets that belong around the aggregate that is being checked.
-    sets: Vec<(LetId, Expr)>,
+    sets: Vec<(LetId, TypedExpr)>,
     /// For each aggregate around the current place, the providers and `let`s that stand around it.
     around: Vec<(usize, usize)>,
     next: u32,
@@ -102,7 +102,7 @@ struct Checker<'a> {
 }
 
 /// A typed tree, if there is one, and everything that is wrong or surprising.
-pub type Outcome = (Option<Expr>, Vec<Diagnostic>);
+pub type Outcome = (Option<TypedExpr>, Vec<Diagnostic>);
 
 /// Checks the formula of a measure, or an item of a query.
 pub fn measure_formula(schema: &Schema, settings: &Settings, source: &Arc<Source>, formula: &ast::Expr) -> Outcome {
@@ -281,7 +281,7 @@ impl<'a> Checker<'a> {
         result
     }
 
-    fn expr(&mut self, e: &ast::Expr) -> CheckedExpr<Expr> {
+    fn expr(&mut self, e: &ast::Expr) -> CheckedExpr<TypedExpr> {
         use ast::ExprKind as A;
         let span = e.span;
         match &e.kind {
@@ -320,7 +320,7 @@ impl<'a> Checker<'a> {
         results.into_iter().collect()
     }
 
-    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
+    fn lets(&mut self, bindings: &[(ast::Name, ast::Expr)], body: &ast::Expr, span: Span) -> CheckedExpr<TypedExpr> {
         let depth = self.lets.len();
         let mut values = Vec::new();
         let mut failed = false;
@@ -379,7 +379,12 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn both_ways(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> CheckedExpr<Expr> {
+    fn both_ways(
+        &mut self,
+        body: &ast::Expr,
+        columns: &[(ast::Name, ast::Name)],
+        span: Span,
+    ) -> CheckedExpr<TypedExpr> {
         let relationship = self.relationship_at(columns, "both_ways")?;
         let body = self.expr(body)?;
         if let Some((a, b)) = self.schema.second_way(&[relationship]) {
@@ -392,10 +397,10 @@ impl<'a> Checker<'a> {
             );
         }
         let ty = body.ty;
-        Ok(Expr { kind: Kind::BothWays(Box::new(body), relationship), ty, span })
+        Ok(TypedExpr { kind: Kind::BothWays(Box::new(body), relationship), ty, span })
     }
 
-    fn via(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> CheckedExpr<Expr> {
+    fn via(&mut self, body: &ast::Expr, columns: &[(ast::Name, ast::Name)], span: Span) -> CheckedExpr<TypedExpr> {
         let relationship = self.relationship_at(columns, "via")?;
         self.detours.push(relationship);
         let body = self.expr(body);
@@ -403,10 +408,10 @@ impl<'a> Checker<'a> {
         let body = body?;
         // A looked-up column carries its detours itself.
         if matches!(body.kind, Kind::Column { .. } | Kind::Current { .. }) {
-            return Ok(Expr { span, ..body });
+            return Ok(TypedExpr { span, ..body });
         }
         let ty = body.ty;
-        Ok(Expr { kind: Kind::Via(Box::new(body), relationship), ty, span })
+        Ok(TypedExpr { kind: Kind::Via(Box::new(body), relationship), ty, span })
     }
 }
 
@@ -419,7 +424,7 @@ struct NamedTables {
 }
 
 impl NamedTables {
-    fn add(&mut self, schema: &Schema, expr: &Expr) {
+    fn add(&mut self, schema: &Schema, expr: &TypedExpr) {
         expr.walk(&mut |e| {
             if let Kind::Column { column, detours, around } = &e.kind {
                 self.tables.insert(column.table);
@@ -439,14 +444,14 @@ impl NamedTables {
 }
 
 /// An expression with `let`s around it, the first outermost.
-fn with_lets(body: Expr, values: Vec<(LetId, Expr)>, span: Span) -> Expr {
+fn with_lets(body: TypedExpr, values: Vec<(LetId, TypedExpr)>, span: Span) -> TypedExpr {
     values.into_iter().rev().fold(body, |result, (id, value)| {
         let ty = result.ty;
-        Expr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span }
+        TypedExpr { kind: Kind::Let(id, Box::new(value), Box::new(result)), ty, span }
     })
 }
 
-fn literal(value: Value, span: Span) -> Expr {
+fn literal(value: Value, span: Span) -> TypedExpr {
     let ty = value.natural_type();
-    Expr { kind: Kind::Literal(value), ty, span }
+    TypedExpr { kind: Kind::Literal(value), ty, span }
 }

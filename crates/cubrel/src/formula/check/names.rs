@@ -1,6 +1,6 @@
 //! What a name means where it stands (language reference, sections 3 and 5).
 
-use super::{CheckedExpr, Checker, Expr, Kind, Provider, Reported, Standing, ast, literal};
+use super::{CheckedExpr, Checker, Kind, Provider, Reported, Standing, TypedExpr, ast, literal};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
 use crate::formula::typed::{LetId, ProviderId};
@@ -8,7 +8,7 @@ use crate::formula::words::quote_name;
 use crate::value::Type;
 
 impl Checker<'_> {
-    pub(super) fn parameter(&mut self, name: &str, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn parameter(&mut self, name: &str, span: Span) -> CheckedExpr<TypedExpr> {
         match self.settings.parameters.get(name).map(Vec::as_slice) {
             Some([value]) => Ok(literal(value.clone(), span)),
             Some(_) => {
@@ -26,14 +26,14 @@ impl Checker<'_> {
     }
 
     /// A `let`, a column of the own table, or a measure; the nearest `let` wins, other doubles are errors.
-    pub(super) fn bare_name(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
+    pub(super) fn bare_name(&mut self, name: &ast::Name) -> CheckedExpr<TypedExpr> {
         let span = name.span;
         if let Some(binding) = self.lets.iter().rev().find(|b| b.name == name.text) {
-            return Ok(Expr { kind: Kind::LetRef(binding.id), ty: binding.ty, span });
+            return Ok(TypedExpr { kind: Kind::LetRef(binding.id), ty: binding.ty, span });
         }
         if let (Some(id), "shown") = (self.settings.shown, name.text.as_str()) {
             let ty = self.schema.measure(id).expr.as_ref().map_or(Type::Null, |e| e.ty);
-            return self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "`shown`");
+            return self.context_value(TypedExpr { kind: Kind::Measure(id), ty, span }, "`shown`");
         }
         let column = self.own.and_then(|t| self.schema.find_column(t, &name.text));
         let measure = self.schema.find_measure(&name.text);
@@ -56,7 +56,7 @@ impl Checker<'_> {
                     return Err(Reported);
                 };
                 let ty = expr.ty;
-                self.context_value(Expr { kind: Kind::Measure(id), ty, span }, "a measure")
+                self.context_value(TypedExpr { kind: Kind::Measure(id), ty, span }, "a measure")
             }
             (None, None) => self.unknown_name(name),
         }
@@ -64,14 +64,14 @@ impl Checker<'_> {
 
     /// A measure or an aggregate: it stands in a cell; in a predicate it is taken from outside; in an aggregate it
     /// needs `per`.
-    pub(super) fn context_value(&mut self, expr: Expr, what: &str) -> CheckedExpr<Expr> {
+    pub(super) fn context_value(&mut self, expr: TypedExpr, what: &str) -> CheckedExpr<TypedExpr> {
         match self.place {
             Standing::Cell => Ok(expr),
             Standing::Tested => {
                 let id = LetId(self.fresh());
                 let (ty, span) = (expr.ty, expr.span);
                 self.hoisted.push((id, expr));
-                Ok(Expr { kind: Kind::LetRef(id), ty, span })
+                Ok(TypedExpr { kind: Kind::LetRef(id), ty, span })
             }
             Standing::Aggregated => self.fail(
                 Problem::Aggregate,
@@ -82,7 +82,7 @@ impl Checker<'_> {
         }
     }
 
-    fn unknown_name(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
+    fn unknown_name(&mut self, name: &ast::Name) -> CheckedExpr<TypedExpr> {
         let mut candidates: Vec<String> = self.lets.iter().map(|b| b.name.clone()).collect();
         candidates.extend(self.schema.measures.iter().map(|m| m.name.clone()));
         if let Some(own) = self.own {
@@ -156,20 +156,20 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, table.span.to(column.span), message, help)
     }
 
-    pub(super) fn column(&mut self, table: &ast::Name, column: &ast::Name, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn column(&mut self, table: &ast::Name, column: &ast::Name, span: Span) -> CheckedExpr<TypedExpr> {
         let id = self.find_column(table, column)?;
         self.column_value(id, span)
     }
 
     /// A column, by what stands around: of the iterated or tested row, or of the current one.
-    fn column_value(&mut self, column: ColumnId, span: Span) -> CheckedExpr<Expr> {
+    fn column_value(&mut self, column: ColumnId, span: Span) -> CheckedExpr<TypedExpr> {
         let ty = self.schema.column(column).ty;
         let detours = self.detours.clone();
         if self.place != Standing::Cell {
-            return Ok(Expr { kind: Kind::Column { column, detours, around: self.around_rows }, ty, span });
+            return Ok(TypedExpr { kind: Kind::Column { column, detours, around: self.around_rows }, ty, span });
         }
         if let Some((provider, around)) = self.provider_of(column) {
-            return Ok(Expr { kind: Kind::Current { provider, column, detours, around }, ty, span });
+            return Ok(TypedExpr { kind: Kind::Current { provider, column, detours, around }, ty, span });
         }
         let name = self.schema.column_name(column);
         if self.providers.is_empty() {
@@ -211,10 +211,12 @@ impl Checker<'_> {
     }
 
     /// Whether an expression can be a condition.
-    pub(super) fn condition(&mut self, expr: Expr) -> CheckedExpr<Expr> {
+    pub(super) fn condition(&mut self, expr: TypedExpr) -> CheckedExpr<TypedExpr> {
         match expr.ty {
             Type::Bool => Ok(expr),
-            Type::Null => Ok(Expr { ty: Type::Bool, kind: Kind::Literal(crate::value::Value::Null), span: expr.span }),
+            Type::Null => {
+                Ok(TypedExpr { ty: Type::Bool, kind: Kind::Literal(crate::value::Value::Null), span: expr.span })
+            }
             other => self.fail(
                 Problem::Type,
                 expr.span,

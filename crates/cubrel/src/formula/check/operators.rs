@@ -1,6 +1,6 @@
 //! Operators, `case`, functions, and the conversions between types (language reference, sections 2 and 3).
 
-use super::{CheckedExpr, Checker, Expr, Kind, Reported, ast, literal};
+use super::{CheckedExpr, Checker, Kind, Reported, TypedExpr, ast, literal};
 use crate::formula::ast::BinaryOp;
 use crate::formula::functions::{self, Argument, Function, Parameter};
 use crate::formula::source::{Problem, Span, closest, did_you_mean};
@@ -12,31 +12,31 @@ use crate::value::{Type, Value, parse};
 const MAX_SCALE: u8 = 30;
 
 /// Turns an expression into another type, where [`Type::common`] says that it can be.
-pub(super) fn convert(expr: Expr, to: Type) -> Expr {
+pub(super) fn convert(expr: TypedExpr, to: Type) -> TypedExpr {
     let span = expr.span;
     if expr.ty == to || to == Type::Null {
         return expr;
     }
     if expr.ty == Type::Null {
-        return Expr { kind: Kind::Literal(Value::Null), ty: to, span };
+        return TypedExpr { kind: Kind::Literal(Value::Null), ty: to, span };
     }
     if let Kind::Literal(value) = &expr.kind
         && let Some(value) = converted_literal(value, to)
     {
-        return Expr { kind: Kind::Literal(value), ty: to, span };
+        return TypedExpr { kind: Kind::Literal(value), ty: to, span };
     }
     let op = match (expr.ty, to) {
         (from, Type::Float) if from.is_exact() => Op::ToFloat,
         (from, to) if from.is_exact() && to.is_exact() => {
             if from.scale() == to.scale() {
-                return Expr { ty: to, ..expr };
+                return TypedExpr { ty: to, ..expr };
             }
             Op::Rescale { from: from.scale(), to: to.scale() }
         }
         (Type::Date, Type::Timestamp) => Op::ToTimestamp,
         _ => return expr,
     };
-    Expr { kind: Kind::Call(op, vec![expr]), ty: to, span }
+    TypedExpr { kind: Kind::Call(op, vec![expr]), ty: to, span }
 }
 
 fn converted_literal(value: &Value, to: Type) -> Option<Value> {
@@ -47,17 +47,17 @@ fn converted_literal(value: &Value, to: Type) -> Option<Value> {
     }
 }
 
-fn call(op: Op, args: Vec<Expr>, ty: Type, span: Span) -> Expr {
-    Expr { kind: Kind::Call(op, args), ty, span }
+fn call(op: Op, args: Vec<TypedExpr>, ty: Type, span: Span) -> TypedExpr {
+    TypedExpr { kind: Kind::Call(op, args), ty, span }
 }
 
-fn negated(expr: Expr, negated: bool) -> Expr {
+fn negated(expr: TypedExpr, negated: bool) -> TypedExpr {
     let span = expr.span;
     if negated { call(Op::Not, vec![expr], Type::Bool, span) } else { expr }
 }
 
 impl Checker<'_> {
-    pub(super) fn negate(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn negate(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<TypedExpr> {
         let inner = self.expr(inner)?;
         match inner.ty {
             ty if ty.is_number() || ty == Type::Null => Ok(match &inner.kind {
@@ -77,18 +77,18 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn not(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn not(&mut self, inner: &ast::Expr, span: Span) -> CheckedExpr<TypedExpr> {
         let inner = self.expr(inner)?;
         let inner = self.condition(inner)?;
         Ok(call(Op::Not, vec![inner], Type::Bool, span))
     }
 
-    pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn is_null(&mut self, inner: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<TypedExpr> {
         let inner = self.expr(inner)?;
         Ok(negated(call(Op::IsNull, vec![inner], Type::Bool, span), negate))
     }
 
-    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn binary(&mut self, op: BinaryOp, a: &ast::Expr, b: &ast::Expr, span: Span) -> CheckedExpr<TypedExpr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         match op {
@@ -96,7 +96,7 @@ impl Checker<'_> {
                 let (a, b) = (self.condition(a), self.condition(b));
                 let (a, b) = (Box::new(a?), Box::new(b?));
                 let kind = if op == BinaryOp::And { Kind::And(a, b) } else { Kind::Or(a, b) };
-                Ok(Expr { kind, ty: Type::Bool, span })
+                Ok(TypedExpr { kind, ty: Type::Bool, span })
             }
             BinaryOp::Concat => Ok(call(Op::Concat, vec![a, b], Type::Text, span)),
             BinaryOp::Add | BinaryOp::Sub | BinaryOp::Mul | BinaryOp::Div | BinaryOp::Rem => {
@@ -106,7 +106,7 @@ impl Checker<'_> {
         }
     }
 
-    fn arithmetic(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> CheckedExpr<Expr> {
+    fn arithmetic(&mut self, op: BinaryOp, a: TypedExpr, b: TypedExpr, span: Span) -> CheckedExpr<TypedExpr> {
         for side in [&a, &b] {
             if !side.ty.is_number() && side.ty != Type::Null {
                 let help = match (side.ty, op) {
@@ -149,7 +149,7 @@ impl Checker<'_> {
             _ => (Op::Rem, common),
         };
         let args = if kind == Op::Mul && ty.is_exact() {
-            let own = |e: Expr| {
+            let own = |e: TypedExpr| {
                 if e.ty == Type::Null { convert(e, ty) } else { e }
             };
             vec![own(a), own(b)]
@@ -160,7 +160,7 @@ impl Checker<'_> {
         Ok(call(kind, args, ty, span))
     }
 
-    fn comparison(&mut self, op: BinaryOp, a: Expr, b: Expr, span: Span) -> CheckedExpr<Expr> {
+    fn comparison(&mut self, op: BinaryOp, a: TypedExpr, b: TypedExpr, span: Span) -> CheckedExpr<TypedExpr> {
         let op = match op {
             BinaryOp::Eq => Op::Eq,
             BinaryOp::Ne => Op::Ne,
@@ -169,7 +169,7 @@ impl Checker<'_> {
             BinaryOp::Gt => Op::Gt,
             _ => Op::Ge,
         };
-        let is_null = |e: &Expr| e.ty == Type::Null && matches!(e.kind, Kind::Literal(Value::Null));
+        let is_null = |e: &TypedExpr| e.ty == Type::Null && matches!(e.kind, Kind::Literal(Value::Null));
         if is_null(&a) || is_null(&b) {
             return self.fail(
                 Problem::Type,
@@ -183,7 +183,7 @@ impl Checker<'_> {
     }
 
     /// Both sides in one type, or an error that says how to get there.
-    fn brought_together(&mut self, a: Expr, b: Expr, span: Span) -> CheckedExpr<(Expr, Expr)> {
+    fn brought_together(&mut self, a: TypedExpr, b: TypedExpr, span: Span) -> CheckedExpr<(TypedExpr, TypedExpr)> {
         if let Some(common) = a.ty.common(b.ty) {
             return Ok((convert(a, common), convert(b, common)));
         }
@@ -207,7 +207,7 @@ impl Checker<'_> {
         self.fail(Problem::Type, span, format!("{} and {} cannot be compared", a.ty, b.ty), help)
     }
 
-    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn like(&mut self, a: &ast::Expr, b: &ast::Expr, negate: bool, span: Span) -> CheckedExpr<TypedExpr> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         for side in [&a, &b] {
@@ -231,19 +231,25 @@ impl Checker<'_> {
         high: &ast::Expr,
         negate: bool,
         span: Span,
-    ) -> CheckedExpr<Expr> {
+    ) -> CheckedExpr<TypedExpr> {
         let (x, low, high) = (self.expr(x), self.expr(low), self.expr(high));
         let (x, low, high) = (x?, low?, high?);
         let id = LetId(self.fresh());
-        let reference = Expr { kind: Kind::LetRef(id), ty: x.ty, span: x.span };
+        let reference = TypedExpr { kind: Kind::LetRef(id), ty: x.ty, span: x.span };
         let at_least = self.comparison(BinaryOp::Ge, reference.clone(), low, span)?;
         let at_most = self.comparison(BinaryOp::Le, reference, high, span)?;
-        let both = Expr { kind: Kind::And(Box::new(at_least), Box::new(at_most)), ty: Type::Bool, span };
+        let both = TypedExpr { kind: Kind::And(Box::new(at_least), Box::new(at_most)), ty: Type::Bool, span };
         let body = negated(both, negate);
-        Ok(Expr { kind: Kind::Let(id, Box::new(x), Box::new(body)), ty: Type::Bool, span })
+        Ok(TypedExpr { kind: Kind::Let(id, Box::new(x), Box::new(body)), ty: Type::Bool, span })
     }
 
-    pub(super) fn member(&mut self, x: &ast::Expr, list: &[ast::Expr], negate: bool, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn member(
+        &mut self,
+        x: &ast::Expr,
+        list: &[ast::Expr],
+        negate: bool,
+        span: Span,
+    ) -> CheckedExpr<TypedExpr> {
         if let [ast::Expr { kind: ast::ExprKind::Aggregate(a), span: set_span }] = list
             && matches!(a.name.text.as_str(), "top" | "bottom")
         {
@@ -272,7 +278,7 @@ impl Checker<'_> {
     }
 
     /// One part of an `in` list; a parameter may stand for several values.
-    fn list_part(&mut self, e: &ast::Expr) -> CheckedExpr<Vec<Expr>> {
+    fn list_part(&mut self, e: &ast::Expr) -> CheckedExpr<Vec<TypedExpr>> {
         if let ast::ExprKind::Parameter(name) = &e.kind
             && let Some(values) = self.settings.parameters.get(name)
         {
@@ -287,7 +293,7 @@ impl Checker<'_> {
         arms: &[(ast::Expr, ast::Expr)],
         otherwise: Option<&ast::Expr>,
         span: Span,
-    ) -> CheckedExpr<Expr> {
+    ) -> CheckedExpr<TypedExpr> {
         let operand = operand.map(|o| self.expr(o)).transpose();
         let operand = operand?.map(|o| (LetId(self.fresh()), o));
         let arms = self.all(arms, |c, (condition, result)| {
@@ -297,7 +303,7 @@ impl Checker<'_> {
             let condition = match &operand {
                 None => c.condition(condition_expr)?,
                 Some((id, o)) => {
-                    let reference = Expr { kind: Kind::LetRef(*id), ty: o.ty, span: o.span };
+                    let reference = TypedExpr { kind: Kind::LetRef(*id), ty: o.ty, span: o.span };
                     c.comparison(BinaryOp::Eq, reference, condition_expr, condition.span)?
                 }
             };
@@ -305,17 +311,17 @@ impl Checker<'_> {
         });
         let otherwise = otherwise.map(|e| self.expr(e)).transpose();
         let (arms, otherwise) = (arms?, otherwise?);
-        let results: Vec<&Expr> = arms.iter().map(|(_, r)| r).chain(&otherwise).collect();
+        let results: Vec<&TypedExpr> = arms.iter().map(|(_, r)| r).chain(&otherwise).collect();
         let ty = self.common_type(&results, "the results of a `case`")?;
         let arms = arms.into_iter().map(|(c, r)| (c, convert(r, ty))).collect();
-        let case = Expr { kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))), ty, span };
+        let case = TypedExpr { kind: Kind::Case(arms, otherwise.map(|e| Box::new(convert(e, ty)))), ty, span };
         Ok(match operand {
             None => case,
-            Some((id, o)) => Expr { kind: Kind::Let(id, Box::new(o), Box::new(case)), ty, span },
+            Some((id, o)) => TypedExpr { kind: Kind::Let(id, Box::new(o), Box::new(case)), ty, span },
         })
     }
 
-    fn common_type(&mut self, parts: &[&Expr], what: &str) -> CheckedExpr<Type> {
+    fn common_type(&mut self, parts: &[&TypedExpr], what: &str) -> CheckedExpr<Type> {
         let mut ty = Type::Null;
         for part in parts {
             match ty.common(part.ty) {
@@ -333,7 +339,7 @@ impl Checker<'_> {
         Ok(ty)
     }
 
-    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn cast(&mut self, inner: &ast::Expr, ty: Type, lenient: bool, span: Span) -> CheckedExpr<TypedExpr> {
         let inner = self.expr(inner)?;
         let possible = match (inner.ty, ty) {
             (Type::Null | Type::Text, _) | (_, Type::Text) => true,
@@ -354,7 +360,7 @@ impl Checker<'_> {
         Ok(call(Op::Cast { from, to: ty, lenient }, vec![inner], ty, span))
     }
 
-    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn call(&mut self, name: &ast::Name, args: &[ast::Expr], span: Span) -> CheckedExpr<TypedExpr> {
         match name.text.as_str() {
             "coalesce" => return self.coalesce(args, span),
             "nullif" => return self.null_if(args, span),
@@ -363,7 +369,7 @@ impl Checker<'_> {
             }
             "user" if args.is_empty() => {
                 let user = self.settings.user.as_ref().map_or(Value::Null, Value::text);
-                return Ok(Expr { kind: Kind::Literal(user), ty: Type::Text, span });
+                return Ok(TypedExpr { kind: Kind::Literal(user), ty: Type::Text, span });
             }
             _ => {}
         }
@@ -383,7 +389,12 @@ impl Checker<'_> {
         Ok(call(Op::Function(function), args, ty, span))
     }
 
-    fn fit_arguments(&mut self, function: &'static Function, args: Vec<Expr>, span: Span) -> CheckedExpr<Vec<Expr>> {
+    fn fit_arguments(
+        &mut self,
+        function: &'static Function,
+        args: Vec<TypedExpr>,
+        span: Span,
+    ) -> CheckedExpr<Vec<TypedExpr>> {
         let (most, least) = (function.parameters.len(), function.parameters.len() - function.optional);
         if args.len() < least || (args.len() > most && !function.repeated) {
             let wanted = if least == most { most.to_string() } else { format!("{least} to {most}") };
@@ -401,7 +412,7 @@ impl Checker<'_> {
                 return self.fail(Problem::Type, arg.span, message, function.signature);
             }
         }
-        let any: Vec<&Expr> =
+        let any: Vec<&TypedExpr> =
             args.iter().enumerate().filter(|(i, _)| parameter(*i) == Parameter::Any).map(|(_, e)| e).collect();
         let common =
             if function.sees_nulls || any.is_empty() { None } else { Some(self.common_type(&any, "the arguments")?) };
@@ -419,7 +430,7 @@ impl Checker<'_> {
             .collect())
     }
 
-    fn unknown_function(&mut self, name: &ast::Name) -> CheckedExpr<Expr> {
+    fn unknown_function(&mut self, name: &ast::Name) -> CheckedExpr<TypedExpr> {
         let known: Vec<&str> = functions::all()
             .map(|(_, f)| f.name)
             .chain(words::aggregates())
@@ -432,17 +443,17 @@ impl Checker<'_> {
         self.fail(Problem::UnknownName, name.span, format!("there is no function `{}`", name.text), help)
     }
 
-    fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
+    fn coalesce(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<TypedExpr> {
         if args.is_empty() {
             return self.fail(Problem::Type, span, "`coalesce` takes at least one argument", "write `coalesce(x, 0)`");
         }
         let args = self.all(args, |c, e| c.expr(e))?;
         let ty = self.common_type(&args.iter().collect::<Vec<_>>(), "the arguments of `coalesce`")?;
-        Ok(Expr { kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()), ty, span })
+        Ok(TypedExpr { kind: Kind::Coalesce(args.into_iter().map(|e| convert(e, ty)).collect()), ty, span })
     }
 
     /// `nullif(a, b)`: null where both are equal, else a.
-    fn null_if(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<Expr> {
+    fn null_if(&mut self, args: &[ast::Expr], span: Span) -> CheckedExpr<TypedExpr> {
         let [a, b] = args else {
             return self.fail(
                 Problem::Type,
@@ -454,10 +465,10 @@ impl Checker<'_> {
         let (a, b) = (self.expr(a), self.expr(b));
         let (a, b) = (a?, b?);
         let (id, ty) = (LetId(self.fresh()), a.ty);
-        let reference = Expr { kind: Kind::LetRef(id), ty, span: a.span };
+        let reference = TypedExpr { kind: Kind::LetRef(id), ty, span: a.span };
         let equal = self.comparison(BinaryOp::Eq, reference.clone(), b, span)?;
-        let null = Expr { kind: Kind::Literal(Value::Null), ty, span };
-        let case = Expr { kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))), ty, span };
-        Ok(Expr { kind: Kind::Let(id, Box::new(a), Box::new(case)), ty, span })
+        let null = TypedExpr { kind: Kind::Literal(Value::Null), ty, span };
+        let case = TypedExpr { kind: Kind::Case(vec![(equal, null)], Some(Box::new(reference))), ty, span };
+        Ok(TypedExpr { kind: Kind::Let(id, Box::new(a), Box::new(case)), ty, span })
     }
 }

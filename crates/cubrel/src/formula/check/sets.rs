@@ -2,7 +2,7 @@
 //! 4 and 9).
 
 use super::operators::convert;
-use super::{CheckedExpr, Checker, Expr, Kind, Provider, Standing, ast, with_lets};
+use super::{CheckedExpr, Checker, Kind, Provider, Standing, TypedExpr, ast, with_lets};
 use crate::formula::schema::ColumnId;
 use crate::formula::source::{Problem, Span};
 use crate::formula::typed::{LetId, SetOf};
@@ -19,7 +19,7 @@ impl Checker<'_> {
         a: &ast::Aggregate,
         set_span: Span,
         span: Span,
-    ) -> CheckedExpr<Expr> {
+    ) -> CheckedExpr<TypedExpr> {
         let tested = self.expr(x);
         let outside = if self.place == Standing::Tested { None } else { self.around.last().copied() };
         let set = match outside {
@@ -44,8 +44,8 @@ impl Checker<'_> {
             );
         };
         let id = LetId(self.fresh());
-        let set = Expr { kind: Kind::Set(Box::new(set)), ty, span: set_span };
-        let test = Expr { kind: Kind::Member(Box::new(convert(tested, common)), id), ty: Type::Bool, span };
+        let set = TypedExpr { kind: Kind::Set(Box::new(set)), ty, span: set_span };
+        let test = TypedExpr { kind: Kind::Member(Box::new(convert(tested, common)), id), ty: Type::Bool, span };
         if self.place == Standing::Tested {
             self.hoisted.push((id, set));
         } else if outside.is_some() {
@@ -98,7 +98,7 @@ impl Checker<'_> {
     }
 
     /// `narrowed(t.c)` and `grouping(t.c)`.
-    pub(super) fn context_question(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<Expr> {
+    pub(super) fn context_question(&mut self, a: &ast::Aggregate, span: Span) -> CheckedExpr<TypedExpr> {
         let name = &a.name.text;
         let column = match a.args.as_slice() {
             [ast::Expr { kind: ast::ExprKind::Column(table, column), .. }] if a.per.is_none() && a.order.is_empty() => {
@@ -116,12 +116,12 @@ impl Checker<'_> {
         self.question(name, column, span)
     }
 
-    fn question(&mut self, name: &str, column: ColumnId, span: Span) -> CheckedExpr<Expr> {
+    fn question(&mut self, name: &str, column: ColumnId, span: Span) -> CheckedExpr<TypedExpr> {
         let (kind, ty) = match name {
             "narrowed" => (Kind::Narrowed(column), Type::Bool),
             _ => (Kind::Grouping(column), Type::Int),
         };
-        let typed = Expr { kind, ty, span };
+        let typed = TypedExpr { kind, ty, span };
         if self.place == Standing::Aggregated {
             return self.fail(
                 Problem::Aggregate,

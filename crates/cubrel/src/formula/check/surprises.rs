@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use crate::formula::schema::{ColumnId, MeasureId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
-use crate::formula::typed::{Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, Op, Over, Per, PerDomain};
+use crate::formula::typed::{
+    AggregateKind, EditTarget, Kind, Op, Over, PerDomain, TypedAggregate, TypedEdit, TypedExpr, TypedPer,
+};
 
 struct SurpriseFinder<'a> {
     schema: &'a Schema,
@@ -23,7 +25,7 @@ impl SurpriseFinder<'_> {
 }
 
 /// Surprises in any formula: averages of ratios, edits that leave a bound row.
-pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Diagnostic> {
+pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &TypedExpr) -> Vec<Diagnostic> {
     let mut finder = SurpriseFinder { schema, source, found: Vec::new() };
     expr.walk(&mut |e| {
         if let Kind::Aggregate(a) = &e.kind {
@@ -35,7 +37,7 @@ pub fn of_formula(schema: &Schema, source: &Arc<Source>, expr: &Expr) -> Vec<Dia
 }
 
 /// Surprises in the formula of a calculated column.
-pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: &Expr) -> Vec<Diagnostic> {
+pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: &TypedExpr) -> Vec<Diagnostic> {
     let mut finder = SurpriseFinder { schema, source, found: of_formula(schema, source, expr) };
     finder.ratio_column(column, expr);
     finder.own_rows(column.table, expr, false);
@@ -45,7 +47,7 @@ pub fn of_column(schema: &Schema, source: &Arc<Source>, column: ColumnId, expr: 
 }
 
 /// Surprises of a formula on the lines of a grid: an edit that leaves a column of the same table on an axis.
-pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &Expr, axes: &[ColumnId]) -> Vec<Diagnostic> {
+pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &TypedExpr, axes: &[ColumnId]) -> Vec<Diagnostic> {
     let mut known = BTreeSet::new();
     on_axes_once(schema, source, expr, axes, &mut known)
 }
@@ -54,7 +56,7 @@ pub fn on_axes(schema: &Schema, source: &Arc<Source>, expr: &Expr, axes: &[Colum
 fn on_axes_once(
     schema: &Schema,
     source: &Arc<Source>,
-    expr: &Expr,
+    expr: &TypedExpr,
     axes: &[ColumnId],
     known: &mut BTreeSet<MeasureId>,
 ) -> Vec<Diagnostic> {
@@ -63,7 +65,7 @@ fn on_axes_once(
     finder.found
 }
 
-fn is_ratio(expr: &Expr) -> bool {
+fn is_ratio(expr: &TypedExpr) -> bool {
     match &expr.kind {
         Kind::Call(Op::Div, args) => args.iter().all(names_column),
         Kind::Call(Op::ToFloat | Op::Rescale { .. }, args) => args.iter().any(is_ratio),
@@ -73,14 +75,14 @@ fn is_ratio(expr: &Expr) -> bool {
     }
 }
 
-fn names_column(expr: &Expr) -> bool {
+fn names_column(expr: &TypedExpr) -> bool {
     let mut found = false;
     expr.walk(&mut |e| found |= matches!(e.kind, Kind::Column { .. } | Kind::Current { .. }));
     found
 }
 
 impl SurpriseFinder<'_> {
-    fn average_of_ratios(&mut self, a: &Aggregate, span: Span) {
+    fn average_of_ratios(&mut self, a: &TypedAggregate, span: Span) {
         if let (AggregateKind::Avg, Over::Rows(_), [arg]) = (a.kind, &a.over, a.args.as_slice())
             && is_ratio(arg)
         {
@@ -92,7 +94,7 @@ impl SurpriseFinder<'_> {
         }
     }
 
-    fn ratio_column(&mut self, column: ColumnId, expr: &Expr) {
+    fn ratio_column(&mut self, column: ColumnId, expr: &TypedExpr) {
         if is_ratio(expr) {
             let name = self.schema.column_name(column);
             self.warn(
@@ -104,7 +106,7 @@ impl SurpriseFinder<'_> {
     }
 
     /// An aggregate over the column's own table sees the current row and no other.
-    fn own_rows(&mut self, table: TableId, expr: &Expr, dropped: bool) {
+    fn own_rows(&mut self, table: TableId, expr: &TypedExpr, dropped: bool) {
         match &expr.kind {
             Kind::Aggregate(a) => {
                 if let (Over::Rows(of), false) = (&a.over, dropped)
@@ -117,7 +119,7 @@ impl SurpriseFinder<'_> {
                         "for all rows write `… given (without row)`; for the row's own value leave the aggregate out",
                     );
                 }
-                if let Over::Per(Per { filter: Some(filter), .. }) = &a.over {
+                if let Over::Per(TypedPer { filter: Some(filter), .. }) = &a.over {
                     self.own_rows(table, filter, dropped);
                 }
                 a.args.iter().for_each(|e| self.own_rows(table, e, dropped));
@@ -131,7 +133,7 @@ impl SurpriseFinder<'_> {
     }
 
     /// Nothing in the formula depends on the row.
-    fn same_on_every_row(&mut self, column: ColumnId, expr: &Expr) {
+    fn same_on_every_row(&mut self, column: ColumnId, expr: &TypedExpr) {
         let mut depends = false;
         let mut computes = false;
         expr.walk(&mut |e| match &e.kind {
@@ -140,7 +142,7 @@ impl SurpriseFinder<'_> {
                 computes = true;
                 let of = match &a.over {
                     Over::Rows(table) => Some(*table),
-                    Over::Per(Per { domain: PerDomain::Table(table), .. }) => Some(*table),
+                    Over::Per(TypedPer { domain: PerDomain::Table(table), .. }) => Some(*table),
                     Over::Per(_) => None,
                 };
                 depends |= of.is_none_or(|t| self.schema.reach(t, &[]).contains_key(&column.table));
@@ -161,7 +163,7 @@ impl SurpriseFinder<'_> {
     }
 
     /// `without t.c` where a row of t is bound: the row still filters.
-    fn rows_that_still_bind(&mut self, expr: &Expr, bound: &[TableId]) {
+    fn rows_that_still_bind(&mut self, expr: &TypedExpr, bound: &[TableId]) {
         match &expr.kind {
             Kind::Given(body, edits) => {
                 for table in bound {
@@ -186,7 +188,7 @@ impl SurpriseFinder<'_> {
         }
     }
 
-    fn still_bound(&mut self, edit: &Edit, table: TableId, span: Span) {
+    fn still_bound(&mut self, edit: &TypedEdit, table: TableId, span: Span) {
         let columns: Vec<ColumnId> = dropped_columns(edit);
         if let Some(column) = columns.iter().find(|c| c.table == table) {
             let (name, of) = (self.schema.column_name(*column), &self.schema.table(table).name);
@@ -198,7 +200,7 @@ impl SurpriseFinder<'_> {
         }
     }
 
-    fn axes_left(&mut self, expr: &Expr, axes: &[ColumnId], known: &mut BTreeSet<MeasureId>) {
+    fn axes_left(&mut self, expr: &TypedExpr, axes: &[ColumnId], known: &mut BTreeSet<MeasureId>) {
         if let Kind::Given(_, edits) = &expr.kind {
             let covered = |axis: &ColumnId| edits.iter().any(|e| drops_axis(e, *axis));
             for edit in edits {
@@ -232,37 +234,37 @@ impl SurpriseFinder<'_> {
 }
 
 /// The single columns that an edit drops.
-fn dropped_columns(edit: &Edit) -> Vec<ColumnId> {
+fn dropped_columns(edit: &TypedEdit) -> Vec<ColumnId> {
     match edit {
-        Edit::Without(targets) => {
+        TypedEdit::Without(targets) => {
             targets.iter().filter_map(|t| if let EditTarget::Column(c) = t { Some(*c) } else { None }).collect()
         }
-        Edit::Narrow(narrow) if narrow.instead => narrow.columns.clone(),
+        TypedEdit::Narrow(narrow) if narrow.instead => narrow.columns.clone(),
         _ => Vec::new(),
     }
 }
 
-fn drops_row(edit: &Edit, table: TableId) -> bool {
+fn drops_row(edit: &TypedEdit, table: TableId) -> bool {
     match edit {
-        Edit::WithoutRow | Edit::WithoutAll => true,
-        Edit::Without(targets) => targets.contains(&EditTarget::Table(table)),
-        Edit::WithoutAllBut(targets) => !targets.contains(&EditTarget::Table(table)),
-        Edit::Period(period) => period.calendar == table,
-        Edit::WithoutAxes | Edit::Narrow(_) => false,
+        TypedEdit::WithoutRow | TypedEdit::WithoutAll => true,
+        TypedEdit::Without(targets) => targets.contains(&EditTarget::Table(table)),
+        TypedEdit::WithoutAllBut(targets) => !targets.contains(&EditTarget::Table(table)),
+        TypedEdit::Period(period) => period.calendar == table,
+        TypedEdit::WithoutAxes | TypedEdit::Narrow(_) => false,
     }
 }
 
-fn drops_axis(edit: &Edit, axis: ColumnId) -> bool {
+fn drops_axis(edit: &TypedEdit, axis: ColumnId) -> bool {
     match edit {
-        Edit::WithoutAll | Edit::WithoutAxes => true,
-        Edit::Without(targets) => {
+        TypedEdit::WithoutAll | TypedEdit::WithoutAxes => true,
+        TypedEdit::Without(targets) => {
             targets.contains(&EditTarget::Column(axis)) || targets.contains(&EditTarget::Table(axis.table))
         }
-        Edit::WithoutAllBut(targets) => {
+        TypedEdit::WithoutAllBut(targets) => {
             !targets.contains(&EditTarget::Column(axis)) && !targets.contains(&EditTarget::Table(axis.table))
         }
-        Edit::Narrow(narrow) => narrow.instead && narrow.columns.contains(&axis),
-        Edit::Period(period) => period.calendar == axis.table,
-        Edit::WithoutRow => false,
+        TypedEdit::Narrow(narrow) => narrow.instead && narrow.columns.contains(&axis),
+        TypedEdit::Period(period) => period.calendar == axis.table,
+        TypedEdit::WithoutRow => false,
     }
 }

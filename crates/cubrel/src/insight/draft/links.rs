@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::table::{Table, counted};
 use crate::load::loaded::LoadedColumn;
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::{Type, Value, units};
 
 /// How much of a column's values have to be keys of the other table.
@@ -126,7 +126,7 @@ fn pointing(tables: &[Table], at: usize, key: &LoadedColumn) -> usize {
 
 /// Whether values of a column could be keys at all, without a look at the rows: there are not more of them than could be keys,
 /// and they are no numbers that no name speaks for (those from one on are among those of every key).
-fn may_be_there(column: &LoadedColumn, alike: bool, key: &Column) -> bool {
+fn may_be_there(column: &LoadedColumn, alike: bool, key: &CodedColumn) -> bool {
     let too_many = (key.distinct() as f64) < DOUBTFUL * column.data.distinct() as f64;
     column.data.ty() == key.ty() && !too_many && (alike || column.data.ty() == Type::Text)
 }
@@ -148,7 +148,7 @@ fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Opt
 }
 
 /// Whether hardly any of some texts of a column are keys, so that no more need be looked at.
-fn is_elsewhere(column: &Column, keys: &HashSet<Value>) -> bool {
+fn is_elsewhere(column: &CodedColumn, keys: &HashSet<Value>) -> bool {
     const LOOKED_AT: u64 = 500;
     let step = (column.domain() / LOOKED_AT).max(1) as usize;
     let some = || (0..column.domain()).step_by(step);
@@ -157,7 +157,7 @@ fn is_elsewhere(column: &Column, keys: &HashSet<Value>) -> bool {
 }
 
 /// How many rows each code stands in that stands in any; null's is none.
-fn rows_by_code(column: &Column) -> HashMap<u64, u64> {
+fn rows_by_code(column: &CodedColumn) -> HashMap<u64, u64> {
     let domain = column.domain();
     // What a column could hold may be far more than what it holds.
     if domain > 2 * column.rows() as u64 + 1024 {
@@ -203,7 +203,7 @@ fn nearly_key(table: &Table) -> Option<&LoadedColumn> {
 }
 
 /// Which values of a column stand in several rows, and in how many more than one each.
-fn repeated(column: &Column) -> (u64, Vec<String>) {
+fn repeated(column: &CodedColumn) -> (u64, Vec<String>) {
     let counts = rows_by_code(column);
     let mut several: Vec<u64> = counts.iter().filter(|(_, n)| **n > 1).map(|(code, _)| *code).collect();
     several.sort_unstable();
@@ -214,7 +214,7 @@ fn repeated(column: &Column) -> (u64, Vec<String>) {
 /// Repeated keys that are shown.
 const EXAMPLES: usize = 3;
 
-fn distinct_values(column: &Column) -> HashSet<Value> {
+fn distinct_values(column: &CodedColumn) -> HashSet<Value> {
     rows_by_code(column).into_keys().map(|code| column.value_of(code)).collect()
 }
 

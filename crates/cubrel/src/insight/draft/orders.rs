@@ -6,7 +6,7 @@ use super::table::Table;
 use crate::load::loaded::LoadedColumn;
 use crate::store::encode::recoded;
 use crate::store::order::{RowOrder, SortColumns};
-use crate::store::{Column, RawColumn};
+use crate::store::{CodedColumn, RawColumn};
 
 /// Rows from which on an order is worth a thought.
 const FEWEST_ROWS: usize = 100_000;
@@ -27,13 +27,15 @@ pub(super) fn order(table: &mut Table) {
     let some: Vec<u32> = (0..rows as u32).step_by(step).collect();
     let of_some = |c: &LoadedColumn| {
         let raw = RawColumn::from_vector(c.data.vector_of(&c.data.codes_at(&some)), c.data.ty()).ok()?;
-        Some(Column::encode(&raw, some.len()))
+        Some(CodedColumn::encode(&raw, some.len()))
     };
-    let Some(tried) = table.loaded.columns.par_iter().map(of_some).collect::<Option<Vec<Column>>>() else { return };
-    let columns: Vec<&Column> = tried.iter().collect();
+    let Some(tried) = table.loaded.columns.par_iter().map(of_some).collect::<Option<Vec<CodedColumn>>>() else {
+        return;
+    };
+    let columns: Vec<&CodedColumn> = tried.iter().collect();
     let count = vec![true; columns.len()];
     let weight = |order: RowOrder<'_>| -> usize {
-        recoded(&columns, order).iter().map(Column::heap_bytes).map(|(codes, dictionary)| codes + dictionary).sum()
+        recoded(&columns, order).iter().map(CodedColumn::heap_bytes).map(|(codes, dictionary)| codes + dictionary).sum()
     };
     let before = weight(RowOrder::Best { count: &count, sort_by: &SortColumns::default() });
     let mut best: (Vec<usize>, usize) = (Vec::new(), before);
@@ -57,7 +59,7 @@ pub(super) fn order(table: &mut Table) {
 }
 
 /// Columns that may come first in an order: those with few values, and not so few that nothing is gained.
-fn promising(columns: &[&Column]) -> Vec<usize> {
+fn promising(columns: &[&CodedColumn]) -> Vec<usize> {
     let rows = columns.first().map_or(0, |c| c.rows()) as u64;
     let mut found: Vec<(u64, usize)> = columns.iter().enumerate().map(|(i, c)| (c.distinct(), i)).collect();
     found.retain(|(distinct, _)| *distinct > 1 && *distinct * 4 < rows);

@@ -16,7 +16,7 @@ use crate::load::{NO_UTF8, Observer, bytes, opened, sources};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
-use crate::store::{Column, SEGMENT_ROWS};
+use crate::store::{CodedColumn, SEGMENT_ROWS};
 use crate::value::{Type, Value, exact, parse};
 
 /// Patterns of dates that are tried, the likelier ones first.
@@ -311,7 +311,7 @@ fn is_word_for_nothing(text: &str) -> bool {
 }
 
 /// Whether some texts begin or end with a blank.
-fn has_blanks_around(column: &Column) -> bool {
+fn has_blanks_around(column: &CodedColumn) -> bool {
     sample(column).iter().filter_map(Value::as_text).any(|t| t.trim() != t)
 }
 
@@ -417,7 +417,7 @@ pub(super) fn identifiers(table: &mut Table, relates: &dyn Fn(&str) -> bool) {
 }
 
 /// Whether whole numbers name things: all have one length, and hardly any comes twice.
-fn is_identifier(column: &Column, rows: usize) -> bool {
+fn is_identifier(column: &CodedColumn, rows: usize) -> bool {
     const FEWEST_ROWS: usize = 10;
     const SHORTEST: u32 = 7;
     if column.ty() != Type::Int || rows < FEWEST_ROWS || (column.distinct() as usize) * 10 < rows * 9 {
@@ -432,13 +432,13 @@ fn is_identifier(column: &Column, rows: usize) -> bool {
 }
 
 /// Some of the values that occur.
-fn sample(column: &Column) -> Vec<Value> {
+fn sample(column: &CodedColumn) -> Vec<Value> {
     let values = (0..column.domain().min(SAMPLE as u64)).map(|code| column.value_of(code));
     values.filter(|v| !v.is_null()).collect()
 }
 
 /// The type that most values of a text column have, and those that have it not.
-fn nearly(column: &Column, shape: &Shape) -> Option<(Type, Vec<String>)> {
+fn nearly(column: &CodedColumn, shape: &Shape) -> Option<(Type, Vec<String>)> {
     const MOST: f64 = 0.75;
     let values = sample(column);
     let types = [Type::Date, Type::Timestamp, Type::Float];
@@ -512,7 +512,7 @@ fn commas(loaded: &LoadedTable) -> Commas {
 const NUMBERS: f64 = 0.75;
 
 /// The first pattern that reads all values, and others that do so, too.
-fn date_pattern(column: &Column) -> Option<(&'static str, Vec<&'static str>)> {
+fn date_pattern(column: &CodedColumn) -> Option<(&'static str, Vec<&'static str>)> {
     let values = sample(column);
     if values.is_empty() {
         return None;
@@ -526,7 +526,7 @@ fn date_pattern(column: &Column) -> Option<(&'static str, Vec<&'static str>)> {
 }
 
 /// Two patterns that read all values together, each some that the other does not read.
-fn two_patterns(column: &Column) -> Option<[&'static str; 2]> {
+fn two_patterns(column: &CodedColumn) -> Option<[&'static str; 2]> {
     let values = sample(column);
     let texts: Vec<&str> = values.iter().filter_map(Value::as_text).collect();
     let reads = |pattern: &str| -> Vec<bool> {
@@ -551,13 +551,13 @@ mod tests {
     use super::*;
     use crate::Model;
 
-    fn column(values: &[Value], ty: Type) -> Column {
+    fn column(values: &[Value], ty: Type) -> CodedColumn {
         let rows: Vec<Vec<Value>> = values.iter().map(|v| vec![v.clone()]).collect();
         let model = Model::builder().rows("t", &[("c", ty)], &rows).build().unwrap();
         model.store().tables[0].columns[0].verified().as_ref().clone()
     }
 
-    fn of_texts(values: &[&str]) -> Column {
+    fn of_texts(values: &[&str]) -> CodedColumn {
         column(&values.iter().map(Value::text).collect::<Vec<_>>(), Type::Text)
     }
 

@@ -10,7 +10,7 @@ use crate::formula::words::quote_name;
 use crate::load::bytes;
 use crate::load::loaded::LoadedColumn;
 use crate::model::file::ColumnSection;
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::Type;
 
 /// A value or key as TOML has it, in one line; what is in headers and names of files is only ever inside the quotes.
@@ -257,7 +257,7 @@ fn display_order(table: &Table, c: &LoadedColumn) -> Option<String> {
 }
 
 /// Whether each value of one column goes with one value of another, and they differ as often.
-fn depends(on: &Column, order: &Column) -> bool {
+fn depends(on: &CodedColumn, order: &CodedColumn) -> bool {
     let mut known: HashMap<u64, u64> = HashMap::new();
     let pairs = on.codes().into_iter().zip(order.codes());
     on.distinct() == order.distinct() && pairs.into_iter().all(|(a, b)| *known.entry(a).or_insert(b) == b)

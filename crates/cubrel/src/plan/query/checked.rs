@@ -12,7 +12,7 @@ use crate::formula::ast::{self, Target};
 use crate::formula::check::{self, arrivals, surprises};
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Problem, Span, closest, did_you_mean};
-use crate::formula::typed::{Expr, Kind, Narrow};
+use crate::formula::typed::{Kind, Narrow, TypedExpr};
 use crate::formula::words::quote_name;
 use crate::value::Type;
 use crate::value::format;
@@ -48,7 +48,7 @@ impl QueryPlanner<'_> {
 
     fn grid(&mut self, query: &ast::QueryTree) -> Option<CheckedGrid> {
         let (rows, columns) = (self.axes(&query.by), self.axes(&query.split));
-        let items: Vec<Option<(PlannedItem, Expr)>> = query.items.iter().map(|i| self.item(i)).collect();
+        let items: Vec<Option<(PlannedItem, TypedExpr)>> = query.items.iter().map(|i| self.item(i)).collect();
         let (conditions, on_lenses) = self.conditions(query.filter.as_ref());
         let filters = self.filters(&conditions);
         let (rows, columns) = (rows?, columns?);
@@ -71,7 +71,7 @@ impl QueryPlanner<'_> {
                 "compare it: `having measure > 1000`",
             );
         }
-        let order: Vec<Option<(Expr, bool)>> =
+        let order: Vec<Option<(TypedExpr, bool)>> =
             query.order.iter().map(|(e, descending)| Some((self.judged(&row_columns, e)?, *descending))).collect();
         let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
         let items = items.into_iter().collect::<Option<Vec<_>>>()?;
@@ -94,9 +94,9 @@ impl QueryPlanner<'_> {
     }
 
     /// What the items have that is probably not meant, on these axes.
-    fn surprises(&self, axes: &[Axis], filters: &[Narrow], items: &[(PlannedItem, Expr)]) -> Vec<Diagnostic> {
+    fn surprises(&self, axes: &[Axis], filters: &[Narrow], items: &[(PlannedItem, TypedExpr)]) -> Vec<Diagnostic> {
         let columns: Vec<ColumnId> = axes.iter().filter_map(|a| a.column()).collect();
-        let of_item = |(_, e): &(PlannedItem, Expr)| {
+        let of_item = |(_, e): &(PlannedItem, TypedExpr)| {
             let mut found = surprises::on_axes(&self.schema, self.source, e, &columns);
             found.extend(surprises::of_formula(&self.schema, self.source, e));
             found.extend(arrivals::lost(&self.schema, self.source, e, &columns, filters));
@@ -139,13 +139,13 @@ impl QueryPlanner<'_> {
     }
 
     /// `having` and `order by` may name the row axes' columns.
-    fn judged(&mut self, rows: &[ColumnId], e: &ast::Expr) -> Option<Expr> {
+    fn judged(&mut self, rows: &[ColumnId], e: &ast::Expr) -> Option<TypedExpr> {
         let (expr, problems) = check::line_formula(&self.schema, self.settings, self.source, rows, e);
         self.problems.extend(problems);
         expr
     }
 
-    fn item(&mut self, item: &ast::Item) -> Option<(PlannedItem, Expr)> {
+    fn item(&mut self, item: &ast::Item) -> Option<(PlannedItem, TypedExpr)> {
         let (expr, problems) = check::measure_formula(&self.schema, self.settings, self.source, &item.expr);
         self.problems.extend(problems);
         let expr = expr?;
@@ -157,7 +157,7 @@ impl QueryPlanner<'_> {
         Some((self.planned(item, &expr), expr))
     }
 
-    fn planned(&self, item: &ast::Item, expr: &Expr) -> PlannedItem {
+    fn planned(&self, item: &ast::Item, expr: &TypedExpr) -> PlannedItem {
         let measure = match &expr.kind {
             Kind::Measure(id) => Some(self.schema.measure(*id)),
             _ => None,
@@ -288,7 +288,7 @@ impl QueryPlanner<'_> {
             planner.problems.extend(problems);
             expr
         };
-        let items: Vec<Option<(PlannedItem, Expr)>> = query
+        let items: Vec<Option<(PlannedItem, TypedExpr)>> = query
             .items
             .iter()
             .map(|item| {
@@ -308,7 +308,7 @@ impl QueryPlanner<'_> {
             self.report(Problem::Type, condition.span, "records are not seen through a lens", help);
         }
         let filters = self.filters(&conditions);
-        let order: Vec<Option<(Expr, bool)>> =
+        let order: Vec<Option<(TypedExpr, bool)>> =
             query.order.iter().map(|(e, descending)| Some((row(self, e)?, *descending))).collect();
         let extra = [
             (query.by.first().map(Target::span), "by"),

@@ -10,7 +10,7 @@ use crate::formula::ast;
 use crate::formula::check::ROW;
 use crate::formula::schema::{ColumnId, Schema, TableId};
 use crate::formula::source::{Diagnostic, Source};
-use crate::formula::typed::{Expr, LetId, Narrow};
+use crate::formula::typed::{LetId, Narrow, TypedExpr};
 use crate::plan::lower::{Environment, Planner, chains};
 use crate::plan::rows::ParameterId;
 use crate::plan::scope::{Dim, Filter, FilterOrigin, FilterTest, Key, Scope};
@@ -29,7 +29,7 @@ pub(crate) fn base(planner: &mut Planner<'_>, source: &Arc<Source>, filters: &[N
     let mut env = Environment::new(source);
     let mut scope = Scope::default();
     let mut outer = Vec::new();
-    let outside: Vec<&(LetId, Expr)> = filters.iter().flat_map(|f| &f.outer).collect();
+    let outside: Vec<&(LetId, TypedExpr)> = filters.iter().flat_map(|f| &f.outer).collect();
     for (id, value) in outside {
         let bound = planner.bound(value, &Scope::default(), &Environment::new(source));
         let slot = planner.fresh_slot();
@@ -113,7 +113,7 @@ pub(super) fn cell(
     source: &Arc<Source>,
     checked: &CheckedGrid,
     columns: &[(usize, ColumnId)],
-    expr: &Expr,
+    expr: &TypedExpr,
     item: usize,
 ) -> Planned<PlannedCell> {
     let schema = planner.schema();
@@ -231,7 +231,7 @@ impl Layout<'_> {
         groups
     }
 
-    fn part(&mut self, axes: &[usize], chosen: &Chosen, names: &[&str], exprs: &[Expr]) -> GridPart {
+    fn part(&mut self, axes: &[usize], chosen: &Chosen, names: &[&str], exprs: &[TypedExpr]) -> GridPart {
         let columns = self.columns(axes);
         let scope = self.scope(&columns);
         let (domain, null_filters) = self.domain(&columns, self.base.scope.dims.len());
@@ -245,7 +245,7 @@ impl Layout<'_> {
         }
     }
 
-    fn items(&mut self, names: &[&str], exprs: &[Expr], scope: &Scope) -> Vec<crate::plan::Assembly> {
+    fn items(&mut self, names: &[&str], exprs: &[TypedExpr], scope: &Scope) -> Vec<crate::plan::Assembly> {
         names.iter().zip(exprs).map(|(n, e)| self.planner.assembly(n, e, scope, &self.base.env)).collect()
     }
 
@@ -258,14 +258,14 @@ impl Layout<'_> {
         self.axes.iter().enumerate().filter_map(at).collect()
     }
 
-    fn judge(&mut self, axes: usize, having: Option<&Expr>, order: &[(Expr, bool)]) -> Judge {
+    fn judge(&mut self, axes: usize, having: Option<&TypedExpr>, order: &[(TypedExpr, bool)]) -> Judge {
         let places = self.columns(&(0..axes).collect::<Vec<_>>());
         let scope = self.scope(&places);
         let first = self.base.scope.dims.len();
         let columns: Vec<(ColumnId, DimId)> =
             places.iter().enumerate().map(|(i, (_, column))| (*column, DimId::new(first + i))).collect();
         let env = self.base.env.clone().with_columns(ROW, columns.clone());
-        let resolvable = |e: &Expr| {
+        let resolvable = |e: &TypedExpr| {
             let mut all = true;
             e.walk(&mut |part| {
                 if let crate::formula::typed::Kind::Current { provider, column, .. } = &part.kind
@@ -289,7 +289,7 @@ impl Layout<'_> {
         &mut self,
         within: &[usize],
         totals: bool,
-        shown: &[(Chosen, Vec<Expr>)],
+        shown: &[(Chosen, Vec<TypedExpr>)],
         names: &[&str],
     ) -> Option<Others> {
         let is_within = |a: &usize| within.contains(a) || self.axes[*a].column().is_none();

@@ -8,7 +8,7 @@ use crate::formula::check;
 use crate::formula::scalar;
 use crate::formula::schema::MeasureId;
 use crate::formula::source::{Diagnostic, Problem, Span};
-use crate::formula::typed::{Expr, Kind};
+use crate::formula::typed::{Kind, TypedExpr};
 use crate::value::{Type, Value};
 
 /// The lenses of a query, the one that is applied first in front.
@@ -205,7 +205,7 @@ impl QueryPlanner<'_> {
     pub(super) fn seen_through(
         &mut self,
         lenses: &Lenses,
-        items: Vec<(PlannedItem, Expr)>,
+        items: Vec<(PlannedItem, TypedExpr)>,
     ) -> Option<(Vec<PlannedItem>, ItemsByReading)> {
         let combinations = lenses.combinations();
         let mut shown = Vec::new();
@@ -253,7 +253,7 @@ impl QueryPlanner<'_> {
     }
 
     /// The measure that `shown` stands for.
-    fn shown_item(&mut self, item: &PlannedItem, expr: &Expr) -> MeasureId {
+    fn shown_item(&mut self, item: &PlannedItem, expr: &TypedExpr) -> MeasureId {
         match expr.kind {
             Kind::Measure(id) => id,
             _ => self.add_measure(item.name.clone(), self.source.clone(), Some(expr.clone())),
@@ -261,7 +261,7 @@ impl QueryPlanner<'_> {
     }
 
     /// A reading of one item, typed.
-    fn reading(&mut self, lens: usize, reading: u64, shown: MeasureId, item: &str) -> Option<Expr> {
+    fn reading(&mut self, lens: usize, reading: u64, shown: MeasureId, item: &str) -> Option<TypedExpr> {
         let def = self.schema.lenses[lens].readings[reading as usize].clone();
         let settings = check::Settings { shown: Some(shown), ..self.settings.clone() };
         let (expr, problems) = check::measure_formula(&self.schema, &settings, &def.source, &def.expr);
@@ -279,6 +279,6 @@ impl QueryPlanner<'_> {
         let span = expr.span;
         // The formula belongs to the lens's text, so it runs as a measure of its own.
         let id = self.add_measure(format!("{item}: {}", def.name), def.source.clone(), Some(expr));
-        Some(Expr { kind: Kind::Measure(id), ty, span })
+        Some(TypedExpr { kind: Kind::Measure(id), ty, span })
     }
 }

@@ -6,7 +6,7 @@ use crate::formula::ast;
 use crate::formula::check::{self, Settings};
 use crate::formula::schema::{MeasureDef, MeasureId, Schema};
 use crate::formula::source::{Diagnostic, Problem, Severity, Source, Span};
-use crate::formula::typed::Expr;
+use crate::formula::typed::TypedExpr;
 use crate::plan::lower::Planner;
 
 /// Resolves one query.
@@ -58,7 +58,7 @@ impl<'a> QueryPlanner<'a> {
     }
 
     /// A measure that only this query knows.
-    pub(super) fn add_measure(&mut self, name: String, source: Arc<Source>, expr: Option<Expr>) -> MeasureId {
+    pub(super) fn add_measure(&mut self, name: String, source: Arc<Source>, expr: Option<TypedExpr>) -> MeasureId {
         self.schema.measures.push(MeasureDef {
             name,
             label: None,

@@ -3,13 +3,13 @@
 use super::plans::{Axis, PlannedItem};
 use crate::formula::schema::TableId;
 use crate::formula::source::Diagnostic;
-use crate::formula::typed::{Expr, Narrow};
+use crate::formula::typed::{Narrow, TypedExpr};
 
 /// A reading for each lens of a query, by its place in the lens.
 pub(super) type Chosen = Vec<(usize, u64)>;
 
 /// The items in each combination of readings.
-pub(super) type ItemsByReading = Vec<(Chosen, Vec<Expr>)>;
+pub(super) type ItemsByReading = Vec<(Chosen, Vec<TypedExpr>)>;
 
 /// A grid whose names are resolved.
 pub(super) struct CheckedGrid {
@@ -17,10 +17,10 @@ pub(super) struct CheckedGrid {
     pub(super) columns: Vec<Axis>,
     pub(super) items: Vec<PlannedItem>,
     /// The items in each combination of readings that shows.
-    pub(super) shown: Vec<(Chosen, Vec<Expr>)>,
+    pub(super) shown: Vec<(Chosen, Vec<TypedExpr>)>,
     pub(super) filters: Vec<Narrow>,
-    pub(super) having: Option<Expr>,
-    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) having: Option<TypedExpr>,
+    pub(super) order: Vec<(TypedExpr, bool)>,
     pub(super) limit: Option<(usize, Vec<usize>)>,
     pub(super) others: bool,
     pub(super) warnings: Vec<Diagnostic>,
@@ -29,8 +29,8 @@ pub(super) struct CheckedGrid {
 /// `records` whose names are resolved.
 pub(super) struct CheckedRecords {
     pub(super) table: TableId,
-    pub(super) items: Vec<(PlannedItem, Expr)>,
+    pub(super) items: Vec<(PlannedItem, TypedExpr)>,
     pub(super) filters: Vec<Narrow>,
-    pub(super) order: Vec<(Expr, bool)>,
+    pub(super) order: Vec<(TypedExpr, bool)>,
     pub(super) limit: Option<usize>,
 }

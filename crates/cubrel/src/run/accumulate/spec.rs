@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::formula::typed::AggregateKind;
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::{Data, Type, Value, Vector};
 
 /// What an aggregate is, apart from where its values come from.
@@ -22,7 +22,7 @@ pub struct Spec {
     /// The type of the result.
     pub ty: Type,
     /// The column whose codes are fed in place of values.
-    pub coded: Option<Arc<Column>>,
+    pub coded: Option<Arc<CodedColumn>>,
     /// Whether an argument can be null; if not, a sum has a value wherever a row was seen.
     pub nullable: bool,
 }

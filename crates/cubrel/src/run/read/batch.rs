@@ -11,7 +11,7 @@ use super::super::tables::{Anchor, Tables};
 use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Key;
-use crate::store::{Column, FloatLine, LookupRows, NO_ROW, Segment};
+use crate::store::{CodedColumn, FloatLine, LookupRows, NO_ROW, Segment};
 
 /// Rows of a batch: small enough for the caches, large enough to hide what a batch costs by itself.
 pub(super) const BATCH: usize = 4096;
@@ -326,7 +326,7 @@ impl BatchCodes for Batch<'_> {
         Arc::new(positions.iter().map(|i| codes[*i as usize]).collect())
     }
 
-    fn column(&self, _: &Column, index: u32, positions: &[u32]) -> Vec<u64> {
+    fn column(&self, _: &CodedColumn, index: u32, positions: &[u32]) -> Vec<u64> {
         self.wide_codes(Anchor::Column(index), positions)
     }
 

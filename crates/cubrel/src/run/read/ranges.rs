@@ -4,7 +4,7 @@
 use super::super::compiled::CompiledRow;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::typed::{LetId, Op};
-use crate::store::Column;
+use crate::store::CodedColumn;
 use crate::value::Value;
 
 /// Ranges of codes, in order and apart from each other, their ends included.
@@ -138,7 +138,7 @@ pub(super) fn without_lets(part: &Scalar, known: &mut Vec<(LetId, Scalar)>) -> O
 
 struct Conditions<'a> {
     row: &'a CompiledRow,
-    column: &'a Column,
+    column: &'a CodedColumn,
 }
 
 impl Conditions<'_> {

@@ -25,7 +25,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::checksum::Damage;
-use super::column::Column;
+use super::column::CodedColumn;
 use super::lookup::Lookup;
 
 pub use read::read;
@@ -60,13 +60,13 @@ pub struct StoredTable {
     /// How many rows.
     pub rows: usize,
     /// Names and values.
-    pub columns: Vec<(String, Arc<Column>)>,
+    pub columns: Vec<(String, Arc<CodedColumn>)>,
 }
 
 impl Stored {
     /// Reads everything that has not been read yet; says what is damaged, if anything is.
     pub fn verify(&self) -> Result<(), ReadError> {
-        let columns: Vec<&Arc<Column>> = self.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c).collect();
+        let columns: Vec<&Arc<CodedColumn>> = self.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c).collect();
         columns.par_iter().for_each(|c| {
             c.verified();
         });

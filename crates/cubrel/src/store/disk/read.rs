@@ -15,7 +15,7 @@ use crate::store::bits::PackedInts;
 use crate::store::buffer::{Buffer, Stretch, Unread, Word, read_at};
 use crate::store::checksum::{Checksum, Damage};
 use crate::store::codes::{Codes, Segment};
-use crate::store::column::{Column, Counts, Encoding};
+use crate::store::column::{CodedColumn, Counts, Encoding};
 use crate::store::dictionary::TextDictionary;
 use crate::store::dictionary::blocks::Blocks;
 use crate::store::dictionary::ranks::RankList;
@@ -136,14 +136,14 @@ impl StoreReader<'_> {
         Ok(StoredTable { name: entry.name, shares: None, rows: entry.rows, columns })
     }
 
-    fn column(&mut self, table: &str, entry: &ColumnEntry) -> Result<(String, Arc<Column>), ReadError> {
+    fn column(&mut self, table: &str, entry: &ColumnEntry) -> Result<(String, Arc<CodedColumn>), ReadError> {
         self.blocks.clear();
         let name = format!("column {table}.{}", entry.name);
         let ty = Type::parse(&entry.ty).ok_or_else(|| damaged(name.clone()))?;
         let encoding = self.encoding(&entry.encoding, entry.domain)?.ok_or_else(|| damaged(name.clone()))?;
         let segments = entry.segments.iter().map(|s| self.segment(s)).collect::<Result<Vec<_>, ReadError>>()?;
         let counts = Counts { domain: entry.domain, nulls: entry.nulls, distinct: entry.distinct };
-        let column = Column::from_parts(ty, encoding, entry.digits, counts, segments);
+        let column = CodedColumn::from_parts(ty, encoding, entry.digits, counts, segments);
         let column = column.ok_or_else(|| damaged(name.clone()))?.with_checksum(self.checksum(name));
         Ok((entry.name.clone(), Arc::new(column)))
     }

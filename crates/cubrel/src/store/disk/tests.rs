@@ -53,7 +53,7 @@ fn sample() -> Stored {
         ("template", texts(&|i| format!("TI-{:05}", noise(i) % 100_000))),
         ("blocks", texts(&|i| format!("The boat of {} to the island of {}", noise(i), i % 90))),
     ];
-    let columns = columns.map(|(name, raw)| (name.to_string(), Arc::new(Column::encode(&raw, 2500))));
+    let columns = columns.map(|(name, raw)| (name.to_string(), Arc::new(CodedColumn::encode(&raw, 2500))));
     let first = StoredTable { name: "a".into(), shares: None, rows: ROWS as usize, columns: columns.to_vec() };
     let second = StoredTable { name: "b".into(), shares: Some(0), ..first.clone() };
     let key = first.columns[1].1.clone();

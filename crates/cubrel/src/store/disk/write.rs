@@ -12,7 +12,7 @@ use super::layout::{
 use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION};
 use crate::store::bits::PackedInts;
 use crate::store::codes::{Codes, Segment};
-use crate::store::column::{Column, Encoding};
+use crate::store::column::{CodedColumn, Encoding};
 use crate::store::dictionary::TextDictionary;
 use crate::store::lookup::{Lookup, LookupRows};
 use crate::store::numbers::Numbers;
@@ -111,7 +111,7 @@ impl<F: Write> BlockWriter<'_, F> {
         Ok(TableEntry { name: table.name.clone(), shares: table.shares, rows: table.rows, columns })
     }
 
-    fn column(&mut self, (name, column): &(String, Arc<Column>)) -> io::Result<ColumnEntry> {
+    fn column(&mut self, (name, column): &(String, Arc<CodedColumn>)) -> io::Result<ColumnEntry> {
         Ok(ColumnEntry {
             name: name.clone(),
             ty: column.ty().to_string(),

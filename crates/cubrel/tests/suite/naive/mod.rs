@@ -19,8 +19,8 @@ use cubrel::formula::scalar::{self, EvalError, Leaves, ScalarKind};
 use cubrel::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use cubrel::formula::source::Source;
 use cubrel::formula::typed::{
-    Aggregate, AggregateKind, Edit, EditTarget, Expr, Kind, LetId, Narrow, Over, Per, PerDomain, Period, ProviderId,
-    Rank, SetOf,
+    AggregateKind, EditTarget, Kind, LetId, Narrow, Over, PerDomain, ProviderId, Rank, SetOf, TypedAggregate,
+    TypedEdit, TypedExpr, TypedPer, TypedPeriod,
 };
 use cubrel::internals::InModel as _;
 use cubrel::value::Vector;
@@ -45,9 +45,9 @@ type Ways = HashMap<TableId, Vec<RelationshipId>>;
 enum Origin {
     Axis,
     Where,
-    Edit,
+    TypedEdit,
     Row,
-    Per,
+    TypedPer,
 }
 
 /// One filter of one cell.
@@ -228,8 +228,8 @@ impl<'a> Naive<'a> {
         Naive { data: Data::new(model), source: Source::new("naive", ""), read: Cell::new(false) }
     }
 
-    fn eval(&self, e: &Expr, context: &Context, names: &Names) -> Value {
-        let truth = |e: &Expr| self.eval(e, context, names);
+    fn eval(&self, e: &TypedExpr, context: &Context, names: &Names) -> Value {
+        let truth = |e: &TypedExpr| self.eval(e, context, names);
         match &e.kind {
             Kind::Literal(value) => value.clone(),
             Kind::Let(id, value, body) => {
@@ -319,12 +319,12 @@ impl<'a> Naive<'a> {
     }
 
     /// An expression over a row and what it looks up.
-    fn row_value(&self, e: &Expr, table: TableId, row: Option<usize>, context: &Context, names: &Names) -> Value {
+    fn row_value(&self, e: &TypedExpr, table: TableId, row: Option<usize>, context: &Context, names: &Names) -> Value {
         if let Kind::Column { column, detours, around } = &e.kind {
             let all = self.around_row(table, context, detours, *around);
             return self.data.look_up(table, row, *column, &all);
         }
-        let part = |e: &Expr| self.row_value(e, table, row, context, names);
+        let part = |e: &TypedExpr| self.row_value(e, table, row, context, names);
         match &e.kind {
             Kind::Member(of, id) => {
                 member(part(of), &names.sets.iter().rev().find(|(other, _)| other == id).unwrap().1)
@@ -352,7 +352,7 @@ impl<'a> Naive<'a> {
     }
 
     /// A `let`: a value, or a set.
-    fn bind(&self, id: LetId, value: &Expr, context: &Context, names: &Names, to: &mut Names) {
+    fn bind(&self, id: LetId, value: &TypedExpr, context: &Context, names: &Names, to: &mut Names) {
         match &value.kind {
             Kind::Set(set) => to.sets.push((id, self.set(set, context, names))),
             _ => to.lets.push((id, self.eval(value, context, names))),
@@ -364,12 +364,12 @@ impl<'a> Naive<'a> {
         &self,
         column: ColumnId,
         provider: ProviderId,
-        figure: &Expr,
+        figure: &TypedExpr,
         context: &Context,
         names: &Names,
     ) -> Vec<(Value, Value)> {
         let before = self.read.get();
-        let per = Per { provider, domain: PerDomain::Columns { columns: vec![column], of: None }, filter: None };
+        let per = TypedPer { provider, domain: PerDomain::Columns { columns: vec![column], of: None }, filter: None };
         let list = self.combinations(&per, std::slice::from_ref(figure), context, names);
         let figures = list.iter().map(|(inner, names)| {
             let (_, values) = names.values.last().unwrap();
@@ -455,7 +455,7 @@ impl<'a> Naive<'a> {
                 base.filters.push(self.predicate(narrow, &Context::default(), &names, Origin::Where));
             }
         }
-        let exprs: Vec<Expr> = items
+        let exprs: Vec<TypedExpr> = items
             .iter()
             .map(|text| {
                 let source = Source::new("item", *text);
@@ -526,7 +526,7 @@ impl<'a> Naive<'a> {
 }
 
 impl Naive<'_> {
-    fn both_ways_in(&self, e: &Expr, found: &mut Vec<RelationshipId>) {
+    fn both_ways_in(&self, e: &TypedExpr, found: &mut Vec<RelationshipId>) {
         e.walk(&mut |part| match &part.kind {
             Kind::BothWays(_, id) => found.push(*id),
             Kind::Measure(id) => self.both_ways_in(&self.data.schema.measure(*id).expr.clone().unwrap(), found),
@@ -535,7 +535,7 @@ impl Naive<'_> {
     }
 }
 
-fn has_aggregate(e: &Expr) -> bool {
+fn has_aggregate(e: &TypedExpr) -> bool {
     let mut found = false;
     e.walk(&mut |part| found |= matches!(part.kind, Kind::Aggregate(_) | Kind::Measure(_)));
     found
