@@ -46,6 +46,8 @@ pub struct CompiledRow {
     leaves: Vec<CompiledLeaf>,
     /// The columns that it looks at, for errors.
     looked_at: Arc<[Far]>,
+    /// Whether it may be told from whole vectors of numbers; off, it is evaluated, which tests hold against it.
+    vectors: bool,
 }
 
 /// Where a leaf's values come from.
@@ -113,6 +115,39 @@ impl CompiledLeaf {
     }
 }
 
+/// A comparison of numbers by code.
+pub struct Comparison<'a> {
+    /// The operator.
+    pub op: Op,
+    /// What is compared.
+    pub sides: Compared<'a>,
+}
+
+/// The two sides of a comparison, each by the code of an anchor.
+pub enum Compared<'a> {
+    /// Whole numbers, none of them null.
+    Ints([(Anchor, Ints<'a>); 2]),
+    /// Whole numbers, some of them null.
+    SomeInts([(Anchor, SomeInts<'a>); 2]),
+    /// Doubles, not a number where there is none.
+    Floats([(Anchor, Floats<'a>); 2]),
+}
+
+impl<'a> Compared<'a> {
+    fn of([a, b]: [&'a CompiledLeaf; 2]) -> Option<Compared<'a>> {
+        if let (Some(a), Some(b)) = (a.as_ints(), b.as_ints()) {
+            return Some(Compared::Ints([a, b]));
+        }
+        if let (Some((a, x, _)), Some((b, y, _))) = (a.as_floats(), b.as_floats()) {
+            return Some(Compared::Floats([(a, x), (b, y)]));
+        }
+        let some = |leaf: &'a CompiledLeaf| {
+            leaf.as_some_ints().or_else(|| leaf.as_ints().and_then(|(anchor, ints)| Some((anchor, ints.some()?))))
+        };
+        Some(Compared::SomeInts([some(a)?, some(b)?]))
+    }
+}
+
 /// Values from outside, by slot.
 pub type Outer<'a> = &'a [(ParameterId, BoundValue, Type)];
 
@@ -145,7 +180,7 @@ impl<'a> RowCompiler<'a> {
         let scalar = self.scalar(&row.scalar, row, &mut leaves);
         let mut looked_at = Vec::new();
         columns_of(row, &mut looked_at);
-        CompiledRow { scalar, leaves, looked_at: looked_at.into() }
+        CompiledRow { scalar, leaves, looked_at: looked_at.into(), vectors: self.hoist }
     }
 
     /// The anchor that all leaves below hang off, if it is one and small.
@@ -335,6 +370,16 @@ pub enum Ints<'a> {
     },
 }
 
+impl<'a> Ints<'a> {
+    /// The same as numbers of which some could be null.
+    fn some(self) -> Option<SomeInts<'a>> {
+        match self {
+            Ints::Line { base, step, .. } => Some(SomeInts::Line { base, step, null: u64::MAX }),
+            Ints::ByCode(_) => None,
+        }
+    }
+}
+
 /// Whole numbers by code, some of them null.
 #[derive(Clone, Copy, Debug)]
 pub enum SomeInts<'a> {
@@ -454,7 +499,7 @@ impl CompiledRow {
             span: Default::default(),
         };
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
-        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))], looked_at: [].into() }
+        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))], looked_at: [].into(), vectors: true }
     }
 
     /// The table's columns that are decoded row by row.
@@ -575,6 +620,17 @@ impl CompiledRow {
             _ => return None,
         };
         self.scalar.ty.is_exact().then_some((op, sides))
+    }
+
+    /// When it compares two columns, or what hangs off two anchors, and both are numbers of one kind by code: these.
+    pub fn as_comparison(&self) -> Option<Comparison<'_>> {
+        let ScalarKind::Call(op @ (Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge), args) = &self.scalar.kind
+        else {
+            return None;
+        };
+        let [ScalarKind::Leaf(a), ScalarKind::Leaf(b)] = [&args.first()?.kind, &args.get(1)?.kind] else { return None };
+        let sides = [&self.leaves[*a], &self.leaves[*b]];
+        Some(Comparison { op: *op, sides: self.vectors.then(|| Compared::of(sides)).flatten()? })
     }
 
     /// Whether a value can be null, as far as that is easily told.

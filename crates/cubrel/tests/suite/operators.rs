@@ -197,6 +197,62 @@ fn aggregates_of_every_type_agree_in_every_configuration() {
     }
 }
 
+/// Columns of every kind of number, with and without nulls, each compared with each by every operator.
+#[test]
+fn columns_compared_with_each_other_let_the_same_rows_through_in_every_configuration() {
+    const ROWS: i64 = 700;
+    let number = |i: i64, by: i64| (i * by) % 11 - 5;
+    let null = |i: i64, value: Value| if i % 4 == 1 { Value::Null } else { value };
+    let columns: [(&str, Type, fn(i64) -> i64); 3] =
+        [("a", Type::Int, |i| i * 3), ("b", Type::Int, |i| i * i * 7 + i / 5), ("c", Type::Int, |i| i / 9)];
+    let mut names = Vec::new();
+    for (name, ..) in &columns {
+        for kind in ["whole", "double", "day"] {
+            names.extend([format!("{name}_{kind}"), format!("{name}_{kind}_or_null")]);
+        }
+    }
+    let value = |name: &str, i: i64| {
+        let of = columns.iter().find(|(column, ..)| name.starts_with(column)).unwrap().2;
+        let n = number(of(i), 1);
+        let there = match name.split('_').nth(1).unwrap() {
+            "whole" => Value::Int(n),
+            "double" => Value::float(n as f64 / 3.0),
+            _ => Value::Date(20_000 + n as i32),
+        };
+        if name.ends_with("or_null") { null(i + n, there) } else { there }
+    };
+    let ty = |name: &str| match name.split('_').nth(1).unwrap() {
+        "whole" => Type::Int,
+        "double" => Type::Float,
+        _ => Type::Date,
+    };
+    let types: Vec<(&str, Type)> = names.iter().map(|name| (name.as_str(), ty(name))).collect();
+    let rows: Vec<Vec<Value>> = (0..ROWS).map(|i| names.iter().map(|name| value(name, i)).collect()).collect();
+    let model = Model::builder().rows("sailing", &types, &rows).build().unwrap();
+    let mut asked = 0;
+    for a in &names {
+        for b in names.iter().filter(|b| *b > a && ty(a) == ty(b)) {
+            for (op, holds) in [
+                ("<", (|o| o.is_lt()) as fn(std::cmp::Ordering) -> bool),
+                ("<=", |o| o.is_le()),
+                (">", |o| o.is_gt()),
+                (">=", |o| o.is_ge()),
+                ("=", |o| o.is_eq()),
+                ("<>", |o| o.is_ne()),
+            ] {
+                let expected = (0..ROWS).filter(|i| {
+                    let (x, y) = (value(a, *i), value(b, *i));
+                    !x.is_null() && !y.is_null() && holds(x.total_cmp(&y))
+                });
+                let text = format!("grid rows(sailing) as n where sailing.{a} {op} sailing.{b}");
+                expect(&model, &text, &[&expected.count().to_string()]);
+                asked += 1;
+            }
+        }
+    }
+    assert!(asked > 200, "{asked}");
+}
+
 #[test]
 fn sums_beyond_64_bits_are_exact() {
     let rows: Vec<Vec<Value>> = (0..10).map(|i| vec![Value::Int(i64::MAX - i)]).collect();

@@ -3,6 +3,7 @@
 use super::super::accumulate::RunGroups;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
+use super::compared::keep_compared;
 use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, kept, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
@@ -120,8 +121,13 @@ impl Prepared<'_> {
             if positions.is_empty() {
                 break;
             }
-            let truths = filter.eval(self.tables, batch, positions)?.truths();
-            keep(positions, truths.into_iter());
+            match filter.as_comparison() {
+                Some(comparison) => keep_compared(&comparison, batch, positions),
+                None => {
+                    let truths = filter.eval(self.tables, batch, positions)?.truths();
+                    keep(positions, truths.into_iter());
+                }
+            }
         }
         Ok(())
     }
@@ -224,7 +230,7 @@ impl Prepared<'_> {
 }
 
 /// Leaves those positions that pass. Without a branch: which of them do is not to be foreseen.
-fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
+pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
     let mut kept = 0;
     for (place, passes) in passes.take(positions.len()).enumerate() {
         positions[kept] = positions[place];

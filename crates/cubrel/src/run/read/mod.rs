@@ -9,7 +9,8 @@
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
-//! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns
+//! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
+//!   columns of a row
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
 //! * `dependent`: how keys count, and which follow from others
@@ -21,6 +22,7 @@ mod anchors;
 mod batch;
 mod bridges;
 mod builder;
+mod compared;
 mod dependent;
 mod feed;
 mod filters;

@@ -3,14 +3,14 @@
 use super::*;
 
 impl Naive<'_> {
-    pub(super) fn aggregate(&self, a: &Aggregate, context: &Context, names: &Names) -> Value {
+    pub(super) fn aggregate(&self, a: &TypedAggregate, context: &Context, names: &Names) -> Value {
         match &a.over {
             Over::Rows(table) => {
                 let rows = self.data.visible(*table, context);
                 if !rows.is_empty() {
                     self.read.set(true);
                 }
-                let value = |e: &Expr, r: &usize| self.row_value(e, *table, Some(*r), context, names);
+                let value = |e: &TypedExpr, r: &usize| self.row_value(e, *table, Some(*r), context, names);
                 let values = rows.iter().map(|r| a.args.iter().map(|e| value(e, r)).collect());
                 let order = rows.iter().map(|r| a.order.iter().map(|(e, _)| value(e, r)).collect());
                 fold(a, values.collect(), order.collect())
@@ -47,8 +47,8 @@ impl Naive<'_> {
     /// The contexts that a `per` goes through.
     pub(super) fn combinations(
         &self,
-        per: &Per,
-        args: &[Expr],
+        per: &TypedPer,
+        args: &[TypedExpr],
         context: &Context,
         names: &Names,
     ) -> Vec<(Context, Names)> {
@@ -165,13 +165,15 @@ impl Naive<'_> {
         groups
     }
 
-    pub(super) fn aggregated(&self, e: &Expr, tables: &mut BTreeSet<TableId>) {
+    pub(super) fn aggregated(&self, e: &TypedExpr, tables: &mut BTreeSet<TableId>) {
         e.walk(&mut |part| match &part.kind {
             Kind::Aggregate(a) => match &a.over {
                 Over::Rows(table) => {
                     tables.insert(*table);
                 }
-                Over::Per(Per { domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, .. }) => {
+                Over::Per(TypedPer {
+                    domain: PerDomain::Table(t) | PerDomain::Columns { of: Some(t), .. }, ..
+                }) => {
                     tables.insert(*t);
                 }
                 Over::Per(_) => {}
@@ -201,7 +203,7 @@ impl Naive<'_> {
 }
 
 /// The values of the rows of one group to one value.
-fn fold(a: &Aggregate, rows: Vec<Vec<Value>>, order: Vec<Vec<Value>>) -> Value {
+fn fold(a: &TypedAggregate, rows: Vec<Vec<Value>>, order: Vec<Vec<Value>>) -> Value {
     use AggregateKind::*;
     let kind = a.kind;
     let values: Vec<&Value> = rows.iter().filter_map(|r| r.first()).filter(|v| !v.is_null()).collect();

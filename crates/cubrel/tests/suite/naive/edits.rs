@@ -3,10 +3,10 @@
 use super::*;
 
 impl Naive<'_> {
-    pub(super) fn edited(&self, edits: &[Edit], context: &Context, names: &Names) -> (Context, Names) {
+    pub(super) fn edited(&self, edits: &[TypedEdit], context: &Context, names: &Names) -> (Context, Names) {
         let mut names = names.clone();
         for edit in edits {
-            if let Edit::Narrow(narrow) = edit {
+            if let TypedEdit::Narrow(narrow) = edit {
                 for (id, value) in &narrow.outer {
                     let around = names.clone();
                     self.bind(*id, value, context, &around, &mut names);
@@ -17,7 +17,7 @@ impl Naive<'_> {
         edits.iter().for_each(|e| self.drop_filters(e, &mut inner));
         for edit in edits {
             match edit {
-                Edit::Narrow(narrow) => inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit)),
+                TypedEdit::Narrow(narrow) => inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit)),
                 Edit::Period(period) => self.period(period, &mut inner),
                 _ => {}
             }
@@ -25,7 +25,7 @@ impl Naive<'_> {
         (inner, names)
     }
 
-    pub(super) fn period(&self, period: &Period, context: &mut Context) {
+    pub(super) fn period(&self, period: &TypedPeriod, context: &mut Context) {
         let schema = self.data.schema;
         let calendar = period.calendar;
         let day_kind = |c: ColumnId| schema.column(c).day_kind;
@@ -73,35 +73,35 @@ impl Naive<'_> {
         }
     }
 
-    pub(super) fn drop_filters(&self, edit: &Edit, context: &mut Context) {
+    pub(super) fn drop_filters(&self, edit: &TypedEdit, context: &mut Context) {
         let named = |targets: &[EditTarget], c: ColumnId| {
             targets.contains(&EditTarget::Column(c)) || targets.contains(&EditTarget::Table(c.table))
         };
         let row_of = |targets: &[EditTarget], f: &Filter| targets.contains(&EditTarget::Table(f.table));
         let keep: Box<Keep<'_>> = match edit {
             Edit::Period(_) => return,
-            Edit::Narrow(n) if !n.instead => return,
-            Edit::Narrow(n) => {
+            TypedEdit::Narrow(n) if !n.instead => return,
+            TypedEdit::Narrow(n) => {
                 let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
                 Box::new(move |_, c| !named(&targets, c))
             }
-            Edit::Without(targets) => {
+            TypedEdit::Without(targets) => {
                 context.filters.retain(|f| f.origin != Origin::Row || !row_of(targets, f));
                 Box::new(move |_, c| !named(targets, c))
             }
-            Edit::WithoutAllBut(targets) => {
+            TypedEdit::WithoutAllBut(targets) => {
                 context.filters.retain(|f| f.origin != Origin::Row || row_of(targets, f));
                 Box::new(move |_, c| named(targets, c))
             }
-            Edit::WithoutAll => {
+            TypedEdit::WithoutAll => {
                 context.filters.clear();
                 return;
             }
-            Edit::WithoutAxes => {
+            TypedEdit::WithoutAxes => {
                 context.filters.retain(|f| f.origin != Origin::Axis);
                 return;
             }
-            Edit::WithoutRow => {
+            TypedEdit::WithoutRow => {
                 if let Some(place) = context.filters.iter().rposition(|f| f.origin == Origin::Row) {
                     context.filters.remove(place);
                 }

@@ -45,9 +45,9 @@ type Ways = HashMap<TableId, Vec<RelationshipId>>;
 enum Origin {
     Axis,
     Where,
-    TypedEdit,
+    Edit,
     Row,
-    TypedPer,
+    Per,
 }
 
 /// One filter of one cell.
