@@ -245,7 +245,7 @@ fn columns_compared_with_each_other_let_the_same_rows_through_in_every_configura
                     !x.is_null() && !y.is_null() && holds(x.total_cmp(&y))
                 });
                 let text = format!("grid rows(sailing) as n where sailing.{a} {op} sailing.{b}");
-                expect(&model, &text, &[&expected.count().to_string()]);
+                crate::common::expect(&model, &text, &[&expected.count().to_string()]);
                 asked += 1;
             }
         }
