@@ -80,7 +80,7 @@ pub(super) fn short_number(field: &[u8], scale: u8) -> Option<i64> {
 #[cfg(test)]
 mod tests {
     use super::super::dialect::Shape;
-    use super::super::field_parser::{FieldParser, Kind, Missing};
+    use super::super::field_parser::{Admitted, FieldParser, Missing};
     use super::super::staging::Staging;
     use super::*;
     use crate::store::RawData;
@@ -119,7 +119,8 @@ mod tests {
     /// What a column holds after one field, which may not fit.
     fn taken(field: &str, ty: Type) -> RawData {
         let missing = Missing::new(&[]);
-        let way = FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false, zone: None };
+        let way =
+            FieldParser { kind: Admitted::Settled, shape: &Shape::Plain, missing: &missing, trim: false, zone: None };
         let mut column = Staging::new(ty);
         let misfits = column.extend([field.as_bytes()].into_iter(), &way);
         column.truncate(1 - misfits.len());

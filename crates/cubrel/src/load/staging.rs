@@ -331,7 +331,7 @@ pub(super) fn described(ty: Type) -> String {
 #[cfg(test)]
 mod tests {
     use super::super::dialect::Shape;
-    use super::super::field_parser::{Kind, Missing};
+    use super::super::field_parser::{Admitted, Missing};
     use super::*;
 
     #[test]
@@ -344,8 +344,13 @@ mod tests {
             (Type::Text, vec!["", "x", "non", "none"], vec![], vec![0, 3]),
             (Type::Float, vec!["1.5", "none", "inf"], vec![2], vec![1]),
         ] {
-            let way =
-                FieldParser { kind: Kind::Settled, shape: &Shape::Plain, missing: &missing, trim: false, zone: None };
+            let way = FieldParser {
+                kind: Admitted::Settled,
+                shape: &Shape::Plain,
+                missing: &missing,
+                trim: false,
+                zone: None,
+            };
             let mut column = Staging::new(ty);
             for round in 0..3 {
                 let found = column.extend(fields.iter().map(|f| f.as_bytes()), &way);
