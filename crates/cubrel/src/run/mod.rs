@@ -69,6 +69,8 @@ pub struct Options {
     pub optimize: bool,
     /// Work out what hangs off a key once for each of its codes.
     pub hoist: bool,
+    /// Tell segments of which every row is wanted by what is known of all their rows together.
+    pub totals: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
     pub sparse_above: usize,
     /// Read once for each set of days, never by day.
@@ -116,6 +118,7 @@ impl Default for Options {
         Options {
             optimize: true,
             hoist: true,
+            totals: true,
             sparse_above: 1 << 14,
             days_by_set: false,
             hash_groups: false,

@@ -15,6 +15,7 @@ use super::dictionary::TextDictionary;
 use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
 use super::raw::{RawColumn, RawData};
+use super::totals::Totals;
 use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
@@ -48,6 +49,8 @@ pub struct CodedColumn {
     pub(super) checksum: Option<Arc<Checksum<CodedColumn>>>,
     /// What it is, where this here knows no more than its type and segments.
     pub(super) deferred: Option<Arc<Deferred<CodedColumn>>>,
+    /// What its segments come to.
+    pub(super) totals: Totals,
 }
 
 /// How codes become values.
@@ -197,6 +200,7 @@ impl CodedColumn {
             segments: Vec::new(),
             checksum: None,
             deferred: None,
+            totals: Totals::default(),
         }
     }
 
@@ -228,6 +232,7 @@ impl CodedColumn {
             segments,
             checksum: None,
             deferred: None,
+            totals: Totals::default(),
         })
     }
 
@@ -525,7 +530,8 @@ impl CodedColumn {
     /// Bytes on the heap: codes, and the dictionary.
     pub fn heap_bytes(&self) -> (usize, usize) {
         let codes = self.segments.iter().map(|s| s.codes.heap_bytes()).sum::<usize>()
-            + self.segments.len() * size_of::<Segment>();
+            + self.segments.len() * size_of::<Segment>()
+            + self.totals.heap_bytes();
         let dictionary = match &self.encoding {
             Encoding::Offset { .. } => 0,
             Encoding::Numbers(values) => values.heap_bytes(),

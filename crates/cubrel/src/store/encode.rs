@@ -19,6 +19,7 @@ use super::order::{RowOrder, SortColumns, arranged};
 use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
+use super::totals::Totals;
 use crate::value::Type;
 
 /// A range of numbers up to this is counted with one bit each when distinct values are looked for.
@@ -119,7 +120,19 @@ pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn
 
 fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> CodedColumn {
     let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
-    CodedColumn { ty, encoding, digits, domain, nulls, distinct, cuts, segments, checksum: None, deferred: None }
+    CodedColumn {
+        ty,
+        encoding,
+        digits,
+        domain,
+        nulls,
+        distinct,
+        cuts,
+        segments,
+        checksum: None,
+        deferred: None,
+        totals: Totals::default(),
+    }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.

@@ -5,7 +5,7 @@
 //! * [`codes`]: the codes of a segment: packed, run-length, sparse, or a sequence; [`forms`]: which of them takes the least
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
-//! * [`column`]: codes and what they stand for
+//! * [`column`]: codes and what they stand for; `totals`: what all rows of a segment come to
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
 //!   `cut`: columns without some rows, [`deferred`] until they are used
 //! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at
@@ -35,6 +35,7 @@ mod rank;
 pub mod raw;
 pub mod sorted;
 pub mod texts;
+mod totals;
 mod unpack;
 
 use std::sync::Arc;
@@ -47,6 +48,7 @@ pub use lookup::{Lookup, LookupRows};
 pub(crate) use rank::order_of;
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;
+pub use totals::{SegmentTotal, TotalSum};
 
 /// The columns of a table, shared with every other role of it.
 #[derive(Clone, Debug, Default)]

@@ -6,6 +6,7 @@ use super::entries::Entries;
 use super::results::counted;
 use super::spec::zeros;
 use super::state::{At, State, same};
+use crate::store::SegmentTotal;
 use crate::value::Vector;
 
 #[derive(Debug)]
@@ -36,6 +37,10 @@ impl State for Count {
         let entries = entries.one_by_one();
         let valid = (0..first.len()).filter(|i| first.is_valid(*i));
         valid.for_each(|i| self.0[entries.group(i)] += entries.weight(i));
+    }
+
+    fn add_total(&mut self, total: &SegmentTotal) {
+        self.0[0] += total.count;
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {

@@ -6,6 +6,7 @@ use super::entries::{Entries, Groups};
 use super::spec::{Spec, floats, zeros};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
+use crate::store::{SegmentTotal, TotalSum};
 use crate::value::exact::{self, bits_of};
 use crate::value::{Data, Vector};
 
@@ -193,6 +194,15 @@ impl State for ExactSums {
             seen[*group as usize] = true;
         }
         true
+    }
+
+    fn add_total(&mut self, total: &SegmentTotal) {
+        let Some(TotalSum::Exact(sum)) = total.sum else { return };
+        self.wide.resize(self.small.len(), 0);
+        self.wide[0] = self.wide[0].saturating_add(sum);
+        if let Some(count) = self.counts.first_mut() {
+            *count += total.count;
+        }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {

@@ -3,10 +3,11 @@
 use std::any::Any;
 use std::cmp::Ordering;
 
-use super::entries::Entries;
+use super::entries::{Entries, Groups};
 use super::results::{NONE, collected, decoded};
 use super::spec::Spec;
 use super::state::{At, State, same};
+use crate::store::SegmentTotal;
 use crate::value::{Value, Vector};
 
 /// The smallest codes, or for the largest their complements.
@@ -39,6 +40,13 @@ impl State for ExtremeCodes {
             // Null has the largest code: never the smallest, and no candidate for the largest.
             let candidate = if self.max && *code == null { NONE } else { turned(*code, self.max) };
             *slot = candidate.min(*slot);
+        }
+    }
+
+    fn add_total(&mut self, total: &SegmentTotal) {
+        if total.count > 0 {
+            let (least, most) = total.codes;
+            self.add_codes(Groups::One.into(), &[least, most], NONE);
         }
     }
 

@@ -7,6 +7,7 @@ use super::entries::{Entries, Groups};
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
+use crate::store::{SegmentTotal, TotalSum};
 use crate::value::{Data, Vector};
 
 #[derive(Debug)]
@@ -123,6 +124,12 @@ impl State for FloatSums {
         let Some(valid) = &first.valid else { return self.add_floats(entries, values) };
         let some: Vec<f64> = values.iter().zip(valid).map(|(v, valid)| if *valid { *v } else { f64::NAN }).collect();
         self.add_floats(entries, &some);
+    }
+
+    fn add_total(&mut self, total: &SegmentTotal) {
+        let Some(TotalSum::Float(sum)) = total.sum else { return };
+        self.sums[0] += sum;
+        self.counts[0] += total.count;
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {

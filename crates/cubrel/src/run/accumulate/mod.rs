@@ -23,6 +23,7 @@ mod spec;
 mod state;
 
 use crate::formula::typed::AggregateKind;
+use crate::store::SegmentTotal;
 use crate::value::{Type, Vector};
 use best::Best;
 use collect::Collected;
@@ -56,6 +57,8 @@ pub enum Input<'a> {
     Floats(&'a [f64]),
     /// Exact numbers without nulls, none of which takes more than so many bits.
     Exact(&'a [i64], u32),
+    /// What many rows come to together, all of them of the first group.
+    Total(&'a SegmentTotal),
 }
 
 /// An aggregate over all groups of a read or fold.
@@ -116,6 +119,7 @@ impl Accumulator {
             Input::ExactOrNull(values, valid) => self.state.add_exact_or_null(entries, values, valid),
             Input::Floats(values) => self.state.add_floats(entries, values),
             Input::Exact(values, bits) => self.state.add_exact(entries, values, *bits),
+            Input::Total(total) => self.state.add_total(total),
         }
     }
 

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::fmt;
 
 use super::entries::Entries;
+use crate::store::SegmentTotal;
 use crate::value::{Value, Vector, units};
 
 /// What one kind of aggregate keeps for all groups. What it does not take it is never given.
@@ -45,6 +46,11 @@ pub(super) trait State: fmt::Debug + Send {
     /// the way.
     fn add_and_mark(&mut self, _groups: &[u32], _values: &[i64], _bits: u32, _seen: &mut [bool]) -> bool {
         false
+    }
+
+    /// Takes what many rows of the first group come to together.
+    fn add_total(&mut self, _total: &SegmentTotal) {
+        debug_assert!(false, "an aggregate is given totals that it does not take: {self:?}");
     }
 
     /// Takes over what another one of the same kind has seen.

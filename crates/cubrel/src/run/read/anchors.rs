@@ -165,6 +165,16 @@ impl AnchorPlan {
             && self.within.as_ref().is_none_or(|within| within.contains(code))
     }
 
+    /// Whether every code of a segment passes, of which nothing else is wanted.
+    pub(super) fn lets_all_through(&self, tables: Tables<'_>, table: TableId, segment: usize) -> bool {
+        let Anchor::Column(index) = self.anchor else { return false };
+        let column = tables.column(ColumnId { table, index });
+        let Some(segment) = column.segments().get(segment).filter(|_| self.only_filters()) else { return false };
+        let (base, max) = (segment.base, segment.max);
+        let of_codes = self.pass.get(base as usize..=max as usize).is_none_or(|pass| !pass.contains(&false));
+        of_codes && self.within.as_ref().is_none_or(|within| within.holds(base, max))
+    }
+
     /// Whether no code of a segment passes.
     pub(super) fn skips(&self, tables: Tables<'_>, table: TableId, segment: usize) -> bool {
         let Anchor::Column(index) = self.anchor else { return false };

@@ -85,7 +85,7 @@ impl Prepared<'_> {
         Ok((Some(positions), groups))
     }
 
-    fn is_one_group(&self) -> bool {
+    pub(super) fn is_one_group(&self) -> bool {
         self.grouping == Grouping::Dense && self.groups <= 1
     }
 

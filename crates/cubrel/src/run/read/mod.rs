@@ -7,7 +7,7 @@
 //!
 //! * `prepare`: filters, keys and aggregates made ready; `builder`: filters and keys, as arrays over codes
 //! * `keys`: what rows are grouped by
-//! * `parts`, `groups`, `feed`: the pass itself
+//! * `parts`, `groups`, `feed`: the pass itself; `known`: segments that it spares
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
 //!   columns of a row
@@ -29,6 +29,7 @@ mod filters;
 mod groups;
 mod implied;
 mod keys;
+mod known;
 mod parts;
 mod prepare;
 mod ranges;
@@ -120,11 +121,19 @@ fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<PartResult>, R
     let copies = rows.div_ceil(part_rows).max(1) + 1;
     prepared.check_room(prepared.groups * copies, options)?;
     let parts: Vec<(usize, usize)> = (0..rows).step_by(part_rows).map(|s| (s, (s + part_rows).min(rows))).collect();
-    let work = |(start, end): &(usize, usize)| prepared.part(*start, *end, options);
-    match parts.len() > 1 && !options.one_thread {
+    let known = prepared.known_segments();
+    let of_known = (!known.is_empty()).then(|| prepared.known_rows(&known));
+    if known.iter().all(|known| *known)
+        && let Some(of_known) = of_known
+    {
+        return Ok(vec![of_known]);
+    }
+    let work = |rows: &(usize, usize)| prepared.part(*rows, &known, options);
+    let read: Result<Vec<PartResult>, RunError> = match parts.len() > 1 && !options.one_thread {
         true => parts.par_iter().map(work).collect(),
         false => parts.iter().map(work).collect(),
-    }
+    };
+    Ok(of_known.into_iter().chain(read?).collect())
 }
 
 /// A read made ready, once those are done whose rows send keys and filters back to it.

@@ -185,7 +185,7 @@ impl Seen {
 }
 
 impl Prepared<'_> {
-    fn nothing_seen(&self) -> PartResult {
+    pub(super) fn nothing_seen(&self) -> PartResult {
         PartResult {
             scratch: Scratch::default(),
             accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
@@ -195,11 +195,21 @@ impl Prepared<'_> {
         }
     }
 
-    pub(super) fn part(&self, start: usize, end: usize, options: &Options) -> Result<PartResult, RunError> {
+    /// Goes through some rows, but for those of segments that are known.
+    pub(super) fn part(
+        &self,
+        (start, end): (usize, usize),
+        known: &[bool],
+        options: &Options,
+    ) -> Result<PartResult, RunError> {
         let mut part = self.nothing_seen();
         let mut at = start;
         while at < end {
             let (segment, rows) = self.segment_at(at, end);
+            if known.get(segment) == Some(&true) {
+                at = rows.end.min(end);
+                continue;
+            }
             let narrowed: Vec<usize> =
                 (0..self.narrowed.len()).filter(|n| !self.skips_for(&self.narrowed[*n].anchors, segment)).collect();
             let stats = &mut part.seen[0].stats;

@@ -51,6 +51,8 @@ pub(super) struct Prepared<'a> {
     pub(super) own: usize,
     /// Whether the read itself is wanted.
     pub(super) wanted: bool,
+    /// Whether segments are told by what is known of them.
+    pub(super) totals: bool,
 }
 
 /// What one of several reads, done in one pass, lets through of the rows that all of them let through.
@@ -204,6 +206,7 @@ pub(super) fn prepare<'a>(
         narrowed: Vec::new(),
         own: read.aggregates.len(),
         wanted: true,
+        totals: options.totals,
     })
 }
 

@@ -55,6 +55,12 @@ impl CodeRanges {
         self.0.get(at).is_some_and(|(first, _)| *first <= to)
     }
 
+    /// Whether all codes from one to another are in it.
+    pub(super) fn holds(&self, from: u64, to: u64) -> bool {
+        let at = self.0.partition_point(|(_, last)| *last < from);
+        self.0.get(at).is_some_and(|(first, last)| *first <= from && to <= *last)
+    }
+
     /// What is in both.
     pub(super) fn and(&self, other: &CodeRanges) -> CodeRanges {
         let (mut a, mut b) = (self.0.iter().peekable(), other.0.iter().peekable());

@@ -31,8 +31,14 @@ pub fn worked_example() -> cubrel::Builder {
 
 /// Every configuration that may differ in speed only.
 pub fn configurations() -> Vec<(&'static str, Options)> {
-    let plain =
-        Options { optimize: false, hoist: false, sparse_above: usize::MAX, one_thread: true, ..Options::default() };
+    let plain = Options {
+        optimize: false,
+        hoist: false,
+        totals: false,
+        sparse_above: usize::MAX,
+        one_thread: true,
+        ..Options::default()
+    };
     vec![
         ("default", Options::default()),
         ("plain", plain.clone()),

@@ -1,0 +1,70 @@
+//! Segments that need not be gone through: no row is dropped, there is one group, and all that is asked for is known of all rows
+//! together (`store/totals.rs`).
+
+use super::super::accumulate::{Entries, Groups, Input};
+use super::parts::PartResult;
+use super::prepare::{Feed, Prepared};
+use crate::formula::schema::ColumnId;
+use crate::formula::typed::AggregateKind;
+use crate::store::SegmentTotal;
+
+impl Prepared<'_> {
+    /// By segment whether it is known what its rows come to; empty where nothing of that kind is to be had.
+    pub(super) fn known_segments(&self) -> Vec<bool> {
+        let Some(bounds) = self.tables.segment_bounds(self.table).filter(|_| self.wants_totals()) else {
+            return Vec::new();
+        };
+        let all_pass =
+            |segment: usize| self.anchors.iter().all(|plan| plan.lets_all_through(self.tables, self.table, segment));
+        let known: Vec<bool> = (0..bounds.count()).map(all_pass).collect();
+        if known.contains(&true) { known } else { Vec::new() }
+    }
+
+    /// Whether a row is asked for nothing but what is known of many together.
+    fn wants_totals(&self) -> bool {
+        let plain = self.loose.is_empty() && self.bridges.is_empty() && self.row_filters.is_empty();
+        let by_itself = self.narrowed.is_empty() && self.wanted && self.is_one_group();
+        self.totals && plain && by_itself && self.aggregates.iter().all(|(spec, feed)| is_known(spec.kind, feed))
+    }
+
+    /// What the rows of these segments come to.
+    pub(super) fn known_rows(&self, known: &[bool]) -> PartResult {
+        let mut part = self.nothing_seen();
+        let Some(bounds) = self.tables.segment_bounds(self.table) else { return part };
+        let entries = Entries { groups: Groups::One, weights: None };
+        for segment in (0..known.len()).filter(|segment| known[*segment]) {
+            let rows = bounds.range(segment).len();
+            part.seen[0].stats.rows_passed += rows as u64;
+            part.seen[0].groups[0] = true;
+            for ((_, feed), to) in self.aggregates.iter().zip(&mut part.accumulators) {
+                match feed {
+                    Feed::Rows => to.add(entries, &Input::Rows(rows)),
+                    Feed::Codes { column, .. } => to.add(entries, &Input::Total(self.total(column.index, segment))),
+                    Feed::Ints(of, _) | Feed::SomeInts(of) | Feed::Floats(of) => {
+                        let Some(column) = of.first().and_then(|row| row.only_own_column()) else { continue };
+                        to.add(entries, &Input::Total(self.total(column, segment)));
+                    }
+                    Feed::Pair(..) | Feed::Values(_) => {}
+                }
+            }
+        }
+        part
+    }
+
+    fn total(&self, column: u32, segment: usize) -> &SegmentTotal {
+        &self.tables.column(ColumnId { table: self.table, index: column }).totals()[segment]
+    }
+}
+
+/// Whether an aggregate asks for nothing but what is known of all rows of a segment together.
+fn is_known(kind: AggregateKind, feed: &Feed) -> bool {
+    use AggregateKind::{Count, Max, Min};
+    match feed {
+        Feed::Rows => true,
+        Feed::Codes { anchor: None, .. } => matches!(kind, Count | Min | Max),
+        Feed::Ints(of, _) | Feed::SomeInts(of) | Feed::Floats(of) => {
+            of.first().is_some_and(|row| row.only_own_column().is_some())
+        }
+        Feed::Codes { anchor: Some(_), .. } | Feed::Pair(..) | Feed::Values(_) => false,
+    }
+}
