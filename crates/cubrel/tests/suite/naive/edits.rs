@@ -18,7 +18,7 @@ impl Naive<'_> {
         for edit in edits {
             match edit {
                 TypedEdit::Narrow(narrow) => inner.filters.push(self.predicate(narrow, context, &names, Origin::Edit)),
-                Edit::Period(period) => self.period(period, &mut inner),
+                TypedEdit::Period(period) => self.period(period, &mut inner),
                 _ => {}
             }
         }
@@ -79,7 +79,7 @@ impl Naive<'_> {
         };
         let row_of = |targets: &[EditTarget], f: &Filter| targets.contains(&EditTarget::Table(f.table));
         let keep: Box<Keep<'_>> = match edit {
-            Edit::Period(_) => return,
+            TypedEdit::Period(_) => return,
             TypedEdit::Narrow(n) if !n.instead => return,
             TypedEdit::Narrow(n) => {
                 let targets: Vec<EditTarget> = n.columns.iter().map(|c| EditTarget::Column(*c)).collect();
