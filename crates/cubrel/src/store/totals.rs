@@ -6,7 +6,6 @@ use rayon::prelude::*;
 
 use super::codes::{Codes, Segment};
 use super::column::{CodedColumn, Encoding, FloatLine};
-use crate::value::Type;
 
 /// Rows that are unpacked together.
 const ROWS: usize = 1 << 12;
@@ -127,7 +126,7 @@ fn each_code(segment: &Segment, mut visit: impl FnMut(u64, u64)) {
 mod tests {
     use super::*;
     use crate::store::{RawColumn, RawData};
-    use crate::value::Value;
+    use crate::value::{Type, Value};
 
     /// Columns of numbers in each form of codes, with some nulls, none, and nothing else.
     fn columns() -> Vec<CodedColumn> {

@@ -33,7 +33,7 @@ pub(super) fn keep_compared(comparison: &Comparison<'_>, batch: &Batch<'_>, posi
         // What is no number is neither less nor more than another, nor the same.
         Compared::Floats([(a, x), (b, y)]) => {
             let (x, y) = (batch.floats(a, x, positions), batch.floats(b, y, positions));
-            keep_where!(x.into_iter().zip(y), (x, y), x, y, true, x < y || x > y);
+            keep_where!(x.into_iter().zip(y), (x, y), x, y, true, x != y && !x.is_nan() && !y.is_nan());
         }
     }
 }
