@@ -116,7 +116,7 @@ impl CompiledLeaf {
 }
 
 /// A comparison of numbers by code.
-pub struct Comparison<'a> {
+pub struct ColumnComparison<'a> {
     /// The operator.
     pub op: Op,
     /// What is compared.
@@ -631,14 +631,14 @@ impl CompiledRow {
     }
 
     /// When it compares two columns, or what hangs off two anchors, and both are numbers of one kind by code: these.
-    pub fn as_comparison(&self) -> Option<Comparison<'_>> {
+    pub fn as_comparison(&self) -> Option<ColumnComparison<'_>> {
         let ScalarKind::Call(op @ (Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge), args) = &self.scalar.kind
         else {
             return None;
         };
         let [ScalarKind::Leaf(a), ScalarKind::Leaf(b)] = [&args.first()?.kind, &args.get(1)?.kind] else { return None };
         let sides = [&self.leaves[*a], &self.leaves[*b]];
-        Some(Comparison { op: *op, sides: self.vectors.then(|| Compared::of(sides)).flatten()? })
+        Some(ColumnComparison { op: *op, sides: self.vectors.then(|| Compared::of(sides)).flatten()? })
     }
 
     /// Whether a value can be null, as far as that is easily told.

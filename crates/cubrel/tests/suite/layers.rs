@@ -1,4 +1,5 @@
-//! The house, by its `use` lines: no two files use each other in a circle, and each layer uses only those below it.
+//! The house, by its `use` lines: no two files use each other in a circle, and each layer uses only those below it. And one name
+//! stands for one thing.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -255,6 +256,29 @@ fn each_layer_uses_only_those_below_it() {
         }
     }
     assert!(seen.len() > 20, "{seen:?}");
+}
+
+/// What a module declares: the names of its structs, enums, traits and aliases.
+fn types(text: &str) -> impl Iterator<Item = &str> {
+    text.lines().filter_map(|line| {
+        let line =
+            line.strip_prefix("pub").map_or(line, |rest| rest.trim_start_matches(|c: char| "(crateinsup)".contains(c)));
+        let (keyword, rest) = line.trim_start().split_once(' ')?;
+        let is_type = matches!(keyword, "struct" | "enum" | "trait" | "type") && !line.starts_with("    ");
+        is_type.then(|| rest.split(|c: char| !c.is_alphanumeric()).next().unwrap_or_default())
+    })
+}
+
+#[test]
+fn a_name_stands_for_one_type() {
+    let found = Crate::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join("src"));
+    let mut places: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+    for (module, text) in &found.modules {
+        types(text).for_each(|name| places.entry(name).or_default().push(module.join("::")));
+    }
+    assert!(places.len() > 500, "{} types were found", places.len());
+    let several: Vec<_> = places.iter().filter(|(_, modules)| modules.len() > 1).collect();
+    assert!(several.is_empty(), "these names stand for several types: {several:?}");
 }
 
 #[test]

@@ -1,12 +1,12 @@
 //! Two columns of a row compared: from their codes to the rows that pass, with no value of its own for each on the way.
 
-use super::super::compiled::{BatchCodes, Compared, Comparison};
+use super::super::compiled::{BatchCodes, ColumnComparison, Compared};
 use super::batch::Batch;
 use super::groups::keep;
 use crate::formula::typed::Op;
 
 /// Leaves those positions of a batch at which a comparison is true; it is not where a side is null.
-pub(super) fn keep_compared(comparison: &Comparison<'_>, batch: &Batch<'_>, positions: &mut Vec<u32>) {
+pub(super) fn keep_compared(comparison: &ColumnComparison<'_>, batch: &Batch<'_>, positions: &mut Vec<u32>) {
     // One loop for each operator, so that none asks row by row which it is.
     macro_rules! keep_where {
         ($rows:expr, $row:pat, $x:ident, $y:ident, $there:expr, $differ:expr) => {
