@@ -271,7 +271,7 @@ impl<'a> Executor<'a> {
     fn support(&self, leaf: &Leaf) -> Result<Option<Vec<Support>>, RunError> {
         match leaf {
             Leaf::Read(read, _) if read.outer.is_empty() => {
-                let result = self.reads().result(read.read, &[])?;
+                let Some(result) = self.reads().result_if_any(read.read)? else { return Ok(None) };
                 if !result.seen.contains(&true) {
                     return Ok(Some(Vec::new()));
                 }

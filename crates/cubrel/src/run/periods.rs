@@ -172,7 +172,7 @@ pub(super) fn support(reads: &PlanReads<'_>, leaf: &OverDays) -> Result<Option<V
     if !leaf.by_day.outer.is_empty() || !few || reads.options().days_by_set {
         return Ok(None);
     }
-    let result = reads.result(leaf.by_day.read, &[])?;
+    let Some(result) = reads.result_if_any(leaf.by_day.read)? else { return Ok(None) };
     if !result.seen.contains(&true) {
         return Ok(Some(Vec::new()));
     }

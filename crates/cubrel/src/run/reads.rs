@@ -107,6 +107,15 @@ impl<'a> PlanReads<'a> {
         self.options.check_bytes(cells as u64 * CELL_BYTES, || format!("{} cells", units::count(cells as u64)))
     }
 
+    /// The result of a read without values from outside; nothing where it cannot be computed: whether somebody asks for it at all,
+    /// who only wants to know which groups it has does not know.
+    pub(super) fn result_if_any(&self, read: ReadId) -> Result<Option<Arc<ReadResult>>, RunError> {
+        match self.result(read, &[]) {
+            Err(RunError::Eval(_)) => Ok(None),
+            result => result.map(Some),
+        }
+    }
+
     /// The result of a read for given values from outside.
     pub(super) fn result(&self, read: ReadId, outer: &[(BoundValue, Type)]) -> Result<Arc<ReadResult>, RunError> {
         let key = (read, outer.iter().map(|(held, _)| held.clone()).collect::<Vec<_>>());

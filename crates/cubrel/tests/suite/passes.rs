@@ -102,6 +102,7 @@ fn an_error_in_one_of_the_figures_is_that_figures() {
     // One pass would have to compute it, but nobody asks for it.
     let found = [by_row(), plain()].map(|options| shown(&asked(&asks("delay is null"), &options).0));
     assert_eq!(found[0], found[1]);
+    assert_eq!(found[0], shown(&crate::common::run(&MODEL, &asks("delay is null"))));
     let refused = MODEL.query(&asks("delay > 0")).unwrap().run().unwrap_err().to_string();
     assert!(refused.contains("`x0` cannot be turned into int"), "{refused}");
 }
