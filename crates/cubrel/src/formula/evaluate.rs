@@ -74,6 +74,9 @@ impl<L: Leaves> Evaluation<'_, L> {
                 if let Some(chosen) = self.chosen(scalar, arms, otherwise.as_deref(), slots, bindings)? {
                     return Ok(chosen);
                 }
+                if let Some(blended) = self.blended(scalar, arms, otherwise.as_deref(), slots, bindings)? {
+                    return Ok(blended);
+                }
                 let mut result = Merger::new(scalar.ty, slots);
                 for (condition, value) in arms {
                     let open = result.open_slots();
@@ -137,6 +140,39 @@ impl<L: Leaves> Evaluation<'_, L> {
         Ok(Some(table.finish().gather(&choice)))
     }
 
+    /// A `case` whose arms are sums and products of what is at hand, and whose conditions cannot go wrong: all arms are worked
+    /// out for all slots, which takes less than to follow each slot to its arm. Nothing where an arm fails somewhere: only
+    /// arm by arm is it known whether anybody asks for that.
+    fn blended(
+        &self,
+        scalar: &Scalar,
+        arms: &[(Scalar, Scalar)],
+        otherwise: Option<&Scalar>,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Option<Vector>, L::Error> {
+        let is_simple = |value: &Scalar| is_arithmetic(value, self.leaves);
+        let values = || arms.iter().map(|(_, value)| value).chain(otherwise);
+        let conditions_are_safe = arms.iter().all(|(condition, _)| is_safe(condition, self.leaves));
+        if slots.is_empty() || arms.len() > MOST_BLENDED || !conditions_are_safe || !values().all(is_simple) {
+            return Ok(None);
+        }
+        let mut result = match otherwise.map(|value| self.eval(value, slots, bindings)) {
+            Some(Ok(values)) => values,
+            Some(Err(_)) => return Ok(None),
+            None => Vector::nulls(scalar.ty, slots.len()),
+        };
+        // From the last one on, so that the first that is true stays.
+        for (condition, value) in arms.iter().rev() {
+            let taken = self.eval(condition, slots, bindings)?.truths();
+            let Ok(values) = self.eval(value, slots, bindings) else { return Ok(None) };
+            if !result.replace_where(&taken, &values) {
+                return Ok(None);
+            }
+        }
+        Ok(Some(result))
+    }
+
     /// What cannot be is no value; where nothing is asked for, it does no harm.
     fn fault(&self, scalar: &Scalar, what: &str, slots: &[u32]) -> Result<Vector, L::Error> {
         let Some(slot) = slots.first() else { return Ok(Vector::nulls(scalar.ty, 0)) };
@@ -184,6 +220,20 @@ fn literal(part: &Scalar) -> Option<Value> {
 
 /// A `case` with more arms than this is followed arm by arm.
 const MOST_ARMS: usize = 64;
+/// The same where all arms would be worked out for all slots.
+const MOST_BLENDED: usize = 4;
+
+/// Whether a value is a sum, difference or product of constants and of leaves that are at hand, so that it costs little.
+fn is_arithmetic<L: Leaves>(value: &Scalar, leaves: &L) -> bool {
+    match &value.kind {
+        ScalarKind::Constant(_) => true,
+        ScalarKind::Leaf(leaf) => leaves.is_at_hand(*leaf),
+        ScalarKind::Call(Op::Add | Op::Sub | Op::Mul | Op::Negate | Op::ToFloat | Op::Rescale { .. }, args) => {
+            args.iter().all(|arg| is_arithmetic(arg, leaves))
+        }
+        _ => false,
+    }
+}
 
 /// Whether a condition can be told for all slots, whatever comes before it: it cannot go wrong, and nobody minds.
 fn is_safe<L: Leaves>(condition: &Scalar, leaves: &L) -> bool {
@@ -292,6 +342,82 @@ mod tests {
                 assert_eq!(tree.eval(&Nothing, 3).is_err(), is_error, "{tree:?}");
                 assert!(tree.eval(&Nothing, 0).is_ok(), "{tree:?}");
             }
+        }
+    }
+
+    /// Numbers that are at hand, or are said not to be, so that each slot is followed to its arm.
+    struct Numbers {
+        at_hand: bool,
+        leaves: Vec<Vector>,
+    }
+
+    impl Leaves for Numbers {
+        type Error = EvalError;
+
+        fn is_at_hand(&self, _: usize) -> bool {
+            self.at_hand
+        }
+
+        fn leaf(&self, leaf: usize, slots: &[u32]) -> Result<Vector, EvalError> {
+            Ok(self.leaves[leaf].gather(slots))
+        }
+    }
+
+    #[test]
+    fn arms_worked_out_for_all_slots_give_what_they_give_one_by_one() {
+        const N: usize = 300;
+        let place = Place { source: Source::new("query", "x"), span: Span::new(0, 1) };
+        let of = |kind, ty| Scalar { kind, ty, place: place.clone() };
+        let noise = |i: usize, by: usize| (i * by * 7919 + i / 3) % 13;
+        for ty in [Type::Int, Type::Float] {
+            let number = |leaf: usize| {
+                let mut vector = VectorBuilder::new(ty, N);
+                for i in 0..N {
+                    let n = noise(i, leaf + 1) as i64;
+                    vector.push(match (n == 5 && leaf > 0, ty) {
+                        (true, _) => Value::Null,
+                        // Near the end of 64 bits, so that products leave it.
+                        (false, Type::Int) if leaf == 3 => Value::Int(i64::MAX - n),
+                        (false, Type::Int) => Value::Int(n - 6),
+                        (false, _) => Value::float(n as f64 / 3.0),
+                    });
+                }
+                vector.finish()
+            };
+            let leaves: Vec<Vector> = (0..4).map(number).collect();
+            let leaf = |leaf: usize| of(ScalarKind::Leaf(leaf), ty);
+            let call = |op, a: &Scalar, b: &Scalar, ty| of(ScalarKind::Call(op, vec![a.clone(), b.clone()]), ty);
+            let one = of(ScalarKind::Constant(if ty == Type::Int { Value::Int(1) } else { Value::float(1.0) }), ty);
+            let less = |a: usize, b: usize| call(Op::Lt, &leaf(a), &leaf(b), Type::Bool);
+            let values = [
+                leaf(0),
+                leaf(1),
+                one.clone(),
+                call(Op::Mul, &leaf(2), &leaf(3), ty),
+                call(Op::Add, &leaf(0), &one, ty),
+            ];
+            let mut different = 0;
+            for first in &values {
+                for second in &values {
+                    for otherwise in values.iter().map(Some).chain([None]) {
+                        let arms = vec![(less(0, 1), first.clone()), (less(1, 2), second.clone())];
+                        let case = of(ScalarKind::Case(arms, otherwise.map(|value| Box::new(value.clone()))), ty);
+                        let given = |at_hand| {
+                            let vector = case.eval(&Numbers { at_hand, leaves: leaves.clone() }, N);
+                            vector.map(|vector| (0..N).map(|i| vector.get(i, ty)).collect::<Vec<_>>())
+                        };
+                        match (given(true), given(false)) {
+                            (Ok(all), Ok(one_by_one)) => {
+                                assert_eq!(all, one_by_one, "{case:?}");
+                                different += usize::from(all.iter().any(|v| *v != all[0]));
+                            }
+                            (Err(all), Err(one_by_one)) => assert_eq!(all.message, one_by_one.message),
+                            (all, one_by_one) => panic!("{all:?} and {one_by_one:?}"),
+                        }
+                    }
+                }
+            }
+            assert!(different > 100, "{different}");
         }
     }
 }

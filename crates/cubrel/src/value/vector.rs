@@ -190,6 +190,33 @@ impl Vector {
         Vector::with_validity(data, from.iter().map(valid).collect())
     }
 
+    /// Takes another vector's numbers wherever `taken` says so; false, and nothing done, where the two are no numbers of one kind.
+    ///
+    /// # Panics
+    /// When the lengths differ.
+    pub fn replace_where(&mut self, taken: &[bool], by: &Vector) -> bool {
+        fn replace<T: Copy>(values: &mut [T], taken: &[bool], by: &[T]) {
+            assert!(values.len() == taken.len() && taken.len() == by.len(), "vectors of one length");
+            for ((value, taken), by) in values.iter_mut().zip(taken).zip(by) {
+                *value = if *taken { *by } else { *value };
+            }
+        }
+        match (&mut self.data, &by.data) {
+            (Data::I64(values), Data::I64(by)) => replace(values, taken, by),
+            (Data::F64(values), Data::F64(by)) => replace(values, taken, by),
+            _ => return false,
+        }
+        if self.valid.is_some() || by.valid.is_some() {
+            let mut valid = self.valid.take().unwrap_or_else(|| vec![true; taken.len()]);
+            match &by.valid {
+                Some(by) => replace(&mut valid, taken, by),
+                None => valid.iter_mut().zip(taken).for_each(|(valid, taken)| *valid |= taken),
+            }
+            self.valid = Some(valid);
+        }
+        true
+    }
+
     /// Exact numbers as 128 bits.
     pub fn to_i128(&self) -> Vec<i128> {
         match &self.data {
