@@ -15,7 +15,7 @@ use super::dictionary::TextDictionary;
 use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
 use super::raw::{RawColumn, RawData};
-use super::totals::Totals;
+use super::totals::{SegmentTotal, Totals, Worth};
 use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
@@ -525,6 +525,24 @@ impl CodedColumn {
     pub fn float_line(&self) -> Option<FloatLine> {
         let Encoding::Offset { base, step } = self.encoding else { return None };
         (self.ty == Type::Float).then_some(FloatLine { base, step, digits: self.digits, null: self.domain })
+    }
+
+    /// What the rows of each segment come to together. The first time, all rows are gone through.
+    pub fn totals(&self) -> &[SegmentTotal] {
+        let (null, line) = (self.null_code(), self.float_line());
+        self.totals.get_or_find(|| {
+            let segments = self.segments().par_iter();
+            match (&self.encoding, line) {
+                (_, Some(line)) => {
+                    segments.map(|s| SegmentTotal::of(s, null, Worth::Float(|code| line.of(code)))).collect()
+                }
+                (Encoding::Offset { base, step }, None) if self.ty.is_exact() => {
+                    let worth = Worth::<fn(u64) -> f64>::Line { base: *base, step: *step };
+                    segments.map(|s| SegmentTotal::of(s, null, worth)).collect()
+                }
+                _ => segments.map(|s| SegmentTotal::of(s, null, Worth::<fn(u64) -> f64>::Nothing)).collect(),
+            }
+        })
     }
 
     /// Bytes on the heap: codes, and the dictionary.

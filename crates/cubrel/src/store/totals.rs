@@ -2,10 +2,7 @@
 
 use std::sync::{Arc, OnceLock};
 
-use rayon::prelude::*;
-
 use super::codes::{Codes, Segment};
-use super::column::{CodedColumn, Encoding, FloatLine};
 
 /// Rows that are unpacked together.
 const ROWS: usize = 1 << 12;
@@ -42,65 +39,56 @@ impl Clone for Totals {
 }
 
 impl Totals {
+    /// The totals; `find` gives them where they are not known yet.
+    pub(super) fn get_or_find(&self, find: impl FnOnce() -> Arc<[SegmentTotal]>) -> &[SegmentTotal] {
+        self.0.get_or_init(find)
+    }
+
     /// Bytes on the heap.
     pub(super) fn heap_bytes(&self) -> usize {
         self.0.get().map_or(0, |totals| size_of_val(totals.as_ref()))
     }
 }
 
-impl CodedColumn {
-    /// What the rows of each segment come to together. The first time, all rows are gone through.
-    pub fn totals(&self) -> &[SegmentTotal] {
-        self.totals.0.get_or_init(|| self.segments().par_iter().map(|segment| total(self, segment)).collect())
-    }
-}
-
 /// What a code is worth where codes are added up.
 #[derive(Clone, Copy)]
-enum Worth {
+pub(super) enum Worth<F: Fn(u64) -> f64> {
+    /// It is not to be added up.
     Nothing,
+    /// `base + code × step`
     Line { base: i64, step: u64 },
-    Floats(FloatLine),
+    /// A double.
+    Float(F),
 }
 
-impl Worth {
-    fn of(column: &CodedColumn) -> Worth {
-        match (column.float_line(), column.encoding()) {
-            (Some(line), _) => Worth::Floats(line),
-            (None, Encoding::Offset { base, step }) if column.ty().is_exact() => {
-                Worth::Line { base: *base, step: *step }
+impl SegmentTotal {
+    /// Goes through the rows of a segment; `null` is the code of null.
+    pub(super) fn of<F: Fn(u64) -> f64>(segment: &Segment, null: u64, worth: Worth<F>) -> SegmentTotal {
+        let mut total = SegmentTotal { count: 0, codes: (u64::MAX, 0), sum: None };
+        let (mut sum_of_codes, mut floats) = (0u128, 0.0);
+        each_code(segment, |code, rows| {
+            if code == null {
+                return;
             }
-            _ => Worth::Nothing,
-        }
+            total.count += rows;
+            total.codes = (total.codes.0.min(code), total.codes.1.max(code));
+            match &worth {
+                Worth::Line { .. } => sum_of_codes += u128::from(code) * u128::from(rows),
+                Worth::Float(of) => floats += of(code) * rows as f64,
+                Worth::Nothing => {}
+            }
+        });
+        total.sum = match worth {
+            Worth::Nothing => None,
+            Worth::Float(_) => Some(TotalSum::Float(floats)),
+            // A segment has 2^20 rows at the most, and no value has more than 64 bits.
+            Worth::Line { base, step } => {
+                let from_base = sum_of_codes as i128 * i128::from(step);
+                Some(TotalSum::Exact(i128::from(base) * i128::from(total.count) + from_base))
+            }
+        };
+        total
     }
-}
-
-fn total(column: &CodedColumn, segment: &Segment) -> SegmentTotal {
-    let (worth, null) = (Worth::of(column), column.null_code());
-    let mut total = SegmentTotal { count: 0, codes: (u64::MAX, 0), sum: None };
-    let (mut sum_of_codes, mut floats) = (0u128, 0.0);
-    each_code(segment, |code, rows| {
-        if code == null {
-            return;
-        }
-        total.count += rows;
-        total.codes = (total.codes.0.min(code), total.codes.1.max(code));
-        match worth {
-            Worth::Line { .. } => sum_of_codes += u128::from(code) * u128::from(rows),
-            Worth::Floats(line) => floats += line.of(code) * rows as f64,
-            Worth::Nothing => {}
-        }
-    });
-    total.sum = match worth {
-        Worth::Nothing => None,
-        Worth::Floats(_) => Some(TotalSum::Float(floats)),
-        // A segment has 2^20 rows at the most, and no value has more than 64 bits.
-        Worth::Line { base, step } => {
-            let from_base = sum_of_codes as i128 * i128::from(step);
-            Some(TotalSum::Exact(i128::from(base) * i128::from(total.count) + from_base))
-        }
-    };
-    total
 }
 
 /// Calls `visit` with codes in their order, and how many rows have each.
@@ -125,7 +113,7 @@ fn each_code(segment: &Segment, mut visit: impl FnMut(u64, u64)) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::{RawColumn, RawData};
+    use crate::store::{CodedColumn, Encoding, RawColumn, RawData};
     use crate::value::{Type, Value};
 
     /// Columns of numbers in each form of codes, with some nulls, none, and nothing else.

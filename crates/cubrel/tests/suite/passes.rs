@@ -32,7 +32,7 @@ static MODEL: LazyLock<Model> = LazyLock::new(|| {
 });
 
 fn plain() -> Options {
-    Options { optimize: false, ..Options::default() }
+    Options { optimize: false, totals: false, ..Options::default() }
 }
 
 /// Row by row, in whatever order rows have been brought.
