@@ -6,6 +6,9 @@
 use super::buffer::Buffer;
 use super::unpack::{self, BLOCK, NARROW, Processor};
 
+/// Values of one block that are wanted, from which on the block is unpacked.
+const WORTH_A_BLOCK: usize = 4;
+
 /// Packed numbers of up to 64 bits each.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PackedInts {
@@ -149,10 +152,53 @@ impl PackedInts {
         self.unpack_with(start, out, map);
     }
 
+    /// What `map` gives for the values at some places, counted from `start` on and in order. Where several stand in one block, the
+    /// block is unpacked: to reach for one of them takes as long as for so many to come along.
+    pub(super) fn map_some<T>(&self, start: usize, places: &[u32], map: impl Fn(u64) -> T) -> Vec<T> {
+        let mut found = Vec::with_capacity(places.len());
+        let mut block = [0u64; BLOCK];
+        for near in places.chunk_by(|a, b| (start + *a as usize) / BLOCK == (start + *b as usize) / BLOCK) {
+            let first = (start + near[0] as usize) / BLOCK * BLOCK;
+            if near.len() < WORTH_A_BLOCK || first + BLOCK > self.len {
+                found.extend(near.iter().map(|place| map(self.get(start + *place as usize))));
+            } else {
+                self.unpack(first, 0, &mut block);
+                found.extend(near.iter().map(|place| map(block[(start + *place as usize) % BLOCK])));
+            }
+        }
+        found
+    }
+
     /// As [`PackedInts::map_rows`].
     pub(super) fn unpack_with<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
         assert!(start + out.len() <= self.len, "rows {start} to {} of {}", start + out.len(), self.len);
-        let (width, processor) = (usize::from(self.bits), Processor::here());
+        #[cfg(target_arch = "x86_64")]
+        if Processor::here() == Processor::Avx2 {
+            // SAFETY: the processor has AVX2.
+            return unsafe { self.unpack_in_vectors(start, out, make) };
+        }
+        self.unpack_blocks(Processor::Plain, start, out, make);
+    }
+
+    /// The same where the compiler may take it that there are vectors of 256 bits, for `make` as well.
+    ///
+    /// # Safety
+    /// The processor has AVX2.
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx2")]
+    unsafe fn unpack_in_vectors<T: Copy + Default>(&self, start: usize, out: &mut [T], make: impl Fn(u64) -> T + Copy) {
+        self.unpack_blocks(Processor::Avx2, start, out, make);
+    }
+
+    #[inline(always)]
+    fn unpack_blocks<T: Copy + Default>(
+        &self,
+        processor: Processor,
+        start: usize,
+        out: &mut [T],
+        make: impl Fn(u64) -> T + Copy,
+    ) {
+        let width = usize::from(self.bits);
         let (mut few, mut many) = ([0u32; BLOCK], [0u64; BLOCK]);
         let mut at = 0;
         while at < out.len() {
@@ -197,6 +243,20 @@ mod tests {
                 let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
                 assert_eq!(out, expected, "{bits} bits from {start}");
             }
+        }
+    }
+
+    #[test]
+    fn some_values_are_those_at_their_places() {
+        for bits in [0, 3, 17, 30, 41, 64] {
+            let value = |i: u64| i.wrapping_mul(0x9E37_79B9_7F4A_7C15).checked_shr(64 - u32::from(bits)).unwrap_or(0);
+            let packed = PackedInts::pack((0..1000u64).map(value).collect::<Vec<_>>().into_iter(), bits);
+            for (start, step) in [(0, 1), (5, 7), (130, 40), (64, 300), (990, 2)] {
+                let places: Vec<u32> = (0..(1000 - start) as u32).step_by(step).collect();
+                let expected: Vec<u64> = places.iter().map(|place| packed.get(start + *place as usize) + 1).collect();
+                assert_eq!(packed.map_some(start, &places, |v| v + 1), expected, "{bits} bits from {start} by {step}");
+            }
+            assert!(packed.map_some(3, &[], |v| v).is_empty());
         }
     }
 

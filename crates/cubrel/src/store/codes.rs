@@ -82,10 +82,11 @@ impl Segment {
 
     /// What `map` gives for the codes of some rows, counted from `start` on; `None` where rows are not reached one by one.
     pub fn map_some<T>(&self, start: usize, rows: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
-        let rows = rows.iter().map(|row| start + *row as usize);
         match &self.codes {
-            Codes::Packed(codes) => Some(rows.map(|row| map(self.base + codes.get(row))).collect()),
-            _ if self.is_reached_at_once() => Some(rows.map(|row| map(self.get(row))).collect()),
+            Codes::Packed(codes) => Some(codes.map_some(start, rows, |code| map(self.base + code))),
+            _ if self.is_reached_at_once() => {
+                Some(rows.iter().map(|row| map(self.get(start + *row as usize))).collect())
+            }
             _ => None,
         }
     }

@@ -4,8 +4,9 @@ use super::super::accumulate::RunGroups;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::compared::keep_compared;
+use super::kept::{kept, kept_beside};
 use super::keys::DROPPED;
-use super::parts::{Grouped, PartResult, Passed, Scratch, kept, sized};
+use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
 
 impl Prepared<'_> {
@@ -22,7 +23,7 @@ impl Prepared<'_> {
             if place > 0 && self.anchors[place - 1].only_filters() && !batch.is_in_runs() {
                 let passing = numbers.iter().filter(|number| **number & DROPPED == 0).count();
                 if passing * FEW < all.len() {
-                    let few = self.few_groups(batch, place, kept(&numbers));
+                    let few = self.few_groups(batch, place, kept(&numbers).0);
                     scratch.numbers = numbers;
                     return few;
                 }
@@ -45,12 +46,16 @@ impl Prepared<'_> {
         if !narrowed {
             return Ok((None, self.numbers_of(numbers, scratch)));
         }
-        let mut positions = if self.anchors.is_empty() { all.to_vec() } else { kept(&numbers[..all.len()]) };
-        self.apply_row_filters(batch, &mut positions)?;
-        let groups = match self.is_one_group() {
-            false => Grouped::Each(positions.iter().map(|i| numbers[*i as usize]).collect()),
-            true => Grouped::One,
+        let (mut positions, mut stay) = match self.anchors.is_empty() {
+            true => (all.to_vec(), Vec::new()),
+            false => kept(&numbers[..all.len()]),
         };
+        let is_one_group = self.is_one_group();
+        if !self.row_filters.is_empty() {
+            self.apply_row_filters(batch, &mut positions)?;
+            stay = if is_one_group { Vec::new() } else { positions.iter().map(|i| numbers[*i as usize]).collect() };
+        }
+        let groups = if is_one_group { Grouped::One } else { Grouped::Each(stay) };
         scratch.numbers = numbers;
         Ok((Some(positions), groups))
     }
@@ -67,9 +72,7 @@ impl Prepared<'_> {
                 *number = number.wrapping_add(more & !DROPPED) | (*number | more) & DROPPED;
             });
             if plan.filters() {
-                let places = kept(&numbers);
-                positions = places.iter().map(|place| positions[*place as usize]).collect();
-                numbers = places.iter().map(|place| numbers[*place as usize]).collect();
+                (positions, numbers) = kept_beside(&numbers, &positions);
             }
         }
         let before = positions.clone();

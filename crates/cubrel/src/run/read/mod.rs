@@ -7,7 +7,8 @@
 //!
 //! * `prepare`: filters, keys and aggregates made ready; `builder`: filters and keys, as arrays over codes
 //! * `keys`: what rows are grouped by
-//! * `parts`, `groups`, `feed`: the pass itself; `known`: segments that it spares
+//! * `parts`, `groups`, `feed`: the pass itself; `known`: segments that it spares;
+//!   `kept`: rows that pass, moved together
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
 //!   columns of a row
@@ -28,6 +29,7 @@ mod feed;
 mod filters;
 mod groups;
 mod implied;
+mod kept;
 mod keys;
 mod known;
 mod parts;

@@ -9,7 +9,7 @@ use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::dependent::Counting;
-use super::keys::{DROPPED, key_sizes};
+use super::keys::key_sizes;
 use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats, Stays};
 use crate::formula::schema::ColumnId;
@@ -95,27 +95,6 @@ impl Scratch {
 pub(super) fn sized<T: Copy + Default>(buffer: &mut Vec<T>, len: usize) -> &mut [T] {
     buffer.resize(len, T::default());
     buffer
-}
-
-/// Numbers that are looked at together.
-const CHUNK: usize = 32;
-
-/// The places of the numbers that are not dropped.
-pub(super) fn kept(numbers: &[u32]) -> Vec<u32> {
-    let mut places = vec![0u32; numbers.len()];
-    let mut count = 0;
-    for (i, chunk) in numbers.chunks(CHUNK).enumerate() {
-        // Where all are dropped, that is told at once.
-        if chunk.iter().fold(DROPPED, |all, number| all & number) != 0 {
-            continue;
-        }
-        for (place, number) in chunk.iter().enumerate() {
-            places[count] = (i * CHUNK + place) as u32;
-            count += usize::from(number & DROPPED == 0);
-        }
-    }
-    places.truncate(count);
-    places
 }
 
 /// Where a batch is added to.

@@ -1,0 +1,128 @@
+//! Numbers of groups without those that are dropped, and what stands beside them: the rows that pass.
+//!
+//! Eight numbers are looked at together where the processor has vectors for that, which is found out when the program runs: a mask says
+//! which of them stay, and a table for each mask how they move together.
+
+use super::keys::DROPPED;
+
+/// The places of the numbers that are not dropped, and these numbers.
+pub(super) fn kept(numbers: &[u32]) -> (Vec<u32>, Vec<u32>) {
+    kept_of(numbers, |i| i as u32, None)
+}
+
+/// What stands beside the numbers that are not dropped, and these numbers.
+pub(super) fn kept_beside(numbers: &[u32], beside: &[u32]) -> (Vec<u32>, Vec<u32>) {
+    kept_of(numbers, |i| beside[i], Some(beside))
+}
+
+/// As many as are looked at together.
+const LANES: usize = 8;
+
+fn kept_of(numbers: &[u32], of: impl Fn(usize) -> u32, beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
+    // What is stored beyond the last one that stays is cut off.
+    let (mut places, mut stay) = (vec![0u32; numbers.len() + LANES], vec![0u32; numbers.len() + LANES]);
+    let (mut count, mut done) = (0, 0);
+    #[cfg(target_arch = "x86_64")]
+    if std::arch::is_x86_feature_detected!("avx2") {
+        done = numbers.len() / LANES * LANES;
+        // SAFETY: the processor has AVX2; both lists have room for all numbers and eight more, and so many stand beside them.
+        count =
+            unsafe { vectors::kept(&numbers[..done], beside.map(|beside| &beside[..done]), &mut places, &mut stay) };
+    }
+    let _ = beside;
+    for (i, number) in numbers.iter().enumerate().skip(done) {
+        (places[count], stay[count]) = (of(i), *number);
+        count += usize::from(number & DROPPED == 0);
+    }
+    done = count;
+    places.truncate(done);
+    stay.truncate(done);
+    (places, stay)
+}
+
+#[cfg(target_arch = "x86_64")]
+mod vectors {
+    use std::arch::x86_64::*;
+
+    use super::{DROPPED, LANES};
+
+    /// For each mask of dropped lanes the lanes that stay, moved together.
+    static ORDERS: [[u32; LANES]; 1 << LANES] = orders();
+
+    const fn orders() -> [[u32; LANES]; 1 << LANES] {
+        let mut orders = [[0; LANES]; 1 << LANES];
+        let mut mask = 0;
+        while mask < orders.len() {
+            let (mut lane, mut at) = (0, 0);
+            while lane < LANES {
+                if mask >> lane & 1 == 0 {
+                    orders[mask][at] = lane as u32;
+                    at += 1;
+                }
+                lane += 1;
+            }
+            mask += 1;
+        }
+        orders
+    }
+
+    // A mask is made of the highest bits.
+    const _: () = assert!(DROPPED == 1 << 31);
+
+    /// How many numbers stay; `places` get what stands beside them, or their places, and `stay` the numbers.
+    ///
+    /// # Safety
+    /// The processor has AVX2. There are eight times some number of `numbers`, as many in `beside`, and in `places` and `stay` eight more.
+    #[target_feature(enable = "avx2")]
+    pub(super) unsafe fn kept(numbers: &[u32], beside: Option<&[u32]>, places: &mut [u32], stay: &mut [u32]) -> usize {
+        debug_assert!(numbers.len() % LANES == 0 && places.len().min(stay.len()) >= numbers.len() + LANES);
+        debug_assert!(beside.is_none_or(|beside| beside.len() == numbers.len()));
+        let first = _mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7);
+        let mut count = 0;
+        for at in (0..numbers.len()).step_by(LANES) {
+            // SAFETY: eight numbers begin there.
+            let lanes = unsafe { _mm256_loadu_si256(numbers.as_ptr().add(at).cast()) };
+            let dropped = _mm256_movemask_ps(_mm256_castsi256_ps(lanes)) as usize;
+            if dropped == (1 << LANES) - 1 {
+                continue;
+            }
+            let of = match beside {
+                // SAFETY: as many stand beside them.
+                Some(beside) => unsafe { _mm256_loadu_si256(beside.as_ptr().add(at).cast()) },
+                None => _mm256_add_epi32(first, _mm256_set1_epi32(at as i32)),
+            };
+            // SAFETY: the table has 32 bytes for each mask; no more stay than were looked at, and eight fit behind these.
+            unsafe {
+                let order = _mm256_loadu_si256(ORDERS[dropped].as_ptr().cast());
+                _mm256_storeu_si256(places.as_mut_ptr().add(count).cast(), _mm256_permutevar8x32_epi32(of, order));
+                _mm256_storeu_si256(stay.as_mut_ptr().add(count).cast(), _mm256_permutevar8x32_epi32(lanes, order));
+            }
+            count += LANES - dropped.count_ones() as usize;
+        }
+        count
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_dropped_stays_in_its_order() {
+        let noise = |i: u32| i.wrapping_mul(2_654_435_761) >> 7;
+        for rows in [0u32, 1, 7, 8, 9, 63, 64, 1000, 4096, 4099] {
+            // From nothing dropped to all.
+            for share in [0, 1, 8, 15, 16] {
+                let number = |i: u32| if noise(i) % 16 < share { i % 5 | DROPPED } else { noise(i) % 1000 };
+                let numbers: Vec<u32> = (0..rows).map(number).collect();
+                let beside: Vec<u32> = (0..rows).map(|i| 3 * i + 1).collect();
+                let stay: Vec<usize> = (0..rows as usize).filter(|i| numbers[*i] & DROPPED == 0).collect();
+                let values: Vec<u32> = stay.iter().map(|i| numbers[*i]).collect();
+                let places: Vec<u32> = stay.iter().map(|i| *i as u32).collect();
+                assert_eq!(kept(&numbers), (places, values.clone()), "{share} of 16 of {rows}");
+                let others: Vec<u32> = stay.iter().map(|i| beside[*i]).collect();
+                assert_eq!(kept_beside(&numbers, &beside), (others, values), "{share} of 16 of {rows}");
+            }
+        }
+    }
+}
