@@ -242,6 +242,14 @@ impl CodedColumn {
         CodedColumn { checksum: Some(checksum), ..self }
     }
 
+    /// The same column, of which it is known what its segments come to; nothing where that does not fit its segments.
+    #[must_use]
+    pub fn with_totals(self, totals: Vec<SegmentTotal>) -> Option<CodedColumn> {
+        let fit = |(total, segment): (&SegmentTotal, &Segment)| total.count <= segment.len() as u64;
+        let fits = totals.len() == self.segments.len() && totals.iter().zip(&self.segments).all(fit);
+        fits.then(|| CodedColumn { totals: Totals::known(totals), ..self })
+    }
+
     /// The column where it is what was written, else one without values.
     pub fn verified(self: &Arc<CodedColumn>) -> &Arc<CodedColumn> {
         let made = self.made();

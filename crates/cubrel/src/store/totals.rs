@@ -39,6 +39,11 @@ impl Clone for Totals {
 }
 
 impl Totals {
+    /// Totals that are known.
+    pub(super) fn known(totals: Vec<SegmentTotal>) -> Totals {
+        Totals(OnceLock::from(Arc::from(totals)))
+    }
+
     /// The totals; `find` gives them where they are not known yet.
     pub(super) fn get_or_find(&self, find: impl FnOnce() -> Arc<[SegmentTotal]>) -> &[SegmentTotal] {
         self.0.get_or_init(find)

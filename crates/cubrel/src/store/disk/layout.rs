@@ -30,6 +30,23 @@ pub(super) struct ColumnEntry {
     pub(super) nulls: u64,
     pub(super) distinct: u64,
     pub(super) segments: Vec<SegmentEntry>,
+    /// By segment; files of earlier versions have none.
+    #[serde(default)]
+    pub(super) totals: Vec<TotalEntry>,
+}
+
+/// How many values, the smallest and the largest code, and the sum.
+#[derive(Clone, Copy, Serialize, Deserialize)]
+pub(super) struct TotalEntry(pub(super) u64, pub(super) (u64, u64), pub(super) SumEntry);
+
+#[derive(Clone, Copy, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum SumEntry {
+    None,
+    /// The high and the low 64 bits of a whole number.
+    Exact(i64, u64),
+    /// The bits of a double.
+    Float(u64),
 }
 
 #[derive(Serialize, Deserialize)]

@@ -8,7 +8,7 @@ use xxhash_rust::xxh3::xxh3_64;
 
 use super::layout::{
     Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, PlacesEntry, SegmentEntry,
-    SortedEntry, TableEntry,
+    SortedEntry, SumEntry, TableEntry, TotalEntry,
 };
 use super::{MAGIC, PREAMBLE, ReadError, Stored, StoredTable, VERSION, damaged};
 use crate::store::bits::PackedInts;
@@ -24,6 +24,7 @@ use crate::store::lookup::{Lookup, LookupRows};
 use crate::store::numbers::Numbers;
 use crate::store::places::{Marks, Places};
 use crate::store::sorted::SortedInts;
+use crate::store::{SegmentTotal, TotalSum};
 use crate::value::Type;
 
 /// Opens a store file. Only its header is read now.
@@ -85,6 +86,15 @@ fn cut_off(e: std::io::Error) -> ReadError {
     if e.kind() == std::io::ErrorKind::UnexpectedEof { damaged("it is cut off") } else { e.into() }
 }
 
+fn total(TotalEntry(count, codes, sum): &TotalEntry) -> SegmentTotal {
+    let sum = match sum {
+        SumEntry::None => None,
+        SumEntry::Exact(high, low) => Some(TotalSum::Exact(i128::from(*high) << 64 | i128::from(*low))),
+        SumEntry::Float(bits) => Some(TotalSum::Float(f64::from_bits(*bits))),
+    };
+    SegmentTotal { count: *count, codes: *codes, sum }
+}
+
 struct StoreReader<'a> {
     file: &'a Arc<File>,
     /// Where the blocks end.
@@ -144,6 +154,10 @@ impl StoreReader<'_> {
         let segments = entry.segments.iter().map(|s| self.segment(s)).collect::<Result<Vec<_>, ReadError>>()?;
         let counts = Counts { domain: entry.domain, nulls: entry.nulls, distinct: entry.distinct };
         let column = CodedColumn::from_parts(ty, encoding, entry.digits, counts, segments);
+        let column = match entry.totals.as_slice() {
+            [] => column,
+            totals => column.and_then(|column| column.with_totals(totals.iter().map(total).collect())),
+        };
         let column = column.ok_or_else(|| damaged(name.clone()))?.with_checksum(self.checksum(name));
         Ok((entry.name.clone(), Arc::new(column)))
     }

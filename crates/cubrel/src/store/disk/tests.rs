@@ -111,6 +111,7 @@ fn what_was_written_is_read() {
     assert_eq!(back.lookups[0].unmatched_rows, stored.lookups[0].unmatched_rows);
     for ((_, a), (_, b)) in back.tables[0].columns.iter().zip(&stored.tables[0].columns) {
         assert_eq!(a.heap_bytes(), b.heap_bytes(), "read or not, as many bytes");
+        assert_eq!(a.totals(), b.totals());
     }
 }
 

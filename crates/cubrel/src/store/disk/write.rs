@@ -7,7 +7,7 @@ use xxhash_rust::xxh3::Xxh3;
 
 use super::layout::{
     Block, CodesEntry, CodingEntry, ColumnEntry, Header, LookupEntry, PackedEntry, PlacesEntry, SegmentEntry,
-    SortedEntry, TableEntry,
+    SortedEntry, SumEntry, TableEntry, TotalEntry,
 };
 use super::{MAGIC, PREAMBLE, Stored, StoredTable, VERSION};
 use crate::store::bits::PackedInts;
@@ -18,6 +18,7 @@ use crate::store::lookup::{Lookup, LookupRows};
 use crate::store::numbers::Numbers;
 use crate::store::places::Places;
 use crate::store::sorted::SortedInts;
+use crate::store::{SegmentTotal, TotalSum};
 
 /// Writes what a store file consists of.
 ///
@@ -40,6 +41,15 @@ pub fn write_to(file: &mut (impl Write + Seek), stored: &Stored) -> io::Result<(
         file.write_all(&word.to_le_bytes())?;
     }
     Ok(())
+}
+
+fn total_entry(total: &SegmentTotal) -> TotalEntry {
+    let sum = match total.sum {
+        None => SumEntry::None,
+        Some(TotalSum::Exact(sum)) => SumEntry::Exact((sum >> 64) as i64, sum as u64),
+        Some(TotalSum::Float(sum)) => SumEntry::Float(sum.to_bits()),
+    };
+    TotalEntry(total.count, total.codes, sum)
 }
 
 /// Blocks on their way to a file.
@@ -121,6 +131,7 @@ impl<F: Write> BlockWriter<'_, F> {
             nulls: column.nulls(),
             distinct: column.distinct(),
             segments: column.segments().iter().map(|s| self.segment(s)).collect::<io::Result<_>>()?,
+            totals: column.totals().iter().map(total_entry).collect(),
         })
     }
 
