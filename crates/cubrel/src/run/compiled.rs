@@ -63,6 +63,8 @@ pub enum CompiledLeaf {
     Constant(Value, Type),
     /// A truth value for each row of the table.
     ByRow(Arc<Vec<bool>>),
+    /// Whole numbers in steps over the codes of a column of the table.
+    Stepped(u32, Arc<Steps>),
     /// Whether a value is in a set from outside.
     Member(Arc<Members>, Box<CompiledRow>),
 }
@@ -110,6 +112,7 @@ impl CompiledLeaf {
                 Vector { data: Data::I64(values), valid: None } => Some((*anchor, Ints::ByCode(values))),
                 _ => None,
             },
+            CompiledLeaf::Stepped(index, steps) => Some((Anchor::Column(*index), Ints::Steps(steps))),
             _ => None,
         }
     }
@@ -368,6 +371,51 @@ pub enum Ints<'a> {
         /// The number of the last code.
         last: i64,
     },
+    /// The same for all codes up to some code, and then another.
+    Steps(&'a Steps),
+}
+
+/// So many steps are told by comparing a code with all of them.
+pub const MOST_STEPS: usize = 4;
+
+/// Numbers that change at a few codes.
+#[derive(Clone, Copy, Debug)]
+pub struct Steps {
+    first: i64,
+    /// The codes at which they change, and how much they grow there.
+    at: [i64; MOST_STEPS],
+    by: [i64; MOST_STEPS],
+}
+
+impl Steps {
+    /// From the first number, and at which codes it grows by how much, in order.
+    ///
+    /// # Panics
+    /// When there are more than [`MOST_STEPS`].
+    pub fn new(first: i64, steps: &[(i64, i64)]) -> Steps {
+        let (mut at, mut by) = ([i64::MAX; MOST_STEPS], [0; MOST_STEPS]);
+        for (place, step) in steps.iter().enumerate() {
+            (at[place], by[place]) = *step;
+        }
+        Steps { first, at, by }
+    }
+
+    /// The number of a code.
+    #[inline(always)]
+    pub fn of(self, code: u64) -> i64 {
+        let step = |i: usize| if code as i64 >= self.at[i] { self.by[i] } else { 0 };
+        // The number fits 64 bits, whatever is in between.
+        let (near, far) = (step(0).wrapping_add(step(1)), step(2).wrapping_add(step(3)));
+        self.first.wrapping_add(near).wrapping_add(far)
+    }
+
+    fn bits(self) -> u32 {
+        let numbers = self.by.iter().scan(self.first, |at, by| {
+            *at += by;
+            Some(*at)
+        });
+        bits_of(&numbers.chain([self.first]).collect::<Vec<_>>())
+    }
 }
 
 impl<'a> Ints<'a> {
@@ -375,7 +423,7 @@ impl<'a> Ints<'a> {
     fn some(self) -> Option<SomeInts<'a>> {
         match self {
             Ints::Line { base, step, .. } => Some(SomeInts::Line { base, step, null: u64::MAX }),
-            Ints::ByCode(_) => None,
+            Ints::ByCode(_) | Ints::Steps(_) => None,
         }
     }
 }
@@ -463,6 +511,7 @@ impl Ints<'_> {
         match self {
             Ints::ByCode(values) => values[code as usize],
             Ints::Line { base, step, .. } => base.wrapping_add((code as i64).wrapping_mul(step)),
+            Ints::Steps(steps) => steps.of(code),
         }
     }
 
@@ -471,6 +520,7 @@ impl Ints<'_> {
         match self {
             Ints::ByCode(values) => bits_of(values),
             Ints::Line { base, last, .. } => bits_of(&[base, last]),
+            Ints::Steps(steps) => steps.bits(),
         }
     }
 }
@@ -502,10 +552,17 @@ impl CompiledRow {
         CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))], looked_at: [].into(), vectors: true }
     }
 
+    /// The same expression, which is known to be numbers in steps over the codes of a column.
+    #[must_use]
+    pub fn stepped(&self, column: u32, steps: Steps) -> CompiledRow {
+        let scalar = Scalar { kind: ScalarKind::Leaf(0), ..self.scalar.clone() };
+        CompiledRow { scalar, leaves: vec![CompiledLeaf::Stepped(column, Arc::new(steps))], ..self.clone() }
+    }
+
     /// The table's columns that are decoded row by row.
     pub fn own_columns(&self) -> Vec<u32> {
         let of_leaf = |l: &CompiledLeaf| match l {
-            CompiledLeaf::Own(_, index) => vec![*index],
+            CompiledLeaf::Own(_, index) | CompiledLeaf::Stepped(index, _) => vec![*index],
             CompiledLeaf::Member(_, of) => of.own_columns(),
             _ => Vec::new(),
         };
@@ -527,7 +584,10 @@ impl CompiledRow {
         self.leaves.iter().any(|leaf| match leaf {
             CompiledLeaf::Far(..) | CompiledLeaf::ByRow(_) => true,
             CompiledLeaf::Member(_, of) => of.needs_rows(),
-            CompiledLeaf::Own(..) | CompiledLeaf::Mapped(..) | CompiledLeaf::Constant(..) => false,
+            CompiledLeaf::Own(..)
+            | CompiledLeaf::Mapped(..)
+            | CompiledLeaf::Constant(..)
+            | CompiledLeaf::Stepped(..) => false,
         })
     }
 
@@ -652,6 +712,7 @@ impl CompiledRow {
             ScalarKind::Leaf(leaf) => match &self.leaves[*leaf] {
                 CompiledLeaf::Mapped(_, values) => values.valid.is_some(),
                 CompiledLeaf::Own(column, _) => column.nulls() > 0,
+                CompiledLeaf::Stepped(..) => false,
                 _ => true,
             },
             // Doubles can leave what is finite, and are null then.
@@ -731,6 +792,10 @@ impl Leaves for BatchLeaves<'_> {
             CompiledLeaf::Own(column, index) => column.vector_of(&self.batch.column(column, *index, positions)),
             CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
             CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
+            CompiledLeaf::Stepped(index, steps) => {
+                let ints = Ints::Steps(steps);
+                Vector::new(Data::I64(self.batch.ints(Anchor::Column(*index), ints, positions)))
+            }
             CompiledLeaf::Member(members, of) => {
                 let values = of.eval_exact(self.tables, self.batch, positions)?;
                 membership(&values, of.scalar.ty, members)

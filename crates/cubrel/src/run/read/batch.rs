@@ -196,6 +196,10 @@ impl<'a> Batch<'a> {
             Ints::Line { base, step, .. } => {
                 self.map(anchor, out, |code| base.wrapping_add((code as i64).wrapping_mul(step)));
             }
+            Ints::Steps(steps) => {
+                let steps = *steps;
+                self.map(anchor, out, move |code| steps.of(code));
+            }
         }
     }
 

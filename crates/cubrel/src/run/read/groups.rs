@@ -232,12 +232,8 @@ impl Prepared<'_> {
     }
 }
 
-/// Leaves those positions that pass. Without a branch: which of them do is not to be foreseen.
+/// Leaves those positions that pass.
 pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
-    let mut kept = 0;
-    for (place, passes) in passes.take(positions.len()).enumerate() {
-        positions[kept] = positions[place];
-        kept += usize::from(passes);
-    }
-    positions.truncate(kept);
+    let dropped: Vec<u32> = passes.take(positions.len()).map(|passes| if passes { 0 } else { DROPPED }).collect();
+    (*positions, _) = kept_beside(&dropped, positions);
 }

@@ -9,7 +9,8 @@
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself; `known`: segments that it spares;
 //!   `kept`: rows that pass, moved together
-//! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes
+//! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes;
+//!   `steps`: a `case` of such
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
 //!   columns of a row
 //! * `bridges`: keys and filters that come back from the many side
@@ -37,6 +38,7 @@ mod prepare;
 mod ranges;
 mod result;
 mod rolled;
+mod steps;
 mod together;
 mod wanted;
 

@@ -13,6 +13,7 @@ use super::builder::ReadBuilder;
 use super::dependent::{Counting, counting};
 use super::keys::{DROPPED, UnindexedKey, key_sizes};
 use super::result::{ReadResult, strides};
+use super::steps::in_steps;
 use super::wanted::WantedGroups;
 use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
@@ -234,12 +235,18 @@ pub(super) fn feed(
         spec.coded = Some(tables.column(column).clone());
         return (spec, feed);
     }
-    let rows: Vec<CompiledRow> =
+    let mut rows: Vec<CompiledRow> =
         a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
+    let is_summed = options.hoist && matches!(a.kind, AggregateKind::Sum | AggregateKind::Avg);
+    if let (true, [only]) = (is_summed, rows.as_slice())
+        && let Some(stepped) = in_steps(only, options.many_codes)
+    {
+        rows = vec![stepped];
+    }
     spec.nullable = rows.iter().any(CompiledRow::nullable);
-    let feed = match a.kind {
-        AggregateKind::Sum | AggregateKind::Avg if options.hoist => summed(&mut spec, rows),
-        _ => Feed::Values(rows),
+    let feed = match is_summed {
+        true => summed(&mut spec, rows),
+        false => Feed::Values(rows),
     };
     (spec, feed)
 }

@@ -61,6 +61,11 @@ impl CodeRanges {
         self.0.get(at).is_some_and(|(first, last)| *first <= from && to <= *last)
     }
 
+    /// The first code of each range, and the first one behind it.
+    pub(super) fn bounds(&self) -> impl Iterator<Item = u64> + '_ {
+        self.0.iter().flat_map(|(first, last)| [*first, last.saturating_add(1)])
+    }
+
     /// What is in both.
     pub(super) fn and(&self, other: &CodeRanges) -> CodeRanges {
         let (mut a, mut b) = (self.0.iter().peekable(), other.0.iter().peekable());
@@ -106,8 +111,8 @@ impl CodeRanges {
 }
 
 /// For which codes a condition is true, and for which it is false; for the others it is null.
-struct Truth {
-    yes: CodeRanges,
+pub(super) struct Truth {
+    pub(super) yes: CodeRanges,
     no: CodeRanges,
 }
 
@@ -142,13 +147,15 @@ pub(super) fn without_lets(part: &Scalar, known: &mut Vec<(LetId, Scalar)>) -> O
     Some(Scalar { kind, ..part.clone() })
 }
 
-struct Conditions<'a> {
-    row: &'a CompiledRow,
-    column: &'a CodedColumn,
+/// Conditions on one column.
+pub(super) struct Conditions<'a> {
+    pub(super) row: &'a CompiledRow,
+    pub(super) column: &'a CodedColumn,
 }
 
 impl Conditions<'_> {
-    fn of(&self, condition: &Scalar) -> Option<Truth> {
+    /// For which codes a condition is true and false; nothing where it is none that ranges tell.
+    pub(super) fn of(&self, condition: &Scalar) -> Option<Truth> {
         match &condition.kind {
             ScalarKind::And(a, b) => {
                 let (a, b) = (self.of(a)?, self.of(b)?);
