@@ -19,24 +19,26 @@ pub(super) fn kept_beside(numbers: &[u32], beside: &[u32]) -> (Vec<u32>, Vec<u32
 const LANES: usize = 8;
 
 fn kept_of(numbers: &[u32], of: impl Fn(usize) -> u32, beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
-    // What is stored beyond the last one that stays is cut off.
-    let (mut places, mut stay) = (vec![0u32; numbers.len() + LANES], vec![0u32; numbers.len() + LANES]);
-    let (mut count, mut done) = (0, 0);
+    let room = numbers.len() + LANES;
+    let (mut places, mut stay) = (Vec::with_capacity(room), Vec::with_capacity(room));
+    let mut done = 0;
     #[cfg(target_arch = "x86_64")]
     if std::arch::is_x86_feature_detected!("avx2") {
         done = numbers.len() / LANES * LANES;
-        // SAFETY: the processor has AVX2; both lists have room for all numbers and eight more, and so many stand beside them.
-        count =
-            unsafe { vectors::kept(&numbers[..done], beside.map(|beside| &beside[..done]), &mut places, &mut stay) };
+        let beside = beside.map(|beside| &beside[..done]);
+        // SAFETY: the processor has AVX2; both lists have room for all numbers and eight more, as many stand beside them, and as many
+        // as are told stay and were written.
+        unsafe {
+            let count = vectors::kept(&numbers[..done], beside, places.as_mut_ptr(), stay.as_mut_ptr());
+            places.set_len(count);
+            stay.set_len(count);
+        }
     }
     let _ = beside;
-    for (i, number) in numbers.iter().enumerate().skip(done) {
-        (places[count], stay[count]) = (of(i), *number);
-        count += usize::from(number & DROPPED == 0);
+    for (i, number) in numbers.iter().enumerate().skip(done).filter(|(_, number)| **number & DROPPED == 0) {
+        places.push(of(i));
+        stay.push(*number);
     }
-    done = count;
-    places.truncate(done);
-    stay.truncate(done);
     (places, stay)
 }
 
@@ -72,10 +74,11 @@ mod vectors {
     /// How many numbers stay; `places` get what stands beside them, or their places, and `stay` the numbers.
     ///
     /// # Safety
-    /// The processor has AVX2. There are eight times some number of `numbers`, as many in `beside`, and in `places` and `stay` eight more.
+    /// The processor has AVX2. There are eight times some number of `numbers` and as many in `beside`; `places` and `stay` can be written
+    /// to for so many, and eight more.
     #[target_feature(enable = "avx2")]
-    pub(super) unsafe fn kept(numbers: &[u32], beside: Option<&[u32]>, places: &mut [u32], stay: &mut [u32]) -> usize {
-        debug_assert!(numbers.len() % LANES == 0 && places.len().min(stay.len()) >= numbers.len() + LANES);
+    pub(super) unsafe fn kept(numbers: &[u32], beside: Option<&[u32]>, places: *mut u32, stay: *mut u32) -> usize {
+        debug_assert!(numbers.len().is_multiple_of(LANES));
         debug_assert!(beside.is_none_or(|beside| beside.len() == numbers.len()));
         let first = _mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7);
         let mut count = 0;
@@ -94,8 +97,8 @@ mod vectors {
             // SAFETY: the table has 32 bytes for each mask; no more stay than were looked at, and eight fit behind these.
             unsafe {
                 let order = _mm256_loadu_si256(ORDERS[dropped].as_ptr().cast());
-                _mm256_storeu_si256(places.as_mut_ptr().add(count).cast(), _mm256_permutevar8x32_epi32(of, order));
-                _mm256_storeu_si256(stay.as_mut_ptr().add(count).cast(), _mm256_permutevar8x32_epi32(lanes, order));
+                _mm256_storeu_si256(places.add(count).cast(), _mm256_permutevar8x32_epi32(of, order));
+                _mm256_storeu_si256(stay.add(count).cast(), _mm256_permutevar8x32_epi32(lanes, order));
             }
             count += LANES - dropped.count_ones() as usize;
         }
