@@ -116,7 +116,7 @@ mod tests {
         for rows in [0u32, 1, 7, 8, 9, 63, 64, 1000, 4096, 4099] {
             // From nothing dropped to all.
             for share in [0, 1, 8, 15, 16] {
-                let number = |i: u32| if noise(i) % 16 < share { i % 5 | DROPPED } else { noise(i) % 1000 };
+                let number = |i: u32| if noise(i) % 16 < share { (i % 5) | DROPPED } else { noise(i) % 1000 };
                 let numbers: Vec<u32> = (0..rows).map(number).collect();
                 let beside: Vec<u32> = (0..rows).map(|i| 3 * i + 1).collect();
                 let stay: Vec<usize> = (0..rows as usize).filter(|i| numbers[*i] & DROPPED == 0).collect();
