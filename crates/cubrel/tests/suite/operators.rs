@@ -256,6 +256,78 @@ fn columns_compared_with_each_other_let_the_same_rows_through_in_every_configura
     assert!(asked > 200, "{asked}");
 }
 
+/// A `case` over ranges of a column of whole numbers, with and without nulls, and of one of doubles.
+#[test]
+fn a_case_over_ranges_is_what_its_arms_say_in_every_configuration() {
+    let x = |i: i64| (i * 37 + i / 11) % 101 - 50;
+    let is_null = |i: i64| i % 7 == 3;
+    let row = |i: i64| {
+        let some = if is_null(i) { Value::Null } else { Value::Int(x(i)) };
+        vec![Value::Int(i % 3), Value::Int(x(i)), some, Value::float(x(i) as f64 / 3.0)]
+    };
+    let columns = [("route", Type::Int), ("all", Type::Int), ("some", Type::Int), ("thirds", Type::Float)];
+    let rows: Vec<Vec<Value>> = (0..600).map(row).collect();
+    let models = [600, 97].map(|s| Model::builder().rows("sailing", &columns, &rows).segment_rows(s).build().unwrap());
+    type Arms = fn(Option<i64>) -> i64;
+    let cases: [(&str, Arms); 9] = [
+        ("when COLUMN < -20 then 1 when COLUMN < 10 then 2 else 3", |x| match x {
+            Some(..-20) => 1,
+            Some(..10) => 2,
+            _ => 3,
+        }),
+        ("when COLUMN < 10 then 2 when COLUMN < -20 then 1 else 3", |x| if matches!(x, Some(..10)) { 2 } else { 3 }),
+        ("when COLUMN between -5 and 5 then 10 else 0", |x| if matches!(x, Some(-5..=5)) { 10 } else { 0 }),
+        ("when COLUMN is null then 7 when COLUMN >= 0 then 1 else -1", |x| match x {
+            None => 7,
+            Some(0..) => 1,
+            _ => -1,
+        }),
+        ("when COLUMN in (1, 2, 30) then 5 else 4", |x| if matches!(x, Some(1 | 2 | 30)) { 5 } else { 4 }),
+        ("when not (COLUMN < 0) then 4 else 5", |x| if matches!(x, Some(0..)) { 4 } else { 5 }),
+        ("when COLUMN > 1000 then 1 else 2", |_| 2),
+        ("when COLUMN <> 12 then 9000000000000000000 else -9", |x| match x {
+            None | Some(12) => -9,
+            _ => 9_000_000_000_000_000_000,
+        }),
+        // More steps than are told by steps.
+        (
+            "when COLUMN < -40 then 1 when COLUMN < -30 then 2 when COLUMN < 0 then 1 when COLUMN < 9 then 8 when COLUMN < 20 then 3 else 0",
+            |x| match x {
+                Some(..-40) => 1,
+                Some(..-30) => 2,
+                Some(..0) => 1,
+                Some(..9) => 8,
+                Some(..20) => 3,
+                _ => 0,
+            },
+        ),
+    ];
+    for (arms, of) in cases {
+        for column in ["all", "some"] {
+            let value = |i: i64| i128::from(of((column == "all" || !is_null(i)).then(|| x(i))));
+            let sum = |route: i64| (0..600).filter(|i| i % 3 == route).map(value).sum::<i128>();
+            let expected: Vec<String> = (0..3).map(|route| format!("{route}|{}", sum(route))).collect();
+            let expected: Vec<&str> = expected.iter().map(String::as_str).collect();
+            let arms = arms.replace("COLUMN", &format!("sailing.{column}"));
+            let text = format!("grid sum(case {arms} end) as n by sailing.route");
+            models.iter().for_each(|model| crate::common::expect(model, &text, &expected));
+        }
+    }
+    // Doubles as they are.
+    let halves = "grid sum(case when sailing.thirds < -1.5 then 1 when sailing.thirds < 4.25 then 2 else 3 end) as n";
+    let value = |i: i64| {
+        if x(i) < -4 {
+            1
+        } else if x(i) < 13 {
+            2
+        } else {
+            3
+        }
+    };
+    let expected = (0..600).map(value).sum::<i64>().to_string();
+    models.iter().for_each(|model| crate::common::expect(model, halves, &[&expected]));
+}
+
 #[test]
 fn sums_beyond_64_bits_are_exact() {
     let rows: Vec<Vec<Value>> = (0..10).map(|i| vec![Value::Int(i64::MAX - i)]).collect();
