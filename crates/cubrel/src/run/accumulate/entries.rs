@@ -37,13 +37,33 @@ impl<'a> Entries<'a> {
         match (self.groups, self.weights) {
             (Groups::One, None) => counts[0] += entries as u64,
             (Groups::One, Some(weights)) => counts[0] += weights.iter().map(|w| u64::from(*w)).sum::<u64>(),
-            (Groups::Many(groups), None) => groups.iter().for_each(|g| counts[*g as usize] += 1),
+            (Groups::Many(groups), None) => count_each(counts, groups),
             (Groups::Many(groups), Some(weights)) => {
                 groups.iter().zip(weights).for_each(|(g, w)| counts[*g as usize] += u64::from(*w));
             }
             (Groups::InRuns(runs), None) => runs.each(|group, rows| counts[group] += rows.len() as u64),
             (Groups::InRuns(_), Some(_)) => self.one_by_one().count(entries, counts),
         }
+    }
+}
+
+/// Few groups: rows are counted in several places each, because adding to a place waits for what was just stored there.
+const FEW_GROUPS: usize = 256;
+const LANES: usize = 4;
+
+/// Counts each row for its group.
+fn count_each(counts: &mut [u64], groups: &[u32]) {
+    if counts.len() > FEW_GROUPS || groups.len() < FEW_GROUPS {
+        return groups.iter().for_each(|group| counts[*group as usize] += 1);
+    }
+    let mut lanes = [[0u32; FEW_GROUPS]; LANES];
+    let (fours, rest) = groups.as_chunks::<LANES>();
+    for four in fours {
+        lanes.iter_mut().zip(four).for_each(|(lane, group)| lane[*group as usize % FEW_GROUPS] += 1);
+    }
+    rest.iter().for_each(|group| counts[*group as usize] += 1);
+    for lane in &lanes {
+        counts.iter_mut().zip(lane).for_each(|(count, more)| *count += u64::from(*more));
     }
 }
 
@@ -133,6 +153,19 @@ impl RunGroups {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn rows_counted_in_several_places_are_the_rows() {
+        for groups in [1u32, 7, 256, 257] {
+            for rows in [0u32, 3, 255, 256, 1021] {
+                let of_row: Vec<u32> = (0..rows).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
+                let (mut counts, mut expected) = (vec![5; groups as usize], vec![5; groups as usize]);
+                count_each(&mut counts, &of_row);
+                of_row.iter().for_each(|group| expected[*group as usize] += 1);
+                assert_eq!(counts, expected, "{rows} rows in {groups} groups");
+            }
+        }
+    }
 
     #[test]
     fn runs_are_the_rows_that_they_stand_for() {
