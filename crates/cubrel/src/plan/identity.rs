@@ -10,7 +10,7 @@ use super::ids::{AggregateId, KeyId, ReadId};
 use super::rows::ParameterId;
 use super::scope::{FilterTest, Key};
 use super::tree::{Read, ReadAggregate};
-use crate::formula::schema::{Detours, RelationshipId, TableId};
+use crate::formula::schema::{ColumnId, Detours, RelationshipDef, RelationshipId, Schema, TableId};
 
 /// The rows that a read goes through.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -102,6 +102,18 @@ impl Reads {
 
     pub(super) fn into_list(self) -> Vec<Read> {
         self.list
+    }
+}
+
+/// Whether a key is another one, or the row that the other one tells.
+pub(super) fn is_told_by(schema: &Schema, key: Key, other: Key) -> bool {
+    let tells = |table: TableId, column: ColumnId| {
+        let is_key = |r: &RelationshipDef| r.one == table && r.one_columns == [column.index];
+        column.table == table && schema.relationships.iter().any(is_key)
+    };
+    match (key, other) {
+        (Key::Row(table), Key::Column(column)) => tells(table, column),
+        _ => key == other,
     }
 }
 

@@ -4,6 +4,7 @@
 //! A plan that breaks a rule is a mistake of the planner, and its answer would be a wrong number. So each plan is checked
 //! before it is run, and in debug builds after each pass as well.
 
+use super::identity::is_told_by;
 use super::ids::{DimId, Index, KeyId, ReadId};
 use super::query::{CellPlan, GridPart, QueryPlan};
 use super::rows::{ParameterId, Predicate, RowExpr, RowLeaf};
@@ -216,7 +217,8 @@ impl Check<'_> {
         holds(roll_up.width == other.keys.len(), || "a roll-up of another width".into())?;
         each_below(&roll_up.keys, other.keys.len(), "keys of a roll-up")?;
         each_below(&roll_up.aggregates, other.aggregates.len(), "aggregates of a roll-up")?;
-        let keys = roll_up.keys.iter().map(|k| &other.keys[*k]).eq(&read.keys);
+        let told = |(key, k): (&Key, &KeyId)| is_told_by(self.schema, *key, other.keys[*k]);
+        let keys = roll_up.keys.len() == read.keys.len() && read.keys.iter().zip(&roll_up.keys).all(told);
         let aggregates = roll_up.aggregates.iter().map(|a| &other.aggregates[*a]).eq(&read.aggregates);
         holds(keys && aggregates && other.rows() == read.rows(), || "rolled up from another read".into())
     }

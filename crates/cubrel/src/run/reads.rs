@@ -170,7 +170,7 @@ impl<'a> PlanReads<'a> {
             let done = kept(&self.done);
             let Some(groups) = done.get(&(finer.read, outer.to_vec())).cloned() else { continue };
             drop(done);
-            if let Some(result) = read::rolled_up(self.tables, plan, finer, &groups)? {
+            if let Some(result) = read::rolled_up(self.tables, (plan, &self.reads[finer.read]), finer, &groups)? {
                 return Ok(Some(Arc::new(result)));
             }
         }

@@ -96,6 +96,22 @@ fn figures_of_other_groups_or_of_few_rows_each_are_read_by_themselves() {
 }
 
 #[test]
+fn figures_are_put_together_from_finer_ones_however_many_groups_there_could_be() {
+    for text in [
+        // A vessel's key tells its row.
+        "grid delay by vessel.id, vessel.class having delay = (max(delay per vessel) given (without axes))",
+        // More groups could be than there is room for in an array.
+        "grid delay by sailing.route, vessel.id, vessel.class, sailing.delay where sailing.vessel < 40 \
+         having delay = (delay given (without sailing.delay))",
+    ] {
+        let found = crate::common::run(&MODEL, text);
+        assert!(!found.lines.is_empty(), "{text}");
+        assert_eq!(cost(text, &by_row()).0, ROWS as u64, "{text}");
+        assert_eq!(cost(text, &plain()).0, 2 * ROWS as u64, "{text}");
+    }
+}
+
+#[test]
 fn an_error_in_one_of_the_figures_is_that_figures() {
     let wrong = "sum(cast('x' || cast(sailing.delay as text) as int)) given (sailing.route = 3)";
     let asks = |never: &str| format!("grid delay, case when {never} then {wrong} end as b by vessel.class");

@@ -28,7 +28,7 @@ const PASSES: &[(&str, Pass)] = &[
     ("row_wise", |_, each, reads| row_wise::apply(each, reads)),
     ("drop_unused", |_, each, reads| drop_unused(each, reads)),
     ("correlated", |schema, _, reads| correlated::apply(schema, reads)),
-    ("roll_up", |_, _, reads| roll_up::apply(reads)),
+    ("roll_up", |schema, _, reads| roll_up::apply(schema, reads)),
     ("together", |_, _, reads| together::apply(reads)),
 ];
 

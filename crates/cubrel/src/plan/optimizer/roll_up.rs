@@ -1,21 +1,23 @@
 //! Reads that can be put together from the groups of another one: a total from its lines, a month from its days.
 
 use super::super::tree::{Read, ReadAggregate, RollUp};
+use crate::formula::schema::Schema;
 use crate::formula::typed::AggregateKind;
+use crate::plan::identity::is_told_by;
 use crate::plan::ids::{AggregateId, KeyId, ReadId};
 use crate::value::Type;
 
 /// Tells each read which others have all that it needs, those with the fewest keys first. Whether one of them is used is
 /// seen when it has been done, and how many groups it has.
-pub(super) fn apply(reads: &mut [Read]) {
-    let found: Vec<Vec<RollUp>> = reads.iter().map(|read| roll_ups(read, reads)).collect();
+pub(super) fn apply(schema: &Schema, reads: &mut [Read]) {
+    let found: Vec<Vec<RollUp>> = reads.iter().map(|read| roll_ups(schema, read, reads)).collect();
     for (read, mut finer) in reads.iter_mut().zip(found) {
         finer.sort_by_key(|f| f.width);
         read.roll_ups = finer;
     }
 }
 
-fn roll_ups(read: &Read, reads: &[Read]) -> Vec<RollUp> {
+fn roll_ups(schema: &Schema, read: &Read, reads: &[Read]) -> Vec<RollUp> {
     if !read.bridges.is_empty() || !read.aggregates.iter().all(adds_up) {
         return Vec::new();
     }
@@ -28,7 +30,7 @@ fn roll_ups(read: &Read, reads: &[Read]) -> Vec<RollUp> {
         let keys = read
             .keys
             .iter()
-            .map(|key| finer.keys.iter().position(|k| k == key).map(KeyId::new))
+            .map(|key| finer.keys.iter().position(|k| is_told_by(schema, *key, *k)).map(KeyId::new))
             .collect::<Option<_>>()?;
         let same = |a: &ReadAggregate| finer.aggregates.iter().position(|f| f == a).map(AggregateId::new);
         let aggregates = read.aggregates.iter().map(same).collect::<Option<_>>()?;

@@ -1,15 +1,16 @@
 //! Reads put together from the groups of another one: a total from its lines, a month from its days.
 
-use crate::plan::AggregateId;
-use std::sync::OnceLock;
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
 
 use super::super::RunError;
-use super::super::accumulate::{Accumulator, Groups, Input, Spec};
+use super::super::accumulate::{Accumulator, GroupNumbers, Groups, Input, Spec};
 use super::super::tables::Tables;
 use super::keys::key_sizes;
 use super::result::{Numbering, ReadResult, ReadStats, strides};
 use crate::formula::typed::AggregateKind;
-use crate::plan::{Read, ReadAggregate, RollUp};
+use crate::plan::{AggregateId, Key, Read, ReadAggregate, RollUp};
 use crate::value::{Type, Vector};
 
 /// Groups are put together where there is at most one for so many rows.
@@ -25,23 +26,28 @@ const DENSE_PER_GROUP: u128 = 4;
 /// When a sum has more than 38 digits.
 pub fn rolled_up(
     tables: Tables<'_>,
-    read: &Read,
+    (read, finer_read): (&Read, &Read),
     finer: &RollUp,
     from: &ReadResult,
 ) -> Result<Option<ReadResult>, RunError> {
     let sizes = key_sizes(tables, read);
-    let room = sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
+    let room = sizes.iter().try_fold(1u128, |room, size| room.checked_mul(u128::from(*size)));
     let many = from.present_count().saturating_mul(ROWS_PER_GROUP) > tables.rows(read.table);
-    if many || room > DENSE_GROUPS.max(DENSE_PER_GROUP * from.present_count() as u128) {
-        return Ok(None);
-    }
-    let (strides, groups) = (strides(&sizes), room as usize);
+    let Some(room) = room.filter(|_| !many) else { return Ok(None) };
     let present = from.present();
-    let mut group_of = vec![0u32; present.groups.len()];
-    for (key, stride) in finer.keys.iter().zip(&strides) {
-        let codes = present.codes[*key].iter();
-        group_of.iter_mut().zip(codes).for_each(|(group, code)| *group += *code as u32 * *stride as u32);
+    let mut codes: Vec<Cow<'_, [u64]>> = Vec::new();
+    for (key, told_by) in read.keys.iter().zip(&finer.keys) {
+        let found = present.codes[*told_by].as_slice();
+        let Some(found) = codes_of(tables, *key, finer_read.keys[*told_by], found) else { return Ok(None) };
+        codes.push(found);
     }
+    let strides = strides(&sizes);
+    let number = |i: usize| codes.iter().zip(&strides).map(|(codes, stride)| u128::from(codes[i]) * stride).sum();
+    let numbers: Vec<u128> = (0..present.groups.len()).map(number).collect();
+    let (group_of, groups, numbering) = match room <= DENSE_GROUPS.max(DENSE_PER_GROUP * numbers.len() as u128) {
+        true => (numbers.iter().map(|number| *number as u32).collect(), room as usize, Numbering::Dense),
+        false => numbered(&numbers),
+    };
     let mut seen = vec![false; groups + 1];
     group_of.iter().for_each(|group| seen[*group as usize] = true);
     let column = |(aggregate, place): (&ReadAggregate, &AggregateId)| {
@@ -57,12 +63,40 @@ pub fn rolled_up(
         counted: sizes.clone(),
         sizes,
         strides,
-        numbering: Numbering::Dense,
+        numbering,
         present: OnceLock::new(),
         stats: ReadStats { groups: left as u64, ..ReadStats::default() },
         seen,
         columns,
     }))
+}
+
+/// The codes of a key from those of the one that tells it; nothing where it does not.
+fn codes_of<'c>(tables: Tables<'_>, key: Key, told_by: Key, codes: &'c [u64]) -> Option<Cow<'c, [u64]>> {
+    let (Key::Row(table), Key::Column(column)) = (key, told_by) else { return Some(Cow::Borrowed(codes)) };
+    let (data, rows) = (tables.column(column), tables.rows(table));
+    // Whether a column tells rows apart is what a relationship says of it; here it is seen.
+    if data.distinct() + data.nulls() != rows as u64 {
+        return None;
+    }
+    let row_of: HashMap<u64, u64, foldhash::fast::RandomState> =
+        data.codes().into_iter().enumerate().map(|(row, code)| (code, row as u64)).collect();
+    let null = data.null_code();
+    let row = |code: &u64| Some(*code).filter(|code| *code != null).and_then(|code| row_of.get(&code).copied());
+    Some(Cow::Owned(codes.iter().map(|code| row(code).unwrap_or(rows as u64)).collect()))
+}
+
+/// A number for each different one of some numbers, in their order, and how many these are.
+fn numbered(numbers: &[u128]) -> (Vec<u32>, usize, Numbering) {
+    let (mut known, mut keys) = (GroupNumbers::default(), Vec::new());
+    let number = |key: &u128| {
+        *known.entry(*key).or_insert_with(|| {
+            keys.push(*key);
+            keys.len() as u32 - 1
+        })
+    };
+    let group_of = numbers.iter().map(number).collect();
+    (group_of, keys.len(), Numbering::Hashed(Arc::new((known, keys))))
 }
 
 /// An aggregate of groups from its values in the finer ones.
