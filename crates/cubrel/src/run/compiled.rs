@@ -642,14 +642,6 @@ impl CompiledRow {
         only
     }
 
-    /// When the whole expression is a column of the table that is decoded row by row: its number.
-    pub fn only_own_column(&self) -> Option<u32> {
-        match (&self.scalar.kind, self.leaves.as_slice()) {
-            (ScalarKind::Leaf(0), [CompiledLeaf::Own(_, index)]) => Some(*index),
-            _ => None,
-        }
-    }
-
     /// Whether a leaf is a column of the table.
     pub fn is_own(&self, leaf: usize) -> bool {
         matches!(self.leaves.get(leaf), Some(CompiledLeaf::Own(..)))

@@ -537,20 +537,26 @@ impl CodedColumn {
 
     /// What the rows of each segment come to together. The first time, all rows are gone through.
     pub fn totals(&self) -> &[SegmentTotal] {
-        let (null, line) = (self.null_code(), self.float_line());
-        self.totals.get_or_find(|| {
-            let segments = self.segments().par_iter();
-            match (&self.encoding, line) {
-                (_, Some(line)) => {
-                    segments.map(|s| SegmentTotal::of(s, null, Worth::Float(|code| line.of(code)))).collect()
-                }
-                (Encoding::Offset { base, step }, None) if self.ty.is_exact() => {
-                    let worth = Worth::<fn(u64) -> f64>::Line { base: *base, step: *step };
-                    segments.map(|s| SegmentTotal::of(s, null, worth)).collect()
-                }
-                _ => segments.map(|s| SegmentTotal::of(s, null, Worth::<fn(u64) -> f64>::Nothing)).collect(),
+        self.totals.get_or_find(|| self.segments().par_iter().map(|segment| self.total(segment)).collect())
+    }
+
+    fn total(&self, segment: &Segment) -> SegmentTotal {
+        let null = self.null_code();
+        match (&self.encoding, self.float_line()) {
+            (_, Some(line)) => SegmentTotal::of(segment, null, Worth::<fn(u64) -> i64, _>::Float(|code| line.of(code))),
+            (Encoding::Numbers(_), None) if self.ty == Type::Float => {
+                let float = |code| self.float_of(self.int_of(code));
+                SegmentTotal::of(segment, null, Worth::<fn(u64) -> i64, _>::Float(float))
             }
-        })
+            (Encoding::Offset { base, step }, None) if self.ty.is_exact() => {
+                let line = Worth::<fn(u64) -> i64, fn(u64) -> f64>::Line { base: *base, step: *step };
+                SegmentTotal::of(segment, null, line)
+            }
+            (Encoding::Numbers(_), None) if self.ty.is_exact() => {
+                SegmentTotal::of(segment, null, Worth::<_, fn(u64) -> f64>::Int(|code| self.int_of(code)))
+            }
+            _ => SegmentTotal::of(segment, null, Worth::<fn(u64) -> i64, fn(u64) -> f64>::Nothing),
+        }
     }
 
     /// Bytes on the heap: codes, and the dictionary.

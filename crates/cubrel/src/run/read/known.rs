@@ -24,7 +24,18 @@ impl Prepared<'_> {
     fn wants_totals(&self) -> bool {
         let plain = self.loose.is_empty() && self.bridges.is_empty() && self.row_filters.is_empty();
         let by_itself = self.narrowed.is_empty() && self.wanted && self.is_one_group();
-        self.totals && plain && by_itself && self.aggregates.iter().all(|(spec, feed)| is_known(spec.kind, feed))
+        self.totals && plain && by_itself && (0..self.own).all(|place| self.is_known(place))
+    }
+
+    /// Whether an aggregate asks for nothing but what is known of all rows of a segment together.
+    fn is_known(&self, place: usize) -> bool {
+        use AggregateKind::{Avg, Count, Max, Min, Rows, Sum};
+        let (spec, feed) = &self.aggregates[place];
+        match (spec.kind, feed) {
+            (Rows, _) => true,
+            (Count | Min | Max, Feed::Codes { anchor: None, .. }) | (Sum | Avg, _) => self.of_columns[place].is_some(),
+            _ => false,
+        }
     }
 
     /// What the rows of these segments come to.
@@ -36,15 +47,10 @@ impl Prepared<'_> {
             let rows = bounds.range(segment).len();
             part.seen[0].stats.rows_passed += rows as u64;
             part.seen[0].groups[0] = true;
-            for ((_, feed), to) in self.aggregates.iter().zip(&mut part.accumulators) {
-                match feed {
-                    Feed::Rows => to.add(entries, &Input::Rows(rows)),
-                    Feed::Codes { column, .. } => to.add(entries, &Input::Total(self.total(column.index, segment))),
-                    Feed::Ints(of, _) | Feed::SomeInts(of) | Feed::Floats(of) => {
-                        let Some(column) = of.first().and_then(|row| row.only_own_column()) else { continue };
-                        to.add(entries, &Input::Total(self.total(column, segment)));
-                    }
-                    Feed::Pair(..) | Feed::Values(_) => {}
+            for (column, to) in self.of_columns.iter().zip(&mut part.accumulators) {
+                match column {
+                    None => to.add(entries, &Input::Rows(rows)),
+                    Some(column) => to.add(entries, &Input::Total(self.total(*column, segment))),
                 }
             }
         }
@@ -53,18 +59,5 @@ impl Prepared<'_> {
 
     fn total(&self, column: u32, segment: usize) -> &SegmentTotal {
         &self.tables.column(ColumnId { table: self.table, index: column }).totals()[segment]
-    }
-}
-
-/// Whether an aggregate asks for nothing but what is known of all rows of a segment together.
-fn is_known(kind: AggregateKind, feed: &Feed) -> bool {
-    use AggregateKind::{Count, Max, Min};
-    match feed {
-        Feed::Rows => true,
-        Feed::Codes { anchor: None, .. } => matches!(kind, Count | Min | Max),
-        Feed::Ints(of, _) | Feed::SomeInts(of) | Feed::Floats(of) => {
-            of.first().is_some_and(|row| row.only_own_column().is_some())
-        }
-        Feed::Codes { anchor: Some(_), .. } | Feed::Pair(..) | Feed::Values(_) => false,
     }
 }

@@ -54,6 +54,8 @@ pub(super) struct Prepared<'a> {
     pub(super) wanted: bool,
     /// Whether segments are told by what is known of them.
     pub(super) totals: bool,
+    /// For each of the read's own aggregates the column of the table that it is of, and nothing else is.
+    pub(super) of_columns: Vec<Option<u32>>,
 }
 
 /// What one of several reads, done in one pass, lets through of the rows that all of them let through.
@@ -208,6 +210,7 @@ pub(super) fn prepare<'a>(
         own: read.aggregates.len(),
         wanted: true,
         totals: options.totals,
+        of_columns: read.aggregates.iter().map(own_column).collect(),
     })
 }
 
@@ -291,6 +294,12 @@ fn summed(spec: &mut Spec, rows: Vec<CompiledRow>) -> Feed {
         return Feed::Floats(rows);
     }
     Feed::Values(rows)
+}
+
+/// The column of the table that an aggregate is of, and of nothing else.
+fn own_column(a: &ReadAggregate) -> Option<u32> {
+    let [only] = a.args.as_slice() else { return None };
+    bare_column(only).filter(|(_, path)| path.is_empty()).map(|(column, _)| column.index)
 }
 
 /// A row expression that is just a column.
