@@ -6,6 +6,18 @@ use super::keys::DROPPED;
 use super::ranges::CodeRanges;
 use crate::formula::schema::{ColumnId, TableId};
 
+/// So many numbers of 32 bits stay in a near cache.
+const NEAR_CODES: usize = 1 << 14;
+/// What stands for [`DROPPED`] where numbers have a byte.
+const TINY_DROPPED: u8 = u8::MAX;
+
+/// Numbers of groups in a byte each; nothing where one of them needs more.
+fn tiny(numbers: &[u32]) -> Vec<u8> {
+    let most = numbers.iter().map(|number| if number & DROPPED == 0 { *number } else { 0 }).max().unwrap_or(0);
+    let byte = |number: &u32| if number & DROPPED == 0 { *number as u8 } else { TINY_DROPPED };
+    if most < u32::from(TINY_DROPPED) { numbers.iter().map(byte).collect() } else { Vec::new() }
+}
+
 /// What one anchor decides of a row.
 pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
@@ -20,13 +32,24 @@ pub(super) struct AnchorPlan {
     /// By code: what it adds besides, where there are few groups, with [`DROPPED`] where it does not pass; nothing does when
     /// empty.
     dense: Vec<u32>,
+    /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
+    tiny: Vec<u8>,
     /// The same for large numbers of groups, without dropping.
     wide: Vec<u128>,
 }
 
 impl AnchorPlan {
     pub(super) fn new(anchor: Anchor) -> AnchorPlan {
-        AnchorPlan { anchor, pass: Vec::new(), within: None, adds: false, own: 0, dense: Vec::new(), wide: Vec::new() }
+        AnchorPlan {
+            anchor,
+            pass: Vec::new(),
+            within: None,
+            adds: false,
+            own: 0,
+            dense: Vec::new(),
+            tiny: Vec::new(),
+            wide: Vec::new(),
+        }
     }
 
     /// Adds what each code is worth to a key's part of the number; 32 bits suffice where there are few groups.
@@ -124,6 +147,7 @@ impl AnchorPlan {
             self.adds = true;
             self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
         }
+        self.tiny = if self.dense.len() > NEAR_CODES { tiny(&self.dense) } else { Vec::new() };
     }
 
     /// What the codes of a batch add to the numbers of groups.
@@ -144,6 +168,13 @@ impl AnchorPlan {
             }
             ([], 1, None) => batch.map(self.anchor, out, |code| code as u32),
             ([], own, None) => batch.map(self.anchor, out, |code| code as u32 * own),
+            (_, _, None) if !self.tiny.is_empty() => {
+                let tiny = self.tiny.as_slice();
+                batch.map(self.anchor, out, |code| match tiny[code as usize] {
+                    TINY_DROPPED => DROPPED,
+                    number => u32::from(number),
+                });
+            }
             (dense, _, None) => batch.map(self.anchor, out, |code| dense[code as usize]),
         }
     }
