@@ -159,6 +159,38 @@ fn keys_with_codes_beyond_all_bounds_are_grouped_by_all_the_same() {
 }
 
 /// Options under which a grid may have few cells.
+/// What hangs off a key with very many codes is kept in fewer bits where its groups are few.
+#[test]
+fn groups_by_what_hangs_off_very_many_keys_are_what_the_rows_say() {
+    const KEYS: i64 = 40_000;
+    let class = |vessel: i64| vessel * 31 % 300;
+    let vessel: Vec<Vec<Value>> =
+        (0..KEYS).map(|i| vec![Value::Int(i), Value::Int(class(i)), Value::Int(i % 7)]).collect();
+    // Some vessels are in no list.
+    let of = |i: i64| i * 7919 % (KEYS + 1000);
+    let sailing: Vec<Vec<Value>> = (0..30_000).map(|i| vec![Value::Int(of(i)), Value::Int(i % 13)]).collect();
+    let model = Model::builder()
+        .rows("vessel", &[("id", Type::Int), ("class", Type::Int), ("deck", Type::Int)], &vessel)
+        .rows("sailing", &[("vessel", Type::Int), ("delay", Type::Int)], &sailing)
+        .relationship("sailing.vessel", "vessel.id")
+        .build()
+        .unwrap();
+    let known = |vessel: i64| vessel < KEYS;
+    for (axis, number) in [("deck", (|v| v % 7) as fn(i64) -> i64), ("class", |v| v * 31 % 300)] {
+        let text = format!("grid sum(sailing.delay) as n by vessel.{axis} where vessel.deck <> 3");
+        let found = crate::common::run(&model, &text);
+        let sum = |group: i64| {
+            let of_group = |i: &i64| known(of(*i)) && number(of(*i)) == group && of(*i) % 7 != 3;
+            (0..30_000).filter(of_group).map(|i| i % 13).sum::<i64>()
+        };
+        assert!(found.lines.len() >= 6, "{text}");
+        for line in &found.lines {
+            let (Value::Int(group), n) = (&line.values[0], &line.values[1]) else { panic!("{text}: {line:?}") };
+            assert_eq!(*n, Value::Int(sum(*group)), "{text}: {group}");
+        }
+    }
+}
+
 fn few_cells(options: Options) -> Options {
     Options { sparse_above: 0, wanted_above: 0, max_cells: 20, ..options }
 }
