@@ -562,8 +562,8 @@ impl CodedColumn {
     /// Bytes on the heap: codes, and the dictionary.
     pub fn heap_bytes(&self) -> (usize, usize) {
         let codes = self.segments.iter().map(|s| s.codes.heap_bytes()).sum::<usize>()
-            + self.segments.len() * size_of::<Segment>()
-            + self.totals.heap_bytes();
+            // What is not known of segments yet will be.
+            + self.segments.len() * (size_of::<Segment>() + size_of::<SegmentTotal>());
         let dictionary = match &self.encoding {
             Encoding::Offset { .. } => 0,
             Encoding::Numbers(values) => values.heap_bytes(),

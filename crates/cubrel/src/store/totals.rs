@@ -48,11 +48,6 @@ impl Totals {
     pub(super) fn get_or_find(&self, find: impl FnOnce() -> Arc<[SegmentTotal]>) -> &[SegmentTotal] {
         self.0.get_or_init(find)
     }
-
-    /// Bytes on the heap.
-    pub(super) fn heap_bytes(&self) -> usize {
-        self.0.get().map_or(0, |totals| size_of_val(totals.as_ref()))
-    }
 }
 
 /// What a code is worth where codes are added up.

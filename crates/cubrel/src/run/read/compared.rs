@@ -2,7 +2,7 @@
 
 use super::super::compiled::{BatchCodes, ColumnComparison, Compared};
 use super::batch::Batch;
-use super::groups::keep;
+use super::kept::keep;
 use crate::formula::typed::Op;
 
 /// Leaves those positions of a batch at which a comparison is true; it is not where a side is null.

@@ -4,7 +4,7 @@ use super::super::accumulate::RunGroups;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::compared::keep_compared;
-use super::kept::{kept, kept_beside};
+use super::kept::{keep, kept, kept_beside};
 use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
@@ -230,10 +230,4 @@ impl Prepared<'_> {
         }
         Ok((positions, keys))
     }
-}
-
-/// Leaves those positions that pass.
-pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
-    let dropped: Vec<u32> = passes.take(positions.len()).map(|passes| if passes { 0 } else { DROPPED }).collect();
-    (*positions, _) = kept_beside(&dropped, positions);
 }

@@ -15,6 +15,12 @@ pub(super) fn kept_beside(numbers: &[u32], beside: &[u32]) -> (Vec<u32>, Vec<u32
     kept_of(numbers, |i| beside[i], Some(beside))
 }
 
+/// Leaves those positions that pass.
+pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>) {
+    let dropped: Vec<u32> = passes.take(positions.len()).map(|passes| if passes { 0 } else { DROPPED }).collect();
+    (*positions, _) = kept_beside(&dropped, positions);
+}
+
 /// As many as are looked at together.
 const LANES: usize = 8;
 
