@@ -71,11 +71,9 @@ impl<L: Leaves> Evaluation<'_, L> {
             ScalarKind::And(a, b) => self.connective(a, b, false, slots, bindings),
             ScalarKind::Or(a, b) => self.connective(a, b, true, slots, bindings),
             ScalarKind::Case(arms, otherwise) => {
-                if let Some(chosen) = self.chosen(scalar, arms, otherwise.as_deref(), slots, bindings)? {
-                    return Ok(chosen);
-                }
-                if let Some(blended) = self.blended(scalar, arms, otherwise.as_deref(), slots, bindings)? {
-                    return Ok(blended);
+                let case = WholeCase { ty: scalar.ty, arms, otherwise: otherwise.as_deref() };
+                if let Some(values) = self.at_once(&case, slots, bindings)? {
+                    return Ok(values);
                 }
                 let mut result = Merger::new(scalar.ty, slots);
                 for (condition, value) in arms {
@@ -111,59 +109,66 @@ impl<L: Leaves> Evaluation<'_, L> {
         }
     }
 
-    /// A `case` whose arms are constants and whose conditions cannot go wrong: all conditions are told for all slots, and no
-    /// slot is followed through the arms by itself.
-    fn chosen(
+    /// A `case` whose conditions cannot go wrong, and whose arms are so simple that no slot is followed through them by itself;
+    /// nothing where they are not.
+    fn at_once(
         &self,
-        scalar: &Scalar,
-        arms: &[(Scalar, Scalar)],
-        otherwise: Option<&Scalar>,
+        case: &WholeCase<'_>,
         slots: &[u32],
         bindings: &mut Bindings,
     ) -> Result<Option<Vector>, L::Error> {
-        if arms.len() >= MOST_ARMS || !arms.iter().all(|(condition, _)| is_safe(condition, self.leaves)) {
+        let safe = |(condition, _): &(Scalar, Scalar)| is_safe(condition, self.leaves);
+        if case.arms.len() >= MOST_ARMS || !case.arms.iter().all(safe) {
             return Ok(None);
         }
-        let values = arms.iter().map(|(_, value)| Some(value)).chain([otherwise]);
-        let constant = |value: Option<&Scalar>| value.map_or(Some(Value::Null), literal);
-        let Some(values) = values.map(constant).collect::<Option<Vec<Value>>>() else { return Ok(None) };
-        let mut table = VectorBuilder::new(scalar.ty, values.len());
+        match case.constants() {
+            Some(values) => self.chosen(case, values, slots, bindings).map(Some),
+            None => self.blended(case, slots, bindings),
+        }
+    }
+
+    /// A `case` whose arms are constants: all conditions are told for all slots.
+    fn chosen(
+        &self,
+        case: &WholeCase<'_>,
+        values: Vec<Value>,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Vector, L::Error> {
+        let mut table = VectorBuilder::new(case.ty, values.len());
         values.into_iter().for_each(|value| table.push(value));
-        let mut choice = vec![arms.len() as u32; slots.len()];
+        let mut choice = vec![case.arms.len() as u32; slots.len()];
         // From the last one on, so that the first that is true stays.
-        for (arm, (condition, _)) in arms.iter().enumerate().rev() {
+        for (arm, (condition, _)) in case.arms.iter().enumerate().rev() {
             let taken = self.eval(condition, slots, bindings)?.truths();
             choice.iter_mut().zip(taken).for_each(|(choice, taken)| {
                 *choice = if taken { arm as u32 } else { *choice };
             });
         }
-        Ok(Some(table.finish().gather(&choice)))
+        Ok(table.finish().gather(&choice))
     }
 
-    /// A `case` whose arms are sums and products of what is at hand, and whose conditions cannot go wrong: all arms are worked
-    /// out for all slots, which takes less than to follow each slot to its arm. Nothing where an arm fails somewhere: only
-    /// arm by arm is it known whether anybody asks for that.
+    /// A `case` whose arms are sums and products of what is at hand: all arms are worked out for all slots, which takes less than to
+    /// follow each slot to its arm. Nothing where an arm fails somewhere: only arm by arm is it known whether anybody asks for
+    /// that.
     fn blended(
         &self,
-        scalar: &Scalar,
-        arms: &[(Scalar, Scalar)],
-        otherwise: Option<&Scalar>,
+        case: &WholeCase<'_>,
         slots: &[u32],
         bindings: &mut Bindings,
     ) -> Result<Option<Vector>, L::Error> {
-        let is_simple = |value: &Scalar| is_arithmetic(value, self.leaves);
-        let values = || arms.iter().map(|(_, value)| value).chain(otherwise);
-        let conditions_are_safe = arms.iter().all(|(condition, _)| is_safe(condition, self.leaves));
-        if slots.is_empty() || arms.len() > MOST_BLENDED || !conditions_are_safe || !values().all(is_simple) {
+        let mut values = case.arms.iter().map(|(_, value)| value).chain(case.otherwise);
+        let is_simple = values.all(|value| is_arithmetic(value, self.leaves));
+        if slots.is_empty() || case.arms.len() > MOST_BLENDED || !is_simple {
             return Ok(None);
         }
-        let mut result = match otherwise.map(|value| self.eval(value, slots, bindings)) {
+        let mut result = match case.otherwise.map(|value| self.eval(value, slots, bindings)) {
             Some(Ok(values)) => values,
             Some(Err(_)) => return Ok(None),
-            None => Vector::nulls(scalar.ty, slots.len()),
+            None => Vector::nulls(case.ty, slots.len()),
         };
         // From the last one on, so that the first that is true stays.
-        for (condition, value) in arms.iter().rev() {
+        for (condition, value) in case.arms.iter().rev() {
             let taken = self.eval(condition, slots, bindings)?.truths();
             let Ok(values) = self.eval(value, slots, bindings) else { return Ok(None) };
             if !result.replace_where(&taken, &values) {
@@ -201,6 +206,21 @@ impl<L: Leaves> Evaluation<'_, L> {
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// A `case` as it stands in a formula.
+struct WholeCase<'s> {
+    ty: Type,
+    arms: &'s [(Scalar, Scalar)],
+    otherwise: Option<&'s Scalar>,
+}
+
+impl WholeCase<'_> {
+    /// The values of the arms, then of what else there is, where all of them are constants.
+    fn constants(&self) -> Option<Vec<Value>> {
+        let values = self.arms.iter().map(|(_, value)| Some(value)).chain([self.otherwise]);
+        values.map(|value| value.map_or(Some(Value::Null), literal)).collect()
     }
 }
 

@@ -13,6 +13,7 @@ use super::stored::eval_problem;
 use crate::cancel::Cancel;
 use crate::formula::schema::Computed;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::store::dictionary::Interim;
 use crate::store::encode::{NumberUse, encode_segment};
 use crate::store::order::SortColumns;
 use crate::store::{CodedColumn, RawColumn};
@@ -89,6 +90,13 @@ impl MemoryBudget<'_> {
     }
 }
 
+/// Texts of the segments that have been coded are packed where all of them together take more bytes: until then nothing is packed
+/// twice.
+const PLAIN_TEXTS: u64 = 256 << 20;
+
+/// Threads that one segment keeps busy: its columns are coded side by side.
+const THREADS_OF_A_SEGMENT: usize = 2;
+
 /// How many times too much a forecast may be.
 const FORECAST_EXCESS: u64 = 2;
 
@@ -139,6 +147,8 @@ pub(super) struct FullSegment {
     sort_by: Arc<SortColumns>,
     /// The columns by which rows are sorted, if somebody says so.
     by: Option<Vec<usize>>,
+    /// How its texts stand until it is joined with the others.
+    interim: Interim,
 }
 
 /// A segment that has been coded.
@@ -159,17 +169,18 @@ pub(super) struct TableAssembler<'a> {
     partition: usize,
     /// Segments that wait to be coded.
     full: VecDeque<FullSegment>,
-    /// Segments that were cut, those that were given away to be coded, and those that are.
+    /// Segments that were cut, those that are being coded, and those that are.
     cut: usize,
-    given: usize,
+    coding: usize,
     kept: usize,
     /// Segments that were coded before an earlier one was.
     early: BTreeMap<usize, CodedSegment>,
     sort_by: Arc<SortColumns>,
     /// Rows of the source so far, those left out included.
     rows_seen: usize,
-    /// Bytes of what is coded.
+    /// Bytes of what is coded, and those of dictionaries among them.
     bytes: u64,
+    dictionary_bytes: u64,
 }
 
 impl<'a> TableAssembler<'a> {
@@ -183,12 +194,13 @@ impl<'a> TableAssembler<'a> {
             partition: 0,
             full: VecDeque::new(),
             cut: 0,
-            given: 0,
+            coding: 0,
             kept: 0,
             early: BTreeMap::new(),
             sort_by: Arc::default(),
             rows_seen: 0,
             bytes: 0,
+            dictionary_bytes: 0,
         }
     }
 
@@ -225,10 +237,17 @@ impl<'a> TableAssembler<'a> {
             let sort_by = self.sort_by.clone();
             let (number, partition, by) = (self.cut, self.partition, self.said_order());
             let keys = self.encoded.names.iter().map(|(name, _)| self.own.keys.contains(name)).collect();
-            self.full.push_back(FullSegment { number, partition, columns, keys, sort_by, by });
+            let interim = self.interim();
+            self.full.push_back(FullSegment { number, partition, columns, keys, sort_by, by, interim });
             self.cut += 1;
         }
         self.pending_rows = 0;
+    }
+
+    /// How texts stand until segments are joined: where memory is limited they take as little as they can.
+    fn interim(&self) -> Interim {
+        let has_room = self.room.bytes.is_none() && self.dictionary_bytes < PLAIN_TEXTS;
+        if has_room { Interim::Plain } else { Interim::Packed }
     }
 
     /// The places of the columns that the model sorts rows by.
@@ -293,12 +312,14 @@ impl Assembler for TableAssembler<'_> {
         Ok(())
     }
 
-    /// A segment that can be coded now. The first one tells how all are sorted.
+    /// A segment that can be coded now. The first one tells how all are sorted; and of several at once the plain values would be there.
     fn next_full(&mut self) -> Option<FullSegment> {
-        if self.given > self.kept && !self.sort_by.is_known() && self.own.order.is_empty() {
+        let waits_for_order = !self.sort_by.is_known() && self.own.order.is_empty();
+        let most = if waits_for_order { 1 } else { rayon::current_num_threads().div_ceil(THREADS_OF_A_SEGMENT) };
+        if self.coding >= most {
             return None;
         }
-        self.given += usize::from(!self.full.is_empty());
+        self.coding += usize::from(!self.full.is_empty());
         self.full.pop_front()
     }
 
@@ -308,7 +329,7 @@ impl Assembler for TableAssembler<'_> {
     }
 
     fn code(full: FullSegment) -> CodedSegment {
-        let FullSegment { number, partition, columns, keys, sort_by, by } = full;
+        let FullSegment { number, partition, columns, keys, sort_by, by, interim } = full;
         let used = |parts: &[RawColumn], key: bool| {
             parts.first().map_or(NumberUse::Compared, |raw| NumberUse::of(raw.ty, key))
         };
@@ -316,14 +337,18 @@ impl Assembler for TableAssembler<'_> {
             let used = used(&parts, key);
             (parts, used)
         });
-        CodedSegment { number, partition, columns: encode_segment(columns.collect(), by.as_deref(), &sort_by) }
+        let columns = encode_segment(columns.collect(), by.as_deref(), &sort_by, interim);
+        CodedSegment { number, partition, columns }
     }
 
     /// Takes a segment that was given to be coded.
     fn keep(&mut self, coded: CodedSegment) -> Result<(), LoadError> {
-        let bytes = |c: &CodedColumn| c.heap_bytes().0 + c.heap_bytes().1;
-        self.bytes += coded.columns.iter().map(bytes).sum::<usize>() as u64;
+        for (codes, dictionary) in coded.columns.iter().map(CodedColumn::heap_bytes) {
+            self.bytes += (codes + dictionary) as u64;
+            self.dictionary_bytes += dictionary as u64;
+        }
         self.room.check(self.bytes)?;
+        self.coding -= 1;
         self.early.insert(coded.number, coded);
         while let Some(CodedSegment { partition, columns, .. }) = self.early.remove(&self.kept) {
             self.kept += 1;

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 use super::failure::{Failure, LoadError};
 
 /// Pieces for each thread that may be on their way; some of them wait for one that came earlier.
-const PIECES_AHEAD: usize = 3;
+const PIECES_AHEAD: usize = 2;
 /// After so long a thread that waits looks whether all has been cancelled: nobody tells it.
 const LOOKED: Duration = Duration::from_millis(10);
 

@@ -180,11 +180,24 @@ impl<'a> Executor<'a> {
         }
     }
 
+    /// The combinations that a fold goes through in each cell.
+    ///
+    /// # Errors
+    /// As for the reads that find them.
+    pub fn combinations(&self, fold: &Fold, frame: &Frame) -> Result<Expanded, RunError> {
+        expand(
+            self.reads(),
+            &fold.domain,
+            frame,
+            &[],
+            || {
+                if fold.sparse { self.supports(&fold.args) } else { Ok(None) }
+            },
+        )
+    }
+
     fn fold(&self, fold: &Fold, frame: &Frame) -> Result<Cells, RunError> {
-        let expanded = expand(self.reads(), &fold.domain, frame, &[], || {
-            if fold.sparse { self.supports(&fold.args) } else { Ok(None) }
-        })?;
-        let Expanded { frame: mut inner, mut parents } = expanded;
+        let Expanded { frame: mut inner, mut parents } = self.combinations(fold, frame)?;
         if let Some(filter) = &fold.filter {
             let truths = self.eval(filter, &inner)?.values.truths();
             let keep: Vec<u32> = (0..inner.cells as u32).filter(|i| truths[*i as usize]).collect();

@@ -105,10 +105,7 @@ impl<'e, 'a> OneCell<'e, 'a> {
     /// # Errors
     /// As for the reads that find them.
     pub fn combinations_of(&self, fold: &Fold) -> Result<CellCombinations<'e, 'a>, RunError> {
-        let reads = self.executor.reads();
-        let all = expand(reads, &fold.domain, &self.frame, &[], || {
-            if fold.sparse { self.executor.supports(&fold.args) } else { Ok(None) }
-        })?;
+        let all = self.executor.combinations(fold, &self.frame)?;
         Ok(CellCombinations { executor: self.executor, frame: all.frame })
     }
 
@@ -131,7 +128,8 @@ impl<'e, 'a> OneCell<'e, 'a> {
     /// # Errors
     /// As for the read.
     pub fn rows_of(&self, reference: &ReadRef) -> Result<Vec<u32>, RunError> {
-        self.rows(self.read(reference), reference)
+        let (tables, options, read) = (self.executor.tables(), self.executor.options(), self.read(reference));
+        read::rows_of_group(tables, read, &self.outer_of(read, reference), options, &self.codes_of(reference))
     }
 
     /// How many rows of a table are left under the filters of a scope.
@@ -175,11 +173,6 @@ impl<'e, 'a> OneCell<'e, 'a> {
             values.extend((0..near.len()).map(|i| vector.get(i, row.scalar.ty)));
         }
         Ok(values)
-    }
-
-    fn rows(&self, read: &Read, reference: &ReadRef) -> Result<Vec<u32>, RunError> {
-        let (tables, options) = (self.executor.tables(), self.executor.options());
-        read::rows_of_group(tables, read, &self.outer_of(read, reference), options, &self.codes_of(reference))
     }
 
     fn codes_of(&self, reference: &ReadRef) -> Vec<u64> {

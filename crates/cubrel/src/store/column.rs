@@ -95,7 +95,24 @@ impl FloatLine {
     }
 }
 
+/// The code of a number among so many that stand at even distances.
+fn offset_code((base, step): (i64, u64), domain: u64, v: i64) -> Option<u64> {
+    let distance = u64::try_from(i128::from(v) - i128::from(base)).ok()?;
+    (distance % step == 0 && distance / step < domain).then_some(distance / step)
+}
+
 impl Encoding {
+    /// Calls `take` with the code, among so many, of each of some ascending numbers, or with none.
+    pub(super) fn each_code_of(&self, domain: u64, ascending: &[i64], mut take: impl FnMut(Option<u64>)) {
+        match self {
+            Encoding::Offset { base, step } => {
+                ascending.iter().for_each(|v| take(offset_code((*base, *step), domain, *v)));
+            }
+            Encoding::Numbers(numbers) => numbers.find_each(ascending, |code| take(code.map(|code| code as u64))),
+            Encoding::Texts(_) => ascending.iter().for_each(|_| take(None)),
+        }
+    }
+
     /// Whether stored parts that have been read fit each other.
     fn is_sound(&self) -> bool {
         if let Encoding::Texts(dictionary) = self { dictionary.is_sound() } else { true }
@@ -221,8 +238,8 @@ impl CodedColumn {
         let fits = fits && digits.is_none_or(|digits| digits <= MOST_DIGITS);
         let in_range = segments.iter().all(|s| s.max <= domain && s.base <= s.max && !s.is_empty());
         let cuts = SegmentBounds::of(segments.iter().map(Segment::len));
+        let column = CodedColumn::empty(ty);
         (fits && in_range).then_some(CodedColumn {
-            ty,
             encoding,
             digits,
             domain,
@@ -230,9 +247,7 @@ impl CodedColumn {
             distinct,
             cuts,
             segments,
-            checksum: None,
-            deferred: None,
-            totals: Totals::default(),
+            ..column
         })
     }
 
@@ -245,7 +260,10 @@ impl CodedColumn {
     /// The same column, of which it is known what its segments come to; nothing where that does not fit its segments.
     #[must_use]
     pub fn with_totals(self, totals: Vec<SegmentTotal>) -> Option<CodedColumn> {
-        let fit = |(total, segment): (&SegmentTotal, &Segment)| total.count <= segment.len() as u64;
+        let fit = |(total, segment): (&SegmentTotal, &Segment)| {
+            let (least, most) = total.codes;
+            total.count <= segment.len() as u64 && (total.count == 0 || least <= most && most < self.domain)
+        };
         let fits = totals.len() == self.segments.len() && totals.iter().zip(&self.segments).all(fit);
         fits.then(|| CodedColumn { totals: Totals::known(totals), ..self })
     }
@@ -489,10 +507,7 @@ impl CodedColumn {
             (ty, v) => v.as_stored(ty)?,
         };
         match &self.encoding {
-            Encoding::Offset { base, step } => {
-                let distance = u64::try_from(i128::from(v) - i128::from(*base)).ok()?;
-                (distance % step == 0 && distance / step < self.domain).then_some(distance / step)
-            }
+            Encoding::Offset { base, step } => offset_code((*base, *step), self.domain, v),
             Encoding::Numbers(values) => values.find(v).map(|i| i as u64),
             Encoding::Texts(_) => None,
         }

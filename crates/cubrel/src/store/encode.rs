@@ -3,6 +3,7 @@
 use crate::store::floats::decimal_digits;
 use crate::store::floats::float_key;
 use crate::store::floats::scaled;
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 use rayon::prelude::*;
@@ -10,8 +11,8 @@ use rayon::prelude::*;
 use super::bits::bits_for;
 use super::codes::Segment;
 use super::column::{CodedColumn, Encoding, SegmentBounds};
-use super::dictionary::TextDictionary;
-use super::dictionary::template::Template;
+use super::dictionary::Interim;
+use super::dictionary::sorting::sorted_texts;
 use super::divide::Divisor;
 use super::forms::RowCodes;
 use super::numbers::Numbers;
@@ -19,7 +20,6 @@ use super::order::{RowOrder, SortColumns, arranged};
 use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
-use super::totals::Totals;
 use crate::value::Type;
 
 /// A range of numbers up to this is counted with one bit each when distinct values are looked for.
@@ -47,7 +47,7 @@ impl CodedColumn {
     /// # Panics
     /// When there is no part.
     pub fn of_parts(parts: &[RawColumn], ends: Option<&[u32]>) -> CodedColumn {
-        let mut coded = code(parts, NumberUse::of(parts[0].ty, true));
+        let mut coded = code(Cow::Borrowed(parts), NumberUse::of(parts[0].ty, true), Interim::Packed);
         if let Some(ends) = ends {
             coded.codes = coded.codes.repeated(ends);
             let null = coded.domain;
@@ -61,29 +61,31 @@ impl CodedColumn {
 
     /// Codes the values of a column in given segments, in their order.
     pub fn encode_in(raw: &RawColumn, cuts: &SegmentBounds) -> CodedColumn {
-        let coded = code(std::slice::from_ref(raw), NumberUse::of(raw.ty, true));
+        let coded = code(Cow::Borrowed(std::slice::from_ref(raw)), NumberUse::of(raw.ty, true), Interim::Plain);
         let segments = cuts.ranges().map(|range| coded.codes.segment_of(range)).collect();
         assembled(coded, cuts.clone(), segments).finalized()
     }
 }
 
 /// Codes the columns of one segment, each given in parts, with its rows sorted by the columns at some places, or else in the
-/// order in which they take the least.
+/// order in which they take the least. Texts are as `interim` says until segments are joined.
 pub fn encode_segment(
     columns: Vec<(Vec<RawColumn>, NumberUse)>,
     by: Option<&[usize]>,
     sort_by: &SortColumns,
+    interim: Interim,
 ) -> Vec<CodedColumn> {
     let columns: Vec<(Vec<RawColumn>, NumberUse)> =
         columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
-    encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By))
+    encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By), interim)
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
-fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>) -> Vec<CodedColumn> {
+fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>, interim: Interim) -> Vec<CodedColumn> {
     // Plain values are dropped as soon as there are codes.
-    let mut coded: Vec<Coded> = columns.into_par_iter().map(|(parts, used)| code(&parts, used)).collect();
+    let mut coded: Vec<Coded> =
+        columns.into_par_iter().map(|(parts, used)| code(Cow::Owned(parts), used, interim)).collect();
     let none = || RowCodes::constant(0, 0);
     let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
     let rows = codes.first().map_or(0, RowCodes::len);
@@ -103,7 +105,7 @@ pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn
     }
     let segment = |i: usize| {
         let raw = columns.par_iter().map(|c| (vec![c.only(i..i + 1).raw()], NumberUse::as_in(c))).collect();
-        encode_rows(raw, order)
+        encode_rows(raw, order, Interim::Packed)
     };
     let first = segment(0);
     let more: Vec<Vec<CodedColumn>> = (1..count).into_par_iter().map(segment).collect();
@@ -120,37 +122,27 @@ pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn
 
 fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> CodedColumn {
     let Coded { ty, encoding, digits, domain, nulls, distinct, .. } = coded;
-    CodedColumn {
-        ty,
-        encoding,
-        digits,
-        domain,
-        nulls,
-        distinct,
-        cuts,
-        segments,
-        checksum: None,
-        deferred: None,
-        totals: Totals::default(),
-    }
+    CodedColumn { encoding, digits, domain, nulls, distinct, cuts, segments, ..CodedColumn::empty(ty) }
 }
 
 /// Codes the rows of all parts, which have the same type; there is at least one.
-fn code(parts: &[RawColumn], used: NumberUse) -> Coded {
-    let [first, more @ ..] = parts else { panic!("there is nothing to code") };
-    let valid = validity(parts);
+fn code(parts: Cow<'_, [RawColumn]>, used: NumberUse, interim: Interim) -> Coded {
+    let [first, more @ ..] = &*parts else { panic!("there is nothing to code") };
+    let (ty, valid) = (first.ty, validity(&parts));
     let nulls = valid.as_ref().map_or(0, |v| v.iter().filter(|v| !**v).count()) as u64;
     let valid = valid.as_deref();
     let coded = match &first.data {
         RawData::Ints(_) => ints(&parts.iter().filter_map(RawColumn::ints).collect::<Vec<_>>(), valid, used),
         RawData::Floats(_) => floats(&parts.iter().filter_map(RawColumn::floats).collect::<Vec<_>>(), valid),
-        RawData::Texts { values, indices } if more.is_empty() => texts(values, indices, valid),
+        RawData::Texts { values, indices } if more.is_empty() => texts(values, indices, valid, interim),
         RawData::Texts { .. } => {
-            let (values, indices) = joined_texts(parts);
-            texts(&values, &indices, valid)
+            let (values, indices) = joined_texts(&parts);
+            // They are there again.
+            drop(parts);
+            texts(&values, &indices, valid, interim)
         }
     };
-    Coded { ty: first.ty, nulls, ..coded }
+    Coded { ty, nulls, ..coded }
 }
 
 /// Which rows of all parts are not null, where any is.
@@ -409,7 +401,7 @@ fn joined_texts(parts: &[RawColumn]) -> (TextList, Vec<u32>) {
     (all, indices)
 }
 
-fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>) -> Coded {
+fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>, interim: Interim) -> Coded {
     let mut used = vec![false; values.len()];
     match valid {
         // A column of nothing but nulls has no texts.
@@ -419,7 +411,7 @@ fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>) -> Coded {
             indices.iter().zip(valid).filter(|(_, v)| **v).for_each(|(index, _)| used[*index as usize] = true);
         }
     }
-    let (dictionary, code_of) = sorted_texts(values, &used);
+    let (dictionary, code_of) = sorted_texts(values, &used, interim);
     let null = dictionary.len() as u64;
     let mut codes = RowCodes::with_capacity(indices.len(), null);
     codes.extend(indices, |index: u32| code_of.get(index as usize).map_or(null, |code| u64::from(*code)));
@@ -428,58 +420,4 @@ fn texts(values: &TextList, indices: &[u32], valid: Option<&[bool]>) -> Coded {
     }
     let encoding = Encoding::Texts(dictionary);
     Coded { ty: Type::Text, encoding, digits: None, domain: null, nulls: 0, distinct: null, codes }
-}
-
-/// The dictionary of the texts that are used, and by place in the list the code of each.
-fn sorted_texts(values: &TextList, used: &[bool]) -> (TextDictionary, Vec<u32>) {
-    let wanted = || (0..values.len()).filter(|i| used[*i]).map(|i| values.get_bytes(i));
-    let places = || (0..values.len() as u32).into_par_iter().filter(|i| used[*i as usize]);
-    let mut code_of = vec![0u32; values.len()];
-    if let Some(template) = Template::of(wanted()).filter(|t| t.most().is_some()) {
-        // Numbers are put in order faster than texts.
-        let places: Vec<u32> = places().collect();
-        let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or_default();
-        let ranks = if template.is_narrow() {
-            let Ranks { numbers, firsts, places: codes } = Ranks::of(places.len(), places.iter().map(|p| rank(p).0));
-            Ranks { numbers: numbers.into_iter().map(|n| (n, 0)).collect(), firsts, places: codes }
-        } else {
-            Ranks::of_any(places.iter().map(rank))
-        };
-        places.iter().zip(ranks.places).for_each(|(place, code)| code_of[*place as usize] = code);
-        let firsts: Vec<u32> = ranks.firsts.into_iter().map(|i| places[i as usize]).collect();
-        let each_once = if firsts.len() == places.len() { &places } else { &firsts };
-        let bytes = each_once.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
-        let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
-        return (TextDictionary::of_ranks(template, ranks.numbers.iter().copied(), bytes, list), code_of);
-    }
-    let bytes = |place: u32| values.get_bytes(place as usize);
-    let common = common_start(wanted());
-    // What all texts begin with tells nothing; the bytes after it nearly always tell which text comes first.
-    let head = |place: u32| {
-        let mut head = [0u8; HEAD];
-        let text = bytes(place).get(common..).unwrap_or_default();
-        let n = text.len().min(HEAD);
-        head[..n].copy_from_slice(&text[..n]);
-        u128::from_be_bytes(head)
-    };
-    let mut headed: Vec<(u128, u32)> = places().map(|place| (head(place), place)).collect();
-    headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| bytes(*i).cmp(bytes(*k))));
-    let mut sorted = TextList::default();
-    for (_, place) in headed {
-        if sorted.is_empty() || sorted.get_bytes(sorted.len() - 1) != bytes(place) {
-            sorted.push_bytes(bytes(place));
-        }
-        code_of[place as usize] = sorted.len() as u32 - 1;
-    }
-    (TextDictionary::for_now(&sorted), code_of)
-}
-
-/// Bytes of a text that are compared before all of it is.
-const HEAD: usize = 16;
-
-/// How many bytes all texts begin with in common.
-fn common_start<'t>(mut texts: impl Iterator<Item = &'t [u8]>) -> usize {
-    let Some(first) = texts.next() else { return 0 };
-    let shared = |len: usize, text: &[u8]| first[..len].iter().zip(text).take_while(|(a, b)| a == b).count();
-    texts.fold(first.len(), shared)
 }

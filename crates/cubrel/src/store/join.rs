@@ -4,8 +4,8 @@ use rayon::prelude::*;
 
 use super::codes::Segment;
 use super::column::{CodedColumn, Encoding, SegmentBounds};
-use super::dictionary::TextDictionary;
 use super::dictionary::merge::merge;
+use super::dictionary::{Interim, TextDictionary};
 use super::encode::{NumberUse, Range, choose, divisor, packed_rows};
 use super::floats::{float_key, scaled};
 
@@ -69,7 +69,7 @@ impl CodedColumn {
                 let domain = list.len() as u64;
                 let segments =
                     part.segments.iter().map(|s| s.recoded((self.domain, domain), |c| new_code[c as usize])).collect();
-                let encoding = Encoding::Texts(TextDictionary::for_now(&list));
+                let encoding = Encoding::Texts(TextDictionary::for_now(&list, Interim::Packed));
                 CodedColumn { encoding, domain, distinct: domain, segments, ..part }
             }
             _ => numbers(vec![part.clone()], vec![UsedCodes::of(kept, self.domain)], NumberUse::as_in(self))
@@ -287,8 +287,9 @@ fn recode(part: CodedColumn, used: &UsedCodes, encoding: &Encoding, common: &Com
         }
         _ => {
             let codes: Vec<u64> = used.iter().collect();
-            let numbers = part.ints_of(&codes).into_iter();
-            let new: Vec<u64> = numbers.map(|v| code_of(encoding, common.shared(&part, v))).collect();
+            let numbers: Vec<i64> = part.ints_of(&codes).into_iter().map(|v| common.shared(&part, v)).collect();
+            let mut new: Vec<u64> = Vec::with_capacity(codes.len());
+            encoding.each_code_of(domain, &numbers, |code| new.push(code.unwrap_or(0)));
             let code = |c: u64| codes.binary_search(&c).map_or(0, |place| new[place]);
             if part.domain < 4 * codes.len() as u64 + 4096 {
                 let mut table = vec![0u64; part.domain as usize];
@@ -297,13 +298,5 @@ fn recode(part: CodedColumn, used: &UsedCodes, encoding: &Encoding, common: &Com
             }
             part.segments.iter().map(|s| s.recoded(null, code)).collect()
         }
-    }
-}
-
-fn code_of(encoding: &Encoding, value: i64) -> u64 {
-    match encoding {
-        Encoding::Offset { base, step } => value.wrapping_sub(*base) as u64 / step,
-        Encoding::Numbers(numbers) => numbers.find(value).unwrap_or(0) as u64,
-        Encoding::Texts(_) => 0,
     }
 }

@@ -3,9 +3,11 @@
 use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
+use rayon::prelude::*;
 
 use super::column::{CodedColumn, Encoding, NO_ROW};
-use crate::value::Value;
+use super::dictionary::TextDictionary;
+use crate::value::{Type, Value};
 
 /// A key whose codes are at most this many times the rows gets an array over its codes.
 pub(super) const CODES_PER_ROW: u64 = 2;
@@ -34,24 +36,24 @@ pub(super) struct Timeline<'a> {
     rows: HashMap<Vec<u64>, Vec<(i64, u32)>, RandomState>,
 }
 
-/// The row for the codes that the parts of a key have; [`NO_ROW`] for none.
-pub(super) type RowOfCodes<'f> = Box<dyn Fn(&[u64]) -> u32 + Sync + 'f>;
+/// The rows for some keys, given part by part as the codes that these have on the many side; [`NO_ROW`] for none. A part that is
+/// null finds nothing.
+pub(super) type RowsOfCodes<'f> = Box<dyn Fn(&[&[u64]]) -> Vec<u32> + Sync + 'f>;
 
-/// Finds the row that a key points at.
+/// Finds the rows that keys point at.
 pub(super) trait Finds: Sync {
     /// Whether different keys find different rows.
     const TELLS_APART: bool;
 
-    /// The row for a key that stands on the many side; [`NO_ROW`] for none. A part that is null finds nothing.
-    fn find(&self, key: &[Value]) -> u32;
-
-    /// The same by the codes that the parts of a key have on the many side.
-    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f>;
+    /// What finds the rows for keys of these columns of the many side.
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowsOfCodes<'f>;
 }
 
 enum RowsOfKeys {
     /// By the code of the one key column.
     ByCode(Vec<u32>),
+    /// By the codes of several key columns.
+    ByLead(RowsByLead),
     /// By the codes of all key columns, each times what those after it can be.
     Packed(Vec<u128>, HashMap<u128, u32, RandomState>),
     /// By the codes of all key columns, where no number holds them.
@@ -74,22 +76,16 @@ impl<'a> Translation<'a> {
         if from.domain() > CODES_PER_ROW * from.rows() as u64 + 65_536 {
             return Translation::Later(from, to);
         }
-        let mut codes = vec![NO_CODE; from.domain() as usize + 1];
-        match (from.encoding(), to.encoding()) {
-            (Encoding::Texts(mine), Encoding::Texts(theirs)) => {
-                // Both stand in order.
-                let theirs = theirs.list();
-                let (mut slots, mut at) = (codes.iter_mut(), 0);
-                mine.each(|text| {
-                    while at < theirs.len() && theirs.get_bytes(at) < text.as_bytes() {
-                        at += 1;
-                    }
-                    let is_there = at < theirs.len() && theirs.get_bytes(at) == text.as_bytes();
-                    slots.next().filter(|_| is_there).into_iter().for_each(|slot| *slot = at as u64);
-                });
+        let mut codes = match (from.encoding(), to.encoding()) {
+            (Encoding::Texts(mine), Encoding::Texts(theirs)) => text_codes(mine, theirs),
+            _ if have_same_numbers(from, to) => number_codes(from, to),
+            _ => {
+                let mut codes = Vec::with_capacity(from.domain() as usize + 1);
+                each_value(from, |_, value| codes.push(to.code_of(value).unwrap_or(NO_CODE)));
+                codes
             }
-            _ => each_value(from, |code, value| codes[code as usize] = to.code_of(value).unwrap_or(NO_CODE)),
-        }
+        };
+        codes.push(NO_CODE);
         Translation::ByCode(codes)
     }
 
@@ -102,21 +98,60 @@ impl<'a> Translation<'a> {
     }
 }
 
-/// Writes the codes of a key, translated; false where a part of it is not there.
-fn translate(translations: &[Translation<'_>], key: &[u64], to: &mut [u64]) -> bool {
-    to.iter_mut().zip(translations).zip(key).for_each(|((to, translation), code)| *to = translation.of(*code));
-    !to.contains(&NO_CODE)
+/// The codes that texts have in another dictionary: both stand in order.
+fn text_codes(mine: &TextDictionary, theirs: &TextDictionary) -> Vec<u64> {
+    let theirs = theirs.list();
+    let mut at = 0;
+    let mut codes = Vec::with_capacity(mine.len() + 1);
+    mine.each(|text| {
+        while at < theirs.len() && theirs.get_bytes(at) < text.as_bytes() {
+            at += 1;
+        }
+        let is_there = at < theirs.len() && theirs.get_bytes(at) == text.as_bytes();
+        codes.push(if is_there { at as u64 } else { NO_CODE });
+    });
+    codes
 }
 
-/// A key has at most so many parts on the way; one of more takes memory for each.
-const PARTS: usize = 8;
-
-/// Calls `take` with room for so many parts of a key.
-fn with_parts<R>(parts: usize, take: impl FnOnce(&mut [u64]) -> R) -> R {
-    match parts <= PARTS {
-        true => take(&mut [0; PARTS][..parts]),
-        false => take(&mut vec![0; parts]),
+/// Whether equal values of two columns are the same whole number in both.
+fn have_same_numbers(a: &CodedColumn, b: &CodedColumn) -> bool {
+    match (a.ty(), b.ty()) {
+        (Type::Decimal { scale, .. }, Type::Decimal { scale: other, .. }) => scale == other,
+        (Type::Float | Type::Text, _) => false,
+        (a, b) => a == b,
     }
+}
+
+/// The codes that the numbers of one column have in another that has the same numbers: both stand in order.
+fn number_codes(from: &CodedColumn, to: &CodedColumn) -> Vec<u64> {
+    let listed = from.listed();
+    let starts: Vec<u64> = (0..from.domain()).step_by(CODES_OF_A_THREAD as usize).collect();
+    let part = |start: u64| {
+        let codes = start..from.domain().min(start + CODES_OF_A_THREAD);
+        let number = |code: u64| listed.as_ref().map_or_else(|| from.int_of(code), |list| list[code as usize]);
+        let numbers: Vec<i64> = codes.map(number).collect();
+        let mut codes = Vec::with_capacity(numbers.len());
+        to.encoding().each_code_of(to.domain(), &numbers, |code| codes.push(code.unwrap_or(NO_CODE)));
+        codes
+    };
+    starts.into_par_iter().map(part).collect::<Vec<_>>().concat()
+}
+
+/// So many codes are translated by a thread at a time.
+const CODES_OF_A_THREAD: u64 = 1 << 16;
+
+/// Calls `find` with each of some keys, translated, and gives what it finds; [`NO_ROW`] where a part is not there.
+fn rows_of_keys(
+    translations: &[Translation<'_>],
+    keys: &[&[u64]],
+    mut find: impl FnMut(usize, &[u64]) -> u32,
+) -> Vec<u32> {
+    let mut key = vec![0; translations.len()];
+    let row = |i: usize| {
+        key.iter_mut().zip(translations).zip(keys).for_each(|((to, of), codes)| *to = of.of(codes[i]));
+        if key.contains(&NO_CODE) { NO_ROW } else { find(i, &key) }
+    };
+    (0..keys.first().map_or(0, |codes| codes.len())).map(row).collect()
 }
 
 /// What each part of a key counts when all are put into one number; `None` where that is too large.
@@ -147,6 +182,115 @@ fn each_whole_key(columns: &[&CodedColumn], mut visit: impl FnMut(u32, &[u64])) 
     }
 }
 
+impl RowsOfKeys {
+    /// By hash; `count` gets each key that was there before.
+    fn by_hash(one: &[&CodedColumn], mut count: impl FnMut(&[u64])) -> RowsOfKeys {
+        let rows = one.first().map_or(0, |c| c.rows());
+        match strides_of(one) {
+            Some(strides) => {
+                let mut row_of = HashMap::with_capacity_and_hasher(rows, RandomState::default());
+                each_whole_key(one, |row, key| {
+                    row_of.insert(packed(&strides, key), row).inspect(|_| count(key));
+                });
+                RowsOfKeys::Packed(strides, row_of)
+            }
+            None => {
+                let mut row_of = HashMap::with_capacity_and_hasher(rows, RandomState::default());
+                each_whole_key(one, |row, key| {
+                    row_of.insert(key.to_vec(), row).inspect(|_| count(key));
+                });
+                RowsOfKeys::ByCodes(row_of)
+            }
+        }
+    }
+}
+
+/// Rows by the codes of several key columns: those of one code of the first stand together, by what the others say. Such a key
+/// is found in less memory than by hash, and so mostly in the caches.
+struct RowsByLead {
+    /// The key column with the most codes.
+    lead: usize,
+    /// What each of the others counts when they are put into one number of 32 bits.
+    strides: Vec<u32>,
+    /// Where the rows of each code of the lead begin, and the end.
+    starts: Vec<u32>,
+    /// What the other columns say, rising within each code, and the row.
+    rows: Vec<(u32, u32)>,
+}
+
+/// Up to so many rows of a code are all looked at: nothing waits for what a comparison says.
+const FEW_ROWS: usize = 16;
+
+impl RowsByLead {
+    /// `None` where the codes are too many, or a key stands in several rows.
+    fn of(one: &[&CodedColumn]) -> Option<RowsByLead> {
+        let lead = (0..one.len()).max_by_key(|column| one[*column].domain())?;
+        let (rows, codes) = (one[lead].rows(), one[lead].domain());
+        if codes > CODES_PER_ROW * rows as u64 + 65_536 {
+            return None;
+        }
+        let mut strides = vec![0u32; one.len()];
+        let mut room = 1u32;
+        for (stride, column) in
+            strides.iter_mut().zip(one).enumerate().filter(|(i, _)| *i != lead).map(|(_, pair)| pair)
+        {
+            *stride = room;
+            room = room.checked_mul(u32::try_from(column.domain()).ok()?.checked_add(1)?)?;
+        }
+        let mut starts = vec![0u32; codes as usize + 1];
+        each_whole_key(one, |_, key| starts[key[lead] as usize + 1] += 1);
+        (1..starts.len()).for_each(|code| starts[code] += starts[code - 1]);
+        let mut next = starts.clone();
+        let mut by_lead = RowsByLead { lead, strides, rows: vec![(0, 0); starts[codes as usize] as usize], starts };
+        each_whole_key(one, |row, key| {
+            let at = &mut next[key[lead] as usize];
+            by_lead.rows[*at as usize] = (by_lead.others(key), row);
+            *at += 1;
+        });
+        by_lead.sort().then_some(by_lead)
+    }
+
+    /// What the columns but the lead say of a key.
+    fn others(&self, key: &[u64]) -> u32 {
+        self.strides.iter().zip(key).fold(0, |sum, (stride, code)| sum.wrapping_add(stride.wrapping_mul(*code as u32)))
+    }
+
+    /// Sorts the rows of each code; false where a key stands in several.
+    fn sort(&mut self) -> bool {
+        self.starts.windows(2).all(|ends| {
+            let rows = &mut self.rows[ends[0] as usize..ends[1] as usize];
+            rows.sort_unstable();
+            rows.windows(2).all(|pair| pair[0].0 < pair[1].0)
+        })
+    }
+
+    /// The rows of some keys. What each of them says comes first, so that looking for one need not wait for another.
+    fn rows_of(&self, translations: &[Translation<'_>], keys: &[&[u64]]) -> Vec<u32> {
+        let translated = |(of, codes): (&Translation<'_>, &&[u64])| codes.iter().map(|code| of.of(*code)).collect();
+        let parts: Vec<Vec<u64>> = translations.iter().zip(keys).map(translated).collect();
+        let mut others = vec![0u32; parts[self.lead].len()];
+        let mut is_whole = vec![true; others.len()];
+        for (part, stride) in parts.iter().zip(&self.strides) {
+            for ((others, is_whole), code) in others.iter_mut().zip(&mut is_whole).zip(part) {
+                *others = others.wrapping_add(stride.wrapping_mul(*code as u32));
+                *is_whole &= *code != NO_CODE;
+            }
+        }
+        let codes = parts[self.lead].iter().zip(others).zip(is_whole);
+        codes
+            .map(|((lead, others), is_whole)| if is_whole { self.row(*lead as usize, others) } else { NO_ROW })
+            .collect()
+    }
+
+    fn row(&self, lead: usize, others: u32) -> u32 {
+        let rows = &self.rows[self.starts[lead] as usize..self.starts[lead + 1] as usize];
+        if rows.len() <= FEW_ROWS {
+            return rows.iter().fold(NO_ROW, |found, (codes, row)| if *codes == others { *row } else { found });
+        }
+        rows.binary_search_by_key(&others, |(codes, _)| *codes).map_or(NO_ROW, |at| rows[at].1)
+    }
+}
+
 impl KeyIndex<'_> {
     pub(super) fn of<'a>(one: &'a [&'a CodedColumn]) -> Result<KeyIndex<'a>, DuplicateKeys> {
         let rows = one.first().map_or(0, |c| c.rows());
@@ -162,25 +306,10 @@ impl KeyIndex<'_> {
                 }
                 RowsOfKeys::ByCode(row_of)
             }
-            _ => {
-                let mut count = |key: &[u64]| *repeated.entry(key.to_vec()).or_insert(1) += 1;
-                match strides_of(one) {
-                    Some(strides) => {
-                        let mut row_of = HashMap::with_capacity_and_hasher(rows, RandomState::default());
-                        each_whole_key(one, |row, key| {
-                            row_of.insert(packed(&strides, key), row).inspect(|_| count(key));
-                        });
-                        RowsOfKeys::Packed(strides, row_of)
-                    }
-                    None => {
-                        let mut row_of = HashMap::with_capacity_and_hasher(rows, RandomState::default());
-                        each_whole_key(one, |row, key| {
-                            row_of.insert(key.to_vec(), row).inspect(|_| count(key));
-                        });
-                        RowsOfKeys::ByCodes(row_of)
-                    }
-                }
-            }
+            _ => match RowsByLead::of(one) {
+                Some(by_lead) => RowsOfKeys::ByLead(by_lead),
+                None => RowsOfKeys::by_hash(one, |key| *repeated.entry(key.to_vec()).or_insert(1) += 1),
+            },
         };
         if repeated.is_empty() {
             return Ok(KeyIndex { columns: one, rows });
@@ -191,40 +320,24 @@ impl KeyIndex<'_> {
         examples.truncate(EXAMPLES);
         Err(DuplicateKeys { surplus, examples })
     }
-
-    /// The row whose key has these codes.
-    fn row(&self, codes: &[u64]) -> u32 {
-        match (&self.rows, codes) {
-            (RowsOfKeys::ByCode(row_of), [code]) => row_of.get(*code as usize).copied().unwrap_or(NO_ROW),
-            (RowsOfKeys::ByCode(_), _) => NO_ROW,
-            (RowsOfKeys::Packed(strides, row_of), codes) => {
-                row_of.get(&packed(strides, codes)).copied().unwrap_or(NO_ROW)
-            }
-            (RowsOfKeys::ByCodes(row_of), codes) => row_of.get(codes).copied().unwrap_or(NO_ROW),
-        }
-    }
-}
-
-/// The codes that the values of a key have on the one side; none where a part is null, or is not there.
-fn codes_of(columns: &[&CodedColumn], key: &[Value]) -> Option<Vec<u64>> {
-    let code = |(column, value): (&&CodedColumn, &Value)| if value.is_null() { None } else { column.code_of(value) };
-    columns.iter().zip(key).map(code).collect()
 }
 
 impl Finds for KeyIndex<'_> {
     const TELLS_APART: bool = true;
 
-    fn find(&self, key: &[Value]) -> u32 {
-        codes_of(self.columns, key).map_or(NO_ROW, |codes| self.row(&codes))
-    }
-
-    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f> {
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowsOfCodes<'f> {
         let translations: Vec<Translation<'_>> =
             many.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();
-        let row = move |key: &[u64], codes: &mut [u64]| {
-            if translate(&translations, key, codes) { self.row(codes) } else { NO_ROW }
-        };
-        Box::new(move |key| with_parts(key.len(), |codes| row(key, codes)))
+        Box::new(move |keys| match &self.rows {
+            RowsOfKeys::ByLead(by_lead) => by_lead.rows_of(&translations, keys),
+            RowsOfKeys::ByCode(row_of) => rows_of_keys(&translations, keys, |_, key| row_of[key[0] as usize]),
+            RowsOfKeys::Packed(strides, row_of) => {
+                rows_of_keys(&translations, keys, |_, key| row_of.get(&packed(strides, key)).copied().unwrap_or(NO_ROW))
+            }
+            RowsOfKeys::ByCodes(row_of) => {
+                rows_of_keys(&translations, keys, |_, key| row_of.get(key).copied().unwrap_or(NO_ROW))
+            }
+        })
     }
 }
 
@@ -264,23 +377,18 @@ impl Timeline<'_> {
 impl Finds for Timeline<'_> {
     const TELLS_APART: bool = false;
 
-    fn find(&self, key: &[Value]) -> u32 {
-        let found = || {
-            let (time, rest) = key.split_last()?;
-            self.row(&codes_of(&self.columns[..rest.len()], rest)?, moment(time))
-        };
-        found().unwrap_or(NO_ROW)
-    }
-
-    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowOfCodes<'f> {
-        let Some((times, rest)) = many.split_last() else { return Box::new(|_| NO_ROW) };
+    fn by_codes<'f>(&'f self, many: &'f [&'f CodedColumn]) -> RowsOfCodes<'f> {
+        let Some((times, rest)) = many.split_last() else { return Box::new(|_| Vec::new()) };
         let translations: Vec<Translation<'_>> =
             rest.iter().zip(self.columns).map(|(from, to)| Translation::new(from, to)).collect();
-        let row = move |key: &[u64], codes: &mut [u64]| {
-            let time = moment(&times.value_of(*key.last()?));
-            if translate(&translations, key, codes) { self.row(codes, time) } else { None }
-        };
-        Box::new(move |key| with_parts(rest.len(), |codes| row(key, codes).unwrap_or(NO_ROW)))
+        Box::new(move |keys| {
+            let Some((moments, rest)) = keys.split_last() else { return Vec::new() };
+            let row = |i: usize, key: &[u64]| self.row(key, moment(&times.value_of(moments[i]))).unwrap_or(NO_ROW);
+            if rest.is_empty() {
+                return (0..moments.len()).map(|i| row(i, &[])).collect();
+            }
+            rows_of_keys(&translations, rest, row)
+        })
     }
 }
 

@@ -13,7 +13,7 @@ use super::checksum::Checksum;
 use super::codes::Segment;
 use super::column::{CodedColumn, NO_ROW};
 use super::deferred::Deferred;
-use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, KeyIndex, Timeline, each_value, show};
+use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, KeyIndex, RowsOfCodes, Timeline, show};
 use crate::value::Matching;
 
 /// What a relationship's many side points at.
@@ -45,6 +45,9 @@ pub enum LookupRows {
     ByRow(PackedInts),
 }
 
+/// So many keys are looked for at a time.
+const KEYS_AT_A_TIME: usize = 1 << 12;
+
 /// What the keys of a segment point at.
 struct FoundRows {
     /// For each row, the one found or [`NO_ROW`].
@@ -56,29 +59,28 @@ struct FoundRows {
 }
 
 impl FoundRows {
-    fn of(
-        many: &[&CodedColumn],
-        segment: usize,
-        find: &(impl Fn(&[u64]) -> u32 + ?Sized),
-        tells_apart: bool,
-    ) -> FoundRows {
+    fn of(many: &[&CodedColumn], segment: usize, find: &RowsOfCodes<'_>, tells_apart: bool) -> FoundRows {
         let codes: Vec<Vec<u64>> = many.iter().map(|column| column.segments()[segment].all()).collect();
         let nulls: Vec<u64> = many.iter().map(|column| column.null_code()).collect();
         let count = codes.first().map_or(0, Vec::len);
         let mut found =
             FoundRows { rows: Vec::with_capacity(count), missing: IndexSet::default(), others: HashSet::default() };
         let mut key = vec![0; many.len()];
-        for row in 0..count {
-            key.iter_mut().zip(&codes).for_each(|(part, codes)| *part = codes[row]);
-            let is_whole = key.iter().zip(&nulls).all(|(code, null)| code != null);
-            let target = if is_whole { find(&key) } else { NO_ROW };
-            if is_whole && target == NO_ROW && !found.missing.contains(&key) {
-                found.missing.insert(key.clone());
+        for from in (0..count).step_by(KEYS_AT_A_TIME) {
+            let range = from..count.min(from + KEYS_AT_A_TIME);
+            let keys: Vec<&[u64]> = codes.iter().map(|codes| &codes[range.clone()]).collect();
+            let rows = find(&keys);
+            for (i, row) in rows.iter().enumerate().filter(|(_, row)| **row == NO_ROW || !tells_apart) {
+                key.iter_mut().zip(&keys).for_each(|(part, codes)| *part = codes[i]);
+                let is_whole = key.iter().zip(&nulls).all(|(code, null)| code != null);
+                if *row == NO_ROW && is_whole && !found.missing.contains(&key) {
+                    found.missing.insert(key.clone());
+                }
+                if *row != NO_ROW && !found.others.contains(&key) {
+                    found.others.insert(key.clone());
+                }
             }
-            if target != NO_ROW && !tells_apart && !found.others.contains(&key) {
-                found.others.insert(key.clone());
-            }
-            found.rows.push(target);
+            found.rows.extend(rows);
         }
         found
     }
@@ -108,8 +110,12 @@ impl Lookup {
     }
 
     fn by_code(column: &CodedColumn, one_rows: usize, index: &impl Finds) -> Lookup {
-        let mut target = vec![NO_ROW; column.domain() as usize + 1];
-        each_value(column, |code, value| target[code as usize] = index.find(std::slice::from_ref(value)));
+        let keys = [column];
+        let find = index.by_codes(&keys);
+        let codes: Vec<u64> = (0..column.domain()).collect();
+        let mut target: Vec<u32> = codes.par_chunks(KEYS_AT_A_TIME).flat_map_iter(|codes| find(&[codes])).collect();
+        // Null points at nothing.
+        target.push(NO_ROW);
         let mut unmatched_rows = column.nulls();
         let mut examples = Vec::new();
         if target.iter().filter(|r| **r == NO_ROW).count() > 1 {
@@ -271,8 +277,13 @@ mod tests {
         let numbered = |n: u64| Value::text(format!("TI-{:05}", n * 31 % 7919));
         let long = |n: u64| Value::text(format!("the boat of {n} to the isle of {} {}", noise(n), "o".repeat(40)));
         let day = |n: u64| Value::Date(n as i32 / 9);
-        let cases: [&[Part<'_>]; 5] = [
+        let (tens, ones) = (|n: u64| Value::Int(n as i64 / 10), |n: u64| Value::Int(n as i64 % 10));
+        let (rest, times) = (|n: u64| Value::Int(n as i64 / 18), |n: u64| Value::Int(n as i64 % 18));
+        let cases: [&[Part<'_>]; 7] = [
             &[(Type::Int, &int), (Type::Text, &short)],
+            // Few and many rows for each code of a part.
+            &[(Type::Int, &ones), (Type::Int, &tens)],
+            &[(Type::Int, &rest), (Type::Int, &times)],
             &[(Type::Text, &numbered), (Type::Date, &day)],
             &[(Type::Text, &long), (Type::Text, &short), (Type::Int, &int)],
             &[(Type::Int, &far), (Type::Int, &int)],
@@ -290,6 +301,46 @@ mod tests {
             let unmatched = targets.iter().filter(|row| **row == NO_ROW).count();
             assert_eq!((lookup.unmatched_rows, lookup.key_count), (unmatched as u64, distinct as u64), "case {case}");
             assert_eq!(lookup.examples.len(), EXAMPLES, "case {case}");
+        }
+    }
+
+    #[test]
+    fn keys_of_one_part_find_their_rows_whatever_their_types() {
+        let int = |n: u64| Value::Int(n as i64 * 3);
+        let listed = |n: u64| Value::Int(noise(n) as i64 * 400_000 - (1 << 61));
+        let decimal =
+            |scale: u8| move |n: u64| Value::Decimal { unscaled: i128::from(n * 3) * 10i128.pow(scale.into()), scale };
+        let (hundredths, thousandths) = (decimal(2), decimal(3));
+        let float = |n: u64| Value::Float(n as f64 * 3.0);
+        let day = |n: u64| Value::Date(n as i32 * 2);
+        let numbered = |n: u64| Value::text(format!("TI-{:05}", n * 31 % 7919));
+        let long = |n: u64| Value::text(format!("the boat of {n} to the isle of {} {}", noise(n), "o".repeat(40)));
+        let [two, three] = [2, 3].map(|scale| Type::Decimal { precision: 18, scale });
+        let cases: [(Part<'_>, Part<'_>); 10] = [
+            ((Type::Int, &int), (Type::Int, &int)),
+            ((Type::Int, &listed), (Type::Int, &listed)),
+            ((two, &hundredths), (two, &hundredths)),
+            ((two, &hundredths), (three, &thousandths)),
+            ((Type::Int, &int), (two, &hundredths)),
+            ((Type::Float, &float), (Type::Float, &float)),
+            ((Type::Int, &int), (Type::Float, &float)),
+            ((Type::Date, &day), (Type::Date, &day)),
+            ((Type::Text, &numbered), (Type::Text, &numbered)),
+            ((Type::Text, &long), (Type::Text, &long)),
+        ];
+        for (case, (of_many, of_one)) in cases.into_iter().enumerate() {
+            let ([many, _], [_, one]) = (keys(&[of_many]), keys(&[of_one]));
+            let (many, one) = (&many[0], &one[0]);
+            let lookup = Lookup::build(&[many], &[one], Matching::Exact).expect("each key once");
+            let LookupRows::ByCode(rows) = &lookup.target else { panic!("case {case} is by row") };
+            let (targets, distinct) = naive(&[many], &[one]);
+            assert_eq!(
+                many.codes().iter().map(|code| rows[*code as usize]).collect::<Vec<_>>(),
+                targets,
+                "case {case}"
+            );
+            let unmatched = targets.iter().filter(|row| **row == NO_ROW).count();
+            assert_eq!((lookup.unmatched_rows, lookup.key_count), (unmatched as u64, distinct as u64), "case {case}");
         }
     }
 

@@ -6,6 +6,9 @@ use super::sorted::SortedInts;
 /// Up to this many numbers stand one by one, where the fastest way to each counts more than a few bytes.
 const LISTED: usize = 1024;
 
+/// Where fewer than one in so many are looked for, each is by itself.
+const FEW_OF: usize = 16;
+
 /// Sorted distinct numbers.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Numbers {
@@ -71,6 +74,39 @@ impl Numbers {
         }
     }
 
+    /// Calls `take` with the code of each of some ascending numbers, or with none.
+    pub fn find_each(&self, ascending: &[i64], mut take: impl FnMut(Option<usize>)) {
+        let (Some(first), Some(last)) = (ascending.first(), ascending.last()) else { return };
+        let (from, end) = (self.smaller(*first), self.smaller(*last));
+        if end.saturating_sub(from) / FEW_OF > ascending.len() {
+            return ascending.iter().for_each(|value| take(self.find(*value)));
+        }
+        // Both are gone through once, which is faster than looking for each.
+        let mut code = from;
+        let mut all: Box<dyn Iterator<Item = i64> + '_> = match self {
+            Numbers::Listed(values) => Box::new(values[from..].iter().copied()),
+            Numbers::Distances { first, more } => Box::new(more.iter_from(from).map(|v| first.wrapping_add(v as i64))),
+        };
+        let mut next = all.next();
+        for value in ascending {
+            while next.is_some_and(|next| next < *value) {
+                next = all.next();
+                code += 1;
+            }
+            take((next == Some(*value)).then_some(code));
+        }
+    }
+
+    /// How many numbers are smaller.
+    fn smaller(&self, value: i64) -> usize {
+        match self {
+            Numbers::Listed(values) => values.partition_point(|v| *v < value),
+            Numbers::Distances { first, more } => {
+                u64::try_from(i128::from(value) - i128::from(*first)).map_or(0, |distance| more.rank(distance))
+            }
+        }
+    }
+
     /// All numbers, in order.
     pub fn all(&self) -> Vec<i64> {
         match self {
@@ -90,6 +126,8 @@ impl Numbers {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeSet;
+
     use super::*;
 
     #[test]
@@ -101,6 +139,14 @@ mod tests {
             assert_eq!(numbers.len(), values.len());
             for (code, value) in values.iter().enumerate() {
                 assert_eq!((numbers.get(code), numbers.find(*value)), (*value, Some(code)));
+            }
+            for (some, step) in [(&values[..], 1), (&values[..], 7), (&values[values.len() / 3..], 40)] {
+                let there = some.iter().step_by(step);
+                let asked: BTreeSet<i64> = there.flat_map(|v| [*v, v.wrapping_add(1), v.wrapping_mul(3)]).collect();
+                let asked: Vec<i64> = asked.into_iter().collect();
+                let mut found = Vec::new();
+                numbers.find_each(&asked, |code| found.push(code));
+                assert_eq!(found, asked.iter().map(|v| numbers.find(*v)).collect::<Vec<_>>());
             }
             assert_eq!(numbers.find(7), None);
             assert_eq!(numbers.find(i64::MIN + 1), None);

@@ -49,6 +49,25 @@ impl TextList {
         self.bytes.len()
     }
 
+    /// All texts, one after the other.
+    pub(crate) fn joined(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// The bytes of all texts before the one at `i`.
+    ///
+    /// # Panics
+    /// When there are fewer texts.
+    pub(crate) fn bytes_before(&self, i: usize) -> usize {
+        i.checked_sub(1).map_or(0, |last| self.ends[last])
+    }
+
+    /// Takes all texts away, and keeps the room that they took.
+    pub(crate) fn clear(&mut self) {
+        self.bytes.clear();
+        self.ends.clear();
+    }
+
     /// The text at `i`.
     ///
     /// # Panics
@@ -63,16 +82,14 @@ impl TextList {
     /// # Panics
     /// When there are not so many.
     pub fn get_bytes(&self, i: usize) -> &[u8] {
-        let start = if i == 0 { 0 } else { self.ends[i - 1] };
-        &self.bytes[start..self.ends[i]]
+        &self.bytes[self.bytes_before(i)..self.ends[i]]
     }
 
     /// All texts.
     pub fn iter(&self) -> impl ExactSizeIterator<Item = &str> + Clone {
         // Told of all bytes at once, which is faster than text by text.
         let all = std::str::from_utf8(&self.bytes).unwrap_or_default();
-        let start = move |i: usize| if i == 0 { 0 } else { self.ends[i - 1] };
-        (0..self.len()).map(move |i| all.get(start(i)..self.ends[i]).unwrap_or_default())
+        (0..self.len()).map(move |i| all.get(self.bytes_before(i)..self.ends[i]).unwrap_or_default())
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use cubrel::store::dictionary::Interim;
 use cubrel::store::disk::{Stored, StoredTable, generations};
 use cubrel::store::encode::{NumberUse, encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
@@ -156,11 +157,12 @@ fn rows_in_another_order_stay_whole() {
     let expected: Vec<Vec<Value>> = all.iter().map(values).collect();
     let place: HashMap<String, usize> = expected[0].iter().enumerate().map(|(row, v)| (v.to_string(), row)).collect();
     let used = |raw: &RawColumn| (vec![raw.clone()], NumberUse::of(raw.ty, false));
-    let coded = encode_segment(all.iter().map(used).collect(), None, &SortColumns::default());
+    let all_coded = |interim| encode_segment(all.iter().map(used).collect(), None, &SortColumns::default(), interim);
+    let [coded, packed] = [Interim::Plain, Interim::Packed].map(all_coded);
     let plain: Vec<CodedColumn> = all.iter().map(|raw| CodedColumn::encode(raw, 4500)).collect();
     let refs: Vec<&CodedColumn> = plain.iter().collect();
     let by_texts = recoded(&refs, RowOrder::By(&[5, 7]));
-    for (how, columns) in [("least bytes", &coded), ("sorted", &by_texts)] {
+    for (how, columns) in [("least bytes", &coded), ("texts packed", &packed), ("sorted", &by_texts)] {
         let row_of: Vec<usize> =
             (0..ROWS as usize).map(|row| place[&columns[0].value_of(columns[0].code(row)).to_string()]).collect();
         assert!(row_of.windows(2).any(|w| w[0] > w[1]), "{how}: rows were moved");

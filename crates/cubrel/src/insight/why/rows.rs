@@ -31,10 +31,10 @@ impl Explained<'_> {
             }
             Ok(())
         };
-        for leaf in &assembly.leaves {
+        for (place, leaf) in assembly.leaves.iter().enumerate() {
             match leaf {
-                Leaf::Read(reference, aggregate) => add(self.text_of(assembly, leaf), reference, *aggregate)?,
-                Leaf::OverDays(over) => add(self.text_of(assembly, leaf), &over.by_set, over.aggregate)?,
+                Leaf::Read(reference, aggregate) => add(text_of(assembly, place), reference, *aggregate)?,
+                Leaf::OverDays(over) => add(text_of(assembly, place), &over.by_set, over.aggregate)?,
                 _ => {}
             }
         }
@@ -48,20 +48,6 @@ impl Explained<'_> {
             }
         }
         Ok(())
-    }
-
-    /// How a leaf is written in its formula.
-    fn text_of(&self, assembly: &Assembly, wanted: &Leaf) -> String {
-        let mut text = String::new();
-        let place = assembly.leaves.iter().position(|l| std::ptr::eq(l, wanted));
-        find(&assembly.scalar, &mut |scalar| {
-            if let ScalarKind::Leaf(i) = scalar.kind
-                && Some(i) == place
-            {
-                text = written(&scalar.place);
-            }
-        });
-        text
     }
 
     fn rows_of(
@@ -130,6 +116,17 @@ impl Explained<'_> {
         }
         columns
     }
+}
+
+/// How the leaf at a place is written in its formula.
+fn text_of(assembly: &Assembly, place: usize) -> String {
+    let mut text = String::new();
+    find(&assembly.scalar, &mut |scalar| {
+        if matches!(scalar.kind, ScalarKind::Leaf(leaf) if leaf == place) {
+            text = written(&scalar.place);
+        }
+    });
+    text
 }
 
 fn find(scalar: &Scalar, visit: &mut dyn FnMut(&Scalar)) {

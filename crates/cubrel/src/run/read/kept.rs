@@ -7,12 +7,12 @@ use super::keys::DROPPED;
 
 /// The places of the numbers that are not dropped, and these numbers.
 pub(super) fn kept(numbers: &[u32]) -> (Vec<u32>, Vec<u32>) {
-    kept_of(numbers, |i| i as u32, None)
+    kept_of(numbers, None)
 }
 
 /// What stands beside the numbers that are not dropped, and these numbers.
 pub(super) fn kept_beside(numbers: &[u32], beside: &[u32]) -> (Vec<u32>, Vec<u32>) {
-    kept_of(numbers, |i| beside[i], Some(beside))
+    kept_of(numbers, Some(beside))
 }
 
 /// Leaves those positions that pass.
@@ -24,7 +24,7 @@ pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>)
 /// As many as are looked at together.
 const LANES: usize = 8;
 
-fn kept_of(numbers: &[u32], of: impl Fn(usize) -> u32, beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
+fn kept_of(numbers: &[u32], beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
     let room = numbers.len() + LANES;
     let (mut places, mut stay) = (Vec::with_capacity(room), Vec::with_capacity(room));
     let mut done = 0;
@@ -40,9 +40,8 @@ fn kept_of(numbers: &[u32], of: impl Fn(usize) -> u32, beside: Option<&[u32]>) -
             stay.set_len(count);
         }
     }
-    let _ = beside;
     for (i, number) in numbers.iter().enumerate().skip(done).filter(|(_, number)| **number & DROPPED == 0) {
-        places.push(of(i));
+        places.push(beside.map_or(i as u32, |beside| beside[i]));
         stay.push(*number);
     }
     (places, stay)

@@ -79,11 +79,16 @@ fn codes_of<'c>(tables: Tables<'_>, key: Key, told_by: Key, codes: &'c [u64]) ->
     if data.distinct() + data.nulls() != rows as u64 {
         return None;
     }
-    let row_of: HashMap<u64, u64, foldhash::fast::RandomState> =
-        data.codes().into_iter().enumerate().map(|(row, code)| (code, row as u64)).collect();
-    let null = data.null_code();
-    let row = |code: &u64| Some(*code).filter(|code| *code != null).and_then(|code| row_of.get(&code).copied());
-    Some(Cow::Owned(codes.iter().map(|code| row(code).unwrap_or(rows as u64)).collect()))
+    // Groups are few, and rows can be many: the rows of those codes alone are noted that there are groups of.
+    let (null, none) = (data.null_code(), rows as u64);
+    let mut row_of: HashMap<u64, u64, foldhash::fast::RandomState> =
+        codes.iter().filter(|code| **code != null).map(|code| (*code, none)).collect();
+    for (row, code) in data.codes().into_iter().enumerate() {
+        if let Some(of_code) = row_of.get_mut(&code) {
+            *of_code = row as u64;
+        }
+    }
+    Some(Cow::Owned(codes.iter().map(|code| row_of.get(code).copied().unwrap_or(none)).collect()))
 }
 
 /// A number for each different one of some numbers, in their order, and how many these are.

@@ -11,6 +11,7 @@ use crate::store::CodedColumn;
 pub(super) fn in_steps(row: &CompiledRow, many_codes: usize) -> Option<CompiledRow> {
     let (column, index) = row.only_column()?;
     let ScalarKind::Case(arms, Some(otherwise)) = &row.scalar().kind else { return None };
+    let scale = Some(row.scalar().ty).filter(|ty| ty.is_exact())?.scale();
     let line = column.line().is_some() || column.line_or_null().is_some() || column.float_line().is_some();
     // Codes are compared as signed numbers.
     if !line || column.domain() as usize <= many_codes || i64::try_from(column.domain()).is_err() {
@@ -19,16 +20,15 @@ pub(super) fn in_steps(row: &CompiledRow, many_codes: usize) -> Option<CompiledR
     let conditions = Conditions { row, column };
     let arm = |(condition, value): &(Scalar, Scalar)| {
         let truth = conditions.of(&without_lets(condition, &mut Vec::new())?)?;
-        Some((truth.yes, number(row, value)?))
+        Some((truth.yes, number(row, value, scale)?))
     };
     let arms: Vec<(CodeRanges, i64)> = arms.iter().map(arm).collect::<Option<_>>()?;
-    let steps = steps(column, &arms, number(row, otherwise)?)?;
+    let steps = steps(column, &arms, number(row, otherwise, scale)?)?;
     Some(row.stepped(index, steps))
 }
 
-/// The number that a part is in every row.
-fn number(row: &CompiledRow, part: &Scalar) -> Option<i64> {
-    let scale = Some(part.ty).filter(|ty| ty.is_exact())?.scale();
+/// The number that a part is in every row, in units of so many digits.
+fn number(row: &CompiledRow, part: &Scalar, scale: u8) -> Option<i64> {
     row.constant(part)?.as_exact(scale)?.try_into().ok()
 }
 

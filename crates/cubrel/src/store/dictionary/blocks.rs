@@ -32,6 +32,19 @@ pub struct Blocks {
     common: Buffer<u8>,
 }
 
+/// Texts in blocks that have been packed.
+#[derive(Default)]
+pub(super) struct PackedTexts {
+    /// The blocks, one after the other.
+    pub(super) bytes: Vec<u8>,
+    /// How many bytes each has,
+    pub(super) sizes: Vec<usize>,
+    /// how many texts,
+    pub(super) counts: Vec<usize>,
+    /// and its first text.
+    pub(super) heads: TextList,
+}
+
 fn take_number(bytes: &mut &[u8]) -> usize {
     let (mut n, mut shift) = (0usize, 0u32);
     while let Some((byte, rest)) = bytes.split_first() {
@@ -60,14 +73,20 @@ fn ends_of(lengths: impl Iterator<Item = usize>) -> Vec<u64> {
 const BLOCKS_OF_A_THREAD: usize = 64;
 
 impl Blocks {
-    /// Of packed blocks, their first texts, and what they have in common.
-    pub(super) fn of(packed: &[Vec<u8>], first: Vec<u64>, heads: &TextList, common: Vec<u8>) -> Blocks {
-        let starts = ends_of(packed.iter().map(Vec::len));
-        let head_starts = ends_of((0..heads.len()).map(|i| heads.get_bytes(i).len()));
-        let heads: Vec<u8> = (0..heads.len()).flat_map(|i| heads.get_bytes(i)).copied().collect();
+    /// Of ranges of packed texts, one after the other, and what they have in common.
+    pub(super) fn of(ranges: Vec<PackedTexts>, common: Vec<u8>) -> Blocks {
+        let starts = ends_of(ranges.iter().flat_map(|range| &range.sizes).copied());
+        let first = ends_of(ranges.iter().flat_map(|range| &range.counts).copied());
+        let mut all = TextList::default();
+        ranges.iter().for_each(|range| all.extend(&range.heads));
+        let head_starts = ends_of((0..all.len()).map(|head| all.get_bytes(head).len()));
+        let heads: Vec<u8> = (0..all.len()).flat_map(|head| all.get_bytes(head)).copied().collect();
+        let mut bytes = Vec::with_capacity(ranges.iter().map(|range| range.bytes.len()).sum());
+        // Each range goes when it has been taken, so that not all of them are there twice.
+        ranges.into_iter().for_each(|range| bytes.extend_from_slice(&range.bytes));
         Blocks {
             len: first.last().map_or(0, |len| *len as usize),
-            bytes: packed.concat().into(),
+            bytes: bytes.into(),
             starts: starts.into(),
             first: first.into(),
             heads: heads.into(),
@@ -111,6 +130,11 @@ impl Blocks {
         self.len == 0
     }
 
+    /// The code of a block's first text.
+    pub(super) fn first_of(&self, block: usize) -> usize {
+        self.first[block] as usize
+    }
+
     /// How many blocks.
     pub fn count(&self) -> usize {
         self.first.len() - 1
@@ -136,7 +160,8 @@ impl Blocks {
         Unpacker { blocks: self, zstd, plain: Vec::new() }
     }
 
-    fn block_of(&self, code: usize) -> usize {
+    /// The block in which the text of a code stands.
+    pub(super) fn block_of(&self, code: usize) -> usize {
         self.first.partition_point(|f| *f <= code as u64) - 1
     }
 

@@ -3,12 +3,13 @@
 //! * here: the three forms, and the choice between them
 //! * [`template`]: short texts of one shape as numbers; [`ranks`]: these numbers in order
 //! * [`blocks`]: long texts by what they share with the one before, packed; `packing`: how they come to be
-//! * [`merge`]: several dictionaries to one
+//! * [`sorting`]: texts in any order to one; [`merge`]: several dictionaries to one
 
 pub mod blocks;
 pub mod merge;
 mod packing;
 pub mod ranks;
+pub mod sorting;
 pub mod template;
 
 use std::ops::Range;
@@ -19,11 +20,17 @@ use rayon::prelude::*;
 use super::buffer::Buffer;
 use super::texts::TextList;
 use blocks::Blocks;
+use packing::SortedTexts;
 use ranks::RankList;
 use template::{Template, TemplateRank};
 
 /// Dictionaries of up to so many bytes stand as they are: there is little to save.
 const PLAIN_BYTES: usize = 1 << 14;
+
+/// Whether texts of so many bytes in all can stand one after the other.
+fn has_plain_form(bytes: usize) -> bool {
+    u32::try_from(bytes).is_ok()
+}
 
 /// What texts take as they are.
 fn plain_bytes(texts: usize, bytes: usize) -> usize {
@@ -51,29 +58,66 @@ pub enum TextDictionary {
     Blocks(Blocks),
 }
 
+/// How texts stand that will be merged with others.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Interim {
+    /// One after the other: nothing is packed twice.
+    Plain,
+    /// Packed with little effort where they are many, which takes less memory.
+    Packed,
+}
+
+/// The texts of a dictionary in which they stand one after the other.
+struct PlainTexts<'d> {
+    bytes: &'d [u8],
+    starts: &'d [u32],
+}
+
+impl SortedTexts for PlainTexts<'_> {
+    fn count(&self) -> usize {
+        self.starts.len().saturating_sub(1)
+    }
+
+    fn start(&self, text: usize) -> usize {
+        self.starts.get(text).map_or(0, |start| *start as usize)
+    }
+
+    fn text(&self, text: usize) -> &[u8] {
+        &self.bytes[self.start(text)..self.start(text + 1)]
+    }
+}
+
 /// So many texts are worth a thread.
 const TEXTS_OF_A_THREAD: usize = 1 << 14;
 
 impl TextDictionary {
     /// From sorted distinct texts, in the form that takes the least.
     pub fn new(sorted: &TextList) -> TextDictionary {
-        TextDictionary::with(sorted, Blocks::new)
+        TextDictionary::with(sorted, |sorted| TextDictionary::Blocks(Blocks::new(sorted)))
     }
 
-    /// As [`TextDictionary::new`], with little effort: it will be merged with others.
-    pub fn for_now(sorted: &TextList) -> TextDictionary {
-        TextDictionary::with(sorted, Blocks::for_now)
+    /// As [`TextDictionary::new`], for as long as it is not merged with others.
+    pub fn for_now(sorted: &TextList, interim: Interim) -> TextDictionary {
+        TextDictionary::with(sorted, |sorted| TextDictionary::long_for_now(sorted, interim))
     }
 
-    fn with(sorted: &TextList, blocks: impl Fn(&TextList) -> Blocks) -> TextDictionary {
+    fn with(sorted: &TextList, long: impl Fn(&TextList) -> TextDictionary) -> TextDictionary {
         let texts = || (0..sorted.len()).map(|i| sorted.get_bytes(i));
-        match Template::of(texts()).filter(|t| t.most().is_some()) {
-            Some(template) => {
-                let ranks: Vec<TemplateRank> = texts().filter_map(|t| template.rank(t)).collect();
-                TextDictionary::of_ranks(template, ranks.iter().copied(), sorted.bytes(), || sorted.clone())
-            }
-            None if plain_bytes(sorted.len(), sorted.bytes()) <= PLAIN_BYTES => TextDictionary::plain(sorted),
-            None => TextDictionary::Blocks(blocks(sorted)),
+        let Some(template) = Template::of(texts()) else { return TextDictionary::without_template(sorted, long) };
+        let ranks: Vec<TemplateRank> = texts().filter_map(|t| template.rank(t)).collect();
+        TextDictionary::of_ranks(template, ranks.iter().copied(), sorted.bytes(), || sorted.clone())
+    }
+
+    /// Of texts that do not have one shape; `long` makes that of many.
+    fn without_template(sorted: &TextList, long: impl Fn(&TextList) -> TextDictionary) -> TextDictionary {
+        let is_short = plain_bytes(sorted.len(), sorted.bytes()) <= PLAIN_BYTES;
+        if is_short { TextDictionary::plain(sorted) } else { long(sorted) }
+    }
+
+    fn long_for_now(sorted: &TextList, interim: Interim) -> TextDictionary {
+        match interim {
+            Interim::Plain if has_plain_form(sorted.bytes()) => TextDictionary::plain(sorted),
+            _ => TextDictionary::Blocks(Blocks::for_now(sorted)),
         }
     }
 
@@ -89,7 +133,7 @@ impl TextDictionary {
         if plain <= PLAIN_BYTES {
             return TextDictionary::plain(&list());
         }
-        let most = template.most().unwrap_or((u64::MAX, u64::MAX));
+        let most = template.most();
         let size = RankList::bytes_for(ranks.len(), most);
         // Where a number says nearly everything, nothing that knows only of repeats will take less; long texts may have
         // parts that repeat.
@@ -102,14 +146,29 @@ impl TextDictionary {
         TextDictionary::Ranked { template, ranks: RankList::new(ranks, most) }
     }
 
-    /// The same texts, with all effort, where little was made before.
+    /// The same texts in the form that takes the least, where they stand in another for now.
     #[must_use]
     pub fn finalized(self) -> TextDictionary {
+        match &self {
+            TextDictionary::Blocks(blocks) if blocks.has_common() => self,
+            TextDictionary::Blocks(blocks) => TextDictionary::Blocks(packing::repacked(blocks)),
+            _ => match self.plain_texts().filter(|_| self.is_long()) {
+                Some(texts) => TextDictionary::Blocks(Blocks::new(&texts)),
+                None => self,
+            },
+        }
+    }
+
+    /// Whether the texts are so many bytes that they do not stand one after the other for good.
+    fn is_long(&self) -> bool {
+        self.heap_bytes() > PLAIN_BYTES
+    }
+
+    /// The texts, where they stand one after the other.
+    fn plain_texts(&self) -> Option<PlainTexts<'_>> {
         match self {
-            TextDictionary::Blocks(blocks) if !blocks.has_common() => {
-                TextDictionary::Blocks(packing::repacked(&blocks))
-            }
-            other => other,
+            TextDictionary::Plain { bytes, starts } => Some(PlainTexts { bytes, starts }),
+            _ => None,
         }
     }
 
@@ -316,9 +375,11 @@ mod tests {
         let list: TextList = sorted.iter().map(String::as_str).collect();
         let best = TextDictionary::new(&list);
         assert_eq!(best.form(), form);
-        let quick = TextDictionary::for_now(&list);
+        let [packed, plain] = [Interim::Packed, Interim::Plain].map(|interim| TextDictionary::for_now(&list, interim));
+        let [repacked, later] = [&packed, &plain].map(|interim| interim.clone().finalized());
+        assert_eq!([repacked.form(), later.form()], [form; 2]);
         let blocks = TextDictionary::Blocks(Blocks::new(&list));
-        for dictionary in [&best, &quick, &quick.clone().finalized(), &TextDictionary::plain(&list), &blocks] {
+        for dictionary in [&best, &packed, &plain, &repacked, &later, &TextDictionary::plain(&list), &blocks] {
             assert_eq!(dictionary.list(), list);
             assert_eq!(dictionary.map(<[u8]>::len), sorted.iter().map(String::len).collect::<Vec<_>>());
             for (code, text) in sorted.iter().enumerate().step_by(11) {

@@ -1,14 +1,14 @@
-//! Sorted texts to packed blocks, one after the other, so that not all of them have to be there at once.
+//! Sorted texts to packed blocks: a block at a time, and ranges of texts on all threads.
 
 use rayon::prelude::*;
 use zstd::bulk::Compressor;
 use zstd::dict::EncoderDictionary;
 
 use super::super::texts::TextList;
-use super::blocks::{BLOCK_BYTES, Blocks};
+use super::blocks::{BLOCK_BYTES, Blocks, PackedTexts};
 
-/// Blocks that are packed at a time, on all threads.
-const AT_A_TIME: usize = 64;
+/// Blocks that a thread packs at a time, about.
+const BLOCKS_AT_A_TIME: usize = 64;
 /// Effort of packing. More gains nothing where blocks have learnt what they have in common.
 const LEVEL: i32 = 3;
 /// Effort of packing what is packed again later.
@@ -21,9 +21,48 @@ const MOST_COMMON: usize = 110 << 10;
 /// It may take one byte for so many bytes of texts.
 const TEXTS_PER_BYTE: usize = 64;
 /// It is learnt from so many times its own bytes.
-const LEARNT_FROM_TIMES: usize = 16;
+const LEARNT_FROM_TIMES: usize = 12;
 /// One in so many blocks of the sample is not learnt from, but tells whether the others have taught anything.
 const HELD_OUT: usize = 8;
+
+/// Sorted texts that stand one after the other.
+pub(super) trait SortedTexts: Sync {
+    /// How many.
+    fn count(&self) -> usize;
+    /// How many bytes those before a text take.
+    fn start(&self, text: usize) -> usize;
+    /// The bytes of a text.
+    fn text(&self, text: usize) -> &[u8];
+
+    /// The bytes of all.
+    fn all_bytes(&self) -> usize {
+        self.start(self.count())
+    }
+
+    /// The texts up to the first that begins behind so many bytes.
+    fn within(&self, bytes: usize) -> usize {
+        let (mut low, mut high) = (0, self.count());
+        while low < high {
+            let middle = low.midpoint(high);
+            if self.start(middle) < bytes { low = middle + 1 } else { high = middle }
+        }
+        low
+    }
+}
+
+impl SortedTexts for TextList {
+    fn count(&self) -> usize {
+        self.len()
+    }
+
+    fn start(&self, text: usize) -> usize {
+        self.bytes_before(text)
+    }
+
+    fn text(&self, text: usize) -> &[u8] {
+        self.get_bytes(text)
+    }
+}
 
 fn push_number(mut n: usize, to: &mut Vec<u8>) {
     while n >= 0x80 {
@@ -52,55 +91,28 @@ fn front_coded(texts: &TextList) -> Vec<u8> {
     block
 }
 
-/// Packs texts that come in order.
-pub(super) struct Packing {
+/// What blocks are packed with.
+pub(super) struct BlockPacker {
     level: i32,
     common: Vec<u8>,
     prepared: EncoderDictionary<'static>,
-    /// Blocks that wait; the last one is being filled.
-    waiting: Vec<TextList>,
-    packed: Vec<Vec<u8>>,
-    /// The number of each block's first text.
-    first: Vec<u64>,
-    heads: TextList,
-    len: u64,
 }
 
-impl Packing {
-    fn new(level: i32, common: Vec<u8>) -> Packing {
+impl BlockPacker {
+    fn new(level: i32, common: Vec<u8>) -> BlockPacker {
         let prepared = EncoderDictionary::copy(&common, level);
-        let (waiting, packed, first, heads) = (Vec::new(), Vec::new(), Vec::new(), TextList::default());
-        Packing { level, common, prepared, waiting, packed, first, heads, len: 0 }
+        BlockPacker { level, common, prepared }
     }
 
     /// With little effort.
-    pub(super) fn quick() -> Packing {
-        Packing::new(LITTLE, Vec::new())
-    }
-
-    /// Having learnt from some of these texts.
-    pub(super) fn learnt(sorted: &TextList) -> Packing {
-        let blocks = sorted.bytes() / BLOCK_BYTES;
-        let step = sample_step(sorted.bytes());
-        let mut sample = Vec::new();
-        for block in (0..blocks).step_by(step) {
-            let mut texts = TextList::default();
-            let from = sorted.len() * block / blocks;
-            for i in from..sorted.len() {
-                if texts.bytes() >= BLOCK_BYTES {
-                    break;
-                }
-                texts.push_bytes(sorted.get_bytes(i));
-            }
-            sample.push(texts);
-        }
-        Packing::learnt_from(&sample, sorted.bytes())
+    pub(super) fn quick() -> BlockPacker {
+        BlockPacker::new(LITTLE, Vec::new())
     }
 
     /// Having learnt from a sample of texts that take so many bytes in all.
-    pub(super) fn learnt_from(sample: &[TextList], bytes: usize) -> Packing {
+    pub(super) fn learnt_from(sample: &[TextList], bytes: usize) -> BlockPacker {
         if bytes < LEARNT_FROM {
-            return Packing::new(LEVEL, Vec::new());
+            return BlockPacker::new(LEVEL, Vec::new());
         }
         let blocks: Vec<Vec<u8>> = sample.par_iter().map(front_coded).collect();
         let (held_out, taught): (Vec<_>, Vec<_>) = blocks.iter().enumerate().partition(|(i, _)| i % HELD_OUT == 0);
@@ -108,9 +120,9 @@ impl Packing {
         let size = (bytes / TEXTS_PER_BYTE).min(MOST_COMMON);
         // Too little to learn from is no reason to fail.
         let common = zstd::dict::from_samples(&taught, size).unwrap_or_default();
-        let (plain, learnt) = (Packing::new(LEVEL, Vec::new()), Packing::new(LEVEL, common));
-        let size = |packing: &Packing| {
-            let mut compressor = packing.compressor();
+        let (plain, learnt) = (BlockPacker::new(LEVEL, Vec::new()), BlockPacker::new(LEVEL, common));
+        let size = |packer: &BlockPacker| {
+            let mut compressor = packer.compressor();
             held_out.iter().map(|(_, block)| packed(&mut compressor, block).len()).sum::<usize>()
         };
         let of_all = bytes as f64 / held_out.iter().map(|(i, _)| sample[*i].bytes()).sum::<usize>().max(1) as f64;
@@ -125,43 +137,65 @@ impl Packing {
         }
     }
 
+    /// Packing of texts that come in order.
+    pub(super) fn start(&self) -> Packing<'_> {
+        Packing { compressor: self.compressor(), block: TextList::default(), done: PackedTexts::default() }
+    }
+
+    /// All texts, packed on all threads.
+    pub(super) fn all(self, texts: &impl SortedTexts) -> Blocks {
+        let size = BLOCKS_AT_A_TIME * BLOCK_BYTES;
+        let cuts: Vec<usize> = (0..texts.all_bytes().max(1)).step_by(size).map(|bytes| texts.within(bytes)).collect();
+        let range = |i: usize| {
+            let mut packing = self.start();
+            let end = cuts.get(i + 1).copied().unwrap_or_else(|| texts.count());
+            (cuts[i]..end).for_each(|text| packing.push(texts.text(text)));
+            packing.finish()
+        };
+        let parts = (0..cuts.len()).into_par_iter().map(range).collect();
+        self.blocks(parts)
+    }
+
+    /// The blocks of ranges of texts that were packed with it, one after the other.
+    pub(super) fn blocks(self, ranges: Vec<PackedTexts>) -> Blocks {
+        Blocks::of(ranges, self.common)
+    }
+}
+
+/// Packs texts that come in order.
+pub(super) struct Packing<'p> {
+    compressor: Option<Compressor<'p>>,
+    /// The block that is being filled.
+    block: TextList,
+    done: PackedTexts,
+}
+
+impl Packing<'_> {
     /// Takes the next text, in UTF-8.
     pub(super) fn push(&mut self, text: &[u8]) {
-        match self.waiting.last_mut() {
-            Some(block) if block.bytes() + block.len() <= BLOCK_BYTES => block.push_bytes(text),
-            _ => {
-                if self.waiting.len() == AT_A_TIME {
-                    self.pack_waiting();
-                }
-                self.first.push(self.len);
-                self.heads.push_bytes(text);
-                let mut block = TextList::default();
-                block.push_bytes(text);
-                self.waiting.push(block);
-            }
+        if self.block.bytes() + self.block.len() > BLOCK_BYTES {
+            self.pack();
         }
-        self.len += 1;
+        if self.block.is_empty() {
+            self.done.heads.push_bytes(text);
+        }
+        self.block.push_bytes(text);
     }
 
-    fn pack_waiting(&mut self) {
-        let waiting = std::mem::take(&mut self.waiting);
-        // What a thread packs with serves it for all its blocks.
-        let each = |compressor: &mut Option<Compressor<'_>>, texts| packed(compressor, &front_coded(&texts));
-        let done: Vec<Vec<u8>> = waiting.into_par_iter().map_init(|| self.compressor(), each).collect();
-        self.packed.extend(done);
-    }
-
-    /// Takes all texts, and packs them.
-    pub(super) fn all(mut self, sorted: &TextList) -> Blocks {
-        (0..sorted.len()).for_each(|i| self.push(sorted.get_bytes(i)));
-        self.finish()
+    fn pack(&mut self) {
+        let block = packed(&mut self.compressor, &front_coded(&self.block));
+        self.done.bytes.extend_from_slice(&block);
+        self.done.sizes.push(block.len());
+        self.done.counts.push(self.block.len());
+        self.block.clear();
     }
 
     /// The texts, packed.
-    pub(super) fn finish(mut self) -> Blocks {
-        self.pack_waiting();
-        self.first.push(self.len);
-        Blocks::of(&self.packed, self.first, &self.heads, self.common)
+    pub(super) fn finish(mut self) -> PackedTexts {
+        if !self.block.is_empty() {
+            self.pack();
+        }
+        self.done
     }
 }
 
@@ -176,37 +210,54 @@ pub(super) fn sample_step(bytes: usize) -> usize {
     (bytes / (MOST_COMMON * LEARNT_FROM_TIMES)).max(1)
 }
 
-impl Blocks {
-    /// Packs sorted distinct texts.
-    pub fn new(sorted: &TextList) -> Blocks {
-        Packing::learnt(sorted).all(sorted)
-    }
+/// One block of texts in so many.
+pub(super) fn sample_of(texts: &impl SortedTexts, step: usize) -> Vec<TextList> {
+    let blocks = texts.all_bytes() / BLOCK_BYTES;
+    let block = |block: usize| {
+        let mut list = TextList::default();
+        for text in texts.count() * block / blocks..texts.count() {
+            if list.bytes() >= BLOCK_BYTES {
+                break;
+            }
+            list.push_bytes(texts.text(text));
+        }
+        list
+    };
+    (0..blocks).step_by(step).map(block).collect()
+}
 
-    /// Packs sorted distinct texts in little time: they will be packed again.
-    pub fn for_now(sorted: &TextList) -> Blocks {
-        Packing::quick().all(sorted)
-    }
+/// One block in so many, unpacked.
+pub(super) fn sample_of_blocks(blocks: &Blocks, step: usize) -> Vec<TextList> {
+    let mut unpacker = blocks.unpacker();
+    (0..blocks.count()).step_by(step).map(|block| unpacker.block(block)).collect()
 }
 
 /// Blocks that were packed with little effort, packed with all.
 pub(super) fn repacked(blocks: &Blocks) -> Blocks {
-    let mut packing = learnt_from(&[blocks]);
-    let mut unpacker = blocks.unpacker();
-    for block in 0..blocks.count() {
-        let texts = unpacker.block(block);
-        (0..texts.len()).for_each(|i| packing.push(texts.get_bytes(i)));
-    }
-    packing.finish()
+    let bytes = blocks.count() * BLOCK_BYTES;
+    let packer = BlockPacker::learnt_from(&sample_of_blocks(blocks, sample_step(bytes)), bytes);
+    let range = |from: usize| {
+        let (mut packing, mut unpacker) = (packer.start(), blocks.unpacker());
+        let end = blocks.count().min(from + BLOCKS_AT_A_TIME);
+        (from..end).for_each(|block| unpacker.each(block, |text| packing.push(text)));
+        packing.finish()
+    };
+    let starts: Vec<usize> = (0..blocks.count()).step_by(BLOCKS_AT_A_TIME).collect();
+    let ranges = starts.into_par_iter().map(range).collect();
+    packer.blocks(ranges)
 }
 
-pub(super) fn learnt_from(parts: &[&Blocks]) -> Packing {
-    let bytes = parts.iter().map(|blocks| blocks.count()).sum::<usize>() * BLOCK_BYTES;
-    let step = sample_step(bytes);
-    let sample = parts.par_iter().flat_map_iter(|blocks| {
-        let mut unpacker = blocks.unpacker();
-        (0..blocks.count()).step_by(step).map(move |block| unpacker.block(block))
-    });
-    Packing::learnt_from(&sample.collect::<Vec<_>>(), bytes)
+impl Blocks {
+    /// Packs sorted distinct texts.
+    pub(super) fn new(sorted: &impl SortedTexts) -> Blocks {
+        let bytes = sorted.all_bytes();
+        BlockPacker::learnt_from(&sample_of(sorted, sample_step(bytes)), bytes).all(sorted)
+    }
+
+    /// Packs sorted distinct texts in little time: they will be packed again.
+    pub(super) fn for_now(sorted: &impl SortedTexts) -> Blocks {
+        BlockPacker::quick().all(sorted)
+    }
 }
 
 #[cfg(test)]

@@ -4,6 +4,8 @@
 
 /// The longest text that can have a template.
 const PLACES: usize = 64;
+/// After so many texts it is looked whether there is still room for all that would fit.
+const LOOKED: usize = 1 << 10;
 /// No letter of the place.
 const NONE: u16 = u16::MAX;
 
@@ -16,8 +18,8 @@ pub struct Template {
     places: Vec<TemplatePlace>,
     /// How many places the first number has.
     first: usize,
-    /// The largest numbers; `None` where two have no room for all texts.
-    most: Option<TemplateRank>,
+    /// The largest numbers.
+    most: TemplateRank,
 }
 
 /// One place of a template.
@@ -54,6 +56,12 @@ impl ByteSet {
         self.0[usize::from(byte >> 6)] |= 1 << (byte & 63);
     }
 
+    /// Whether more texts could be made of these letters than two numbers can tell apart.
+    fn are_too_many(places: &[ByteSet]) -> bool {
+        let letters = |place: &ByteSet| f64::from(place.0.iter().map(|w| w.count_ones()).sum::<u32>());
+        places.iter().map(|place| letters(place).log2()).sum::<f64>() > 128.5
+    }
+
     fn letters(&self) -> Vec<u8> {
         (0..=255u8).filter(|b| self.0[usize::from(b >> 6)] >> (b & 63) & 1 == 1).collect()
     }
@@ -66,34 +74,35 @@ fn most(places: &[TemplatePlace]) -> Option<u64> {
 }
 
 impl Template {
-    fn new(places: Vec<TemplatePlace>) -> Template {
+    /// `None` where two numbers have no room for all texts.
+    fn new(places: Vec<TemplatePlace>) -> Option<Template> {
         let first = (0..=places.len()).rev().find(|first| most(&places[..*first]).is_some()).unwrap_or(0);
-        let most = most(&places[..first]).zip(most(&places[first..]));
-        Template { places, first, most }
+        let most = most(&places[..first]).zip(most(&places[first..]))?;
+        Some(Template { places, first, most })
     }
 
-    /// The template of some texts; `None` when one of them is too long.
+    /// The template of some texts; `None` when one of them is too long, or two numbers have no room for all that would fit.
     pub fn of<'a>(texts: impl Iterator<Item = &'a [u8]>) -> Option<Template> {
         let mut seen = [ByteSet::default(); PLACES];
         let (mut shortest, mut longest) = (usize::MAX, 0);
-        for text in texts {
-            if text.len() > PLACES {
+        for (i, text) in texts.enumerate() {
+            if text.len() > PLACES || i % LOOKED == LOOKED - 1 && ByteSet::are_too_many(&seen[..longest]) {
                 return None;
             }
             shortest = shortest.min(text.len());
             longest = longest.max(text.len());
             seen.iter_mut().zip(text).for_each(|(place, byte)| place.add(*byte));
         }
-        let places =
-            seen[..longest].iter().enumerate().map(|(i, s)| TemplatePlace::new(s.letters(), i >= shortest)).collect();
-        Some(Template::new(places))
+        let place = |(i, seen): (usize, &ByteSet)| TemplatePlace::new(seen.letters(), i >= shortest);
+        Template::new(seen[..longest].iter().enumerate().map(place).collect())
     }
 
     /// From what [`Template::parts`] gave; `None` if they are no template.
     pub fn from_parts(parts: Vec<(Vec<u8>, bool)>) -> Option<Template> {
         let fits =
             parts.len() <= PLACES && parts.iter().all(|(l, _)| !l.is_empty() && l.windows(2).all(|w| w[0] < w[1]));
-        fits.then(|| Template::new(parts.into_iter().map(|(l, open)| TemplatePlace::new(l, open)).collect()))
+        let places = || parts.into_iter().map(|(l, open)| TemplatePlace::new(l, open)).collect();
+        fits.then(places).and_then(Template::new)
     }
 
     /// By place, the letters and whether a text can end before it.
@@ -101,9 +110,8 @@ impl Template {
         self.places.iter().map(|p| (p.letters.clone(), p.open)).collect()
     }
 
-    /// A template for the texts of both.
-    #[must_use]
-    pub fn joined(&self, other: &Template) -> Template {
+    /// A template for the texts of both; `None` where two numbers have no room for all that would fit.
+    pub fn joined(&self, other: &Template) -> Option<Template> {
         let longest = self.places.len().max(other.places.len());
         let place = |i: usize| {
             let both = [self.places.get(i), other.places.get(i)];
@@ -119,8 +127,8 @@ impl Template {
         self.places.len()
     }
 
-    /// The largest numbers that texts can have; `None` when two numbers have no room for all of them.
-    pub fn most(&self) -> Option<TemplateRank> {
+    /// The largest numbers that texts can have.
+    pub fn most(&self) -> TemplateRank {
         self.most
     }
 
@@ -131,7 +139,6 @@ impl Template {
 
     /// The number of a text among all that fit, in their order; `None` when it does not fit.
     pub fn rank(&self, text: &[u8]) -> Option<TemplateRank> {
-        self.most?;
         if text.len() > self.places.len() {
             return None;
         }
@@ -203,7 +210,7 @@ mod tests {
         assert_eq!(template.is_narrow(), is_narrow, "{:?}", texts.first());
         let ranks: Vec<TemplateRank> = texts.iter().map(|t| template.rank(t.as_bytes()).expect("fits")).collect();
         assert!(ranks.windows(2).all(|w| w[0] < w[1]), "{ranks:?}");
-        let most = template.most().expect("there is room");
+        let most = template.most();
         for (text, rank) in texts.iter().zip(&ranks) {
             let mut written = b"before ".to_vec();
             template.write(*rank, &mut written);
@@ -225,7 +232,7 @@ mod tests {
         for text in ["C", "A1xy", "ABC", "1"] {
             assert_eq!(template.rank(text.as_bytes()), None, "{text}");
         }
-        let joined = template.joined(&of(&["AB-9", "AB-8"].map(String::from)));
+        let joined = template.joined(&of(&["AB-9", "AB-8"].map(String::from))).expect("there is room");
         assert!(texts.iter().map(String::as_str).chain(["AB-9", "AB-8"]).all(|t| joined.rank(t.as_bytes()).is_some()));
     }
 
@@ -233,11 +240,12 @@ mod tests {
     fn long_identifiers_have_two_numbers() {
         let hex = |i: u64| format!("{:016x}", noise(i));
         let just = check((0..500).map(hex).collect(), true);
-        assert_eq!(just.most(), Some((u64::MAX, 0)), "sixteen digits fit one number, and nothing more does");
+        assert_eq!(just.most(), (u64::MAX, 0), "sixteen digits fit one number, and nothing more does");
         let twice = check((0..500).map(|i| hex(i) + &hex(i + 500)).collect(), false);
-        assert_eq!(twice.most(), Some((u64::MAX, u64::MAX)));
+        assert_eq!(twice.most(), (u64::MAX, u64::MAX));
         let dashed = |i: u64| format!("{}-4{}-{}", hex(i), &hex(i + 7)[..3], hex(i + 9));
-        assert_eq!(of(&(0..500).map(dashed).collect::<Vec<_>>()).most(), None, "35 digits are too many");
+        let too_many: Vec<String> = (0..500).map(dashed).collect();
+        assert_eq!(Template::of(too_many.iter().map(String::as_bytes)), None, "35 digits are too many");
         let dashed =
             |i: u64| format!("{}-{}-4{}-{}", &hex(i)[..8], &hex(i)[8..12], &hex(i + 7)[..3], &hex(i + 9)[..12]);
         check((0..500).map(dashed).collect(), false);
@@ -249,9 +257,15 @@ mod tests {
     #[test]
     fn too_many_or_too_long_texts_have_no_numbers() {
         let wide: String = (b'a'..=b'z').map(char::from).collect();
-        let texts: Vec<String> = (0..26).map(|i| (wide[i..].to_string() + &wide[..i]).repeat(2)).collect();
-        let template = of(&texts);
-        assert_eq!((template.most(), template.rank(texts[3].as_bytes())), (None, None));
+        let turned = |i: usize| (wide[i % 26..].to_string() + &wide[..i % 26]).repeat(2);
+        // Told at the end, and while there are more to come.
+        for count in [26, 3 * LOOKED] {
+            let texts: Vec<String> = (0..count).map(turned).collect();
+            let mut looked_at = 0;
+            let each = texts.iter().inspect(|_| looked_at += 1);
+            assert_eq!(Template::of(each.map(String::as_bytes)), None);
+            assert_eq!(looked_at, count.min(LOOKED));
+        }
         assert!(Template::of([wide.repeat(3).as_bytes()].into_iter()).is_none());
     }
 }

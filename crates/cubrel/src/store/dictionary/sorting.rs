@@ -1,0 +1,197 @@
+//! Texts in any order to a dictionary, with the code of each.
+
+use rayon::prelude::*;
+
+use super::super::bits::bits_for;
+use super::super::rank::Ranks;
+use super::super::texts::TextList;
+use super::template::Template;
+use super::{Interim, TEXTS_OF_A_THREAD, TextDictionary, has_plain_form};
+
+/// The dictionary of the texts that are used, and by place in the list the code of each.
+pub fn sorted_texts(values: &TextList, used: &[bool], interim: Interim) -> (TextDictionary, Vec<u32>) {
+    let wanted = || (0..values.len()).filter(|i| used[*i]).map(|i| values.get_bytes(i));
+    let places: Vec<u32> = (0..values.len() as u32).filter(|i| used[*i as usize]).collect();
+    match Template::of(wanted()) {
+        Some(template) => by_number(values, &places, template),
+        None => by_letters(values, places, interim),
+    }
+}
+
+/// By the numbers that texts of one shape have: they are put in order faster than texts.
+fn by_number(values: &TextList, places: &[u32], template: Template) -> (TextDictionary, Vec<u32>) {
+    let rank = |place: &u32| template.rank(values.get_bytes(*place as usize)).unwrap_or_default();
+    let ranks = if template.is_narrow() {
+        let Ranks { numbers, firsts, places: codes } = Ranks::of(places.len(), places.iter().map(|p| rank(p).0));
+        Ranks { numbers: numbers.into_iter().map(|n| (n, 0)).collect(), firsts, places: codes }
+    } else {
+        Ranks::of_any(places.iter().map(rank))
+    };
+    let mut code_of = vec![0u32; values.len()];
+    places.iter().zip(ranks.places).for_each(|(place, code)| code_of[*place as usize] = code);
+    let firsts: Vec<u32> = ranks.firsts.into_iter().map(|i| places[i as usize]).collect();
+    let each_once = if firsts.len() == places.len() { places } else { &firsts };
+    let bytes = each_once.iter().map(|place| values.get_bytes(*place as usize).len()).sum();
+    let list = || firsts.iter().map(|place| values.get(*place as usize)).collect();
+    (TextDictionary::of_ranks(template, ranks.numbers.iter().copied(), bytes, list), code_of)
+}
+
+/// By the first letters, and where these are the same by the others.
+fn by_letters(values: &TextList, places: Vec<u32>, interim: Interim) -> (TextDictionary, Vec<u32>) {
+    let letters = Letters::of(values, &places);
+    let rest = |place: u32| values.get_bytes(place as usize).get(letters.skipped + letters.taken..).unwrap_or_default();
+    let head = |place: u32| (letters.head(values.get_bytes(place as usize)), place);
+    let mut headed: Vec<(Head, u32)> = places.into_par_iter().map(head).collect();
+    headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| rest(*i).cmp(rest(*k))));
+    let is_new = |pair: &[(Head, u32)]| pair[0].0 != pair[1].0 || rest(pair[0].1) != rest(pair[1].1);
+    let new: Vec<bool> = headed.par_windows(2).map(is_new).collect();
+    let mut code_of = vec![0u32; values.len()];
+    let mut firsts: Vec<u32> = Vec::with_capacity(1 + new.iter().filter(|new| **new).count());
+    for ((_, place), is_new) in headed.into_iter().zip(std::iter::once(true).chain(new)) {
+        if is_new {
+            firsts.push(place);
+        }
+        code_of[place as usize] = firsts.len() as u32 - 1;
+    }
+    (gathered(values, &firsts, interim), code_of)
+}
+
+/// The first letters of a text as numbers that have the order of the texts.
+type Head = (u64, u64);
+
+/// So many bytes of texts are looked at by a thread at a time.
+const BYTES_OF_A_THREAD: usize = 1 << 20;
+
+/// The letters that texts are made of.
+struct Letters {
+    /// By byte, its place among those that occur, from 1 on; 0 is the end of a text.
+    digits: [u8; 256],
+    bits: u32,
+    /// What all texts begin with tells nothing.
+    skipped: usize,
+    /// So many letters after it become numbers.
+    taken: usize,
+}
+
+impl Letters {
+    fn of(values: &TextList, places: &[u32]) -> Letters {
+        let skipped = common_start(places.iter().map(|place| values.get_bytes(*place as usize)));
+        let seen = |bytes: &[u8]| {
+            let mut seen = [false; 256];
+            bytes.iter().for_each(|byte| seen[usize::from(*byte)] = true);
+            seen
+        };
+        let either = |a: [bool; 256], b: [bool; 256]| std::array::from_fn(|i| a[i] | b[i]);
+        // Those of texts that are not used are no harm.
+        let seen = values.joined().par_chunks(BYTES_OF_A_THREAD).map(seen).reduce(|| [false; 256], either);
+        let mut count = 0;
+        let digits = seen.map(|seen| {
+            count += u8::from(seen);
+            count
+        });
+        // No byte of a text in UTF-8 is 255, so that the count stays below.
+        let bits = u32::from(bits_for(count.into())).max(1);
+        Letters { digits, bits, skipped, taken: 2 * (u64::BITS / bits) as usize }
+    }
+
+    fn head(&self, text: &[u8]) -> Head {
+        let letters = &text[self.skipped..];
+        let number = |letters: &[u8]| {
+            let digit = |byte: &u8| u64::from(self.digits[usize::from(*byte)]);
+            let number = letters.iter().fold(0, |n: u64, byte| n << self.bits | digit(byte));
+            // The end comes before every letter.
+            number.checked_shl(self.bits * (self.taken / 2 - letters.len()) as u32).unwrap_or(0)
+        };
+        let (first, more) = letters.split_at(letters.len().min(self.taken / 2));
+        (number(first), number(&more[..more.len().min(self.taken / 2)]))
+    }
+}
+
+/// How many bytes all texts begin with in common.
+fn common_start<'t>(mut texts: impl Iterator<Item = &'t [u8]>) -> usize {
+    let Some(first) = texts.next() else { return 0 };
+    let mut len = first.len();
+    for text in texts {
+        len = first[..len].iter().zip(text).take_while(|(a, b)| a == b).count();
+        if len == 0 {
+            break;
+        }
+    }
+    len
+}
+
+/// The dictionary of the texts at some places, which are sorted and different.
+fn gathered<'p>(values: &TextList, places: &'p [u32], interim: Interim) -> TextDictionary {
+    let bytes: usize = places.par_iter().map(|place| values.get_bytes(*place as usize).len()).sum();
+    if interim == Interim::Packed || !has_plain_form(bytes) {
+        let mut sorted = TextList::with_capacity(places.len(), bytes);
+        places.iter().for_each(|place| sorted.push_bytes(values.get_bytes(*place as usize)));
+        return TextDictionary::without_template(&sorted, |sorted| TextDictionary::long_for_now(sorted, interim));
+    }
+    let mut starts: Vec<u32> = Vec::with_capacity(places.len() + 1);
+    starts.push(0);
+    let mut end = 0;
+    starts.extend(places.iter().map(|place| {
+        end += values.get_bytes(*place as usize).len() as u32;
+        end
+    }));
+    let mut all = vec![0u8; bytes];
+    let mut left = all.as_mut_slice();
+    let cut = |(i, places): (usize, &'p [u32])| {
+        let from = i * TEXTS_OF_A_THREAD;
+        let size = starts[from + places.len()] - starts[from];
+        (places, left.split_off_mut(..size as usize).unwrap_or_default())
+    };
+    let parts: Vec<(&[u32], &mut [u8])> = places.chunks(TEXTS_OF_A_THREAD).enumerate().map(cut).collect();
+    parts.into_par_iter().for_each(|(places, mut to)| {
+        for place in places {
+            let text = values.get_bytes(*place as usize);
+            to.split_off_mut(..text.len()).unwrap_or_default().copy_from_slice(text);
+        }
+    });
+    TextDictionary::Plain { bytes: all.into(), starts: starts.into() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Texts in any order, some of which are not used.
+    fn check(texts: &[String]) {
+        let values: TextList = texts.iter().map(String::as_str).collect();
+        let used: Vec<bool> = (0..texts.len()).map(|i| i % 7 != 3).collect();
+        let mut sorted: Vec<&str> =
+            texts.iter().zip(&used).filter(|(_, used)| **used).map(|(t, _)| t.as_str()).collect();
+        sorted.sort_unstable();
+        sorted.dedup();
+        for interim in [Interim::Plain, Interim::Packed] {
+            let (dictionary, code_of) = sorted_texts(&values, &used, interim);
+            assert!(dictionary.list().iter().eq(sorted.iter().copied()), "{:?}", texts.first());
+            for (i, text) in texts.iter().enumerate().filter(|(i, _)| used[*i]) {
+                assert_eq!(sorted.binary_search(&text.as_str()), Ok(code_of[i] as usize), "{text:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn every_text_gets_the_code_of_its_place_in_order() {
+        let noise = |i: usize| (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(29) >> 20;
+        let words = ["fog", "tide", "", "\0", "crew", "Ärö", "\u{10ffff}", "a"];
+        let said =
+            |i: usize, count: usize| (0..count).map(|k| words[noise(i * 17 + k) as usize % 8]).collect::<String>();
+        let makers: [&dyn Fn(usize) -> String; 7] = [
+            &|i| said(i, i % 30),
+            &|i| format!("all begin so long that nothing of it says anything: {}", said(i, 9)),
+            &|i| "ab".repeat(40) + &"x".repeat(i % 90),
+            &|i| "z".repeat(noise(i) as usize % 200),
+            &|i| format!("{:090}", noise(i) % 500),
+            &|i| format!("T{}", noise(i) % 900),
+            &|_| String::new(),
+        ];
+        for make in makers {
+            for count in [0, 1, 2, 40_000] {
+                check(&(0..count).map(make).collect::<Vec<_>>());
+            }
+        }
+    }
+}
