@@ -6,6 +6,7 @@ use std::sync::Arc;
 use super::RunError;
 use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
+use super::pairs::PairOp;
 use super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
@@ -469,39 +470,6 @@ pub enum Floats<'a> {
     ByCode(&'a [f64]),
     /// As they follow from the code.
     Line(FloatLine),
-}
-
-/// What is done with two numbers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum PairOp {
-    /// `a + b`
-    Add,
-    /// `a - b`
-    Subtract,
-    /// `a * b`
-    Multiply,
-}
-
-/// Bits of a result that leave room for its sign.
-const MOST_BITS: u32 = 62;
-
-/// The bits that the largest result of a pair takes; `None` where it could leave 64.
-pub fn pair_bits(op: PairOp, sides: [Ints<'_>; 2]) -> Option<u32> {
-    let [a, b] = sides.map(Ints::bits);
-    let bits = if op == PairOp::Multiply { a + b } else { a.max(b) + 1 };
-    (bits <= MOST_BITS).then_some(bits)
-}
-
-impl PairOp {
-    /// Does it with numbers whose results fit, and leaves them in place of the first ones.
-    pub fn apply(self, to: &mut [i64], with: &[i64]) {
-        let both = to.iter_mut().zip(with);
-        match self {
-            PairOp::Add => both.for_each(|(a, b)| *a += b),
-            PairOp::Subtract => both.for_each(|(a, b)| *a -= b),
-            PairOp::Multiply => both.for_each(|(a, b)| *a *= b),
-        }
-    }
 }
 
 impl Ints<'_> {

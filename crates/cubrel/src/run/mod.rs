@@ -33,6 +33,7 @@ mod grid;
 mod located;
 mod one_cell;
 mod outside;
+mod pairs;
 mod periods;
 mod read;
 mod reads;
@@ -45,12 +46,14 @@ pub use grid::{
     Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind, RunProfile,
     columns_of, marks_of, run,
 };
-pub use read::ReadStats;
-pub use reads::ReadProfile;
+#[cfg(any(test, feature = "internals"))]
+pub use {read::ReadStats, reads::ReadProfile};
 // Formulas by themselves: for all rows of a table, or in one cell.
 pub use assemble::Executor;
 pub use frame::{BoundValue, Frame, KeyColumn, Members};
-pub use one_cell::{CellCombinations, OneCell};
+#[cfg(any(test, feature = "internals"))]
+pub use one_cell::CellCombinations;
+pub use one_cell::OneCell;
 pub use outside::{base_frame, outer_values};
 pub use tables::Tables;
 // Rows of tables.
@@ -79,11 +82,13 @@ pub struct Options {
     pub hash_groups: bool,
     /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
     pub thin_above: usize,
+    /// Of more groups than this, of which one key's filters leave few, those alone have numbers.
+    pub listed_above: usize,
     /// In reads of more rows than this, rows whose groups no cell asks for are not looked at where a key has more codes than this,
     /// and groups that `having` or a limit drop are dropped before they are cells.
     pub wanted_above: usize,
-    /// Of a column with more codes than this, conditions are told by ranges of codes, not by an array over them: one that stays in
-    /// the nearest cache is as fast.
+    /// Of a column with more codes than this, conditions are told by ranges of codes, or by a bit for each, not by an array over them:
+    /// one that stays in the nearest cache is as fast.
     pub many_codes: usize,
     /// Rows of a part that one thread works on.
     pub part_rows: Option<usize>,
@@ -123,6 +128,7 @@ impl Default for Options {
             days_by_set: false,
             hash_groups: false,
             thin_above: 1 << 16,
+            listed_above: 1 << 12,
             wanted_above: 1 << 16,
             many_codes: 1 << 12,
             part_rows: None,

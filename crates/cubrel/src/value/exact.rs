@@ -50,6 +50,7 @@ pub fn compare(a: (i128, u8), b: (i128, u8)) -> Ordering {
 }
 
 /// The bits that the largest magnitude takes.
+#[inline(always)]
 pub fn bits_of(values: &[i64]) -> u32 {
     // A number and the complement of a negative one have the same leading zeros, so one pass of `or` bounds all.
     let all = values.iter().fold(0u64, |all, v| all | (*v ^ (*v >> 63)) as u64);

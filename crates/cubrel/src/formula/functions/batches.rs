@@ -67,16 +67,42 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
     let (values, scale) = (ints(&vectors[0])?, types[0].scale());
     let drop = i64::from(scale) - digits;
     // What `digits` leaves fits the scale of the result, or the rows have to be looked at one by one.
-    if !types[0].is_exact() || !(1..=17).contains(&drop) || bits_of(values) > ROOM {
+    if !types[0].is_exact() || !(1..=17).contains(&drop) {
         return None;
     }
     let by = exact::pow10(drop as u8) as i64;
     let back = exact::pow10(u8::try_from(i64::from(ty.scale()) - digits).ok()?);
     let back = i64::try_from(back).ok().filter(|back| *back <= by)?;
+    Some(Vector::new(Data::I64(cut_ints(how, drop, values, back)?)))
+}
+
+/// The numbers cut to multiples of a power of ten, in units of it, times `back`; `None` where they leave no room for that.
+fn cut_ints(how: Cut, drop: i64, values: &[i64], back: i64) -> Option<Vec<i64>> {
+    #[cfg(target_arch = "x86_64")]
+    if std::arch::is_x86_feature_detected!("avx2") {
+        // SAFETY: the processor has AVX2.
+        return unsafe { cut_in_vectors(how, drop, values, back) };
+    }
+    cut_each(how, drop, values, back)
+}
+
+/// The same where the compiler may take it that there are vectors of 256 bits.
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn cut_in_vectors(how: Cut, drop: i64, values: &[i64], back: i64) -> Option<Vec<i64>> {
+    cut_each(how, drop, values, back)
+}
+
+#[inline(always)]
+fn cut_each(how: Cut, drop: i64, values: &[i64], back: i64) -> Option<Vec<i64>> {
+    let bits = bits_of(values);
+    if bits > ROOM {
+        return None;
+    }
     // The usual numbers of digits have loops of their own, in which dividing is multiplying.
     let add = |by: u32| if matches!(how, Cut::Round) { by / 2 } else { 0 };
-    let is_narrow = matches!(how, Cut::Round | Cut::Trunc) && bits_of(values) <= NARROW;
-    let cut = match drop {
+    let is_narrow = matches!(how, Cut::Round | Cut::Trunc) && bits <= NARROW;
+    Some(match drop {
         1 if is_narrow => cut_narrow::<10>(add(10), values, back),
         2 if is_narrow => cut_narrow::<100>(add(100), values, back),
         3 if is_narrow => cut_narrow::<1000>(add(1000), values, back),
@@ -85,9 +111,11 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
         2 => cut_by::<100>(how, values, back),
         3 => cut_by::<1000>(how, values, back),
         4 => cut_by::<10_000>(how, values, back),
-        _ => values.iter().map(|v| back * how.apply(*v, by)).collect(),
-    };
-    Some(Vector::new(Data::I64(cut)))
+        _ => {
+            let by = exact::pow10(drop as u8) as i64;
+            values.iter().map(|v| back * how.apply(*v, by)).collect()
+        }
+    })
 }
 
 /// The numbers cut to multiples of a number that is known when this is compiled, in units of it, times `back`.
@@ -101,6 +129,7 @@ fn cut_by<const BY: i64>(how: Cut, values: &[i64], back: i64) -> Vec<i64> {
 }
 
 /// As [`cut_by`] for numbers of 31 bits, half a divisor or none being added to their magnitudes: several at once.
+#[inline(always)]
 fn cut_narrow<const BY: u32>(add: u32, values: &[i64], back: i64) -> Vec<i64> {
     let cut = |v: &i64| {
         let sign = v >> 63;

@@ -18,6 +18,19 @@ fn tiny(numbers: &[u32]) -> Vec<u8> {
     if most < u32::from(TINY_DROPPED) { numbers.iter().map(byte).collect() } else { Vec::new() }
 }
 
+/// Few codes pass where at most one in so many does.
+pub(super) const FEW_OF: usize = 4;
+
+fn as_bits(pass: &[bool]) -> Vec<u64> {
+    let word = |pass: &[bool]| pass.iter().rev().fold(0, |word, pass| word << 1 | u64::from(*pass));
+    pass.chunks(64).map(word).collect()
+}
+
+#[inline(always)]
+fn bit(bits: &[u64], code: u64) -> bool {
+    bits[(code / 64) as usize] >> (code % 64) & 1 == 1
+}
+
 /// What one anchor decides of a row.
 pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
@@ -34,6 +47,8 @@ pub(super) struct AnchorPlan {
     dense: Vec<u32>,
     /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
     tiny: Vec<u8>,
+    /// Which of many codes pass, in a bit each, where nothing else is asked of them or few do.
+    bits: Vec<u64>,
     /// The same for large numbers of groups, without dropping.
     wide: Vec<u128>,
 }
@@ -48,6 +63,7 @@ impl AnchorPlan {
             own: 0,
             dense: Vec::new(),
             tiny: Vec::new(),
+            bits: Vec::new(),
             wide: Vec::new(),
         }
     }
@@ -112,6 +128,7 @@ impl AnchorPlan {
         let codes = tables.codes_of(table, self.anchor).max(1);
         let through = match &self.within {
             Some(within) => within.len(),
+            None if self.dense.is_empty() => self.pass.iter().filter(|pass| **pass).count() as u64,
             None => self.dense.iter().filter(|number| **number & DROPPED == 0).count() as u64,
         };
         (false, (u128::from(through) * 1000 / u128::from(codes)) as u64)
@@ -126,8 +143,8 @@ impl AnchorPlan {
         of_range.min(1.0) * of_codes
     }
 
-    /// Brings the sums into the form that the rows are looked up in.
-    pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
+    /// A filter on a column of many codes as ranges of them.
+    pub(super) fn in_ranges(&mut self, many_codes: usize) {
         if self.only_filters()
             && self.pass.len() > many_codes
             && let Some(ranges) = CodeRanges::of_array(&self.pass, 1)
@@ -135,7 +152,17 @@ impl AnchorPlan {
             self.narrow_to(ranges);
             self.pass = Vec::new();
         }
-        if !dense {
+    }
+
+    /// Brings the sums into the form that the rows are looked up in.
+    pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
+        self.in_ranges(many_codes);
+        let has_many = self.pass.len() > many_codes;
+        if has_many && self.only_filters() && self.within.is_none() {
+            self.bits = as_bits(&self.pass);
+            return;
+        }
+        if !dense && !self.only_filters() {
             return;
         }
         self.dense.resize(self.dense.len().max(self.pass.len()), 0);
@@ -148,6 +175,35 @@ impl AnchorPlan {
             self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
         }
         self.tiny = if self.dense.len() > NEAR_CODES { tiny(&self.dense) } else { Vec::new() };
+        let passing = || self.pass.iter().filter(|pass| **pass).count();
+        if has_many && self.tiny.is_empty() && passing() * FEW_OF <= self.pass.len() {
+            self.bits = as_bits(&self.pass);
+        }
+    }
+
+    /// The groups of so many that codes which pass can be in, in order, where they are at most one in `few_of`: each code then gives
+    /// its place among these. For what decides alone in which group a row is.
+    pub(super) fn list_groups(&mut self, groups: usize, few_of: usize) -> Option<Vec<u32>> {
+        if self.pass.is_empty() || self.within.is_some() || self.own > 0 || !self.adds {
+            return None;
+        }
+        let mut is_there = vec![false; groups];
+        let passing = || self.dense.iter().filter(|number| **number & DROPPED == 0);
+        passing().for_each(|number| is_there[*number as usize] = true);
+        let count = is_there.iter().filter(|is_there| **is_there).count();
+        if count < 2 || count * few_of > groups {
+            return None;
+        }
+        let mut places = vec![0u32; groups];
+        let mut list = Vec::with_capacity(count);
+        for group in (0..groups as u32).filter(|group| is_there[*group as usize]) {
+            places[group as usize] = list.len() as u32;
+            list.push(group);
+        }
+        let passing = self.dense.iter_mut().filter(|number| **number & DROPPED == 0);
+        passing.for_each(|number| *number = places[*number as usize]);
+        self.tiny = if self.dense.len() > NEAR_CODES { tiny(&self.dense) } else { Vec::new() };
+        Some(list)
     }
 
     /// What the codes of a batch add to the numbers of groups.
@@ -161,6 +217,10 @@ impl AnchorPlan {
                 }
                 None => batch.map(self.anchor, out, |code| if within.contains(code) { 0 } else { DROPPED }),
             },
+            ([], 0, None) if !self.bits.is_empty() => {
+                let bits = self.bits.as_slice();
+                batch.map(self.anchor, out, |code| if bit(bits, code) { 0 } else { DROPPED });
+            }
             (dense, own, Some(within)) => {
                 let add = |code: u64| dense.get(code as usize).copied().unwrap_or(0) + code as u32 * own;
                 let drop = |code: u64| if within.contains(code) { 0 } else { DROPPED };
@@ -175,6 +235,10 @@ impl AnchorPlan {
                     number => u32::from(number),
                 });
             }
+            (dense, _, None) if !self.bits.is_empty() => {
+                let bits = self.bits.as_slice();
+                batch.map(self.anchor, out, |code| if bit(bits, code) { dense[code as usize] } else { DROPPED });
+            }
             (dense, _, None) => batch.map(self.anchor, out, |code| dense[code as usize]),
         }
     }
@@ -183,7 +247,8 @@ impl AnchorPlan {
     pub(super) fn few_numbers(&self, batch: &Batch<'_>, positions: &[u32]) -> Vec<u32> {
         let own = self.own as u32;
         let number = |code: u64| {
-            let drop = self.within.as_ref().is_some_and(|within| !within.contains(code));
+            let drop = self.within.as_ref().is_some_and(|within| !within.contains(code))
+                || !self.bits.is_empty() && !bit(&self.bits, code);
             let add = self.dense.get(code as usize).copied().unwrap_or(0).wrapping_add((code as u32).wrapping_mul(own));
             if drop { add | DROPPED } else { add }
         };

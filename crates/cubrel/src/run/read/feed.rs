@@ -38,16 +38,16 @@ impl Prepared<'_> {
                 let Some((op, [a, b])) = rows.first().and_then(CompiledRow::as_pair) else { return Ok(()) };
                 let few = batch.few_ints(a.0, a.1, positions).zip(batch.few_ints(b.0, b.1, positions));
                 if let Some((mut few, with)) = few {
-                    op.apply(&mut few, &with);
-                    add_passed(entries, (&few, *bits), to, seen);
+                    op.apply(&mut few, &with, *bits);
+                    add_passed(entries, (&few, bits.most), to, seen);
                     return Ok(());
                 }
                 let all = sized(&mut scratch.values, batch.entries());
                 let with = sized(&mut scratch.factors, batch.entries());
                 batch.ints_of(a.0, a.1, all);
                 batch.ints_of(b.0, b.1, with);
-                op.apply(all, with);
-                add_exact(batch, positions, entries, (all, *bits), to, seen.take());
+                op.apply(all, with, *bits);
+                add_exact(batch, positions, entries, (all, bits.most), to, seen.take());
             }
             Feed::SomeInts(rows) => {
                 let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_some_ints) else { return Ok(()) };

@@ -213,8 +213,18 @@ impl Prepared<'_> {
 
     /// The rows that pass, and the key of each. Filters come first, so that keys are put together for what is left alone.
     pub(super) fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
-        let mut positions = all.to_vec();
-        for plan in self.anchors.iter().filter(|plan| plan.filters()) {
+        let (mut positions, looked_at) = match self.anchors.first().filter(|plan| plan.only_filters()) {
+            Some(first) => {
+                let mut numbers = vec![0; all.len()];
+                first.numbers(batch, &mut numbers);
+                (kept(&numbers).0, 1)
+            }
+            None => (all.to_vec(), 0),
+        };
+        for plan in self.anchors[looked_at..].iter().filter(|plan| plan.filters()) {
+            if positions.is_empty() {
+                break;
+            }
             let codes = batch.wide_codes(plan.anchor, &positions);
             keep(&mut positions, codes.into_iter().map(|code| plan.passes(code)));
         }

@@ -4,10 +4,11 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 
 use super::super::accumulate::Spec;
-use super::super::compiled::{CompiledRow, Outer, RowCompiler, pair_bits};
+use super::super::compiled::{CompiledRow, Outer, RowCompiler};
+use super::super::pairs::PairBits;
 use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
-use super::anchors::AnchorPlan;
+use super::anchors::{AnchorPlan, FEW_OF};
 use super::bridges::PairsOf;
 use super::builder::ReadBuilder;
 use super::dependent::{Counting, counting};
@@ -38,6 +39,8 @@ pub(super) struct Prepared<'a> {
     pub(super) grouping: Grouping,
     /// How many groups there is room for from the beginning.
     pub(super) groups: usize,
+    /// The places of these groups, where they are few of all that there could be.
+    pub(super) listed: Option<Vec<u32>>,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
     /// By key, how it counts, and how many different ones of it count.
@@ -108,7 +111,7 @@ pub(super) enum Feed {
     /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
     Ints(Vec<CompiledRow>, u32),
     /// The sum, difference or product of two such numbers.
-    Pair(Vec<CompiledRow>, u32),
+    Pair(Vec<CompiledRow>, PairBits),
     Codes {
         anchor: Option<Anchor>,
         map: Vec<u64>,
@@ -182,8 +185,9 @@ pub(super) fn prepare<'a>(
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
+    let listed = if dense { listed_groups(&mut builder.anchors, product, options) } else { None };
     let grouping = match dense {
-        true if builder.is_thin(product) => Grouping::Thin,
+        true if listed.is_none() && builder.is_thin(product) => Grouping::Thin,
         true => Grouping::Dense,
         false => Grouping::Hashed,
     };
@@ -200,7 +204,12 @@ pub(super) fn prepare<'a>(
         row_filters: builder.row_filters,
         aggregates,
         grouping,
-        groups: if grouping == Grouping::Dense { product as usize } else { 0 },
+        groups: match (&listed, grouping) {
+            (Some(listed), _) => listed.len(),
+            (None, Grouping::Dense) => product as usize,
+            (None, Grouping::Thin | Grouping::Hashed) => 0,
+        },
+        listed,
         strides,
         counting,
         sizes,
@@ -212,6 +221,16 @@ pub(super) fn prepare<'a>(
         totals: options.totals,
         of_columns: read.aggregates.iter().map(own_column).collect(),
     })
+}
+
+/// The groups that rows can be in, of so many, where one anchor decides in which and lets through few.
+fn listed_groups(anchors: &mut [AnchorPlan], groups: u128, options: &Options) -> Option<Vec<u32>> {
+    if groups <= options.listed_above.max(1) as u128 {
+        return None;
+    }
+    let mut deciding = anchors.iter_mut().filter(|plan| plan.own > 0 || plan.adds);
+    let (first, None) = (deciding.next()?, deciding.next()) else { return None };
+    first.list_groups(groups as usize, if options.listed_above == 0 { 1 } else { FEW_OF })
 }
 
 pub(super) fn feed(
@@ -280,7 +299,7 @@ fn summed(spec: &mut Spec, rows: Vec<CompiledRow>) -> Feed {
         return Feed::Ints(rows, bits);
     }
     if let Some((op, [a, b])) = first.as_pair()
-        && let Some(bits) = pair_bits(op, [a.1, b.1])
+        && let Some(bits) = PairBits::of(op, [a.1.bits(), b.1.bits()])
     {
         return Feed::Pair(rows, bits);
     }

@@ -96,7 +96,7 @@ fn narrow(prepared: &mut Prepared<'_>, read: &Read, own: &[Filter], options: &Op
     let (tables, table) = (prepared.tables, prepared.table);
     let mut builder = ReadBuilder::new(tables, table, &[], options, true);
     builder.filters(own, read)?;
-    builder.anchors.iter_mut().for_each(|anchor| anchor.seal(false, options.many_codes));
+    builder.anchors.iter_mut().for_each(|anchor| anchor.in_ranges(options.many_codes));
     let share_of = |plan: &AnchorPlan| plan.share(tables, table);
     builder.anchors.sort_by(|a, b| share_of(a).total_cmp(&share_of(b)));
     let share = share(prepared, &builder.anchors, &builder.row_filters);
