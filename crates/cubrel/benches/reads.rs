@@ -11,11 +11,14 @@
 //! The loops run on one thread and again on as many as there are cores, in equal parts, as reads do.
 #![allow(clippy::unwrap_used, reason = "a bench that cannot go on has failed")]
 
+#[macro_use]
+mod loops;
+
 use std::sync::LazyLock;
-use std::thread;
 
 use cubrel::{Model, Query, Type, Value};
 use divan::Bencher;
+use loops::{cores, in_parts, mix};
 
 const BOOKINGS: usize = 5_000_000;
 const ROUTES: u64 = 40;
@@ -38,12 +41,6 @@ struct Data {
     net: Vec<i64>,
     region_of: Vec<u32>,
     month_of: Vec<u32>,
-}
-
-fn mix(i: u64) -> u64 {
-    let mut z = i.wrapping_mul(0x9E37_79B9_7F4A_7C15);
-    z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-    z ^ (z >> 31)
 }
 
 static DATA: LazyLock<Data> = LazyLock::new(|| {
@@ -93,55 +90,6 @@ static DATA: LazyLock<Data> = LazyLock::new(|| {
 
 fn query(text: &str) -> Query {
     DATA.model.query(text).unwrap()
-}
-
-/// Runs a loop over equal parts of the rows, one for each thread, and adds the results up slot by slot.
-fn in_parts(threads: usize, slots: usize, work: impl Fn(std::ops::Range<usize>, &mut [i64]) + Sync) -> Vec<i64> {
-    let part = BOOKINGS.div_ceil(threads);
-    let sums: Vec<Vec<i64>> = thread::scope(|scope| {
-        let handles: Vec<_> = (0..threads)
-            .map(|t| {
-                let work = &work;
-                scope.spawn(move || {
-                    let mut sums = vec![0; slots];
-                    work(t * part..((t + 1) * part).min(BOOKINGS), &mut sums);
-                    sums
-                })
-            })
-            .collect();
-        handles.into_iter().map(|h| h.join().unwrap()).collect()
-    });
-    (0..slots).map(|s| sums.iter().map(|p| p[s]).sum()).collect()
-}
-
-fn cores() -> usize {
-    thread::available_parallelism().map_or(1, usize::from)
-}
-
-macro_rules! question {
-    ($name:ident, $text:literal, $slots:expr, $loop:expr) => {
-        mod $name {
-            use super::*;
-
-            #[divan::bench]
-            fn cubrel(bencher: Bencher<'_, '_>) {
-                let query = query($text);
-                bencher.bench(|| query.run().unwrap());
-            }
-
-            #[divan::bench]
-            fn plain_loop(bencher: Bencher<'_, '_>) {
-                let data = &*DATA;
-                bencher.bench(|| in_parts(1, $slots, |range, sums| ($loop)(data, range, sums)));
-            }
-
-            #[divan::bench]
-            fn plain_loop_on_all_cores(bencher: Bencher<'_, '_>) {
-                let data = &*DATA;
-                bencher.bench(|| in_parts(cores(), $slots, |range, sums| ($loop)(data, range, sums)));
-            }
-        }
-    };
 }
 
 question!(total, "grid net", 1, |d: &Data, range: std::ops::Range<usize>, sums: &mut [i64]| {

@@ -33,7 +33,9 @@ pub use ids::{AggregateId, DimId, KeyId, ReadId};
 pub use inputs::Inputs;
 pub use lower::{Environment, Planner};
 pub use optimizer::{optimize, optimize_assembly};
-pub use print::{Printer, read_text, relationship_name};
+#[cfg(any(test, feature = "internals"))]
+pub use print::read_text;
+pub use print::{Printer, relationship_name};
 pub use rows::{ParameterId, Predicate, RowExpr, RowLeaf};
 pub use scope::{Dim, Filter, FilterOrigin, FilterTest, Key, Scope};
 pub use tree::{
