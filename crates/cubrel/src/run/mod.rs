@@ -82,7 +82,7 @@ pub struct Options {
     pub hash_groups: bool,
     /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
     pub thin_above: usize,
-    /// Of more groups than this, of which one key's filters leave few, those alone have numbers.
+    /// Of more groups than this, of which one key's filters leave few, those alone have numbers, if rows are expected in most of them.
     pub listed_above: usize,
     /// In reads of more rows than this, rows whose groups no cell asks for are not looked at where a key has more codes than this,
     /// and groups that `having` or a limit drop are dropped before they are cells.

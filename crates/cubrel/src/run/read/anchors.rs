@@ -181,9 +181,9 @@ impl AnchorPlan {
         }
     }
 
-    /// The groups of so many that codes which pass can be in, in order, where they are at most one in `few_of`: each code then gives
-    /// its place among these. For what decides alone in which group a row is.
-    pub(super) fn list_groups(&mut self, groups: usize, few_of: usize) -> Option<Vec<u32>> {
+    /// The groups of so many that codes which pass can be in, in order, where they are no more than `most`: each code then gives its
+    /// place among these. For what decides alone in which group a row is.
+    pub(super) fn list_groups(&mut self, groups: usize, most: usize) -> Option<Vec<u32>> {
         if self.pass.is_empty() || self.within.is_some() || self.own > 0 || !self.adds {
             return None;
         }
@@ -191,7 +191,7 @@ impl AnchorPlan {
         let passing = || self.dense.iter().filter(|number| **number & DROPPED == 0);
         passing().for_each(|number| is_there[*number as usize] = true);
         let count = is_there.iter().filter(|is_there| **is_there).count();
-        if count < 2 || count * few_of > groups {
+        if !(2..=most).contains(&count) {
             return None;
         }
         let mut places = vec![0u32; groups];

@@ -8,7 +8,7 @@ use super::super::compiled::{CompiledRow, Outer, RowCompiler};
 use super::super::pairs::PairBits;
 use super::super::tables::{Anchor, Tables};
 use super::super::{Options, RunError, Runs};
-use super::anchors::{AnchorPlan, FEW_OF};
+use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::builder::ReadBuilder;
 use super::dependent::{Counting, counting};
@@ -185,7 +185,7 @@ pub(super) fn prepare<'a>(
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
-    let listed = if dense { listed_groups(&mut builder.anchors, product, options) } else { None };
+    let listed = if dense { builder.listed_groups(product) } else { None };
     let grouping = match dense {
         true if listed.is_none() && builder.is_thin(product) => Grouping::Thin,
         true => Grouping::Dense,
@@ -221,16 +221,6 @@ pub(super) fn prepare<'a>(
         totals: options.totals,
         of_columns: read.aggregates.iter().map(own_column).collect(),
     })
-}
-
-/// The groups that rows can be in, of so many, where one anchor decides in which and lets through few.
-fn listed_groups(anchors: &mut [AnchorPlan], groups: u128, options: &Options) -> Option<Vec<u32>> {
-    if groups <= options.listed_above.max(1) as u128 {
-        return None;
-    }
-    let mut deciding = anchors.iter_mut().filter(|plan| plan.own > 0 || plan.adds);
-    let (first, None) = (deciding.next()?, deciding.next()) else { return None };
-    first.list_groups(groups as usize, if options.listed_above == 0 { 1 } else { FEW_OF })
 }
 
 pub(super) fn feed(
