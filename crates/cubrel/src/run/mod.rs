@@ -82,8 +82,6 @@ pub struct Options {
     pub hash_groups: bool,
     /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
     pub thin_above: usize,
-    /// Of more groups than this, of which one key's filters leave few, those alone have numbers, if rows are expected in most of them.
-    pub listed_above: usize,
     /// In reads of more rows than this, rows whose groups no cell asks for are not looked at where a key has more codes than this,
     /// and groups that `having` or a limit drop are dropped before they are cells.
     pub wanted_above: usize,
@@ -128,7 +126,6 @@ impl Default for Options {
             days_by_set: false,
             hash_groups: false,
             thin_above: 1 << 16,
-            listed_above: 1 << 12,
             wanted_above: 1 << 16,
             many_codes: 1 << 12,
             part_rows: None,

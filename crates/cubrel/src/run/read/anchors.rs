@@ -19,7 +19,7 @@ fn tiny(numbers: &[u32]) -> Vec<u8> {
 }
 
 /// Few codes pass where at most one in so many does.
-pub(super) const FEW_OF: usize = 4;
+const FEW_OF: usize = 4;
 
 fn as_bits(pass: &[bool]) -> Vec<u64> {
     let word = |pass: &[bool]| pass.iter().rev().fold(0, |word, pass| word << 1 | u64::from(*pass));
@@ -179,31 +179,6 @@ impl AnchorPlan {
         if has_many && self.tiny.is_empty() && passing() * FEW_OF <= self.pass.len() {
             self.bits = as_bits(&self.pass);
         }
-    }
-
-    /// The groups of so many that codes which pass can be in, in order, where they are no more than `most`: each code then gives its
-    /// place among these. For what decides alone in which group a row is.
-    pub(super) fn list_groups(&mut self, groups: usize, most: usize) -> Option<Vec<u32>> {
-        if self.pass.is_empty() || self.within.is_some() || self.own > 0 || !self.adds {
-            return None;
-        }
-        let mut is_there = vec![false; groups];
-        let passing = || self.dense.iter().filter(|number| **number & DROPPED == 0);
-        passing().for_each(|number| is_there[*number as usize] = true);
-        let count = is_there.iter().filter(|is_there| **is_there).count();
-        if !(2..=most).contains(&count) {
-            return None;
-        }
-        let mut places = vec![0u32; groups];
-        let mut list = Vec::with_capacity(count);
-        for group in (0..groups as u32).filter(|group| is_there[*group as usize]) {
-            places[group as usize] = list.len() as u32;
-            list.push(group);
-        }
-        let passing = self.dense.iter_mut().filter(|number| **number & DROPPED == 0);
-        passing.for_each(|number| *number = places[*number as usize]);
-        self.tiny = if self.dense.len() > NEAR_CODES { tiny(&self.dense) } else { Vec::new() };
-        Some(list)
     }
 
     /// What the codes of a batch add to the numbers of groups.

@@ -5,7 +5,7 @@ use super::super::compiled::{CompiledRow, Outer, RowCompiler};
 use super::super::frame::Members;
 use super::super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use super::super::{Options, RunError};
-use super::anchors::{AnchorPlan, FEW_OF};
+use super::anchors::AnchorPlan;
 use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::keys::UnindexedKey;
@@ -71,22 +71,6 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
         let most = self.options.thin_above.max(1);
         groups > most as u128
             && (self.options.thin_above == 0 || self.passing_rows() as f64 * GROUPS_PER_LOOKUP < groups as f64)
-    }
-
-    /// The groups that rows can be in, of so many, where one anchor decides in which and lets through few, but not far more than there
-    /// will be rows in.
-    pub(super) fn listed_groups(&mut self, groups: u128) -> Option<Vec<u32>> {
-        let above = self.options.listed_above;
-        if groups <= above.max(1) as u128 {
-            return None;
-        }
-        let (few_of, most) = match above {
-            0 => (1, usize::MAX),
-            _ => (FEW_OF, (self.passing_rows() as f64 * GROUPS_PER_LOOKUP) as usize),
-        };
-        let mut deciding = self.anchors.iter_mut().filter(|plan| plan.own > 0 || plan.adds);
-        let (first, None) = (deciding.next()?, deciding.next()) else { return None };
-        first.list_groups(groups as usize, most.min(groups as usize / few_of))
     }
 
     pub(super) fn anchor(&mut self, anchor: Anchor) -> &mut AnchorPlan {

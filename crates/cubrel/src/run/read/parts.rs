@@ -390,13 +390,9 @@ impl Prepared<'_> {
     }
 
     fn numbering(&self, numbers: GroupNumbers, keys: Vec<u128>) -> Numbering {
-        match (self.grouping, &self.listed) {
-            (Grouping::Dense, None) => Numbering::Dense,
-            (Grouping::Dense, Some(listed)) => {
-                let keys: Vec<u128> = listed.iter().map(|place| u128::from(*place)).collect();
-                Numbering::Hashed(Arc::new((keys.iter().copied().zip(0..).collect(), keys)))
-            }
-            (Grouping::Thin | Grouping::Hashed, _) => Numbering::Hashed(Arc::new((numbers, keys))),
+        match self.grouping {
+            Grouping::Dense => Numbering::Dense,
+            Grouping::Thin | Grouping::Hashed => Numbering::Hashed(Arc::new((numbers, keys))),
         }
     }
 

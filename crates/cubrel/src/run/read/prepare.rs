@@ -39,8 +39,6 @@ pub(super) struct Prepared<'a> {
     pub(super) grouping: Grouping,
     /// How many groups there is room for from the beginning.
     pub(super) groups: usize,
-    /// The places of these groups, where they are few of all that there could be.
-    pub(super) listed: Option<Vec<u32>>,
     /// By key, what a code adds to the number of the group.
     pub(super) strides: Vec<u128>,
     /// By key, how it counts, and how many different ones of it count.
@@ -185,9 +183,8 @@ pub(super) fn prepare<'a>(
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
-    let listed = if dense { builder.listed_groups(product) } else { None };
     let grouping = match dense {
-        true if listed.is_none() && builder.is_thin(product) => Grouping::Thin,
+        true if builder.is_thin(product) => Grouping::Thin,
         true => Grouping::Dense,
         false => Grouping::Hashed,
     };
@@ -204,12 +201,7 @@ pub(super) fn prepare<'a>(
         row_filters: builder.row_filters,
         aggregates,
         grouping,
-        groups: match (&listed, grouping) {
-            (Some(listed), _) => listed.len(),
-            (None, Grouping::Dense) => product as usize,
-            (None, Grouping::Thin | Grouping::Hashed) => 0,
-        },
-        listed,
+        groups: if grouping == Grouping::Dense { product as usize } else { 0 },
         strides,
         counting,
         sizes,

@@ -47,7 +47,6 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         ("those wanted", Options { wanted_above: 0, ..Options::default() }),
         ("those wanted, hashed", Options { wanted_above: 0, hash_groups: true, ..Options::default() }),
         ("thin", Options { thin_above: 0, ..Options::default() }),
-        ("listed", Options { listed_above: 0, ..Options::default() }),
         ("thin, in runs", Options { thin_above: 0, runs: Runs::Always, part_rows: Some(1), ..Options::default() }),
         ("by ranges", Options { many_codes: 0, ..Options::default() }),
         (
