@@ -314,7 +314,7 @@ fn cut_tables(store: &Store, masks: &Masks) -> Store {
             TableData { rows: kept.count(), columns }
         }
     };
-    Store { tables: store.tables.iter().zip(masks).map(cut).collect(), lookups: Vec::new() }
+    Store { tables: store.tables.iter().zip(masks).map(cut).collect(), ..Store::default() }
 }
 
 /// The lookups of a store of which some tables are cut; those that touch what is worked out anew are left open.

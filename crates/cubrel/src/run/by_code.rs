@@ -12,7 +12,7 @@ use crate::formula::kernels::TextSearch;
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{RowExpr, RowLeaf};
-use crate::store::{CodedColumn, Encoding};
+use crate::store::{ChainCodes, CodedColumn, Encoding, with_chain_codes};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Codes for which something is computed at a time.
@@ -84,8 +84,26 @@ impl RowCompiler<'_> {
     }
 
     /// An expression of one column for each of so many codes of an anchor, computed once for each value that the column has;
-    /// `None` where these are not few. A search in texts is done for each of them in any case.
+    /// `None` where these are not few.
     fn by_column_value(&self, scalar: &Scalar, row: &RowExpr, codes: usize) -> Option<Vector> {
+        let ((column, path), values) = self.of_column_values(scalar, row, codes)?;
+        if path.is_empty() {
+            return (values.len() == codes).then_some(values);
+        }
+        Some(far_values(&values, &self.tables.codes_by_code(column, &path)))
+    }
+
+    /// Which of so many codes of an anchor a condition on one far column lets through; `None` where it is of several columns, where
+    /// the column has not few values, or the condition fails for one of them, which need not occur.
+    pub(super) fn far_truths(&self, row: &RowExpr, codes: usize) -> Option<Vec<bool>> {
+        let ((column, path), values) = self.of_column_values(&row.scalar, row, codes)?;
+        let truths = values.truths();
+        (!path.is_empty()).then(|| self.tables.codes_by_code(column, &path).map(|code| truths[code as usize]))
+    }
+
+    /// An expression of one column for each value that the column has, and null, where these are few beside so many codes of an
+    /// anchor. A search in texts is done for each of them in any case.
+    fn of_column_values(&self, scalar: &Scalar, row: &RowExpr, codes: usize) -> Option<(Far, Vector)> {
         let (column, path) = only_column(scalar, row)?;
         let data = self.tables.column(column);
         let values = match self.searched(scalar, row, data) {
@@ -108,10 +126,7 @@ impl RowCompiler<'_> {
                 in_parts(count, scalar.ty, &part)?
             }
         };
-        if path.is_empty() {
-            return (values.len() == codes).then_some(values);
-        }
-        Some(values.gather(&self.tables.narrow_codes_by_code(column, &path)))
+        Some(((column, path), values))
     }
 
     /// The values of a far column for each of so many codes of an anchor, where it has few of them.
@@ -120,7 +135,7 @@ impl RowCompiler<'_> {
         let is_worth_it = !path.is_empty() && data.domain().saturating_mul(CODES_PER_VALUE as u64) < codes;
         is_worth_it.then(|| {
             let values = data.vector_of(&(0..=data.domain()).collect::<Vec<u64>>());
-            values.gather(&self.tables.narrow_codes_by_code(column, path))
+            far_values(&values, &self.tables.codes_by_code(column, path))
         })
     }
 
@@ -156,7 +171,7 @@ impl RowCompiler<'_> {
     fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor, codes: usize) -> Option<LeafCodes> {
         match leaf {
             RowLeaf::Column { column, path } => {
-                Some(LeafCodes::Column(*column, self.tables.codes_by_code(*column, path)))
+                Some(LeafCodes::Column(*column, self.tables.own_or_far_codes(*column, path)))
             }
             RowLeaf::Parameter(slot) => {
                 let (_, held, ty) = self.held(*slot)?;
@@ -169,6 +184,11 @@ impl RowCompiler<'_> {
             }
         }
     }
+}
+
+/// The values of far codes, for each code of the key that leads to them.
+fn far_values(values: &Vector, codes: &ChainCodes) -> Vector {
+    with_chain_codes!(codes, |codes| values.gather(codes))
 }
 
 /// The only column that an expression looks at, and the way there.

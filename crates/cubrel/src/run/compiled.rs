@@ -294,7 +294,7 @@ impl<'a> RowCompiler<'a> {
                 }
                 let values = match self.values_by_code(*column, path, self.tables.codes_of(self.table, anchor)) {
                     Some(values) => values,
-                    None => data.vector_of(&self.tables.codes_by_code(*column, path)),
+                    None => data.vector_of(&self.tables.own_or_far_codes(*column, path)),
                 };
                 CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values)))
             }

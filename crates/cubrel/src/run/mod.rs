@@ -72,6 +72,8 @@ pub struct Options {
     pub optimize: bool,
     /// Work out what hangs off a key once for each of its codes.
     pub hoist: bool,
+    /// Keep what chains of relationships lead to, for the next query.
+    pub keep_chains: bool,
     /// Tell segments of which every row is wanted by what is known of all their rows together.
     pub totals: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
@@ -121,6 +123,7 @@ impl Default for Options {
         Options {
             optimize: true,
             hoist: true,
+            keep_chains: true,
             totals: true,
             sparse_above: 1 << 14,
             days_by_set: false,

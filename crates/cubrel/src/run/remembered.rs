@@ -1,12 +1,11 @@
-//! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through, and what a far column
-//! has for each of them.
+//! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through.
 
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::RunError;
-use crate::formula::schema::{ColumnId, RelationshipId};
+use crate::formula::schema::RelationshipId;
 use crate::plan::{FilterTest, RowLeaf};
 
 /// What is known, each thing worked out once.
@@ -35,7 +34,6 @@ impl<K: Eq + Hash, V> WorkedOut<K, V> {
 #[derive(Debug, Default)]
 pub(super) struct Remembered {
     filters: WorkedOut<(FilterTest, Vec<RelationshipId>), Vec<bool>>,
-    codes: WorkedOut<(ColumnId, Vec<RelationshipId>), Vec<u32>>,
 }
 
 impl Remembered {
@@ -50,20 +48,6 @@ impl Remembered {
         match is_the_same_for_all(test) {
             true => self.filters.get((test.clone(), path.to_vec()), work_out),
             false => work_out().map(Arc::new),
-        }
-    }
-
-    /// The codes of a column at the end of a path, by code at its start.
-    pub(super) fn codes(
-        &self,
-        column: ColumnId,
-        path: &[RelationshipId],
-        work_out: impl FnOnce() -> Vec<u32>,
-    ) -> Arc<Vec<u32>> {
-        let found: Result<_, std::convert::Infallible> = self.codes.get((column, path.to_vec()), || Ok(work_out()));
-        match found {
-            Ok(codes) => codes,
-            Err(never) => match never {},
         }
     }
 }

@@ -13,7 +13,9 @@ use super::remembered::Remembered;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
 use crate::plan::FilterTest;
-use crate::store::{CodedColumn, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store};
+use crate::store::{
+    ChainCodes, ChainEnd, ChainSource, CodedColumn, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store,
+};
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -263,26 +265,48 @@ impl<'a> Tables<'a> {
         column.codes_at(&self.follow_path(path, rows))
     }
 
-    /// As [`Tables::codes_by_code`] for a column that has few of them, after a path of at least one step.
-    pub fn narrow_codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Arc<Vec<u32>> {
-        let work_out = || {
+    /// For each code of the anchor at the start of a path of at least one step, the code of a column at its end.
+    pub fn codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Arc<ChainCodes> {
+        self.chain(ChainEnd::Column(column), path, || {
             let data = self.column(column);
-            let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
-            self.along(path, &codes, data.null_code() as u32)
-        };
-        match self.remembered {
-            Some(remembered) => remembered.codes(column, path, work_out),
-            None => Arc::new(work_out()),
+            match u32::try_from(data.null_code()) {
+                Ok(null) => {
+                    let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
+                    ChainCodes::of(each(&self.along(path, &codes, null), |code| u64::from(*code)))
+                }
+                Err(_) => ChainCodes::of(self.along(path, &data.codes(), data.null_code())),
+            }
+        })
+    }
+
+    /// For each code of the anchor, the code of a column that is its own or at the end of a path.
+    pub fn own_or_far_codes(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u64> {
+        match path {
+            [] => (0..=self.column(column).domain()).collect(),
+            path => self.codes_by_code(column, path).to_vec(),
         }
     }
 
-    /// For each code of the anchor, the code of a column at the end of a path.
-    pub fn codes_by_code(&self, column: ColumnId, path: &[RelationshipId]) -> Vec<u64> {
-        let data = self.column(column);
-        if path.is_empty() {
-            return (0..=data.domain()).collect();
+    /// For each code of the anchor at the start of a path of at least one step, the row of a table at its end, or as many as it has.
+    pub fn far_rows_by_code(&self, table: TableId, path: &[RelationshipId]) -> Arc<ChainCodes> {
+        self.chain(ChainEnd::Row(table), path, || {
+            let none = self.rows(table) as u64;
+            let row = |row: &u32| if *row == NO_ROW { none } else { u64::from(*row) };
+            ChainCodes::of(each(&self.rows_by_code(path), row))
+        })
+    }
+
+    fn chain(&self, end: ChainEnd, path: &[RelationshipId], work_out: impl FnOnce() -> ChainCodes) -> Arc<ChainCodes> {
+        if self.limits.is_some_and(|options| !options.keep_chains) {
+            return Arc::new(work_out());
         }
-        self.along(path, &data.codes(), data.null_code())
+        let of = |id: &ColumnId| self.store.tables[id.table.0 as usize].columns[id.index as usize].clone();
+        let column = match &end {
+            ChainEnd::Column(id) => Some(of(id)),
+            ChainEnd::Row(_) => None,
+        };
+        let lookups = path.iter().map(|r| self.store.lookups[r.0 as usize].clone()).collect();
+        self.store.chains.get(end, path, ChainSource { column, lookups }, work_out)
     }
 }
 

@@ -154,7 +154,7 @@ impl PackedInts {
 
     /// What `map` gives for the values at some places, counted from `start` on and in order. Where several stand in one block, the
     /// block is unpacked: to reach for one of them takes as long as for so many to come along.
-    pub(super) fn map_some<T>(&self, start: usize, places: &[u32], map: impl Fn(u64) -> T) -> Vec<T> {
+    pub fn map_some<T>(&self, start: usize, places: &[u32], map: impl Fn(u64) -> T) -> Vec<T> {
         let mut found = Vec::with_capacity(places.len());
         let mut block = [0u64; BLOCK];
         for near in places.chunk_by(|a, b| (start + *a as usize) / BLOCK == (start + *b as usize) / BLOCK) {
@@ -167,6 +167,59 @@ impl PackedInts {
             }
         }
         found
+    }
+
+    /// As [`PackedInts::map_rows`] for numbers of at most 32 bits, so that eight of them are mapped together where `map` allows.
+    ///
+    /// # Panics
+    /// When there are fewer values than `out` has room for, or they have more bits.
+    pub(super) fn map_narrow<T: Copy + Default>(&self, start: usize, out: &mut [T], map: impl Fn(u32) -> T + Copy) {
+        assert!(start + out.len() <= self.len && (1..=NARROW).contains(&self.bits), "{} bits", self.bits);
+        #[cfg(target_arch = "x86_64")]
+        if Processor::here() == Processor::Avx2 {
+            // SAFETY: the processor has AVX2.
+            return unsafe { self.map_narrow_in_vectors(start, out, map) };
+        }
+        self.map_narrow_blocks(Processor::Plain, start, out, map);
+    }
+
+    /// The same where the compiler may take it that there are vectors of 256 bits, for `map` as well.
+    ///
+    /// # Safety
+    /// The processor has AVX2.
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx2")]
+    unsafe fn map_narrow_in_vectors<T: Copy + Default>(
+        &self,
+        start: usize,
+        out: &mut [T],
+        map: impl Fn(u32) -> T + Copy,
+    ) {
+        self.map_narrow_blocks(Processor::Avx2, start, out, map);
+    }
+
+    #[inline(always)]
+    fn map_narrow_blocks<T: Copy + Default>(
+        &self,
+        processor: Processor,
+        start: usize,
+        out: &mut [T],
+        map: impl Fn(u32) -> T + Copy,
+    ) {
+        let mut block = [0u32; BLOCK];
+        let mut at = 0;
+        while at < out.len() {
+            let (first, skip) = ((start + at) / BLOCK, (start + at) % BLOCK);
+            let take = (BLOCK - skip).min(out.len() - at);
+            unpack::narrow(processor, self.bits, &self.words[first * usize::from(self.bits)..], &mut block);
+            let target = &mut out[at..at + take];
+            // Whole blocks by themselves, so that the compiler knows how many there are.
+            match <&mut [T; BLOCK]>::try_from(&mut *target) {
+                Ok(whole) => (0..BLOCK).for_each(|i| whole[i] = map(block[i])),
+                Err(_) => target.iter_mut().zip(&block[skip..]).for_each(|(slot, value)| *slot = map(*value)),
+            }
+            at += take;
+        }
     }
 
     /// As [`PackedInts::map_rows`].
@@ -242,6 +295,12 @@ mod tests {
                 packed.unpack(start, 5, &mut out);
                 let expected: Vec<u64> = values[start..start + len].iter().map(|v| v.wrapping_add(5)).collect();
                 assert_eq!(out, expected, "{bits} bits from {start}");
+                if (1..=NARROW).contains(&bits) {
+                    let mut out = vec![0; len];
+                    packed.map_narrow(start, &mut out, |v| v ^ 5);
+                    let expected: Vec<u32> = values[start..start + len].iter().map(|v| *v as u32 ^ 5).collect();
+                    assert_eq!(out, expected, "{bits} bits from {start}");
+                }
             }
         }
     }

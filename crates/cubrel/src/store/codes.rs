@@ -80,6 +80,24 @@ impl Segment {
         self.codes.map(start, out, |code| map(base + code));
     }
 
+    /// The same where no code has more than 32 bits; `wide` is `map` for what has more.
+    pub fn map_narrow<T: Copy + Default>(
+        &self,
+        start: usize,
+        out: &mut [T],
+        map: impl Fn(u32) -> T + Copy,
+        wide: impl Fn(u64) -> T + Copy,
+    ) {
+        match (&self.codes, u32::try_from(self.max)) {
+            (Codes::Packed(codes), Ok(_)) if codes.bits() > 0 => {
+                // No code is larger than the largest.
+                let base = self.base as u32;
+                codes.map_narrow(start, out, |code| map(base.wrapping_add(code)));
+            }
+            _ => self.map_rows(start, out, wide),
+        }
+    }
+
     /// What `map` gives for the codes of some rows, counted from `start` on; `None` where rows are not reached one by one.
     pub fn map_some<T>(&self, start: usize, rows: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
         match &self.codes {

@@ -8,12 +8,13 @@
 //! * [`column`]: codes and what they stand for; `totals`: what all rows of a segment come to
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
 //!   `cut`: columns without some rows, [`deferred`] until they are used
-//! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at
+//! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at; `chains`: what several of them lead to
 //! * [`raw`]: values on their way in
 //! * [`disk`]: the store on disk; [`checksum`]: whether it is what was written
 
 pub mod bits;
 pub mod buffer;
+mod chains;
 pub mod checksum;
 pub mod codes;
 pub mod column;
@@ -40,6 +41,8 @@ mod unpack;
 
 use std::sync::Arc;
 
+pub(crate) use chains::with_chain_codes;
+pub use chains::{ChainCodes, ChainEnd, ChainSource, Chains};
 pub use codes::{Codes, Segment};
 pub use column::{CodedColumn, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
@@ -66,4 +69,6 @@ pub struct Store {
     pub tables: Vec<TableData>,
     /// By relationship.
     pub lookups: Vec<Arc<Lookup>>,
+    /// What was found at the end of several of them.
+    pub chains: Chains,
 }

@@ -1,5 +1,7 @@
 use std::sync::Arc;
 
+use rayon::prelude::*;
+
 use super::{Type, Value};
 
 /// A batch of values of one type, some of them null.
@@ -120,16 +122,18 @@ impl Vector {
     }
 
     /// The values at `positions`, in that order.
-    pub fn gather(&self, positions: &[u32]) -> Vector {
-        let at = |i: &u32| *i as usize;
+    ///
+    /// # Panics
+    /// When there are fewer values.
+    pub fn gather<P: Copy + Into<u64> + Sync>(&self, positions: &[P]) -> Vector {
         let data = match &self.data {
-            Data::I64(v) => Data::I64(positions.iter().map(|i| v[at(i)]).collect()),
-            Data::I128(v) => Data::I128(positions.iter().map(|i| v[at(i)]).collect()),
-            Data::F64(v) => Data::F64(positions.iter().map(|i| v[at(i)]).collect()),
-            Data::Bool(v) => Data::Bool(positions.iter().map(|i| v[at(i)]).collect()),
-            Data::Text(v) => Data::Text(positions.iter().map(|i| v[at(i)].clone()).collect()),
+            Data::I64(v) => Data::I64(taken(v, positions)),
+            Data::I128(v) => Data::I128(taken(v, positions)),
+            Data::F64(v) => Data::F64(taken(v, positions)),
+            Data::Bool(v) => Data::Bool(taken(v, positions)),
+            Data::Text(v) => Data::Text(positions.iter().map(|i| v[(*i).into() as usize].clone()).collect()),
         };
-        let valid = self.valid.as_ref().map(|valid| positions.iter().map(|i| valid[at(i)]).collect());
+        let valid = self.valid.as_ref().map(|valid| taken(valid, positions));
         Vector { data, valid }
     }
 
@@ -313,4 +317,16 @@ impl VectorBuilder {
         let data = self.wide.map_or(self.data, Data::I128);
         Vector::with_validity(data, self.valid)
     }
+}
+
+/// So many values are worth a thread.
+const WORTH_A_THREAD: usize = 1 << 16;
+
+/// The values at some places, on all threads where they are many.
+fn taken<T: Copy + Send + Sync, P: Copy + Into<u64> + Sync>(values: &[T], places: &[P]) -> Vec<T> {
+    let at = |place: &P| values[(*place).into() as usize];
+    if places.len() <= WORTH_A_THREAD {
+        return places.iter().map(at).collect();
+    }
+    places.par_iter().with_min_len(WORTH_A_THREAD).map(at).collect()
 }

@@ -1,34 +1,60 @@
 //! What one anchor decides of a row: whether it passes, and what it adds to the number of its group.
 
+use std::sync::Arc;
+
+use rayon::prelude::*;
+
 use super::super::tables::{Anchor, Tables};
 use super::batch::Batch;
 use super::keys::DROPPED;
 use super::ranges::CodeRanges;
 use crate::formula::schema::{ColumnId, TableId};
+use crate::store::{ChainCodes, with_chain_codes};
 
 /// So many numbers of 32 bits stay in a near cache.
 const NEAR_CODES: usize = 1 << 14;
 /// What stands for [`DROPPED`] where numbers have a byte.
 const TINY_DROPPED: u8 = u8::MAX;
-
-/// Numbers of groups in a byte each; nothing where one of them needs more.
-fn tiny(numbers: &[u32]) -> Vec<u8> {
-    let most = numbers.iter().map(|number| if number & DROPPED == 0 { *number } else { 0 }).max().unwrap_or(0);
-    let byte = |number: &u32| if number & DROPPED == 0 { *number as u8 } else { TINY_DROPPED };
-    if most < u32::from(TINY_DROPPED) { numbers.iter().map(byte).collect() } else { Vec::new() }
-}
-
 /// Few codes pass where at most one in so many does.
-const FEW_OF: usize = 4;
+const FEW_OF: usize = 6;
+/// So many codes are worth a thread; and whole words of bits.
+const WORTH_A_THREAD: usize = 1 << 16;
 
+/// A bit for each.
 fn as_bits(pass: &[bool]) -> Vec<u64> {
-    let word = |pass: &[bool]| pass.iter().rev().fold(0, |word, pass| word << 1 | u64::from(*pass));
-    pass.chunks(64).map(word).collect()
+    let byte = |pass: &[bool]| pass.iter().rev().fold(0, |byte, pass| byte << 1 | u64::from(*pass));
+    let word = |pass: &[bool]| pass.chunks(8).rev().fold(0, |word, pass| word << 8 | byte(pass));
+    pass.par_chunks(64).with_min_len(WORTH_A_THREAD / 64).map(word).collect()
 }
 
 #[inline(always)]
 fn bit(bits: &[u64], code: u64) -> bool {
     bits[(code / 64) as usize] >> (code % 64) & 1 == 1
+}
+
+/// By code, what it adds to the number of a group that is a place in an array, and whether it passes.
+enum CodeNumbers {
+    /// Nothing is added.
+    None,
+    /// With [`DROPPED`] where a code does not pass.
+    Words(Vec<u32>),
+    /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
+    Bytes(Vec<u8>),
+}
+
+#[inline(always)]
+fn of_byte(number: u8) -> u32 {
+    if number == TINY_DROPPED { DROPPED } else { u32::from(number) }
+}
+
+impl CodeNumbers {
+    fn of(&self, code: u64) -> u32 {
+        match self {
+            CodeNumbers::None => 0,
+            CodeNumbers::Words(all) => all.get(code as usize).copied().unwrap_or(0),
+            CodeNumbers::Bytes(all) => all.get(code as usize).map_or(0, |number| of_byte(*number)),
+        }
+    }
 }
 
 /// What one anchor decides of a row.
@@ -39,18 +65,15 @@ pub(super) struct AnchorPlan {
     /// The codes of which rows pass, besides; all of them where there is none.
     pub(super) within: Option<CodeRanges>,
     /// Whether codes add something to the group's number.
-    pub(super) adds: bool,
+    adds: bool,
     /// What a code adds to the group's number for each that it is: it is a key itself.
-    pub(super) own: u128,
-    /// By code: what it adds besides, where there are few groups, with [`DROPPED`] where it does not pass; nothing does when
-    /// empty.
-    dense: Vec<u32>,
-    /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
-    tiny: Vec<u8>,
+    own: u128,
+    /// What stands at the ends of chains that begin with it, and what that adds for each that it is.
+    far: Vec<(Arc<ChainCodes>, u128)>,
+    /// All of this together, where groups are places in an array.
+    numbers: CodeNumbers,
     /// Which of many codes pass, in a bit each, where nothing else is asked of them or few do.
     bits: Vec<u64>,
-    /// The same for large numbers of groups, without dropping.
-    wide: Vec<u128>,
 }
 
 impl AnchorPlan {
@@ -61,41 +84,31 @@ impl AnchorPlan {
             within: None,
             adds: false,
             own: 0,
-            dense: Vec::new(),
-            tiny: Vec::new(),
+            far: Vec::new(),
+            numbers: CodeNumbers::None,
             bits: Vec::new(),
-            wide: Vec::new(),
         }
     }
 
-    /// Adds what each code is worth to a key's part of the number; 32 bits suffice where there are few groups.
-    pub(super) fn add(&mut self, codes: &[u64], stride: u128, few_groups: bool) {
+    /// Adds each code itself to a key's part of the number.
+    pub(super) fn add_own(&mut self, stride: u128) {
         self.adds = true;
-        if few_groups {
-            self.dense.resize(codes.len(), 0);
-            let stride = stride as u32;
-            self.dense.iter_mut().zip(codes).for_each(|(sum, code)| *sum = sum.wrapping_add(*code as u32 * stride));
-        } else {
-            self.wide.resize(codes.len(), 0);
-            self.wide.iter_mut().zip(codes).for_each(|(sum, code)| *sum += u128::from(*code) * stride);
-        }
+        self.own += stride;
     }
 
-    /// The same where there are few groups.
-    pub(super) fn add_few(&mut self, codes: &[u32], stride: u32) {
+    /// Adds what each code finds at the end of a chain.
+    pub(super) fn add(&mut self, codes: Arc<ChainCodes>, stride: u128) {
         self.adds = true;
-        if self.dense.is_empty() && stride == 1 {
-            self.dense = codes.to_vec();
-            return;
+        match *codes {
+            ChainCodes::Same(_) => self.own += stride,
+            _ => self.far.push((codes, stride)),
         }
-        self.dense.resize(codes.len(), 0);
-        self.dense.iter_mut().zip(codes).for_each(|(sum, code)| *sum = sum.wrapping_add(code * stride));
     }
 
     /// What a code adds to a number that may be large.
     pub(super) fn worth(&self, code: u64) -> u128 {
-        let narrow = self.dense.get(code as usize).copied().map_or(0, u128::from);
-        narrow + self.wide.get(code as usize).copied().unwrap_or(0) + u128::from(code) * self.own
+        let far = self.far.iter().map(|(codes, stride)| u128::from(codes.get(code)) * stride);
+        u128::from(code) * self.own + far.sum::<u128>()
     }
 
     pub(super) fn narrow(&mut self, pass: &[bool]) {
@@ -117,21 +130,15 @@ impl AnchorPlan {
 
     /// Whether that is all it does.
     pub(super) fn only_filters(&self) -> bool {
-        self.own == 0 && !self.adds && self.filters()
+        !self.adds && self.filters()
     }
 
-    /// By what it comes before others: filters by the share of codes that they let through, then all that is needed anyway.
+    /// By what it comes before others: what lets the fewest through first, so that the rest is looked at for these alone.
     pub(super) fn rank(&self, tables: Tables<'_>, table: TableId) -> (bool, u64) {
-        if !self.only_filters() {
-            return (true, 0);
+        match self.filters() {
+            true => (false, (self.share(tables, table) * 1000.0) as u64),
+            false => (true, 0),
         }
-        let codes = tables.codes_of(table, self.anchor).max(1);
-        let through = match &self.within {
-            Some(within) => within.len(),
-            None if self.dense.is_empty() => self.pass.iter().filter(|pass| **pass).count() as u64,
-            None => self.dense.iter().filter(|number| **number & DROPPED == 0).count() as u64,
-        };
-        (false, (u128::from(through) * 1000 / u128::from(codes)) as u64)
     }
 
     /// The share of codes that it lets through.
@@ -143,10 +150,10 @@ impl AnchorPlan {
         of_range.min(1.0) * of_codes
     }
 
-    /// A filter on a column of many codes as ranges of them.
-    pub(super) fn in_ranges(&mut self, many_codes: usize) {
+    /// A filter as a range of codes, where it is one: to compare a code with its ends is less than to look it up.
+    pub(super) fn in_ranges(&mut self) {
         if self.only_filters()
-            && self.pass.len() > many_codes
+            && !self.pass.is_empty()
             && let Some(ranges) = CodeRanges::of_array(&self.pass, 1)
         {
             self.narrow_to(ranges);
@@ -154,67 +161,127 @@ impl AnchorPlan {
         }
     }
 
-    /// Brings the sums into the form that the rows are looked up in.
+    /// Brings what is known into the form that the rows are looked up in.
     pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
-        self.in_ranges(many_codes);
+        self.in_ranges();
         let has_many = self.pass.len() > many_codes;
         if has_many && self.only_filters() && self.within.is_none() {
             self.bits = as_bits(&self.pass);
             return;
         }
-        if !dense && !self.only_filters() {
-            return;
+        if dense {
+            self.put_together();
         }
-        self.dense.resize(self.dense.len().max(self.pass.len()), 0);
-        for (sum, _) in self.dense.iter_mut().zip(&self.pass).filter(|(_, pass)| !**pass) {
-            *sum |= DROPPED;
-        }
-        if self.own > 0 && !self.dense.is_empty() {
-            let own = std::mem::take(&mut self.own) as u32;
-            self.adds = true;
-            self.dense.iter_mut().enumerate().for_each(|(i, sum)| *sum += own * i as u32);
-        }
-        self.tiny = if self.dense.len() > NEAR_CODES { tiny(&self.dense) } else { Vec::new() };
         let passing = || self.pass.iter().filter(|pass| **pass).count();
-        if has_many && self.tiny.is_empty() && passing() * FEW_OF <= self.pass.len() {
+        if has_many && passing() * FEW_OF <= self.pass.len() {
             self.bits = as_bits(&self.pass);
         }
     }
 
+    /// Whether few pass, and it says more of these than that they do: which of them is told first then, in less memory than the rest.
+    pub(super) fn filters_first(&self) -> bool {
+        !self.bits.is_empty() && !self.only_filters()
+    }
+
+    /// One number for each code, where several things decide it.
+    fn put_together(&mut self) {
+        let codes = self.far.iter().map(|(codes, _)| codes.count()).max().unwrap_or(0).max(self.pass.len());
+        if codes == 0 {
+            return;
+        }
+        debug_assert!(self.pass.is_empty() || self.pass.len() == codes, "there is one answer for each code");
+        let own = std::mem::take(&mut self.own) as u32;
+        let far = std::mem::take(&mut self.far);
+        let add_far = |from: usize, some: &mut [u32]| {
+            for (codes, stride) in &far {
+                let stride = *stride as u32;
+                with_chain_codes!(&**codes, |codes| add_each(some, &codes[from..from + some.len()], stride));
+            }
+        };
+        let number = |part: usize, some: &mut [u32]| {
+            let from = part * WORTH_A_THREAD;
+            add_far(from, some);
+            if own > 0 {
+                some.iter_mut().zip(from as u32..).for_each(|(number, code)| *number = number.wrapping_add(own * code));
+            }
+            if let Some(pass) = self.pass.get(from..from + some.len()) {
+                let drop = |pass: &bool| if *pass { 0 } else { DROPPED };
+                some.iter_mut().zip(pass).for_each(|(number, pass)| *number |= drop(pass));
+            }
+            if let Some(within) = &self.within {
+                let drop = |code: u64| if within.contains(code) { 0 } else { DROPPED };
+                some.iter_mut().zip(from as u64..).for_each(|(number, code)| *number |= drop(code));
+            }
+            some.iter().map(|number| if number & DROPPED == 0 { *number } else { 0 }).max().unwrap_or(0)
+        };
+        let mut all = vec![0u32; codes];
+        let most = all.par_chunks_mut(WORTH_A_THREAD).enumerate().map(|(part, some)| number(part, some)).max();
+        let is_tiny = codes > NEAR_CODES && most.is_some_and(|most| most < u32::from(TINY_DROPPED));
+        let byte = |number: &u32| if number & DROPPED == 0 { *number as u8 } else { TINY_DROPPED };
+        self.numbers = match is_tiny {
+            true => CodeNumbers::Bytes(all.par_iter().with_min_len(WORTH_A_THREAD).map(byte).collect()),
+            false => CodeNumbers::Words(all),
+        };
+    }
+
     /// What the codes of a batch add to the numbers of groups.
     pub(super) fn numbers(&self, batch: &Batch<'_>, out: &mut [u32]) {
-        let own = self.own as u32;
-        match (self.dense.as_slice(), own, &self.within) {
-            ([], 0, Some(within)) => match within.single() {
+        match &self.numbers {
+            CodeNumbers::None => self.own_numbers(batch, out, self.own as u32),
+            CodeNumbers::Bytes(all) => {
+                let all = all.as_slice();
+                batch.map(self.anchor, out, |code| of_byte(all[code as usize]));
+            }
+            CodeNumbers::Words(all) => {
+                let all = all.as_slice();
+                batch.map(self.anchor, out, |code| all[code as usize]);
+            }
+        }
+    }
+
+    /// Of many codes 0 for those that pass, and [`DROPPED`] for all others.
+    pub(super) fn passing(&self, batch: &Batch<'_>, out: &mut [u32]) {
+        let bits = self.bits.as_slice();
+        batch.map(self.anchor, out, |code| if bit(bits, code) { 0 } else { DROPPED });
+    }
+
+    /// The same of any codes.
+    pub(super) fn drops(&self, batch: &Batch<'_>, out: &mut [u32]) {
+        match self.pass.as_slice() {
+            _ if !self.bits.is_empty() && self.within.is_none() => self.passing(batch, out),
+            [] => self.own_numbers(batch, out, 0),
+            _ => batch.map(self.anchor, out, |code| if self.passes(code) { 0 } else { DROPPED }),
+        }
+    }
+
+    /// The numbers where nothing is looked up: each code so many times.
+    fn own_numbers(&self, batch: &Batch<'_>, out: &mut [u32], own: u32) {
+        match &self.within {
+            None if !self.bits.is_empty() => self.passing(batch, out),
+            None => batch.map_narrow(
+                self.anchor,
+                out,
+                |code| code.wrapping_mul(own),
+                |code| (code as u32).wrapping_mul(own),
+            ),
+            Some(within) => match within.single() {
                 Some((first, more)) => {
                     let drop = move |code: u64| if code.wrapping_sub(first) <= more { 0 } else { DROPPED };
-                    batch.map(self.anchor, out, drop);
+                    // Beyond 32 bits there is no code that is compared as one of them.
+                    let (near, reach) =
+                        (u32::try_from(first).unwrap_or(u32::MAX), u32::try_from(more).unwrap_or(u32::MAX));
+                    let is_near = u32::try_from(first).is_ok();
+                    let narrow = move |code: u32| {
+                        let passes = is_near & (code >= near) & (code.wrapping_sub(near) <= reach);
+                        if passes { code.wrapping_mul(own) } else { DROPPED }
+                    };
+                    batch.map_narrow(self.anchor, out, narrow, |code| (code as u32).wrapping_mul(own) | drop(code));
                 }
-                None => batch.map(self.anchor, out, |code| if within.contains(code) { 0 } else { DROPPED }),
+                None => {
+                    let drop = |code: u64| if within.contains(code) { 0 } else { DROPPED };
+                    batch.map(self.anchor, out, |code| (code as u32).wrapping_mul(own) | drop(code));
+                }
             },
-            ([], 0, None) if !self.bits.is_empty() => {
-                let bits = self.bits.as_slice();
-                batch.map(self.anchor, out, |code| if bit(bits, code) { 0 } else { DROPPED });
-            }
-            (dense, own, Some(within)) => {
-                let add = |code: u64| dense.get(code as usize).copied().unwrap_or(0) + code as u32 * own;
-                let drop = |code: u64| if within.contains(code) { 0 } else { DROPPED };
-                batch.map(self.anchor, out, |code| add(code) | drop(code));
-            }
-            ([], 1, None) => batch.map(self.anchor, out, |code| code as u32),
-            ([], own, None) => batch.map(self.anchor, out, |code| code as u32 * own),
-            (_, _, None) if !self.tiny.is_empty() => {
-                let tiny = self.tiny.as_slice();
-                batch.map(self.anchor, out, |code| match tiny[code as usize] {
-                    TINY_DROPPED => DROPPED,
-                    number => u32::from(number),
-                });
-            }
-            (dense, _, None) if !self.bits.is_empty() => {
-                let bits = self.bits.as_slice();
-                batch.map(self.anchor, out, |code| if bit(bits, code) { dense[code as usize] } else { DROPPED });
-            }
-            (dense, _, None) => batch.map(self.anchor, out, |code| dense[code as usize]),
         }
     }
 
@@ -224,7 +291,7 @@ impl AnchorPlan {
         let number = |code: u64| {
             let drop = self.within.as_ref().is_some_and(|within| !within.contains(code))
                 || !self.bits.is_empty() && !bit(&self.bits, code);
-            let add = self.dense.get(code as usize).copied().unwrap_or(0).wrapping_add((code as u32).wrapping_mul(own));
+            let add = self.numbers.of(code).wrapping_add((code as u32).wrapping_mul(own));
             if drop { add | DROPPED } else { add }
         };
         batch.wide_codes(self.anchor, positions).into_iter().map(number).collect()
@@ -232,8 +299,12 @@ impl AnchorPlan {
 
     /// Whether a code lets its rows through.
     pub(super) fn passes(&self, code: u64) -> bool {
-        self.pass.get(code as usize).copied().unwrap_or(true)
-            && self.within.as_ref().is_none_or(|within| within.contains(code))
+        // Bits stay in the nearer caches.
+        let of_code = match self.bits.as_slice() {
+            [] => self.pass.get(code as usize).copied().unwrap_or(true),
+            bits => bit(bits, code),
+        };
+        of_code && self.within.as_ref().is_none_or(|within| within.contains(code))
     }
 
     /// Whether every code of a segment passes, of which nothing else is wanted.
@@ -255,4 +326,11 @@ impl AnchorPlan {
         let none = !self.pass.is_empty() && !self.pass[base as usize..=max as usize].contains(&true);
         none || self.within.as_ref().is_some_and(|within| !within.meets(base, max))
     }
+}
+
+/// Adds a multiple of each code to the number that stands beside it.
+fn add_each<C: Copy + Into<u64>>(numbers: &mut [u32], codes: &[C], stride: u32) {
+    let add =
+        |(number, code): (&mut u32, &C)| *number = number.wrapping_add(((*code).into() as u32).wrapping_mul(stride));
+    numbers.iter_mut().zip(codes).for_each(add);
 }

@@ -172,6 +172,20 @@ impl<'a> Batch<'a> {
         }
     }
 
+    /// The same with `narrow` for codes of 32 bits, of which eight are looked at together where it allows; `wide` is the same for all.
+    pub(super) fn map_narrow<T: Copy + Default>(
+        &self,
+        anchor: Anchor,
+        out: &mut [T],
+        narrow: impl Fn(u32) -> T + Copy,
+        wide: impl Fn(u64) -> T + Copy,
+    ) {
+        match (anchor, &self.ends) {
+            (Anchor::Column(index), None) => self.segment(index).map_narrow(self.within, out, narrow, wide),
+            _ => self.map(anchor, out, wide),
+        }
+    }
+
     /// What `map` gives for the code of an anchor in some entries, where these are so few that they are looked at one by
     /// one: what has not passed costs nothing more.
     fn map_few<T>(&self, anchor: Anchor, positions: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
@@ -180,7 +194,11 @@ impl<'a> Batch<'a> {
         }
         match anchor {
             Anchor::Column(index) => self.segment(index).map_some(self.within, positions, map),
-            Anchor::Row | Anchor::Reference(_) => None,
+            Anchor::Row => Some(positions.iter().map(|i| map((self.start + *i as usize) as u64)).collect()),
+            Anchor::Reference(relationship) => match &self.tables.lookup(relationship).target {
+                LookupRows::ByRow(packed) => Some(packed.map_some(self.start, positions, map)),
+                LookupRows::ByCode(_) => None,
+            },
         }
     }
 

@@ -13,7 +13,6 @@ use super::ranges::{CodeRanges, ranges_of, without_lets};
 use super::wanted::WantedGroups;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::{Filter, FilterTest, Key, Predicate, Read, RowExpr, RowLeaf};
-use crate::store::NO_ROW;
 use crate::value::Type;
 
 /// A part of a condition is looked at first where at most so many of 100 codes pass.
@@ -39,8 +38,6 @@ pub(super) struct ReadBuilder<'a, 'o> {
     table: TableId,
     outer: Outer<'o>,
     options: &'o Options,
-    /// Whether 32 bits number all groups.
-    few_groups: bool,
     pub(super) anchors: Vec<AnchorPlan>,
     pub(super) loose: Vec<UnindexedKey>,
     pub(super) row_filters: Vec<CompiledRow>,
@@ -52,10 +49,9 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
         table: TableId,
         outer: Outer<'o>,
         options: &'o Options,
-        few_groups: bool,
     ) -> ReadBuilder<'a, 'o> {
         let (anchors, loose, row_filters) = (Vec::new(), Vec::new(), Vec::new());
-        ReadBuilder { tables, table, outer, options, few_groups, anchors, loose, row_filters }
+        ReadBuilder { tables, table, outer, options, anchors, loose, row_filters }
     }
 
     /// Filters of a read. Those on texts that hardly repeat come last: what they cost depends on how many rows are left.
@@ -101,38 +97,18 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
         };
         let small = self.tables.is_small(self.table, anchor);
         if anchor == Anchor::Row || small && path.is_empty() {
-            self.anchor(anchor).own += stride;
+            self.anchor(anchor).add_own(stride);
             return;
         }
         if !small {
             self.loose.push(UnindexedKey { key, stride, path });
             return;
         }
-        let few_groups = self.few_groups;
-        if let (Some(column), true, false) = (column, few_groups, path.is_empty()) {
-            let codes = self.tables.narrow_codes_by_code(column, &path);
-            self.anchor(anchor).add_few(&codes, stride as u32);
-            return;
-        }
-        if (column, few_groups) == (None, true) {
-            let none = self.tables.rows(table) as u32;
-            let mut rows = self.tables.rows_by_code(&path);
-            rows.iter_mut().filter(|row| **row == NO_ROW).for_each(|row| *row = none);
-            self.anchor(anchor).add_few(&rows, stride as u32);
-            return;
-        }
-        let codes: Vec<u64> = match column {
+        let codes = match column {
             Some(column) => self.tables.codes_by_code(column, &path),
-            None => {
-                let none = self.tables.rows(table) as u64;
-                self.tables
-                    .rows_by_code(&path)
-                    .into_iter()
-                    .map(|r| if r == NO_ROW { none } else { u64::from(r) })
-                    .collect()
-            }
+            None => self.tables.far_rows_by_code(table, &path),
         };
-        self.anchor(anchor).add(&codes, stride, few_groups);
+        self.anchor(anchor).add(codes, stride);
     }
 
     /// A filter becomes a truth value for each code of one anchor where that is possible.
@@ -161,12 +137,34 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             return Ok(());
         };
         let anchor = self.tables.anchor_of_path(*first);
-        let pass = self.tables.far_filter(&filter.test, &path, || {
-            let (passes, null_passes) = far()?;
-            Ok(self.tables.along(&path, &passes, null_passes))
+        let pass = self.tables.far_filter(&filter.test, &path, || match self.far_truths(filter, &path, anchor) {
+            Some(truths) => Ok(truths),
+            None => {
+                let (passes, null_passes) = far()?;
+                Ok(self.tables.along(&path, &passes, null_passes))
+            }
         })?;
         self.anchor(anchor).narrow(&pass);
         Ok(())
+    }
+
+    /// What a condition on one far column with few values lets through, by code of the anchor that leads there.
+    fn far_truths(&self, filter: &Filter, path: &[RelationshipId], anchor: Anchor) -> Option<Vec<bool>> {
+        let FilterTest::Predicate(predicate) = &filter.test else { return None };
+        if !self.options.hoist {
+            return None;
+        }
+        let from_here = |leaf: &RowLeaf| match leaf {
+            RowLeaf::Column { column, path: on } => {
+                Some(RowLeaf::Column { column: *column, path: [path, on.as_slice()].concat() })
+            }
+            RowLeaf::Parameter(slot) => Some(RowLeaf::Parameter(*slot)),
+            RowLeaf::Member { .. } => None,
+        };
+        let leaves = predicate.test.leaves.iter().map(from_here).collect::<Option<Vec<RowLeaf>>>()?;
+        let row = RowExpr { scalar: predicate.test.scalar.clone(), leaves };
+        let codes = usize::try_from(self.tables.codes_of(self.table, anchor)).ok()?;
+        RowCompiler::new(self.tables, self.table, self.outer, true).far_truths(&row, codes)
     }
 
     /// A condition on one column with many codes as ranges of them.
@@ -251,13 +249,11 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             (None, None) => return,
         };
         if tables.is_small(read.table, anchor) {
-            let of_rows: Vec<bool> = match column {
-                Some(column) => tables.column(column).codes().iter().map(|code| wanted.codes[*code as usize]).collect(),
-                None => wanted.codes[..tables.rows(table)].to_vec(),
+            let codes = match column {
+                Some(column) => tables.codes_by_code(column, &path),
+                None => tables.far_rows_by_code(table, &path),
             };
-            // Null comes after all others, and rows that point at nothing have it.
-            let none = wanted.codes.last().copied().unwrap_or_default();
-            self.anchor(anchor).narrow(&tables.along(&path, &of_rows, none));
+            self.anchor(anchor).narrow(&codes.map(|code| wanted.codes[code as usize]));
         }
     }
 }

@@ -64,12 +64,13 @@ impl Prepared<'_> {
                     add_floats(batch, positions, entries, all, to);
                 }
             }
-            Feed::Codes { anchor: None, column, .. } => {
+            Feed::Codes { far: None, column } => {
                 let codes = batch.column(self.tables.column(*column), column.index, positions);
                 to.add(entries, &Input::Codes(&codes));
             }
-            Feed::Codes { anchor: Some(anchor), map, .. } => {
-                let codes: Vec<u64> = batch.anchor(*anchor, positions).iter().map(|c| map[*c as usize]).collect();
+            Feed::Codes { far: Some((anchor, codes)), .. } => {
+                let codes: Vec<u64> =
+                    batch.anchor(*anchor, positions).iter().map(|code| codes.get(u64::from(*code))).collect();
                 to.add(entries, &Input::Codes(&codes));
             }
             Feed::Values(rows) => {

@@ -9,6 +9,12 @@ use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
 
+/// Whether so few numbers are not dropped that what comes after is looked at for these alone.
+fn are_few(numbers: &[u32]) -> bool {
+    let dropped: u32 = numbers.iter().map(|number| u32::from(number & DROPPED != 0)).sum();
+    (numbers.len() - dropped as usize) * FEW < numbers.len()
+}
+
 impl Prepared<'_> {
     /// The entries that pass, or `None` for all, and the numbers of their groups; no numbers when there is one group.
     pub(super) fn dense_groups(
@@ -19,25 +25,30 @@ impl Prepared<'_> {
     ) -> Result<Passed, RunError> {
         let mut numbers = std::mem::take(&mut scratch.numbers);
         let mut narrowed = !self.row_filters.is_empty();
-        for (place, plan) in self.anchors.iter().enumerate() {
-            if place > 0 && self.anchors[place - 1].only_filters() && !batch.is_in_runs() {
-                let passing = numbers.iter().filter(|number| **number & DROPPED == 0).count();
-                if passing * FEW < all.len() {
-                    let few = self.few_groups(batch, place, kept(&numbers).0);
-                    scratch.numbers = numbers;
-                    return few;
-                }
-            }
-            narrowed |= plan.filters();
-            if place == 0 {
-                plan.numbers(batch, sized(&mut numbers, all.len()));
-                continue;
+        let mut is_new = true;
+        let mut add = |numbers: &mut Vec<u32>, of: &dyn Fn(&mut [u32])| {
+            if std::mem::take(&mut is_new) {
+                return of(sized(numbers, all.len()));
             }
             let more = sized(&mut scratch.more, all.len());
-            plan.numbers(batch, more);
+            of(more);
             for (number, more) in numbers.iter_mut().zip(more) {
                 *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
             }
+        };
+        for (place, plan) in self.anchors.iter().enumerate() {
+            let is_first_told = plan.filters_first();
+            if is_first_told {
+                add(&mut numbers, &|out| plan.passing(batch, out));
+            }
+            let may_be_few = is_first_told || place > 0 && self.anchors[place - 1].filters();
+            if may_be_few && !batch.is_in_runs() && are_few(&numbers) {
+                let few = self.few_groups(batch, place, kept(&numbers));
+                scratch.numbers = numbers;
+                return few;
+            }
+            narrowed |= plan.filters();
+            add(&mut numbers, &|out| plan.numbers(batch, out));
         }
         // Where rows could be dropped, often none is.
         if narrowed && self.row_filters.is_empty() {
@@ -60,9 +71,13 @@ impl Prepared<'_> {
         Ok((Some(positions), groups))
     }
 
-    /// The same when few entries have passed the first anchors: what comes after is looked at for these alone.
-    fn few_groups(&self, batch: &Batch<'_>, from: usize, mut positions: Vec<u32>) -> Result<Passed, RunError> {
-        let mut numbers = vec![0u32; positions.len()];
+    /// The same when few entries have passed the first anchors, with what these add: what comes after is looked at for these alone.
+    fn few_groups(
+        &self,
+        batch: &Batch<'_>,
+        from: usize,
+        (mut positions, mut numbers): (Vec<u32>, Vec<u32>),
+    ) -> Result<Passed, RunError> {
         for plan in &self.anchors[from..] {
             if positions.is_empty() {
                 break;
@@ -213,15 +228,16 @@ impl Prepared<'_> {
 
     /// The rows that pass, and the key of each. Filters come first, so that keys are put together for what is left alone.
     pub(super) fn passing(&self, batch: &Batch<'_>, all: &[u32]) -> Result<(Vec<u32>, Vec<u128>), RunError> {
-        let (mut positions, looked_at) = match self.anchors.first().filter(|plan| plan.only_filters()) {
+        let mut filters = self.anchors.iter().filter(|plan| plan.filters());
+        let mut positions = match filters.next() {
             Some(first) => {
                 let mut numbers = vec![0; all.len()];
-                first.numbers(batch, &mut numbers);
-                (kept(&numbers).0, 1)
+                first.drops(batch, &mut numbers);
+                kept(&numbers).0
             }
-            None => (all.to_vec(), 0),
+            None => all.to_vec(),
         };
-        for plan in self.anchors[looked_at..].iter().filter(|plan| plan.filters()) {
+        for plan in filters {
             if positions.is_empty() {
                 break;
             }

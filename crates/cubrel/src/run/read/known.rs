@@ -33,7 +33,7 @@ impl Prepared<'_> {
         let (spec, feed) = &self.aggregates[place];
         match (spec.kind, feed) {
             (Rows, _) => true,
-            (Count | Min | Max, Feed::Codes { anchor: None, .. }) | (Sum | Avg, _) => self.of_columns[place].is_some(),
+            (Count | Min | Max, Feed::Codes { far: None, .. }) | (Sum | Avg, _) => self.of_columns[place].is_some(),
             _ => false,
         }
     }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::ops::Range;
+use std::sync::Arc;
 
 use super::super::accumulate::Spec;
 use super::super::compiled::{CompiledRow, Outer, RowCompiler};
@@ -20,6 +21,7 @@ use crate::formula::scalar::ScalarKind;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{Key, KeyId, Read, ReadAggregate, RowExpr, RowLeaf};
+use crate::store::ChainCodes;
 use crate::value::Type;
 
 /// Groups are numbered by place in an array up to this many,
@@ -110,9 +112,9 @@ pub(super) enum Feed {
     Ints(Vec<CompiledRow>, u32),
     /// The sum, difference or product of two such numbers.
     Pair(Vec<CompiledRow>, PairBits),
+    /// The codes of a column, of one that is far by the codes of an anchor.
     Codes {
-        anchor: Option<Anchor>,
-        map: Vec<u64>,
+        far: Option<(Anchor, Arc<ChainCodes>)>,
         column: ColumnId,
     },
     /// Exact numbers by the codes of an anchor, some of them null.
@@ -169,7 +171,7 @@ pub(super) fn prepare<'a>(
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
     let strides = strides(&sizes);
     let few_groups = product <= room;
-    let mut builder = ReadBuilder::new(tables, table, outer, options, few_groups);
+    let mut builder = ReadBuilder::new(tables, table, outer, options);
     builder.filters(&read.filters, read)?;
     if let Some(wanted) = wanted {
         builder.wanted(wanted, read);
@@ -264,11 +266,11 @@ fn coded(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(Colum
     let [only] = a.args.as_slice() else { return None };
     let (column, path) = bare_column(only)?;
     if path.is_empty() {
-        return Some((column, Feed::Codes { anchor: None, map: Vec::new(), column }));
+        return Some((column, Feed::Codes { far: None, column }));
     }
     let anchor = tables.anchor(column, path);
-    let feed = || Feed::Codes { anchor: Some(anchor), map: tables.codes_by_code(column, path), column };
-    tables.is_small(table, anchor).then(|| (column, feed()))
+    let far = || Some((anchor, tables.codes_by_code(column, path)));
+    tables.is_small(table, anchor).then(|| (column, Feed::Codes { far: far(), column }))
 }
 
 /// How numbers come that are added up.
@@ -351,7 +353,7 @@ pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let complete = match feed {
         Feed::Rows => true,
-        Feed::Codes { anchor: Some(anchor), .. } => add_anchor(&mut columns, *anchor),
+        Feed::Codes { far: Some((anchor, _)), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
         Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::SomeInts(rows) | Feed::Floats(rows) | Feed::Values(rows) => {
             rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)

@@ -94,9 +94,9 @@ fn has(read: &Read, filter: &Filter) -> bool {
 /// Adds a read to a pass, with the filters that not all have; the share of rows that these let through.
 fn narrow(prepared: &mut Prepared<'_>, read: &Read, own: &[Filter], options: &Options) -> Result<f64, RunError> {
     let (tables, table) = (prepared.tables, prepared.table);
-    let mut builder = ReadBuilder::new(tables, table, &[], options, true);
+    let mut builder = ReadBuilder::new(tables, table, &[], options);
     builder.filters(own, read)?;
-    builder.anchors.iter_mut().for_each(|anchor| anchor.in_ranges(options.many_codes));
+    builder.anchors.iter_mut().for_each(|anchor| anchor.in_ranges());
     let share_of = |plan: &AnchorPlan| plan.share(tables, table);
     builder.anchors.sort_by(|a, b| share_of(a).total_cmp(&share_of(b)));
     let share = share(prepared, &builder.anchors, &builder.row_filters);

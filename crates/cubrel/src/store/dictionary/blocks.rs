@@ -80,7 +80,6 @@ impl Blocks {
         let mut all = TextList::default();
         ranges.iter().for_each(|range| all.extend(&range.heads));
         let head_starts = ends_of((0..all.len()).map(|head| all.get_bytes(head).len()));
-        let heads: Vec<u8> = (0..all.len()).flat_map(|head| all.get_bytes(head)).copied().collect();
         let mut bytes = Vec::with_capacity(ranges.iter().map(|range| range.bytes.len()).sum());
         // Each range goes when it has been taken, so that not all of them are there twice.
         ranges.into_iter().for_each(|range| bytes.extend_from_slice(&range.bytes));
@@ -89,7 +88,7 @@ impl Blocks {
             bytes: bytes.into(),
             starts: starts.into(),
             first: first.into(),
-            heads: heads.into(),
+            heads: all.joined().to_vec().into(),
             head_starts: head_starts.into(),
             common: common.into(),
         }

@@ -194,7 +194,7 @@ fn by_text(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
 
 /// The texts of a dictionary one after the other, of which few are there at once.
 enum Cursor<'a> {
-    /// All of them are, because they are few.
+    /// Those of a range are.
     List(TextList, usize),
     /// They stand in the dictionary.
     Plain(PlainTexts<'a>, usize),
@@ -215,13 +215,16 @@ impl<'a> Cursor<'a> {
                 let texts = unpacker.block(block);
                 Cursor::Blocks(blocks, unpacker, block + 1, texts, codes.start - blocks.first_of(block))
             }
-            other => match other.plain_texts() {
-                Some(texts) => Cursor::Plain(texts, codes.start),
-                None => {
-                    let texts = codes.map(|code| other.get(code)).collect::<Vec<_>>();
-                    Cursor::List(texts.iter().map(AsRef::as_ref).collect(), 0)
+            TextDictionary::Plain { bytes, starts } => Cursor::Plain(PlainTexts { bytes, starts }, codes.start),
+            TextDictionary::Ranked { template, ranks } => {
+                let (mut texts, mut text) = (TextList::default(), Vec::with_capacity(template.places()));
+                for rank in ranks.iter_from(codes.start).take(codes.len()) {
+                    text.clear();
+                    template.write(rank, &mut text);
+                    texts.push_bytes(&text);
                 }
-            },
+                Cursor::List(texts, 0)
+            }
         }
     }
 

@@ -10,9 +10,8 @@ use super::{Interim, TEXTS_OF_A_THREAD, TextDictionary, has_plain_form};
 
 /// The dictionary of the texts that are used, and by place in the list the code of each.
 pub fn sorted_texts(values: &TextList, used: &[bool], interim: Interim) -> (TextDictionary, Vec<u32>) {
-    let wanted = || (0..values.len()).filter(|i| used[*i]).map(|i| values.get_bytes(i));
     let places: Vec<u32> = (0..values.len() as u32).filter(|i| used[*i as usize]).collect();
-    match Template::of(wanted()) {
+    match Template::of(places.iter().map(|place| values.get_bytes(*place as usize))) {
         Some(template) => by_number(values, &places, template),
         None => by_letters(values, places, interim),
     }

@@ -34,6 +34,7 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
     let plain = Options {
         optimize: false,
         hoist: false,
+        keep_chains: false,
         totals: false,
         sparse_above: usize::MAX,
         one_thread: true,
@@ -41,7 +42,9 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
     };
     vec![
         ("default", Options::default()),
+        ("again", Options::default()),
         ("plain", plain.clone()),
+        ("chains anew", Options { keep_chains: false, ..Options::default() }),
         ("sparse", Options { sparse_above: 0, ..Options::default() }),
         ("hashed", Options { hash_groups: true, ..Options::default() }),
         ("those wanted", Options { wanted_above: 0, ..Options::default() }),
