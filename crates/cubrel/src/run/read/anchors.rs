@@ -16,7 +16,7 @@ const NEAR_CODES: usize = 1 << 14;
 /// What stands for [`DROPPED`] where numbers have a byte.
 const TINY_DROPPED: u8 = u8::MAX;
 /// Few codes pass where at most one in so many does.
-const FEW_OF: usize = 6;
+const FEW_OF: usize = 4;
 /// So many codes are worth a thread; and whole words of bits.
 const WORTH_A_THREAD: usize = 1 << 16;
 
@@ -172,15 +172,12 @@ impl AnchorPlan {
         if dense {
             self.put_together();
         }
+        // A byte for each code is as near as a bit, and says all.
+        let is_near = matches!(self.numbers, CodeNumbers::Bytes(_));
         let passing = || self.pass.iter().filter(|pass| **pass).count();
-        if has_many && passing() * FEW_OF <= self.pass.len() {
+        if has_many && !is_near && passing() * FEW_OF <= self.pass.len() {
             self.bits = as_bits(&self.pass);
         }
-    }
-
-    /// Whether few pass, and it says more of these than that they do: which of them is told first then, in less memory than the rest.
-    pub(super) fn filters_first(&self) -> bool {
-        !self.bits.is_empty() && !self.only_filters()
     }
 
     /// One number for each code, where several things decide it.
@@ -232,6 +229,10 @@ impl AnchorPlan {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| of_byte(all[code as usize]));
             }
+            CodeNumbers::Words(all) if !self.bits.is_empty() => {
+                let (all, bits) = (all.as_slice(), self.bits.as_slice());
+                batch.map(self.anchor, out, |code| if bit(bits, code) { all[code as usize] } else { DROPPED });
+            }
             CodeNumbers::Words(all) => {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| all[code as usize]);
@@ -240,7 +241,7 @@ impl AnchorPlan {
     }
 
     /// Of many codes 0 for those that pass, and [`DROPPED`] for all others.
-    pub(super) fn passing(&self, batch: &Batch<'_>, out: &mut [u32]) {
+    fn passing(&self, batch: &Batch<'_>, out: &mut [u32]) {
         let bits = self.bits.as_slice();
         batch.map(self.anchor, out, |code| if bit(bits, code) { 0 } else { DROPPED });
     }

@@ -25,30 +25,23 @@ impl Prepared<'_> {
     ) -> Result<Passed, RunError> {
         let mut numbers = std::mem::take(&mut scratch.numbers);
         let mut narrowed = !self.row_filters.is_empty();
-        let mut is_new = true;
-        let mut add = |numbers: &mut Vec<u32>, of: &dyn Fn(&mut [u32])| {
-            if std::mem::take(&mut is_new) {
-                return of(sized(numbers, all.len()));
-            }
-            let more = sized(&mut scratch.more, all.len());
-            of(more);
-            for (number, more) in numbers.iter_mut().zip(more) {
-                *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
-            }
-        };
         for (place, plan) in self.anchors.iter().enumerate() {
-            let is_first_told = plan.filters_first();
-            if is_first_told {
-                add(&mut numbers, &|out| plan.passing(batch, out));
-            }
-            let may_be_few = is_first_told || place > 0 && self.anchors[place - 1].filters();
-            if may_be_few && !batch.is_in_runs() && are_few(&numbers) {
+            let may_be_few = place > 0 && self.anchors[place - 1].filters() && !batch.is_in_runs();
+            if may_be_few && are_few(&numbers) {
                 let few = self.few_groups(batch, place, kept(&numbers));
                 scratch.numbers = numbers;
                 return few;
             }
             narrowed |= plan.filters();
-            add(&mut numbers, &|out| plan.numbers(batch, out));
+            if place == 0 {
+                plan.numbers(batch, sized(&mut numbers, all.len()));
+                continue;
+            }
+            let more = sized(&mut scratch.more, all.len());
+            plan.numbers(batch, more);
+            for (number, more) in numbers.iter_mut().zip(more) {
+                *number = number.wrapping_add(*more) | (*number | *more) & DROPPED;
+            }
         }
         // Where rows could be dropped, often none is.
         if narrowed && self.row_filters.is_empty() {
