@@ -28,7 +28,7 @@ pub enum ChainEnd {
 /// For each code of a key what its rows find at the end of a chain, in as few bytes as that takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ChainCodes {
-    /// Each of so many codes finds the same number.
+    /// Each of so many codes finds the number that it is itself.
     Same(usize),
     /// In a byte each.
     Bytes(Vec<u8>),
@@ -40,7 +40,7 @@ pub enum ChainCodes {
     Longs(Vec<u64>),
 }
 
-/// Does the same with codes of each width; a number for each code, where it is the same, is made on the way.
+/// Does the same with codes of each width; where each code finds itself, they are written out on the way.
 macro_rules! with_chain_codes {
     ($codes:expr, |$each:ident| $body:expr) => {
         match $codes {
@@ -168,7 +168,7 @@ type Chain = (ChainEnd, Vec<RelationshipId>);
 struct KeptChain {
     codes: Arc<ChainCodes>,
     source: ChainSource,
-    /// When it was asked for, in numbers of askings.
+    /// When it was last asked for: how many had been asked for by then.
     used: u64,
 }
 
