@@ -96,6 +96,9 @@ const PLAIN_TEXTS: u64 = 256 << 20;
 
 /// Threads that one segment keeps busy: its columns are coded side by side.
 const THREADS_OF_A_SEGMENT: usize = 2;
+/// So many segments are coded at once even by two threads, where memory is not limited: not all of what one needs can be done side by
+/// side.
+const SEGMENTS_AT_ONCE: usize = 2;
 
 /// How many times too much a forecast may be.
 const FORECAST_EXCESS: u64 = 2;
@@ -315,7 +318,10 @@ impl Assembler for TableAssembler<'_> {
     /// A segment that can be coded now. The first one tells how all are sorted; and of several at once the plain values would be there.
     fn next_full(&mut self) -> Option<FullSegment> {
         let waits_for_order = !self.sort_by.is_known() && self.own.order.is_empty();
-        let most = if waits_for_order { 1 } else { rayon::current_num_threads().div_ceil(THREADS_OF_A_SEGMENT) };
+        let threads = rayon::current_num_threads();
+        let at_once = if self.room.bytes.is_none() { SEGMENTS_AT_ONCE.min(threads) } else { 1 };
+        let most = threads.div_ceil(THREADS_OF_A_SEGMENT).max(at_once);
+        let most = if waits_for_order { 1 } else { most };
         if self.coding >= most {
             return None;
         }

@@ -2,7 +2,6 @@
 //! changed.
 
 use crate::load::database::PeriodOfRows;
-use rayon::prelude::*;
 use std::sync::Arc;
 
 use super::TableReport;
@@ -14,6 +13,7 @@ use crate::formula::schema::Computed;
 use crate::store::CodedColumn;
 use crate::store::encode::NumberUse;
 use crate::value::Type;
+use crate::value::threads::map_costliest_first;
 
 /// Small files are put together until they have so many bytes: segments of few rows cost more than they help.
 const GROUP_BYTES: u64 = 32 << 20;
@@ -157,7 +157,12 @@ pub(super) fn joined(
         let used = NumberUse::of(parts.first()?.ty(), keys.contains(name));
         Some(CodedColumn::join(parts, used))
     };
-    let columns: Vec<CodedColumn> = parts.into_par_iter().zip(&names).filter_map(join).collect();
+    let bytes = |part: &CodedColumn| {
+        let (codes, dictionary) = part.heap_bytes();
+        codes + dictionary
+    };
+    let columns = map_costliest_first(parts.into_iter().zip(&names), |(parts, _)| parts.iter().map(bytes).sum(), join);
+    let columns: Vec<CodedColumn> = columns.into_iter().flatten().collect();
     let rows = columns.first().map_or(0, CodedColumn::rows);
     report.rows = rows as u64;
     let columns = names.into_iter().zip(columns).map(|((name, computed), data): ((String, Computed), CodedColumn)| {

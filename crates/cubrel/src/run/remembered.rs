@@ -1,39 +1,19 @@
 //! What several reads of one plan find out alike: which codes of a key a filter on a far table lets through.
 
 use std::collections::HashMap;
-use std::hash::Hash;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::RunError;
 use crate::formula::schema::RelationshipId;
 use crate::plan::{FilterTest, RowLeaf};
 
-/// What is known, each thing worked out once.
-#[derive(Debug)]
-struct WorkedOut<K, V>(Mutex<HashMap<K, Arc<V>>>);
+/// A filter, and the path to what it is about.
+type FarFilter = (FilterTest, Vec<RelationshipId>);
 
-impl<K, V> Default for WorkedOut<K, V> {
-    fn default() -> WorkedOut<K, V> {
-        WorkedOut(Mutex::default())
-    }
-}
-
-impl<K: Eq + Hash, V> WorkedOut<K, V> {
-    fn get<E>(&self, key: K, work_out: impl FnOnce() -> Result<V, E>) -> Result<Arc<V>, E> {
-        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(value) = known().get(&key) {
-            return Ok(value.clone());
-        }
-        let value = Arc::new(work_out()?);
-        known().insert(key, value.clone());
-        Ok(value)
-    }
-}
-
-/// What is worked out once while a plan runs, by what is far and the path there.
+/// What is worked out once while a plan runs.
 #[derive(Debug, Default)]
 pub(super) struct Remembered {
-    filters: WorkedOut<(FilterTest, Vec<RelationshipId>), Vec<bool>>,
+    filters: Mutex<HashMap<FarFilter, Arc<Vec<bool>>>>,
 }
 
 impl Remembered {
@@ -45,10 +25,17 @@ impl Remembered {
         path: &[RelationshipId],
         work_out: impl FnOnce() -> Result<Vec<bool>, RunError>,
     ) -> Result<Arc<Vec<bool>>, RunError> {
-        match is_the_same_for_all(test) {
-            true => self.filters.get((test.clone(), path.to_vec()), work_out),
-            false => work_out().map(Arc::new),
+        if !is_the_same_for_all(test) {
+            return work_out().map(Arc::new);
         }
+        let known = || self.filters.lock().unwrap_or_else(PoisonError::into_inner);
+        let filter = (test.clone(), path.to_vec());
+        if let Some(pass) = known().get(&filter) {
+            return Ok(pass.clone());
+        }
+        let pass = Arc::new(work_out()?);
+        known().insert(filter, pass.clone());
+        Ok(pass)
     }
 }
 

@@ -16,6 +16,7 @@ use crate::plan::FilterTest;
 use crate::store::{
     ChainCodes, ChainEnd, ChainSource, CodedColumn, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store,
 };
+use crate::value::threads::map_many;
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -144,7 +145,7 @@ impl<'a> Tables<'a> {
         let def = self.schema.relationship(relationship);
         if from.len() > self.rows(def.many) / MANY {
             let targets = self.targets(relationship);
-            return each(from, |row| targets.get(*row as usize).copied().unwrap_or(NO_ROW));
+            return map_many(from, |row| targets.get(*row as usize).copied().unwrap_or(NO_ROW));
         }
         match &self.lookup(relationship).target {
             LookupRows::ByCode(rows) => {
@@ -182,7 +183,7 @@ impl<'a> Tables<'a> {
         let of = |row: u32| if row == NO_ROW { none } else { of(row) };
         match &self.lookup(relationship).target {
             LookupRows::ByCode(rows) => {
-                let by_code: Vec<T> = each(rows, |row| of(*row));
+                let by_code: Vec<T> = map_many(rows, |row| of(*row));
                 let by_code = by_code.as_slice();
                 let key = self.column(ColumnId { table: def.many, index: def.many_columns[0] });
                 let mut left = all.as_mut_slice();
@@ -221,7 +222,7 @@ impl<'a> Tables<'a> {
         if is_short {
             // Few of the rows in between are asked for.
             let of = |row: &u32| at_end.get(*row as usize).copied().unwrap_or(none);
-            return each(&self.rows_by_code(path), of);
+            return map_many(&self.rows_by_code(path), of);
         }
         let mut values = at_end.to_vec();
         for relationship in rest.iter().rev() {
@@ -229,7 +230,7 @@ impl<'a> Tables<'a> {
             values = self.handed_on(*relationship, |row| at[row as usize], none);
         }
         match &self.lookup(*first).target {
-            LookupRows::ByCode(rows) => each(rows, |row| if *row == NO_ROW { none } else { values[*row as usize] }),
+            LookupRows::ByCode(rows) => map_many(rows, |row| if *row == NO_ROW { none } else { values[*row as usize] }),
             LookupRows::ByRow(_) => {
                 values.push(none);
                 values
@@ -272,7 +273,7 @@ impl<'a> Tables<'a> {
             match u32::try_from(data.null_code()) {
                 Ok(null) => {
                     let codes: Vec<u32> = data.codes().into_iter().map(|code| code as u32).collect();
-                    ChainCodes::of(each(&self.along(path, &codes, null), |code| u64::from(*code)))
+                    ChainCodes::of(map_many(&self.along(path, &codes, null), |code| u64::from(*code)))
                 }
                 Err(_) => ChainCodes::of(self.along(path, &data.codes(), data.null_code())),
             }
@@ -292,7 +293,7 @@ impl<'a> Tables<'a> {
         self.chain(ChainEnd::Row(table), path, || {
             let none = self.rows(table) as u64;
             let row = |row: &u32| if *row == NO_ROW { none } else { u64::from(*row) };
-            ChainCodes::of(each(&self.rows_by_code(path), row))
+            ChainCodes::of(map_many(&self.rows_by_code(path), row))
         })
     }
 
@@ -312,13 +313,3 @@ impl<'a> Tables<'a> {
 
 /// More than one of so many rows are looked at in the order in which they stand.
 const MANY: usize = 4;
-/// So many values are worth a thread.
-const WORTH_A_THREAD: usize = 1 << 16;
-
-/// What `map` makes of each of some values, on all threads where they are many.
-fn each<A: Sync, B: Send>(values: &[A], map: impl Fn(&A) -> B + Sync + Send) -> Vec<B> {
-    if values.len() <= WORTH_A_THREAD {
-        return values.iter().map(map).collect();
-    }
-    values.par_iter().with_min_len(WORTH_A_THREAD).map(map).collect()
-}

@@ -8,13 +8,12 @@ use rayon::prelude::*;
 
 use super::{CodedColumn, Lookup};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use crate::value::threads::{WORTH_A_THREAD, map_many};
 
 /// So much is kept together.
 const MOST_BYTES: usize = 64 << 20;
 /// Nothing is kept that takes more than one part in so many of it.
 const PARTS: usize = 2;
-/// So many codes are worth a thread.
-const WORTH_A_THREAD: usize = 1 << 16;
 
 /// What stands at the end of a chain.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -77,9 +76,9 @@ impl ChainCodes {
         let is_same = u32::try_from(codes.len()).is_ok() && codes.iter().enumerate().all(|(i, code)| i as u64 == *code);
         match most {
             _ if is_same => ChainCodes::Same(codes.len()),
-            0..=0xFF => ChainCodes::Bytes(narrowed(&codes, |code| code as u8)),
-            0x100..=0xFFFF => ChainCodes::Halves(narrowed(&codes, |code| code as u16)),
-            0x1_0000..=0xFFFF_FFFF => ChainCodes::Words(narrowed(&codes, |code| code as u32)),
+            0..=0xFF => ChainCodes::Bytes(map_many(&codes, |code| *code as u8)),
+            0x100..=0xFFFF => ChainCodes::Halves(map_many(&codes, |code| *code as u16)),
+            0x1_0000..=0xFFFF_FFFF => ChainCodes::Words(map_many(&codes, |code| *code as u32)),
             _ => ChainCodes::Longs(codes),
         }
     }
@@ -129,15 +128,8 @@ impl ChainCodes {
     }
 }
 
-fn narrowed<A: Copy + Sync, B: Send>(codes: &[A], map: impl Fn(A) -> B + Sync + Send) -> Vec<B> {
-    if codes.len() <= WORTH_A_THREAD {
-        return codes.iter().map(|code| map(*code)).collect();
-    }
-    codes.par_iter().with_min_len(WORTH_A_THREAD).map(|code| map(*code)).collect()
-}
-
 fn mapped<C: Copy + Into<u64> + Sync, T: Send>(codes: &[C], map: impl Fn(u64) -> T + Sync + Send) -> Vec<T> {
-    narrowed(codes, |code| map(code.into()))
+    map_many(codes, |code| map((*code).into()))
 }
 
 /// What codes of a chain are made from. Where another column or relationship stands in its place, they are others.

@@ -16,14 +16,13 @@ use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
 use super::raw::{RawColumn, RawData};
 use super::totals::{SegmentTotal, Totals, Worth};
+use crate::value::threads::{WORTH_A_THREAD, map_many};
 use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
 const NEAR: usize = 8;
 /// The same where a row is looked for among many runs.
 const NEAR_OF_RUNS: usize = 256;
-/// So many rows are worth a thread.
-const WORTH_A_THREAD: usize = 1 << 16;
 
 /// No row: the key finds nothing, or is null.
 pub const NO_ROW: u32 = u32::MAX;
@@ -395,7 +394,7 @@ impl CodedColumn {
     /// What `code` gives for each of some rows, and null's code for no row.
     fn each_of(&self, rows: &[u32], code: impl Fn(usize) -> u64 + Sync) -> Vec<u64> {
         let of = |row: &u32| if *row == NO_ROW { self.domain } else { code(*row as usize) };
-        if rows.len() < WORTH_A_THREAD { rows.iter().map(of).collect() } else { rows.par_iter().map(of).collect() }
+        map_many(rows, of)
     }
 
     /// What `map` gives for the codes of rows from one to another.

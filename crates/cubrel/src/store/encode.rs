@@ -21,6 +21,7 @@ use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
+use crate::value::threads::map_costliest_first;
 
 /// A range of numbers up to this is counted with one bit each when distinct values are looked for.
 const COUNTED_RANGE: u64 = 1 << 28;
@@ -84,8 +85,11 @@ pub fn encode_segment(
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
 fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>, interim: Interim) -> Vec<CodedColumn> {
     // Plain values are dropped as soon as there are codes.
-    let mut coded: Vec<Coded> =
-        columns.into_par_iter().map(|(parts, used)| code(Cow::Owned(parts), used, interim)).collect();
+    let mut coded: Vec<Coded> = map_costliest_first(
+        columns,
+        |(parts, _)| parts.iter().map(RawColumn::weight).sum(),
+        |(parts, used)| code(Cow::Owned(parts), used, interim),
+    );
     let none = || RowCodes::constant(0, 0);
     let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
     let rows = codes.first().map_or(0, RowCodes::len);

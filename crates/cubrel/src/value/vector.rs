@@ -1,7 +1,6 @@
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
+use super::threads::map_many;
 use super::{Type, Value};
 
 /// A batch of values of one type, some of them null.
@@ -319,14 +318,7 @@ impl VectorBuilder {
     }
 }
 
-/// So many values are worth a thread.
-const WORTH_A_THREAD: usize = 1 << 16;
-
 /// The values at some places, on all threads where they are many.
 fn taken<T: Copy + Send + Sync, P: Copy + Into<u64> + Sync>(values: &[T], places: &[P]) -> Vec<T> {
-    let at = |place: &P| values[(*place).into() as usize];
-    if places.len() <= WORTH_A_THREAD {
-        return places.iter().map(at).collect();
-    }
-    places.par_iter().with_min_len(WORTH_A_THREAD).map(at).collect()
+    map_many(places, |place| values[(*place).into() as usize])
 }

@@ -11,16 +11,15 @@ use super::results::counted;
 use super::spec::Spec;
 use super::state::{At, State, same};
 use crate::value::Vector;
+use crate::value::threads::WORTH_A_THREAD;
 
 /// So many pairs are put down before those that came more than once are looked for.
 const PAIRS: usize = 1 << 22;
 /// Groups that are worked on at a time.
 const GROUPS_OF_BUCKET: usize = 1 << 12;
-/// So many pairs of one group are worth all threads.
-const WORTH_A_THREAD: usize = 1 << 16;
 
 /// A group and a code as one number; its high bits are the group.
-pub(super) trait GroupCode: Copy + Ord + Send + Sync + Debug + 'static {
+pub(super) trait GroupCode: Copy + Default + Ord + Send + Sync + Debug + 'static {
     fn new(group: u32, code: u64, bits: u32) -> Self;
     fn group(self, bits: u32) -> usize;
     fn code(self, bits: u32) -> u64;
@@ -49,8 +48,8 @@ pairs!(u64 u128);
 /// Codes by their groups.
 #[derive(Debug)]
 pub(super) struct DistinctPairs<P> {
-    /// Each of them at least once.
-    pairs: Vec<P>,
+    /// Each of them at least once; the last list grows, those before are what others have seen.
+    lists: Vec<Vec<P>>,
     /// Bits of a code.
     bits: u32,
     groups: usize,
@@ -71,84 +70,75 @@ pub(super) fn distinct_pairs(groups: usize, spec: &Spec) -> Box<dyn State> {
 
 impl<P: GroupCode> DistinctPairs<P> {
     fn new(groups: usize, bits: u32) -> DistinctPairs<P> {
-        DistinctPairs { pairs: Vec::new(), bits, groups, most: PAIRS }
-    }
-
-    fn push(&mut self, group: u32, code: u64) {
-        let pair = P::new(group, code, self.bits);
-        if self.pairs.last() != Some(&pair) {
-            self.pairs.push(pair);
-        }
+        DistinctPairs { lists: vec![Vec::new()], bits, groups, most: PAIRS }
     }
 
     /// Takes out what is there more than once, where there are many.
     fn make_room(&mut self) {
-        if self.pairs.len() > self.most {
+        if self.lists.iter().map(Vec::len).sum::<usize>() > self.most {
             let firsts = self.each_bucket(|bucket, counts, starts| {
                 let firsts = |group: usize| bucket[starts[group]..starts[group] + counts[group] as usize].iter();
                 (0..counts.len()).flat_map(firsts).copied().collect::<Vec<P>>()
             });
-            self.pairs = firsts.concat();
-            self.most = PAIRS.max(2 * self.pairs.len());
+            let pairs = firsts.concat();
+            self.most = PAIRS.max(2 * pairs.len());
+            self.lists = vec![pairs];
         }
     }
 
-    /// What `make` gives for the groups of each bucket: the pairs in order, the different ones at the front of those of their group,
-    /// how many of these each group has, and where it begins.
-    fn each_bucket<T: Send>(&self, make: impl Fn(&[P], &[u64], &[usize]) -> T + Sync) -> Vec<T> {
-        let (mut pairs, starts) = self.in_buckets();
-        let mut rest = pairs.as_mut_slice();
-        let ends = starts.windows(2).map(|ends| rest.split_off_mut(..ends[1] - ends[0]).unwrap_or_default());
-        let buckets: Vec<(usize, &mut [P])> = ends.enumerate().collect();
-        let each = |(bucket, pairs): (usize, &mut [P])| {
+    /// What `make` gives for the groups of each bucket, which are so few that their counts stay in the nearest caches: the pairs in
+    /// order, the different ones at the front of those of their group, how many of these each group has, and where it begins.
+    /// No pair is left.
+    fn each_bucket<T: Send>(&mut self, make: impl Fn(&[P], &[u64], &[usize]) -> T + Sync) -> Vec<T> {
+        let (bits, groups) = (self.bits, self.groups);
+        let buckets = groups.div_ceil(GROUPS_OF_BUCKET);
+        let lists = std::mem::take(&mut self.lists).into_par_iter();
+        let lists: Vec<PairsInBuckets<P>> = lists.map(|pairs| PairsInBuckets::of(&pairs, bits, buckets)).collect();
+        let each = |bucket: usize| {
+            let parts: Vec<&[P]> = lists.iter().map(|list| list.of_bucket(bucket)).collect();
             let first = bucket * GROUPS_OF_BUCKET;
-            let groups = GROUPS_OF_BUCKET.min(self.groups - first);
-            let starts = self.sort_groups(pairs, first, groups);
+            let groups = GROUPS_OF_BUCKET.min(groups - first);
+            let (mut pairs, starts) = together(&parts, groups, |pair| pair.group(bits) - first);
             let counts: Vec<u64> = starts.windows(2).map(|ends| distinct(&mut pairs[ends[0]..ends[1]])).collect();
-            make(pairs, &counts, &starts)
+            make(&pairs, &counts, &starts)
         };
-        if let [_] = buckets.as_slice() {
-            buckets.into_iter().map(each).collect()
-        } else {
-            buckets.into_par_iter().map(each).collect()
+        (0..buckets).into_par_iter().map(each).collect()
+    }
+}
+
+/// The pairs of a list by bucket.
+struct PairsInBuckets<P> {
+    pairs: Vec<P>,
+    /// Where each bucket begins, and the end.
+    starts: Vec<usize>,
+}
+
+impl<P: GroupCode> PairsInBuckets<P> {
+    fn of(pairs: &[P], bits: u32, buckets: usize) -> PairsInBuckets<P> {
+        let (pairs, starts) = together(&[pairs], buckets, |pair| pair.group(bits) / GROUPS_OF_BUCKET);
+        PairsInBuckets { pairs, starts }
+    }
+
+    fn of_bucket(&self, bucket: usize) -> &[P] {
+        &self.pairs[self.starts[bucket]..self.starts[bucket + 1]]
+    }
+}
+
+/// All pairs of some lists, those of one of so many places together, and where each place begins, and the end.
+fn together<P: GroupCode>(lists: &[&[P]], places: usize, place: impl Fn(P) -> usize) -> (Vec<P>, Vec<usize>) {
+    let mut starts = vec![0usize; places + 1];
+    lists.iter().for_each(|list| list.iter().for_each(|pair| starts[place(*pair) + 1] += 1));
+    (1..starts.len()).for_each(|i| starts[i] += starts[i - 1]);
+    let mut next = starts.clone();
+    let mut out = vec![P::default(); lists.iter().map(|list| list.len()).sum()];
+    for list in lists {
+        for pair in *list {
+            let at = &mut next[place(*pair)];
+            out[*at] = *pair;
+            *at += 1;
         }
     }
-
-    /// The pairs by bucket, and where each begins: so few groups are in one that their counts stay in the nearest caches.
-    fn in_buckets(&self) -> (Vec<P>, Vec<usize>) {
-        let bucket = |pair: &P| pair.group(self.bits) / GROUPS_OF_BUCKET;
-        let starts = starts_of(self.pairs.iter().map(bucket), self.groups.div_ceil(GROUPS_OF_BUCKET));
-        let mut pairs = self.pairs.clone();
-        placed(&self.pairs, bucket, &starts, &mut pairs);
-        (pairs, starts)
-    }
-
-    /// Brings the pairs of a bucket to their groups; gives where each group begins.
-    fn sort_groups(&self, pairs: &mut [P], first: usize, groups: usize) -> Vec<usize> {
-        let group = |pair: &P| pair.group(self.bits) - first;
-        let starts = starts_of(pairs.iter().map(group), groups);
-        let unsorted = pairs.to_vec();
-        placed(&unsorted, group, &starts, pairs);
-        starts
-    }
-}
-
-/// Where each of some places begins, and the end, when all that belong to one stand together.
-fn starts_of(places: impl Iterator<Item = usize>, count: usize) -> Vec<usize> {
-    let mut starts = vec![0usize; count + 1];
-    places.for_each(|place| starts[place + 1] += 1);
-    (1..starts.len()).for_each(|i| starts[i] += starts[i - 1]);
-    starts
-}
-
-/// Puts all that belong to one place together.
-fn placed<P: GroupCode>(pairs: &[P], place: impl Fn(&P) -> usize, starts: &[usize], out: &mut [P]) {
-    let mut next = starts.to_vec();
-    for pair in pairs {
-        let at = &mut next[place(pair)];
-        out[*at] = *pair;
-        *at += 1;
-    }
+    (out, starts)
 }
 
 /// How many different ones there are; they are brought to the front.
@@ -175,20 +165,28 @@ impl<P: GroupCode> State for DistinctPairs<P> {
 
     fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
         let entries = entries.one_by_one();
+        let bits = self.bits;
+        let Some(list) = self.lists.last_mut() else { return };
         for (i, code) in codes.iter().enumerate().filter(|(_, code)| **code != null) {
-            self.push(entries.group(i) as u32, *code);
+            let pair = P::new(entries.group(i) as u32, *code, bits);
+            if list.last() != Some(&pair) {
+                list.push(pair);
+            }
         }
         self.make_room();
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
-        let Some(DistinctPairs::<P> { pairs, bits, .. }) = same(other) else { return };
-        let moved = |pair: P| P::new(at.of(pair.group(bits)) as u32, pair.code(bits), bits);
-        self.pairs.extend(pairs.into_iter().map(moved));
+        let Some(DistinctPairs::<P> { mut lists, bits, .. }) = same(other) else { return };
+        if at.0.is_some() {
+            let moved = |pair: &mut P| *pair = P::new(at.of(pair.group(bits)) as u32, pair.code(bits), bits);
+            lists.iter_mut().for_each(|list| list.par_iter_mut().with_min_len(WORTH_A_THREAD).for_each(moved));
+        }
+        self.lists.splice(0..0, lists);
         self.make_room();
     }
 
-    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
+    fn finish(mut self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
         Ok(counted(self.each_bucket(|_, counts, _| counts.to_vec()).concat()))
     }
 

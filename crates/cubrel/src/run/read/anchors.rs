@@ -10,6 +10,7 @@ use super::keys::DROPPED;
 use super::ranges::CodeRanges;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::store::{ChainCodes, with_chain_codes};
+use crate::value::threads::WORTH_A_THREAD;
 
 /// So many numbers of 32 bits stay in a near cache.
 const NEAR_CODES: usize = 1 << 14;
@@ -17,8 +18,6 @@ const NEAR_CODES: usize = 1 << 14;
 const TINY_DROPPED: u8 = u8::MAX;
 /// Few codes pass where at most one in so many does.
 const FEW_OF: usize = 4;
-/// So many codes are worth a thread; and whole words of bits.
-const WORTH_A_THREAD: usize = 1 << 16;
 
 /// A bit for each.
 fn as_bits(pass: &[bool]) -> Vec<u64> {

@@ -60,16 +60,28 @@ struct BlockWriter<'f, F> {
 
 impl<F: Write> BlockWriter<'_, F> {
     fn block<const N: usize>(&mut self, values: impl Iterator<Item = [u8; N]>) -> io::Result<Block> {
-        let start = self.at;
-        let mut hash = Xxh3::new();
+        let (start, mut hash) = (self.at, Xxh3::new());
         let mut buffer = Vec::with_capacity(1 << 16);
         for value in values {
             buffer.extend_from_slice(&value);
             if buffer.len() + N > 1 << 16 {
-                self.put(&mut buffer, &mut hash)?;
+                self.put(&buffer, &mut hash)?;
+                buffer.clear();
             }
         }
-        self.put(&mut buffer, &mut hash)?;
+        self.put(&buffer, &mut hash)?;
+        self.ended(start, &hash)
+    }
+
+    fn put(&mut self, bytes: &[u8], hash: &mut Xxh3) -> io::Result<()> {
+        hash.update(bytes);
+        self.file.write_all(bytes)?;
+        self.at += bytes.len() as u64;
+        Ok(())
+    }
+
+    /// The block that began there; the next one begins at a whole word.
+    fn ended(&mut self, start: u64, hash: &Xxh3) -> io::Result<Block> {
         let len = self.at - start;
         let padding = (len.next_multiple_of(8) - len) as usize;
         self.file.write_all(&[0; 8][..padding])?;
@@ -77,20 +89,14 @@ impl<F: Write> BlockWriter<'_, F> {
         Ok(Block(start, len, hash.digest()))
     }
 
-    fn put(&mut self, buffer: &mut Vec<u8>, hash: &mut Xxh3) -> io::Result<()> {
-        hash.update(buffer);
-        self.file.write_all(buffer)?;
-        self.at += buffer.len() as u64;
-        buffer.clear();
-        Ok(())
-    }
-
     fn words(&mut self, words: &[u64]) -> io::Result<Block> {
         self.block(words.iter().map(|w| w.to_le_bytes()))
     }
 
     fn bytes(&mut self, bytes: &[u8]) -> io::Result<Block> {
-        self.block(bytes.iter().map(|b| [*b]))
+        let (start, mut hash) = (self.at, Xxh3::new());
+        self.put(bytes, &mut hash)?;
+        self.ended(start, &hash)
     }
 
     fn packed(&mut self, packed: &PackedInts) -> io::Result<PackedEntry> {
