@@ -96,8 +96,7 @@ const PLAIN_TEXTS: u64 = 256 << 20;
 
 /// Threads that one segment keeps busy: its columns are coded side by side.
 const THREADS_OF_A_SEGMENT: usize = 2;
-/// So many segments are coded at once even by two threads, where memory is not limited: not all of what one needs can be done side by
-/// side.
+/// So many segments are coded at once even by two threads, where memory is not limited: part of the work on one is for one thread alone.
 const SEGMENTS_AT_ONCE: usize = 2;
 
 /// How many times too much a forecast may be.
@@ -315,7 +314,8 @@ impl Assembler for TableAssembler<'_> {
         Ok(())
     }
 
-    /// A segment that can be coded now. The first one tells how all are sorted; and of several at once the plain values would be there.
+    /// A segment that can be coded now. The first one tells how all are sorted; and of those that are coded at once the plain values are
+    /// there, so that they are few.
     fn next_full(&mut self) -> Option<FullSegment> {
         let waits_for_order = !self.sort_by.is_known() && self.own.order.is_empty();
         let threads = rayon::current_num_threads();

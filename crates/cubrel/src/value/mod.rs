@@ -1,4 +1,4 @@
-//! Scalar types and values, exact numbers, dates, batches of values, and how many of them are shared among threads.
+//! Scalar types and values, exact numbers, dates, batches of values, and work on many of them on all threads.
 //!
 //! Nothing here knows of tables or formulas. Exact numbers (`int`, `decimal`) are a whole number and a scale; dates
 //! are days since 1970-01-01 and timestamps microseconds since then, both without a zone.
