@@ -114,6 +114,7 @@ impl Model {
             piece: None,
             segment_rows: SEGMENT_ROWS,
             cancel: &cancel,
+            at_work: None,
         };
         let new = loader.given(name, section, columns)?;
         let tables = document.file.table.iter().map(|(own, section)| match &section.same_as {
@@ -404,6 +405,7 @@ impl Builder {
             piece: None,
             segment_rows,
             cancel: &cancel,
+            at_work: None,
         };
         let tables = loaded(&loader, given)?;
         let model = assemble(document.clone(), &formulas, &tables, settings, Known::default(), &cancel)?;

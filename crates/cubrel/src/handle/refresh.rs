@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use serde::Serialize;
@@ -24,6 +25,7 @@ use crate::model::dependencies::{Formulas, formulas};
 use crate::model::file::{ColumnSection, TableSection};
 use crate::model::paths::column_path;
 use crate::store::SEGMENT_ROWS;
+use crate::value::threads::{AtWork, map_two_at_once};
 use crate::value::units;
 
 /// How to refresh.
@@ -350,6 +352,7 @@ pub(super) fn loaded(
         piece: None,
         segment_rows: SEGMENT_ROWS,
         cancel: &options.cancel,
+        at_work: None,
     };
     let tables = load_all(&loader, before, options)?;
     let derived = derived(&document, formulas, &settings);
@@ -408,10 +411,17 @@ fn sourced<'d>(
     options: &RefreshOptions,
 ) -> Result<HashMap<&'d str, LoadedTable>, Error> {
     let mut loaded = HashMap::new();
-    let mut problems = Vec::new();
+    let mut unread = Vec::new();
     for (name, section) in loader.document.file.table.iter().filter(|(_, s)| s.source.is_some()) {
-        match sourced_table(&mut loader, from, options, (name, section)) {
-            Ok(table) => drop(loaded.insert(name.as_str(), table)),
+        match taken_over(&loader, from, options, (name, section)) {
+            Some(table) => drop(loaded.insert(name.as_str(), table)),
+            None => unread.push((name.as_str(), section)),
+        }
+    }
+    let mut problems = Vec::new();
+    for (name, read) in read_all(&mut loader, from, options, unread) {
+        match read {
+            Ok(table) => drop(loaded.insert(name, table)),
             Err(LoadError::Problems(list)) => problems.extend(list),
             Err(other) => return Err(Error::from(other)),
         }
@@ -419,25 +429,61 @@ fn sourced<'d>(
     if problems.is_empty() { Ok(loaded) } else { Err(Error::Problems(problems)) }
 }
 
-fn sourced_table(
+/// What comes of a table.
+type Read<'d> = (&'d str, Result<LoadedTable, LoadError>);
+
+/// Reads tables, two at once. Where memory is limited each gets what those before it have left. After what is no problem of
+/// the data nothing more is read.
+fn read_all<'d>(
     loader: &mut Loader<'_>,
     from: Before<'_>,
     options: &RefreshOptions,
+    unread: Vec<(&'d str, &'d TableSection)>,
+) -> Vec<Read<'d>> {
+    let is_over = AtomicBool::new(false);
+    let read = |loader: &Loader<'_>, (name, section): (&'d str, &'d TableSection)| -> Option<Read<'d>> {
+        if is_over.load(Ordering::Relaxed) {
+            return None;
+        }
+        let before =
+            (!options.all && !options.tables.iter().any(|t| t == name)).then(|| from.kept?.table(name)).flatten();
+        let read = loader.sourced(name, section, before.as_ref());
+        let goes_on = matches!(read, Ok(_) | Err(LoadError::Problems(_)));
+        is_over.fetch_or(!goes_on, Ordering::Relaxed);
+        Some((name, read))
+    };
+    if loader.memory.is_none() {
+        let bytes = |(_, section): &(&str, &TableSection)| source_bytes(loader.document, section) as usize;
+        let read = |table, at_work: &AtWork| read(&Loader { at_work: Some(at_work), ..*loader }, table);
+        return map_two_at_once(unread, bytes, read).into_iter().flatten().collect();
+    }
+    let limited = unread.into_iter().map_while(|table| {
+        let read = read(loader, table)?;
+        if let (Some(memory), Ok(table)) = (&mut loader.memory, &read.1) {
+            *memory = memory.saturating_sub(table.bytes());
+        }
+        Some(read)
+    });
+    limited.collect()
+}
+
+/// Bytes of the files of a table, of those that there are.
+fn source_bytes(document: &Document, section: &TableSection) -> u64 {
+    let files = section.sources().iter().filter_map(|source| sources::files(&document.folder, source).ok());
+    files.flatten().map(|file| file.bytes).sum()
+}
+
+/// A table that was read just before, or is in the store and need not be read again.
+fn taken_over(
+    loader: &Loader<'_>,
+    from: Before<'_>,
+    options: &RefreshOptions,
     (name, section): (&String, &TableSection),
-) -> Result<LoadedTable, LoadError> {
-    if let Some(table) = from.just_read(loader, name, section) {
-        return Ok(table);
-    }
-    let before = (!options.all).then(|| from.kept?.table(name)).flatten();
-    if let Some(table) = before.as_ref().filter(|table| is_reusable(loader, section, table, options)) {
-        return Ok(table.clone());
-    }
-    let before = before.filter(|_| !options.tables.contains(name));
-    let table = loader.sourced(name, section, before.as_ref())?;
-    if let Some(memory) = &mut loader.memory {
-        *memory = memory.saturating_sub(table.bytes());
-    }
-    Ok(table)
+) -> Option<LoadedTable> {
+    from.just_read(loader, name, section).or_else(|| {
+        let before = (!options.all).then(|| from.kept?.table(name)).flatten();
+        before.filter(|table| is_reusable(loader, section, table, options))
+    })
 }
 
 fn without_source(document: &Document, name: &str) -> Diagnostic {

@@ -17,6 +17,7 @@ use crate::store::dictionary::Interim;
 use crate::store::encode::{NumberUse, encode_segment};
 use crate::store::order::SortColumns;
 use crate::store::{CodedColumn, RawColumn};
+use crate::value::threads::AtWork;
 use crate::value::units;
 
 /// The rows of one piece.
@@ -54,6 +55,8 @@ pub(super) struct MemoryBudget<'a> {
     pub(super) segment_rows: usize,
     pub(super) observer: &'a dyn Observer,
     pub(super) cancel: &'a Cancel,
+    /// Whether other tables are loaded meanwhile.
+    pub(super) at_work: Option<&'a AtWork>,
 }
 
 impl MemoryBudget<'_> {
@@ -96,8 +99,6 @@ const PLAIN_TEXTS: u64 = 256 << 20;
 
 /// Threads that one segment keeps busy: its columns are coded side by side.
 const THREADS_OF_A_SEGMENT: usize = 2;
-/// So many segments are coded at once even by two threads, where memory is not limited: part of the work on one is for one thread alone.
-const SEGMENTS_AT_ONCE: usize = 2;
 
 /// How many times too much a forecast may be.
 const FORECAST_EXCESS: u64 = 2;
@@ -318,10 +319,7 @@ impl Assembler for TableAssembler<'_> {
     /// there, so that they are few.
     fn next_full(&mut self) -> Option<FullSegment> {
         let waits_for_order = !self.sort_by.is_known() && self.own.order.is_empty();
-        let threads = rayon::current_num_threads();
-        let at_once = if self.room.bytes.is_none() { SEGMENTS_AT_ONCE.min(threads) } else { 1 };
-        let most = threads.div_ceil(THREADS_OF_A_SEGMENT).max(at_once);
-        let most = if waits_for_order { 1 } else { most };
+        let most = if waits_for_order { 1 } else { rayon::current_num_threads().div_ceil(THREADS_OF_A_SEGMENT) };
         if self.coding >= most {
             return None;
         }
@@ -332,6 +330,16 @@ impl Assembler for TableAssembler<'_> {
     /// Whether segments wait to be coded.
     fn has_full(&self) -> bool {
         !self.full.is_empty()
+    }
+
+    /// Whether the plain values of a segment are there beside those that are read.
+    fn is_coding(&self) -> bool {
+        self.coding > 0
+    }
+
+    /// Whether another table is loaded meanwhile.
+    fn is_shared(&self) -> bool {
+        self.room.at_work.is_some_and(AtWork::is_shared)
     }
 
     fn code(full: FullSegment) -> CodedSegment {

@@ -10,7 +10,7 @@
 //! * [`bytes`]: files, packed or not
 //! * `staging`: values of a piece; `time_zone`: times in the time of a place; `row_transform`: what is computed of each row;
 //!   [`doubles`]: rows that stand twice; `assembler`: pieces to coded segments
-//! * [`tables`]: one table after the other
+//! * [`tables`]: a table from its sources
 
 mod assembler;
 pub mod bytes;

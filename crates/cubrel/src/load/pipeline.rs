@@ -8,7 +8,7 @@ use rayon::prelude::*;
 
 use super::failure::{Failure, LoadError};
 
-/// Pieces for each thread that may be on their way; some of them wait for one that came earlier.
+/// Pieces for each thread that may be on their way; some of them wait for one that came earlier. (Fewer where others are at work.)
 const PIECES_AHEAD: usize = 2;
 /// After so long a thread that waits looks whether all has been cancelled: nobody tells it.
 const LOOKED: Duration = Duration::from_millis(10);
@@ -28,6 +28,10 @@ pub(super) trait Assembler: Send {
     fn next_full(&mut self) -> Option<Self::Full>;
     /// Whether segments wait to be coded.
     fn has_full(&self) -> bool;
+    /// Whether a segment is being coded.
+    fn is_coding(&self) -> bool;
+    /// Whether somebody else keeps the processors busy meanwhile.
+    fn is_shared(&self) -> bool;
     /// Codes one.
     fn code(full: Self::Full) -> Self::Coded;
     /// Takes one back.
@@ -43,8 +47,7 @@ pub(super) fn run<A: Assembler, P: Send>(
     read: &(impl Fn(P) -> Result<A::Piece, Failure> + Sync),
 ) -> Result<(), Failure> {
     let threads = rayon::current_num_threads();
-    let most = PIECES_AHEAD * threads;
-    let queue = Queue { assembler, most, given: 0, added: 0, ended: false, early: BTreeMap::new(), failure: None };
+    let queue = Queue { assembler, threads, given: 0, added: 0, ended: false, early: BTreeMap::new(), failure: None };
     let (queue, input) = (Mutex::new(queue), Mutex::new((0, next)));
     let changed = Condvar::new();
     let step = || {
@@ -96,8 +99,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 /// What is on its way.
 struct Queue<'q, A: Assembler> {
     assembler: &'q mut A,
-    /// Pieces that may be.
-    most: usize,
+    threads: usize,
     /// Pieces that threads were told to read, and those of them that the table has.
     given: usize,
     added: usize,
@@ -139,7 +141,11 @@ impl<A: Assembler> Queue<'_, A> {
 
     /// Whether enough is on its way. What is still full waits until it is known how to sort it.
     fn has_to_wait(&self) -> bool {
-        self.failure.is_none() && (self.given - self.added >= self.most || self.assembler.has_full())
+        // The processors have other work: a piece for each thread will do, or a segment that is coded.
+        let is_shared = self.assembler.is_shared();
+        let most = if is_shared { self.threads } else { PIECES_AHEAD * self.threads };
+        let is_enough = self.given - self.added >= most || self.assembler.has_full();
+        self.failure.is_none() && (is_enough || is_shared && self.assembler.is_coding())
     }
 
     fn keep(&mut self, coded: A::Coded) {

@@ -6,7 +6,7 @@ pub const NO_UTF8: &str = "is not UTF-8 text";
 /// What to do about it.
 pub(super) const HOW_TO_SAY_ENCODING: &str = "say how it is written: `csv = { encoding = \"windows-1252\" }`";
 
-/// Is told how far loading has come.
+/// Is told how far loading has come. Two tables can be on their way at the same time.
 pub trait Observer: Sync {
     /// A table begins, with the bytes of its source.
     fn table(&self, _name: &str, _bytes: u64) {}

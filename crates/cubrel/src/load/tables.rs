@@ -1,4 +1,4 @@
-//! One table after the other: read, computed columns that need only their own row, load filter, codes.
+//! A table: read, computed columns that need only their own row, load filter, codes.
 
 use crate::load::loaded::LoadedColumn;
 use crate::load::loaded::LoadedTable;
@@ -30,6 +30,7 @@ use crate::model::file::{ModelFile, TableSection};
 use crate::model::paths::column_path;
 use crate::store::encode::NumberUse;
 use crate::store::{CodedColumn, RawColumn, Segment};
+use crate::value::threads::AtWork;
 use crate::value::{Type, Value, date, units};
 
 /// Loads tables of a model.
@@ -55,6 +56,8 @@ pub struct Loader<'a> {
     pub segment_rows: usize,
     /// Ends loading from outside.
     pub cancel: &'a Cancel,
+    /// Whether other tables are loaded meanwhile.
+    pub at_work: Option<&'a AtWork>,
 }
 
 /// How often a source is read that is written while it is read.
@@ -242,6 +245,7 @@ impl Loader<'_> {
             segment_rows: self.segment_rows,
             observer: self.observer,
             cancel: self.cancel,
+            at_work: self.at_work,
         }
     }
 

@@ -10,6 +10,11 @@ pub(super) const NO_COMBINATION: u32 = u32::MAX;
 /// Combinations are found by an array over all that there could be, up to this many of them for each that there is.
 const ROOM_PER_COMBINATION: u128 = 16;
 const SMALL_ROOM: u128 = 1 << 16;
+/// A hash table begins with room for one in so many rows.
+const ROWS_PER_COMBINATION: usize = 4;
+
+/// To look this many combinations up costs what going through all of them in their order does.
+const LOOKUPS_PER_STEP: usize = 16;
 
 type NumberMap = HashMap<u128, u32, foldhash::fast::RandomState>;
 
@@ -50,14 +55,16 @@ impl Combinations {
         self.columns.iter().map(|codes| codes.as_slice()).collect()
     }
 
-    fn index(&mut self) -> &mut NumberIndex {
+    /// The index, made for so many rows if there is none yet.
+    fn index(&mut self, rows: usize) -> &mut NumberIndex {
         if self.index.is_none() {
             let room = self.sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
-            let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count as u128);
+            let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count.max(rows) as u128);
             let mut index = if small {
                 NumberIndex::ByPlace(vec![NO_COMBINATION; room as usize])
             } else {
-                NumberIndex::ByHash(NumberMap::with_capacity_and_hasher(self.count, Default::default()))
+                let likely = self.count.max(rows / ROWS_PER_COMBINATION);
+                NumberIndex::ByHash(NumberMap::with_capacity_and_hasher(likely, Default::default()))
             };
             {
                 let columns = self.slices();
@@ -85,7 +92,7 @@ impl Combinations {
         let key = packed(&slices, &sizes);
         let mut count = self.count as u32;
         let mut fresh = Vec::new();
-        let index = self.index();
+        let index = self.index(rows);
         let number = |row: usize| {
             let number = index.number(key(row), count);
             if number == count {
@@ -110,17 +117,37 @@ impl Combinations {
         if let Some(found) = self.found_by_order(columns) {
             return found;
         }
+        if self.index.is_none()
+            && let Some(found) = self.found_in_step(columns, rows)
+        {
+            return found;
+        }
         let sizes = self.sizes.clone();
         let key = packed(columns, &sizes);
-        let index = self.index();
+        let index = self.index(0);
         (0..rows).map(|row| index.find(key(row))).collect()
+    }
+
+    /// The same where combinations stand in the order of all their keys, there and here.
+    fn found_in_step(&self, columns: &[&[u64]], rows: usize) -> Option<Vec<u32>> {
+        let slices = self.slices();
+        let (own, wanted) = (packed(&slices, &self.sizes), packed(columns, &self.sizes));
+        let ascend = |key: &dyn Fn(usize) -> u128, rows: usize, least: u128| {
+            (1..rows).all(|row| key(row) >= key(row - 1).saturating_add(least))
+        };
+        if rows * LOOKUPS_PER_STEP < self.count || !ascend(&wanted, rows, 0) || !ascend(&own, self.count, 1) {
+            return None;
+        }
+        let (own, wanted): (Vec<u128>, Vec<u128>) =
+            ((0..self.count).map(own).collect(), (0..rows).map(wanted).collect());
+        Some(places_in_order(&own, &wanted, NO_COMBINATION))
     }
 
     /// The same where one key tells all combinations apart, and they stand in its order there and here.
     fn found_by_order(&self, columns: &[&[u64]]) -> Option<Vec<u32>> {
         let tells = |(own, wanted): &(&SharedCodes, &&[u64])| own.is_sorted_by(|a, b| a < b) && wanted.is_sorted();
         let (own, wanted) = self.columns.iter().zip(columns).find(tells)?;
-        let mut found = found_in_order(own, wanted);
+        let mut found = places_in_order(own.as_slice(), wanted, NO_COMBINATION);
         for (own, wanted) in self.columns.iter().zip(columns) {
             for (number, code) in found.iter_mut().zip(*wanted) {
                 if own.get(*number as usize) != Some(code) {
@@ -154,14 +181,14 @@ impl Combinations {
     }
 }
 
-/// The place of each wanted code among others; both are in order.
-fn found_in_order(own: &[u64], wanted: &[u64]) -> Vec<u32> {
+/// The place of each wanted one among others, or `none`; both are in order.
+pub(super) fn places_in_order<T: Ord>(all: &[T], wanted: &[T], none: u32) -> Vec<u32> {
     let mut at = 0;
-    let place = |code: &u64| {
-        while at < own.len() && own[at] < *code {
+    let place = |one: &T| {
+        while all.get(at).is_some_and(|other| other < one) {
             at += 1;
         }
-        if own.get(at) == Some(code) { at as u32 } else { NO_COMBINATION }
+        if all.get(at) == Some(one) { at as u32 } else { none }
     };
     wanted.iter().map(place).collect()
 }
@@ -205,6 +232,14 @@ mod tests {
             assert_eq!(all.numbers(codes([&[2, 4, 4, 1], &[3, 6, 6, 3]]), 4, false), [1, 2, 2, 0]);
             assert_eq!(all.columns, codes([&[1, 2, 4], &[3, 3, 6]]));
             assert_eq!(all.find(&[&[4, 4], &[6, 5]], 2), [2, NO_COMBINATION]);
+            let mut read = Combinations::new(all.sizes.clone());
+            read.numbers(codes([&[1, 1, 2, 2], &[3, 5, 0, 2]]), 4, true);
+            assert_eq!(
+                read.find(&[&[0, 1, 1, 2, 2], &[6, 4, 5, 0, 1]], 5),
+                [NO_COMBINATION, NO_COMBINATION, 1, 2, NO_COMBINATION]
+            );
+            assert!(read.index.is_none(), "both in order");
+            assert_eq!(read.find(&[&[2, 1, 3], &[2, 3, 0]], 3), [3, 0, NO_COMBINATION]);
             assert_eq!(all.find(&[&[0, 1, 2, 4], &[3, 3, 4, 6]], 4), [NO_COMBINATION, 0, NO_COMBINATION, 2]);
             assert_eq!(all.by_part(&[1])[&3], [0, 1]);
             assert_eq!(all.len(), 3);

@@ -11,8 +11,11 @@ use crate::value::{Data, Type, Value, Vector};
 
 /// Keys are numbered by an array over all that there could be, up to this many of them,
 const SMALL_ROOM: u64 = 1 << 12;
-/// or so many for each row; else by a hash table.
+/// or so many for each row,
 const ROOM_PER_ROW: u64 = 4;
+/// or up to so many, where it is no more than this for each row; else by a hash table.
+const NEAR_ROOM: u64 = 1 << 22;
+const NEAR_ROOM_PER_ROW: u64 = 16;
 
 /// The cells of a scope.
 #[derive(Clone, Debug, Default)]
@@ -232,7 +235,8 @@ fn size_of(column: &[u64]) -> u64 {
 
 /// Numbers keys that are all less than `room`.
 fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<u32>) {
-    if room > SMALL_ROOM.max(ROOM_PER_ROW * rows as u64) {
+    let rows_room = (ROOM_PER_ROW * rows as u64).max(NEAR_ROOM.min(NEAR_ROOM_PER_ROW * rows as u64));
+    if room > SMALL_ROOM.max(rows_room) {
         return number_by_hash(rows, key);
     }
     const NONE: u32 = u32::MAX;

@@ -123,6 +123,7 @@ impl PackedInts {
     }
 
     /// The value at `i`.
+    #[inline]
     pub fn get(&self, i: usize) -> u64 {
         assert!(i < self.len, "row {i} of {}", self.len);
         let width = usize::from(self.bits);

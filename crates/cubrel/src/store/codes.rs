@@ -56,6 +56,7 @@ impl Segment {
     }
 
     /// The code of a row.
+    #[inline]
     pub fn get(&self, row: usize) -> u64 {
         self.base + self.codes.get(row)
     }
@@ -273,6 +274,7 @@ impl Codes {
     }
 
     /// The code of a row, less the segment's base.
+    #[inline]
     pub fn get(&self, row: usize) -> u64 {
         match self {
             Codes::Packed(codes) => codes.get(row),

@@ -48,7 +48,7 @@ pub use column::{CodedColumn, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, Segment
 pub use cut::KeptRows;
 pub use key_rows::{DuplicateKeys, check_unique};
 pub use lookup::{Lookup, LookupRows};
-pub(crate) use rank::order_of;
+pub(crate) use rank::{Ranks, order_of};
 pub use raw::{RawColumn, RawData};
 pub use texts::TextList;
 pub use totals::{SegmentTotal, TotalSum};

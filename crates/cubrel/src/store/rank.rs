@@ -12,18 +12,18 @@ const DIGIT: u32 = 11;
 const DIGITS: usize = 1 << DIGIT;
 
 /// Some numbers' order.
-pub(super) struct Ranks<N> {
+pub(crate) struct Ranks<N> {
     /// The different numbers, in order.
-    pub(super) numbers: Vec<N>,
+    pub(crate) numbers: Vec<N>,
     /// For each of them a row that has it: the first one.
-    pub(super) firsts: Vec<u32>,
+    pub(crate) firsts: Vec<u32>,
     /// For each row the place of its number among them.
-    pub(super) places: Vec<u32>,
+    pub(crate) places: Vec<u32>,
 }
 
 impl Ranks<u64> {
     /// Of the numbers of so many rows, at most 2^32.
-    pub(super) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks<u64> {
+    pub(crate) fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks<u64> {
         let mut all = Vec::with_capacity(rows);
         all.extend(numbers);
         let (low, high) = all.iter().fold((u64::MAX, 0), |(low, high), n| (low.min(*n), high.max(*n)));
@@ -44,7 +44,7 @@ impl Ranks<u64> {
 
 impl<N: Copy + Ord + Send> Ranks<N> {
     /// Of numbers without digits, by row, at most 2^32.
-    pub(super) fn of_any(numbers: impl Iterator<Item = N>) -> Ranks<N> {
+    pub(crate) fn of_any(numbers: impl Iterator<Item = N>) -> Ranks<N> {
         let mut all: Vec<(N, u32)> = numbers.zip(0..).collect();
         all.par_sort_unstable();
         Ranks::of_sorted(all.into_iter())

@@ -194,6 +194,7 @@ fn loaded(folder: &Path, piece: Option<usize>) -> Result<LoadedTable, LoadError>
         piece,
         segment_rows: 1 << 20,
         cancel: &cubrel::Cancel::default(),
+        at_work: None,
     };
     loader.sourced("t", &document.file.table["t"], None)
 }

@@ -391,3 +391,61 @@ fn what_is_said_for_people_only_makes_nothing_be_read_again() {
         }
     }
 }
+
+/// A folder with several tables of different sizes, of which some may have a value that is none of their key's.
+fn several(limit: &str, broken: &[&str]) -> TempDir {
+    let folder = folder("");
+    let mut model = format!("[model]\nname = 'several'\n{limit}\n");
+    for (name, rows) in [("tide", 40u64), ("mooring", 30_000), ("crew", 2), ("crossing", 9_000)] {
+        model += &format!("[table.{name}]\nsource = 'data/{name}.csv'\nkey = 'id'\n");
+        let line = |i: u64| format!("{i},{},{name} {}\n", i * i % 13, i % 70);
+        let mut text = format!("id,net,note\n{}", (0..rows).map(line).collect::<String>());
+        if broken.contains(&name) {
+            text += "1,5,again\n";
+        }
+        fs::write(folder.path().join("data").join(format!("{name}.csv")), text).unwrap();
+    }
+    fs::write(folder.path().join("model.toml"), model).unwrap();
+    folder
+}
+
+fn in_pool<T: Send>(threads: usize, work: impl FnOnce() -> T + Send) -> T {
+    rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap().install(work)
+}
+
+#[test]
+fn tables_that_are_read_side_by_side_are_what_each_is_alone() {
+    let asked = "grid sum(tide.net) as a, sum(mooring.net) as b, sum(crew.net) as c, sum(crossing.net) as d";
+    let mut told = Vec::new();
+    for (threads, limit) in [(1, ""), (2, ""), (4, ""), (4, "memory_limit = '1 GiB'")] {
+        let folder = several(limit, &[]);
+        let (model, report) = in_pool(threads, || refresh(folder.path(), &all()));
+        let tables: Vec<(String, u64)> = report.tables.iter().map(|t| (t.table.clone(), t.rows)).collect();
+        let values = model.query(asked).unwrap().run().unwrap().lines[0].values.clone();
+        told.push((tables, values, serde_json::to_value(model.sizes()).unwrap()));
+    }
+    assert!(told.windows(2).all(|two| two[0] == two[1]), "{told:#?}");
+    assert_eq!(
+        told[0].0.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
+        ["tide", "mooring", "crew", "crossing"]
+    );
+}
+
+#[test]
+fn what_is_wrong_with_tables_is_told_in_the_order_of_the_model_and_replaces_nothing() {
+    for threads in [1, 4] {
+        let folder = several("", &[]);
+        let (good, _) = refresh(folder.path(), &all());
+        let before = serde_json::to_value(good.sizes()).unwrap();
+        let broken = several("", &["tide", "crew", "crossing"]);
+        for file in fs::read_dir(broken.path().join("data")).unwrap().map(Result::unwrap) {
+            fs::copy(file.path(), folder.path().join("data").join(file.file_name())).unwrap();
+        }
+        let wrong = in_pool(threads, || Model::refresh(folder.path(), &all(), &Silent)).unwrap_err();
+        let of: Vec<&str> = wrong.problems().iter().map(|p| p.message.split('.').next().unwrap()).collect();
+        assert_eq!(of, ["tide", "crew", "crossing"], "{wrong}");
+        let (served, again) = Model::open_with(folder.path(), &RefreshOptions::default(), &Silent).unwrap();
+        assert!(again.is_none() && served.outdated().is_some());
+        assert_eq!(serde_json::to_value(served.sizes()).unwrap(), before);
+    }
+}

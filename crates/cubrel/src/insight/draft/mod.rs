@@ -23,6 +23,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_from};
 use crate::load::{Observer, bytes, sqlite};
 use crate::model::file::TableSection;
+use crate::value::threads::map_two_at_once;
 use links::{Link, Refused, bridge, is_one, keys_of, links, place};
 use orders::order;
 use reading::{identifiers, load};
@@ -71,10 +72,17 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     let files = files_of(inputs)?;
     let mut tables = Vec::new();
     let mut unread = Vec::new();
-    for found in sources(into, &files) {
-        match load(into, &found, observer) {
+    let loaded = map_two_at_once(
+        sources(into, &files),
+        |found| found.bytes(into) as usize,
+        |found, at_work| {
+            load(into, &found, observer, at_work).map_err(|e| format!("{} cannot be read: {e}", found.source))
+        },
+    );
+    for table in loaded {
+        match table {
             Ok(table) => tables.push(table),
-            Err(e) => unread.push(format!("{} cannot be read: {e}", found.source)),
+            Err(why) => unread.push(why),
         }
     }
     if tables.is_empty() {

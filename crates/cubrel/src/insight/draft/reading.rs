@@ -17,6 +17,7 @@ use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
 use crate::store::{CodedColumn, SEGMENT_ROWS};
+use crate::value::threads::AtWork;
 use crate::value::{Type, Value, exact, parse};
 
 /// Patterns of dates that are tried, the likelier ones first.
@@ -50,6 +51,8 @@ struct Reading<'a> {
     into: &'a Path,
     name: &'a str,
     observer: &'a dyn Observer,
+    /// Whether other tables are read meanwhile.
+    at_work: &'a AtWork,
     /// Whether only the first piece of it is.
     only_first: bool,
 }
@@ -72,13 +75,19 @@ impl Reading<'_> {
             piece: self.only_first.then_some(FIRST_PIECE),
             segment_rows: SEGMENT_ROWS,
             cancel: &Cancel::default(),
+            at_work: Some(self.at_work),
         };
         Ok(loader.sourced(self.name, section, None)?)
     }
 }
 
 /// Loads a table, with what its columns need to be read well.
-pub(super) fn load(into: &Path, found: &DraftSource, observer: &dyn Observer) -> Result<Table, Error> {
+pub(super) fn load(
+    into: &Path,
+    found: &DraftSource,
+    observer: &dyn Observer,
+    at_work: &AtWork,
+) -> Result<Table, Error> {
     let (name, source) = (found.name.as_str(), found.source.as_str());
     let mut section = TableSection { source: Some(OneOrMany::One(source.to_string())), ..TableSection::default() };
     let mut notes = Vec::new();
@@ -91,10 +100,9 @@ pub(super) fn load(into: &Path, found: &DraftSource, observer: &dyn Observer) ->
         let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
         notes.push(format!("{lines} before the header"));
     }
-    let reading = Reading { into, name, observer, only_first: false };
+    let reading = Reading { into, name, observer, at_work, only_first: false };
     let is_delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
-    let bytes = sources::files(into, source).map_or(0, |files| files.iter().map(|f| f.bytes).sum());
-    let by_sample = (is_delimited && bytes > LARGE).then(|| by_sample(reading, &section, &notes)).flatten();
+    let by_sample = (is_delimited && found.bytes(into) > LARGE).then(|| by_sample(reading, &section, &notes)).flatten();
     let mut loaded = match by_sample {
         Some((loaded, so_said, so_noted)) => {
             (section, notes) = (so_said, so_noted);

@@ -1,6 +1,9 @@
 //! A table on its way into the draft.
 
+use std::path::Path;
+
 use crate::load::loaded::LoadedTable;
+use crate::load::sources;
 use crate::model::file::TableSection;
 use crate::value::units;
 
@@ -11,6 +14,13 @@ pub(super) struct DraftSource {
     pub(super) source: String,
     /// The sheet, where it is one of several of a workbook.
     pub(super) sheet: Option<String>,
+}
+
+impl DraftSource {
+    /// Bytes of its files, of those that there are.
+    pub(super) fn bytes(&self, into: &Path) -> u64 {
+        sources::files(into, &self.source).map_or(0, |files| files.iter().map(|f| f.bytes).sum())
+    }
 }
 
 /// A table on its way into the draft.

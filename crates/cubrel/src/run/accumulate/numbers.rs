@@ -2,5 +2,5 @@
 
 use std::collections::HashMap;
 
-/// For each distinct key its group number; used to bring groups of several parts together.
+/// For each distinct key its group number.
 pub type GroupNumbers = HashMap<u128, u32, foldhash::fast::RandomState>;

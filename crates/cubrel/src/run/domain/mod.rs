@@ -104,6 +104,19 @@ fn leads_to(reads: &PlanReads<'_>, from: TableId, to: TableId, depth: usize) -> 
 
 fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> ParentCells {
     let mut cells: ParentCells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+    if let ([group], [plan]) = (groups, domain.groups.as_slice()) {
+        // Cells first, then their codes key by key.
+        let mut taken = Vec::new();
+        for cell in 0..outer.cells {
+            let list = group.list(cell);
+            cells.0.resize(cells.0.len() + list.len(), cell as u32);
+            taken.extend_from_slice(list);
+        }
+        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
+            cells.1[key.index()] = taken.iter().map(|number| codes[*number as usize]).collect();
+        }
+        return cells;
+    }
     for cell in 0..outer.cells {
         let lists: Vec<&[u32]> = groups.iter().map(|g| g.list(cell)).collect();
         each_product(&lists, &mut |chosen| push(&mut cells, domain, groups, cell as u32, chosen));

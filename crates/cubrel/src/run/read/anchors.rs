@@ -220,6 +220,23 @@ impl AnchorPlan {
         };
     }
 
+    /// Whether codes add something to the numbers of groups.
+    pub(super) fn adds(&self) -> bool {
+        self.adds
+    }
+
+    /// Has numbers replaced by others, which may be [`DROPPED`]; false where they are not known for each code.
+    pub(super) fn renumber(&mut self, to: &[u32]) -> bool {
+        let CodeNumbers::Words(all) = &mut self.numbers else { return false };
+        let renumber = |number: &mut u32| {
+            if *number & DROPPED == 0 {
+                *number = to[*number as usize];
+            }
+        };
+        all.par_iter_mut().with_min_len(WORTH_A_THREAD).for_each(renumber);
+        true
+    }
+
     /// What the codes of a batch add to the numbers of groups.
     pub(super) fn numbers(&self, batch: &Batch<'_>, out: &mut [u32]) {
         match &self.numbers {

@@ -1,9 +1,10 @@
 //! Which entries of a batch pass, and the numbers of their groups: places in an array, or by hash.
 
 use super::super::accumulate::RunGroups;
+use super::super::compiled::CompiledRow;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
-use super::compared::keep_compared;
+use super::compared::compared;
 use super::kept::{keep, kept, kept_beside};
 use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
@@ -132,15 +133,18 @@ impl Prepared<'_> {
             if positions.is_empty() {
                 break;
             }
-            match filter.as_comparison() {
-                Some(comparison) => keep_compared(&comparison, batch, positions),
-                None => {
-                    let truths = filter.eval(self.tables, batch, positions)?.truths();
-                    keep(positions, truths.into_iter());
-                }
-            }
+            let truths = self.truths(filter, batch, positions)?;
+            keep(positions, truths.into_iter());
         }
         Ok(())
+    }
+
+    /// Whether a filter lets some entries of a batch through.
+    fn truths(&self, filter: &CompiledRow, batch: &Batch<'_>, positions: &[u32]) -> Result<Vec<bool>, RunError> {
+        match filter.as_comparison() {
+            Some(comparison) => Ok(compared(&comparison, batch, positions)),
+            None => Ok(filter.eval(self.tables, batch, positions)?.truths()),
+        }
     }
 
     pub(super) fn hashed_groups(
@@ -179,16 +183,24 @@ impl Prepared<'_> {
         options: &Options,
         part: &mut PartResult,
     ) -> Result<Vec<u32>, RunError> {
+        let mut last = None;
         let number = |key: u128| {
-            *part.numbers.entry(key).or_insert_with(|| {
-                part.keys.push(key);
-                part.keys.len() as u32 - 1
-            })
+            // Neighbours are often alike.
+            match last {
+                Some((known, number)) if known == key => number,
+                _ => {
+                    let number = *part.numbers.entry(key).or_insert_with(|| {
+                        part.keys.push(key);
+                        part.keys.len() as u32 - 1
+                    });
+                    last = Some((key, number));
+                    number
+                }
+            }
         };
         let groups = keys.map(number).collect();
         self.check_room(part.keys.len(), options)?;
-        part.seen.iter_mut().for_each(|seen| seen.groups.resize(part.keys.len(), false));
-        part.accumulators.iter_mut().for_each(|a| a.grow(part.keys.len()));
+        part.grow(part.keys.len());
         Ok(groups)
     }
 
@@ -214,7 +226,7 @@ impl Prepared<'_> {
             if passing.is_empty() {
                 break;
             }
-            narrow(filter.eval(self.tables, batch, &passing)?.truths(), &mut places, &mut passing);
+            narrow(self.truths(filter, batch, &passing)?, &mut places, &mut passing);
         }
         Ok((passing, groups.some(&places)))
     }

@@ -15,7 +15,7 @@
 //!   columns of a row
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
-//! * `dependent`: how keys count, and which follow from others
+//! * `dependent`: how keys count, and which follow from others; `group_keys`: the keys of groups that are numbered as they come
 //! * `result`: groups and aggregates
 //! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
 //!   `wanted`: the groups that cells ask for
@@ -28,6 +28,7 @@ mod compared;
 mod dependent;
 mod feed;
 mod filters;
+mod group_keys;
 mod groups;
 mod implied;
 mod kept;

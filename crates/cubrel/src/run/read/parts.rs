@@ -9,6 +9,7 @@ use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::dependent::Counting;
+use super::group_keys::GroupKeys;
 use super::keys::key_sizes;
 use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats, Stays};
@@ -384,22 +385,13 @@ impl Prepared<'_> {
         read: &Read,
         stays: Option<&Stays<'_>>,
     ) -> Result<ReadResult, RunError> {
-        let mut whole = self.merged(parts);
-        let numbering = self.numbering(whole.numbers, whole.keys);
+        let (mut whole, numbering) = self.merged(parts);
         self.of_read(read, whole.seen.swap_remove(0), whole.accumulators, numbering, stays)
-    }
-
-    fn numbering(&self, numbers: GroupNumbers, keys: Vec<u128>) -> Numbering {
-        match self.grouping {
-            Grouping::Dense => Numbering::Dense,
-            Grouping::Thin | Grouping::Hashed => Numbering::Hashed(Arc::new((numbers, keys))),
-        }
     }
 
     /// What several reads give that were done in this pass: the one that was prepared, then the others.
     pub(super) fn results(self, parts: Vec<PartResult>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
-        let whole = self.merged(parts);
-        let numbering = self.numbering(whole.numbers, whole.keys);
+        let (whole, numbering) = self.merged(parts);
         let mut accumulators = whole.accumulators.into_iter();
         let of = |(seen, read): (Seen, &&Read)| {
             let own = accumulators.by_ref().take(read.aggregates.len()).collect();
@@ -452,43 +444,44 @@ impl Prepared<'_> {
         Ok(result.with_codes(self.tables, read, &self.counting))
     }
 
-    /// The parts brought together.
-    fn merged(&self, parts: Vec<PartResult>) -> PartResult {
-        let mut parts = parts.into_iter();
-        let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
-        whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
-        parts.for_each(|part| self.merge(part, &mut whole));
-        whole
+    /// The parts brought together. Groups by place have the same number in every part; others were numbered in each as they came, and get
+    /// the place of their key among those of all parts.
+    fn merged(&self, parts: Vec<PartResult>) -> (PartResult, Numbering) {
+        if self.grouping == Grouping::Dense {
+            let mut parts = parts.into_iter();
+            let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
+            whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
+            parts.for_each(|part| merge(part, None, &mut whole));
+            let numbering = self.ranked.clone().map_or(Numbering::Dense, Numbering::Ranked);
+            return (whole, numbering);
+        }
+        let (keys, numbers) = GroupKeys::of_parts(&parts.iter().map(|part| part.keys.as_slice()).collect::<Vec<_>>());
+        let mut whole = self.nothing_seen();
+        whole.grow(keys.len());
+        parts.into_iter().zip(numbers).for_each(|(part, numbers)| merge(part, Some(&numbers), &mut whole));
+        (whole, Numbering::Ranked(Arc::new(keys)))
     }
+}
 
-    /// Takes over what another part has. Dense groups have the same number in every part. Hashed ones were numbered as they came:
-    /// each gets the number that its key has here, a new one if it is new.
-    fn merge(&self, part: PartResult, whole: &mut PartResult) {
-        let to = (self.grouping != Grouping::Dense).then(|| {
-            let number = |key: &u128| {
-                *whole.numbers.entry(*key).or_insert_with(|| {
-                    whole.keys.push(*key);
-                    whole.keys.len() as u32 - 1
-                })
-            };
-            part.keys.iter().map(number).collect::<Vec<u32>>()
-        });
-        if to.is_some() {
-            whole.accumulators.iter_mut().for_each(|a| a.grow(whole.keys.len()));
+impl PartResult {
+    /// Makes room for so many groups.
+    pub(super) fn grow(&mut self, groups: usize) {
+        self.seen.iter_mut().for_each(|seen| seen.groups.resize(groups, false));
+        self.accumulators.iter_mut().for_each(|a| a.grow(groups));
+    }
+}
+
+/// Takes over what another part has; `to` tells which numbers its groups have here, where that is not the same.
+fn merge(part: PartResult, to: Option<&[u32]>, whole: &mut PartResult) {
+    for (seen, mut more) in whole.seen.iter_mut().zip(part.seen) {
+        seen.stats.add(more.stats);
+        let groups = more.take();
+        match to {
+            None => seen.groups.iter_mut().zip(&groups).for_each(|(seen, more)| *seen |= more),
+            Some(to) => to.iter().zip(&groups).for_each(|(group, more)| seen.groups[*group as usize] |= more),
         }
-        for (seen, mut more) in whole.seen.iter_mut().zip(part.seen) {
-            seen.stats.add(more.stats);
-            let groups = more.take();
-            match &to {
-                None => seen.groups.iter_mut().zip(&groups).for_each(|(seen, more)| *seen |= more),
-                Some(to) => {
-                    seen.groups.resize(whole.keys.len(), false);
-                    to.iter().zip(&groups).for_each(|(group, more)| seen.groups[*group as usize] |= more);
-                }
-            }
-        }
-        for (accumulator, other) in whole.accumulators.iter_mut().zip(part.accumulators) {
-            accumulator.merge(other, to.as_deref());
-        }
+    }
+    for (accumulator, other) in whole.accumulators.iter_mut().zip(part.accumulators) {
+        accumulator.merge(other, to);
     }
 }

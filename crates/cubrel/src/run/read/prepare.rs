@@ -13,6 +13,7 @@ use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::builder::ReadBuilder;
 use super::dependent::{Counting, counting};
+use super::group_keys::GroupKeys;
 use super::keys::{DROPPED, UnindexedKey, key_sizes};
 use super::result::{ReadResult, strides};
 use super::steps::in_steps;
@@ -39,6 +40,8 @@ pub(super) struct Prepared<'a> {
     pub(super) row_filters: Vec<CompiledRow>,
     pub(super) aggregates: Vec<(Spec, Feed)>,
     pub(super) grouping: Grouping,
+    /// The keys of groups, where their places are those among these keys.
+    pub(super) ranked: Option<Arc<GroupKeys>>,
     /// How many groups there is room for from the beginning.
     pub(super) groups: usize,
     /// By key, what a code adds to the number of the group.
@@ -185,8 +188,10 @@ pub(super) fn prepare<'a>(
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
+    let ranked = wanted.filter(|_| dense).and_then(|wanted| ranked(&mut builder, wanted, &counting)).map(Arc::new);
+    let groups = ranked.as_ref().map_or(product, |keys| keys.len() as u128);
     let grouping = match dense {
-        true if builder.is_thin(product) => Grouping::Thin,
+        true if ranked.is_none() && builder.is_thin(product) => Grouping::Thin,
         true => Grouping::Dense,
         false => Grouping::Hashed,
     };
@@ -203,7 +208,8 @@ pub(super) fn prepare<'a>(
         row_filters: builder.row_filters,
         aggregates,
         grouping,
-        groups: if grouping == Grouping::Dense { product as usize } else { 0 },
+        ranked,
+        groups: if grouping == Grouping::Dense { groups as usize } else { 0 },
         strides,
         counting,
         sizes,
@@ -215,6 +221,19 @@ pub(super) fn prepare<'a>(
         totals: options.totals,
         of_columns: read.aggregates.iter().map(own_column).collect(),
     })
+}
+
+/// Where one key tells groups apart, and which of its codes are wanted is known, groups are numbered by their places among these, so
+/// that all of them have a place in an array and nothing is looked up.
+fn ranked(builder: &mut ReadBuilder<'_, '_>, wanted: &WantedGroups, counting: &[Counting]) -> Option<GroupKeys> {
+    let [Counting::ByCode] = counting else { return None };
+    let mut adding = builder.anchors.iter_mut().filter(|plan| plan.adds());
+    let (Some(plan), None) = (adding.next(), adding.next()) else { return None };
+    let mut next = 0..;
+    let rank = |wanted: &bool| if *wanted { next.next().unwrap_or(DROPPED) } else { DROPPED };
+    let ranks: Vec<u32> = wanted.codes.iter().map(rank).collect();
+    let codes = (0u64..).zip(&wanted.codes).filter(|(_, wanted)| **wanted).map(|(code, _)| code);
+    plan.renumber(&ranks).then(|| GroupKeys::of_codes(codes))
 }
 
 pub(super) fn feed(

@@ -1,10 +1,10 @@
 //! What a read gives: groups, their aggregates, and what was gone through.
 
-use super::super::accumulate::GroupNumbers;
 use super::super::combinations::Combinations;
 use super::super::frame::{Frame, SharedCodes};
 use super::super::tables::Tables;
 use super::dependent::{Counting, codes_of_rows};
+use super::group_keys::GroupKeys;
 use crate::plan::{DimId, Read};
 use crate::store::order_of;
 use crate::value::Vector;
@@ -90,8 +90,8 @@ impl ReadStats {
 pub(super) enum Numbering {
     /// By place: the sum of code × stride.
     Dense,
-    /// By hash of that sum.
-    Hashed(Arc<(GroupNumbers, Vec<u128>)>),
+    /// By the place of that sum among those of all groups.
+    Ranked(Arc<GroupKeys>),
 }
 
 impl ReadResult {
@@ -128,12 +128,12 @@ impl ReadResult {
                 }
                 groups
             }
-            Numbering::Hashed(hashed) => {
+            Numbering::Ranked(ranked) => {
                 let mut keys = vec![0u128; frame.cells];
                 for (key, stride) in self.counting_keys() {
                     keys.iter_mut().zip(codes(key)).for_each(|(key, code)| *key += u128::from(*code) * stride);
                 }
-                keys.iter().map(|key| hashed.0.get(key).copied().unwrap_or(none)).collect()
+                ranked.find(&keys, none)
             }
         };
         if self.follows.contains(&true) {
@@ -230,10 +230,7 @@ impl ReadResult {
             columns[key] = match &self.numbering {
                 Numbering::Dense if one_key => groups.iter().map(|g| u64::from(*g)).collect(),
                 Numbering::Dense => groups.iter().map(|g| u64::from(*g) / stride as u64 % size).collect(),
-                Numbering::Hashed(hashed) if one_key => groups.iter().map(|g| hashed.1[*g as usize] as u64).collect(),
-                Numbering::Hashed(hashed) => {
-                    groups.iter().map(|g| (hashed.1[*g as usize] / stride % u128::from(size)) as u64).collect()
-                }
+                Numbering::Ranked(ranked) => ranked.codes(groups, stride, size),
             };
         }
         columns

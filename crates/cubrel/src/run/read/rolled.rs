@@ -5,8 +5,9 @@ use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
 use super::super::RunError;
-use super::super::accumulate::{Accumulator, GroupNumbers, Groups, Input, Spec};
+use super::super::accumulate::{Accumulator, Groups, Input, Spec};
 use super::super::tables::Tables;
+use super::group_keys::GroupKeys;
 use super::keys::key_sizes;
 use super::result::{Numbering, ReadResult, ReadStats, strides};
 use crate::formula::typed::AggregateKind;
@@ -93,15 +94,8 @@ fn codes_of<'c>(tables: Tables<'_>, key: Key, told_by: Key, codes: &'c [u64]) ->
 
 /// A number for each different one of some numbers, in their order, and how many these are.
 fn numbered(numbers: &[u128]) -> (Vec<u32>, usize, Numbering) {
-    let (mut known, mut keys) = (GroupNumbers::default(), Vec::new());
-    let number = |key: &u128| {
-        *known.entry(*key).or_insert_with(|| {
-            keys.push(*key);
-            keys.len() as u32 - 1
-        })
-    };
-    let group_of = numbers.iter().map(number).collect();
-    (group_of, keys.len(), Numbering::Hashed(Arc::new((known, keys))))
+    let (keys, mut group_of) = GroupKeys::of_parts(&[numbers]);
+    (group_of.pop().unwrap_or_default(), keys.len(), Numbering::Ranked(Arc::new(keys)))
 }
 
 /// An aggregate of groups from its values in the finer ones.

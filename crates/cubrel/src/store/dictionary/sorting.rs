@@ -35,19 +35,19 @@ fn by_number(values: &TextList, places: &[u32], template: Template) -> (TextDict
     (TextDictionary::of_ranks(template, ranks.numbers.iter().copied(), bytes, list), code_of)
 }
 
-/// By the first letters, and where these are the same by the others.
+/// By their letters: by the first ones, and where these are the same by the next, some at a time.
 fn by_letters(values: &TextList, places: Vec<u32>, interim: Interim) -> (TextDictionary, Vec<u32>) {
     let letters = Letters::of(values, &places);
-    let rest = |place: u32| values.get_bytes(place as usize).get(letters.skipped + letters.taken..).unwrap_or_default();
-    let head = |place: u32| (letters.head(values.get_bytes(place as usize)), place);
-    let mut headed: Vec<(Head, u32)> = places.into_par_iter().map(head).collect();
-    headed.par_sort_unstable_by(|(a, i), (b, k)| a.cmp(b).then_with(|| rest(*i).cmp(rest(*k))));
-    let is_new = |pair: &[(Head, u32)]| pair[0].0 != pair[1].0 || rest(pair[0].1) != rest(pair[1].1);
-    let new: Vec<bool> = headed.par_windows(2).map(is_new).collect();
+    let lettered = |place: u32| {
+        let word = letters.word(values.get_bytes(place as usize), 0);
+        Lettered { word, place, is_repeat: false }
+    };
+    let mut sorted: Vec<Lettered> = places.into_par_iter().map(lettered).collect();
+    letters.sort(values, &mut sorted, 0);
     let mut code_of = vec![0u32; values.len()];
-    let mut firsts: Vec<u32> = Vec::with_capacity(1 + new.iter().filter(|new| **new).count());
-    for ((_, place), is_new) in headed.into_iter().zip(std::iter::once(true).chain(new)) {
-        if is_new {
+    let mut firsts: Vec<u32> = Vec::with_capacity(sorted.iter().filter(|text| !text.is_repeat).count());
+    for Lettered { place, is_repeat, .. } in sorted {
+        if !is_repeat {
             firsts.push(place);
         }
         code_of[place as usize] = firsts.len() as u32 - 1;
@@ -55,8 +55,20 @@ fn by_letters(values: &TextList, places: Vec<u32>, interim: Interim) -> (TextDic
     (gathered(values, &firsts, interim), code_of)
 }
 
-/// The first letters of a text as numbers that have the order of the texts.
-type Head = (u64, u64);
+/// A text that is being sorted.
+struct Lettered {
+    /// Some of its letters, as a number that has the order of the texts.
+    word: u64,
+    /// Where it is in the list.
+    place: u32,
+    /// Whether it is the same as the one before it.
+    is_repeat: bool,
+}
+
+/// So many texts are sorted by several threads.
+const TEXTS_FOR_THREADS: usize = 1 << 12;
+/// What agrees in so many words is compared by letters.
+const MOST_WORDS: usize = 8;
 
 /// So many bytes of texts are looked at by a thread at a time.
 const BYTES_OF_A_THREAD: usize = 1 << 20;
@@ -68,8 +80,8 @@ struct Letters {
     bits: u32,
     /// What all texts begin with tells nothing.
     skipped: usize,
-    /// So many letters after it become numbers.
-    taken: usize,
+    /// So many letters are a word.
+    per_word: usize,
 }
 
 impl Letters {
@@ -90,19 +102,61 @@ impl Letters {
         });
         // No byte of a text in UTF-8 is 255, so that the count stays below.
         let bits = u32::from(bits_for(count.into())).max(1);
-        Letters { digits, bits, skipped, taken: 2 * (u64::BITS / bits) as usize }
+        Letters { digits, bits, skipped, per_word: (u64::BITS / bits) as usize }
     }
 
-    fn head(&self, text: &[u8]) -> Head {
-        let letters = &text[self.skipped..];
-        let number = |letters: &[u8]| {
-            let digit = |byte: &u8| u64::from(self.digits[usize::from(*byte)]);
-            let number = letters.iter().fold(0, |n: u64, byte| n << self.bits | digit(byte));
-            // The end comes before every letter.
-            number.checked_shl(self.bits * (self.taken / 2 - letters.len()) as u32).unwrap_or(0)
-        };
-        let (first, more) = letters.split_at(letters.len().min(self.taken / 2));
-        (number(first), number(&more[..more.len().min(self.taken / 2)]))
+    /// The letters of a text from one of its words on.
+    fn from<'t>(&self, text: &'t [u8], word: usize) -> &'t [u8] {
+        text.get(self.skipped + word * self.per_word..).unwrap_or_default()
+    }
+
+    /// One of the words of a text, 0 behind its end.
+    fn word(&self, text: &[u8], word: usize) -> u64 {
+        let letters = self.from(text, word);
+        let letters = &letters[..letters.len().min(self.per_word)];
+        let digit = |byte: &u8| u64::from(self.digits[usize::from(*byte)]);
+        let number = letters.iter().fold(0, |n: u64, byte| n << self.bits | digit(byte));
+        // The end comes before every letter.
+        number.checked_shl(self.bits * (self.per_word - letters.len()) as u32).unwrap_or(0)
+    }
+
+    /// Whether a text ends within a word.
+    fn ends(&self, word: u64) -> bool {
+        word & ((1 << self.bits) - 1) == 0
+    }
+
+    /// Sorts texts by the given one of their words, which they have at hand, then by those after it, and marks the ones that are there
+    /// again. So each letter is fetched about once, wherever texts lie. Source: J. Bentley, R. Sedgewick, "Fast algorithms for sorting
+    /// and searching strings" (SODA 1997), with a word in place of a letter.
+    fn sort(&self, values: &TextList, texts: &mut [Lettered], word: usize) {
+        let same = |a: &Lettered, b: &Lettered| a.word == b.word;
+        if texts.len() < TEXTS_FOR_THREADS {
+            texts.sort_unstable_by_key(|text| text.word);
+            texts.chunk_by_mut(same).for_each(|same| self.sort_same(values, same, word));
+        } else {
+            texts.par_sort_unstable_by_key(|text| text.word);
+            texts.par_chunk_by_mut(same).for_each(|same| self.sort_same(values, same, word));
+        }
+    }
+
+    /// Sorts texts that agree up to the end of a word.
+    fn sort_same(&self, values: &TextList, texts: &mut [Lettered], word: usize) {
+        let [first, more @ ..] = texts else { return };
+        if more.is_empty() {
+            return;
+        }
+        if self.ends(first.word) {
+            more.iter_mut().for_each(|text| text.is_repeat = true);
+        } else if word + 1 < MOST_WORDS {
+            texts.iter_mut().for_each(|text| text.word = self.word(values.get_bytes(text.place as usize), word + 1));
+            self.sort(values, texts, word + 1);
+        } else {
+            let rest = |text: &Lettered| self.from(values.get_bytes(text.place as usize), word + 1);
+            texts.par_sort_unstable_by(|a, b| rest(a).cmp(rest(b)));
+            for i in 1..texts.len() {
+                texts[i].is_repeat = rest(&texts[i - 1]) == rest(&texts[i]);
+            }
+        }
     }
 }
 
