@@ -430,7 +430,7 @@ fn sourced<'d>(
 }
 
 /// What comes of a table.
-type Read<'d> = (&'d str, Result<LoadedTable, LoadError>);
+type TableOutcome<'d> = (&'d str, Result<LoadedTable, LoadError>);
 
 /// Reads tables, two at once. Where memory is limited each gets what those before it have left. After what is no problem of
 /// the data nothing more is read.
@@ -439,9 +439,9 @@ fn read_all<'d>(
     from: Before<'_>,
     options: &RefreshOptions,
     unread: Vec<(&'d str, &'d TableSection)>,
-) -> Vec<Read<'d>> {
+) -> Vec<TableOutcome<'d>> {
     let is_over = AtomicBool::new(false);
-    let read = |loader: &Loader<'_>, (name, section): (&'d str, &'d TableSection)| -> Option<Read<'d>> {
+    let read = |loader: &Loader<'_>, (name, section): (&'d str, &'d TableSection)| -> Option<TableOutcome<'d>> {
         if is_over.load(Ordering::Relaxed) {
             return None;
         }
