@@ -13,6 +13,9 @@ use crate::args::Global;
 /// How often a bar without counts moves.
 const TICK: Duration = Duration::from_millis(120);
 
+/// One byte in so many, at most, is around the rows of a file that has a directory of them.
+const AROUND_ROWS: u64 = 200;
+
 /// A bar for each table that is being read.
 pub struct Progress {
     bars: Option<MultiProgress>,
@@ -48,8 +51,8 @@ impl Observer for Progress {
     fn progress(&self, name: &str, bytes: u64) {
         if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
             bar.inc(bytes);
-            // All bytes are read; what is left is computing and coding, which has no bytes to count.
-            if bar.length().is_some_and(|all| bar.position() >= all) {
+            // All bytes are read, but for those around the rows, which nobody counts; what is left is computing and coding, which has none.
+            if bar.length().is_some_and(|all| bar.position() >= all - all / AROUND_ROWS) {
                 let style =
                     ProgressStyle::with_template("{prefix:>16} {total_bytes} read, {msg}coding {spinner} {elapsed}");
                 bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
