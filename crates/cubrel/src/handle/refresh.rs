@@ -252,6 +252,11 @@ impl<'a> Before<'a> {
         Before { kept, read: &[] }
     }
 
+    /// A table as the store has it, unless everything is to be read.
+    fn stored(&self, name: &str, options: &RefreshOptions) -> Option<LoadedTable> {
+        self.kept.filter(|_| !options.all)?.table(name)
+    }
+
     /// A table that has just been read as the model says now.
     fn just_read(&self, loader: &Loader<'_>, name: &str, section: &TableSection) -> Option<LoadedTable> {
         let ReadTable { table, section: said } = self.read.iter().find(|read| read.table.name == name)?;
@@ -445,17 +450,19 @@ fn read_all<'d>(
         if is_over.load(Ordering::Relaxed) {
             return None;
         }
-        let before =
-            (!options.all && !options.tables.iter().any(|t| t == name)).then(|| from.kept?.table(name)).flatten();
+        let before = from.stored(name, options).filter(|_| !options.tables.iter().any(|t| t == name));
         let read = loader.sourced(name, section, before.as_ref());
         let goes_on = matches!(read, Ok(_) | Err(LoadError::Problems(_)));
         is_over.fetch_or(!goes_on, Ordering::Relaxed);
         Some((name, read))
     };
     if loader.memory.is_none() {
-        let bytes = |(_, section): &(&str, &TableSection)| source_bytes(loader.document, section) as usize;
+        let folder = &loader.document.folder;
+        let bytes = |(_, section): &(&str, &TableSection)| -> u64 {
+            section.sources().iter().map(|source| sources::bytes(folder, source)).sum()
+        };
         let read = |table, at_work: &AtWork| read(&Loader { at_work: Some(at_work), ..*loader }, table);
-        return map_two_at_once(unread, bytes, read).into_iter().flatten().collect();
+        return map_two_at_once(unread, |table| bytes(table) as usize, read).into_iter().flatten().collect();
     }
     let limited = unread.into_iter().map_while(|table| {
         let read = read(loader, table)?;
@@ -467,12 +474,6 @@ fn read_all<'d>(
     limited.collect()
 }
 
-/// Bytes of the files of a table, of those that there are.
-fn source_bytes(document: &Document, section: &TableSection) -> u64 {
-    let files = section.sources().iter().filter_map(|source| sources::files(&document.folder, source).ok());
-    files.flatten().map(|file| file.bytes).sum()
-}
-
 /// A table that was read just before, or is in the store and need not be read again.
 fn taken_over(
     loader: &Loader<'_>,
@@ -480,10 +481,8 @@ fn taken_over(
     options: &RefreshOptions,
     (name, section): (&String, &TableSection),
 ) -> Option<LoadedTable> {
-    from.just_read(loader, name, section).or_else(|| {
-        let before = (!options.all).then(|| from.kept?.table(name)).flatten();
-        before.filter(|table| is_reusable(loader, section, table, options))
-    })
+    let stored = || from.stored(name, options).filter(|table| is_reusable(loader, section, table, options));
+    from.just_read(loader, name, section).or_else(stored)
 }
 
 fn without_source(document: &Document, name: &str) -> Diagnostic {

@@ -57,6 +57,11 @@ pub fn files(folder: &Path, source: &str) -> Result<Vec<FileStamp>, LoadError> {
     paths.iter().map(|p| stamp(folder, p)).collect()
 }
 
+/// Bytes of the files of a source; none where they cannot be looked at.
+pub fn bytes(folder: &Path, source: &str) -> u64 {
+    files(folder, source).map_or(0, |files| files.iter().map(|file| file.bytes).sum())
+}
+
 /// The files of a pattern, which is a part of a source. `**` stands for a folder and all folders below it; it follows no
 /// links, which can lead in circles.
 fn matching(folder: &Path, pattern: &str, source: &str) -> Result<Vec<PathBuf>, LoadError> {

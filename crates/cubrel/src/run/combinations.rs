@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::run::frame::SharedCodes;
+use crate::run::frame::{SharedCodes, near_room};
 
 /// Stands for a combination that is not there.
 pub(super) const NO_COMBINATION: u32 = u32::MAX;
@@ -59,7 +59,8 @@ impl Combinations {
     fn index(&mut self, rows: usize) -> &mut NumberIndex {
         if self.index.is_none() {
             let room = self.sizes.iter().fold(1u128, |room, size| room.saturating_mul(u128::from(*size)));
-            let small = room <= SMALL_ROOM.max(ROOM_PER_COMBINATION * self.count.max(rows) as u128);
+            let allowed = (ROOM_PER_COMBINATION * self.count as u128).max(u128::from(near_room(rows)));
+            let small = room <= SMALL_ROOM.max(allowed);
             let mut index = if small {
                 NumberIndex::ByPlace(vec![NO_COMBINATION; room as usize])
             } else {
@@ -130,17 +131,15 @@ impl Combinations {
 
     /// The same where combinations stand in the order of all their keys, there and here.
     fn found_in_step(&self, columns: &[&[u64]], rows: usize) -> Option<Vec<u32>> {
-        let slices = self.slices();
-        let (own, wanted) = (packed(&slices, &self.sizes), packed(columns, &self.sizes));
-        let ascend = |key: &dyn Fn(usize) -> u128, rows: usize, least: u128| {
-            (1..rows).all(|row| key(row) >= key(row - 1).saturating_add(least))
-        };
-        if rows * LOOKUPS_PER_STEP < self.count || !ascend(&wanted, rows, 0) || !ascend(&own, self.count, 1) {
+        if rows * LOOKUPS_PER_STEP < self.count {
             return None;
         }
-        let (own, wanted): (Vec<u128>, Vec<u128>) =
-            ((0..self.count).map(own).collect(), (0..rows).map(wanted).collect());
-        Some(places_in_order(&own, &wanted, NO_COMBINATION))
+        let wanted: Vec<u128> = (0..rows).map(packed(columns, &self.sizes)).collect();
+        if !wanted.is_sorted() {
+            return None;
+        }
+        let own: Vec<u128> = (0..self.count).map(packed(&self.slices(), &self.sizes)).collect();
+        own.is_sorted().then(|| places_in_order(&own, &wanted, NO_COMBINATION))
     }
 
     /// The same where one key tells all combinations apart, and they stand in its order there and here.

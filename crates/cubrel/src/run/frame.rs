@@ -233,10 +233,14 @@ fn size_of(column: &[u64]) -> u64 {
     column.iter().map(|c| code(*c)).max().map_or(0, |c| c.saturating_add(1))
 }
 
+/// How many places an array may have in which so many rows are looked up in place of a hash table, if it is to stay near.
+pub fn near_room(rows: usize) -> u64 {
+    NEAR_ROOM.min(NEAR_ROOM_PER_ROW * rows as u64)
+}
+
 /// Numbers keys that are all less than `room`.
 fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<u32>) {
-    let rows_room = (ROOM_PER_ROW * rows as u64).max(NEAR_ROOM.min(NEAR_ROOM_PER_ROW * rows as u64));
-    if room > SMALL_ROOM.max(rows_room) {
+    if room > SMALL_ROOM.max(ROOM_PER_ROW * rows as u64).max(near_room(rows)) {
         return number_by_hash(rows, key);
     }
     const NONE: u32 = u32::MAX;

@@ -17,9 +17,9 @@ pub(super) struct DraftSource {
 }
 
 impl DraftSource {
-    /// Bytes of its files, of those that there are.
+    /// Bytes of its files.
     pub(super) fn bytes(&self, into: &Path) -> u64 {
-        sources::files(into, &self.source).map_or(0, |files| files.iter().map(|f| f.bytes).sum())
+        sources::bytes(into, &self.source)
     }
 }
 

@@ -163,6 +163,13 @@ pub(super) fn shared((parents, keys): ParentCells) -> (Vec<u32>, Vec<SharedCodes
     (parents, keys.into_iter().map(SharedCodes::new).collect())
 }
 
+/// Adds the codes of some combinations of a group, key by key.
+pub(super) fn add_codes(cells: &mut ParentCells, keys: &[KeyId], group: &GroupCells, taken: &[u32]) {
+    for (key, codes) in keys.iter().zip(&group.combinations.columns) {
+        cells.1[key.index()].extend(taken.iter().map(|number| codes[*number as usize]));
+    }
+}
+
 pub(super) fn push(cells: &mut ParentCells, domain: &Domain, groups: &[GroupCells], cell: u32, chosen: &[u32]) {
     cells.0.push(cell);
     for ((group, plan), number) in groups.iter().zip(&domain.groups).zip(chosen) {

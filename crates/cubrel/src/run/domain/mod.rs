@@ -18,7 +18,7 @@ use super::read;
 use super::reads::PlanReads;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::Domain;
-use groups::{GroupCells, ParentCells, each_product, push, shared};
+use groups::{GroupCells, ParentCells, add_codes, each_product, push, shared};
 
 /// Outer cells multiplied with the combinations of a domain: the inner cells, and the outer cell of each.
 pub struct Expanded {
@@ -112,9 +112,7 @@ fn densely(domain: &Domain, outer: &Frame, groups: &[GroupCells]) -> ParentCells
             cells.0.resize(cells.0.len() + list.len(), cell as u32);
             taken.extend_from_slice(list);
         }
-        for (key, codes) in plan.keys.iter().zip(&group.combinations.columns) {
-            cells.1[key.index()] = taken.iter().map(|number| codes[*number as usize]).collect();
-        }
+        add_codes(&mut cells, &plan.keys, group, &taken);
         return cells;
     }
     for cell in 0..outer.cells {

@@ -3,7 +3,7 @@
 use crate::plan::{DimId, KeyId};
 use std::collections::{HashMap, HashSet};
 
-use super::groups::{GroupCells, Outside, ParentCells, each_product, push, shared};
+use super::groups::{GroupCells, Outside, ParentCells, add_codes, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
 use crate::run::cells::Support;
@@ -265,9 +265,7 @@ fn take_one(
             reads.check_cells(cells.0.len())?;
         }
     }
-    for (key, codes) in keys.iter().zip(&group.combinations.columns) {
-        cells.1[key.index()].extend(taken.iter().map(|number| codes[*number as usize]));
-    }
+    add_codes(cells, keys, group, &taken);
     Ok(())
 }
 

@@ -230,7 +230,7 @@ impl AnchorPlan {
         let CodeNumbers::Words(all) = &mut self.numbers else { return false };
         let renumber = |number: &mut u32| {
             if *number & DROPPED == 0 {
-                *number = to[*number as usize];
+                *number = to.get(*number as usize).copied().unwrap_or(DROPPED);
             }
         };
         all.par_iter_mut().with_min_len(WORTH_A_THREAD).for_each(renumber);

@@ -106,13 +106,13 @@ impl Letters {
     }
 
     /// The letters of a text from one of its words on.
-    fn from<'t>(&self, text: &'t [u8], word: usize) -> &'t [u8] {
+    fn letters_from<'t>(&self, text: &'t [u8], word: usize) -> &'t [u8] {
         text.get(self.skipped + word * self.per_word..).unwrap_or_default()
     }
 
     /// One of the words of a text, 0 behind its end.
     fn word(&self, text: &[u8], word: usize) -> u64 {
-        let letters = self.from(text, word);
+        let letters = self.letters_from(text, word);
         let letters = &letters[..letters.len().min(self.per_word)];
         let digit = |byte: &u8| u64::from(self.digits[usize::from(*byte)]);
         let number = letters.iter().fold(0, |n: u64, byte| n << self.bits | digit(byte));
@@ -151,7 +151,7 @@ impl Letters {
             texts.iter_mut().for_each(|text| text.word = self.word(values.get_bytes(text.place as usize), word + 1));
             self.sort(values, texts, word + 1);
         } else {
-            let rest = |text: &Lettered| self.from(values.get_bytes(text.place as usize), word + 1);
+            let rest = |text: &Lettered| self.letters_from(values.get_bytes(text.place as usize), word + 1);
             texts.par_sort_unstable_by(|a, b| rest(a).cmp(rest(b)));
             for i in 1..texts.len() {
                 texts[i].is_repeat = rest(&texts[i - 1]) == rest(&texts[i]);
