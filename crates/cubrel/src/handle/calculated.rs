@@ -11,8 +11,6 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::error::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::ROW;
@@ -25,6 +23,7 @@ use crate::store::encode::NumberUse;
 use crate::store::raw::RawColumn;
 use crate::store::{CodedColumn, SEGMENT_ROWS, SegmentBounds, Store};
 use crate::value::VectorBuilder;
+use crate::value::threads::{map_each, map_owned};
 
 /// Rows that are computed together where each is cheap by itself: what they need stays in the caches.
 const ROWS: usize = 1 << 15;
@@ -121,8 +120,7 @@ impl ColumnEvaluation<'_> {
         // The first rows do the reads that all of them need. Of several rows that fail, the first is told.
         let first = self.rows_of(first).part(0, self.step);
         let first = (first.len(), self.values(&first)?);
-        let segments: Vec<Result<Option<CodedColumn>, Error>> =
-            ranges.into_par_iter().map(|range| self.segment(&range, &first)).collect();
+        let segments: Vec<Result<Option<CodedColumn>, Error>> = map_each(&ranges, |range| self.segment(range, &first));
         let parts: Vec<CodedColumn> =
             segments.into_iter().filter_map(Result::transpose).collect::<Result<_, Error>>()?;
         Ok(if parts.is_empty() {
@@ -140,7 +138,7 @@ impl ColumnEvaluation<'_> {
             let is_first = part.start == 0 && part.len() == first.0;
             if is_first { Ok(first.1.clone()) } else { self.values(&part) }
         };
-        let pieces: Vec<Result<RawColumn, Error>> = parts.into_par_iter().map(values).collect();
+        let pieces: Vec<Result<RawColumn, Error>> = map_owned(parts, values);
         let pieces: Vec<RawColumn> = pieces.into_iter().collect::<Result<_, _>>()?;
         Ok((!pieces.is_empty()).then(|| CodedColumn::of_parts(&pieces, rows.ends.as_deref())))
     }

@@ -4,8 +4,6 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use rayon::prelude::*;
-
 use super::calculated::calculated;
 use super::error::Error;
 use super::steps;
@@ -22,6 +20,7 @@ use crate::run::{self, Options};
 use crate::store::checksum::Damage;
 use crate::store::{CodedColumn, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
 use crate::value::VectorBuilder;
+use crate::value::threads::map_owned;
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
 #[derive(Default)]
@@ -161,7 +160,7 @@ impl<'a> Late<'a> {
         let ready: Vec<(usize, &RelationshipDef)> =
             self.schema.relationships.iter().enumerate().filter(ready).collect();
         let built: Vec<(usize, Result<Lookup, Diagnostic>)> =
-            ready.into_par_iter().map(|(i, r)| (i, lookup(self.schema, &self.store, r))).collect();
+            map_owned(ready, |(i, r)| (i, lookup(self.schema, &self.store, r)));
         let mut problems = Vec::new();
         for (i, result) in built {
             match result {

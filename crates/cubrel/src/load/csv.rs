@@ -7,8 +7,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Mutex;
 
-use rayon::prelude::*;
-
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::dialect::{Dialect, Shape};
 use super::failure::Failure;
@@ -24,6 +22,7 @@ use super::time_zone::TimeZone;
 use super::unpivot::Unpivot;
 use super::{LoadError, Observer};
 use crate::value::Type;
+use crate::value::threads::{lock, map_owned, map_parts};
 
 /// Texts whose beginning is looked at for types.
 const SAMPLED: usize = 3;
@@ -243,35 +242,37 @@ impl<'a> CsvLayout<'a> {
         }
         let step = self.inputs.len().div_ceil(SAMPLED).max(1);
         let sampled: Vec<(usize, &TextInput)> = self.inputs.iter().enumerate().step_by(step).collect();
-        let guesses: Vec<Vec<Guess>> = sampled
-            .par_iter()
-            .map(|(i, input)| {
-                let size = self.request.piece().min(BEGINNING);
-                let piece =
-                    PieceCutter::new(vec![(*input).clone()], size).only_first(self.request.only_first).next()?;
-                piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, *i))
-            })
-            .collect::<Result<_, Failure>>()?;
+        let guesses = map_owned(sampled, |(i, input)| {
+            let size = self.request.piece().min(BEGINNING);
+            let piece = PieceCutter::new(vec![input.clone()], size).only_first(self.request.only_first).next()?;
+            piece.map_or(Ok(vec![Guess::default(); self.names.len()]), |piece| self.guess(&piece, i))
+        });
+        let guesses: Vec<Vec<Guess>> = guesses.into_iter().collect::<Result<_, Failure>>()?;
         let joined = self.joined(&guesses);
         Ok(known.into_iter().zip(joined).map(|(ty, guess)| ty.or_else(|| guess.seen().then(|| guess.ty()))).collect())
     }
 
     /// The types of all values, where nobody has declared others.
     fn types_of_all(&mut self) -> Result<Vec<Option<Type>>, Failure> {
-        let mut lines = self.lines(self.inputs.clone());
-        let failed = Mutex::new(None);
-        let pieces = std::iter::from_fn(|| match lines.next() {
-            Ok(piece) => piece,
-            Err(e) => {
-                *failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(e);
-                None
+        let lines = Mutex::new(Some(self.lines(self.inputs.clone())));
+        // None behind the last one, or one that failed.
+        let next = || {
+            let mut left = lock(&lines);
+            let next = left.as_mut().map_or(Ok(None), PieceCutter::next);
+            if !matches!(next, Ok(Some(_))) {
+                *left = None;
             }
-        });
-        let guesses: Vec<Vec<Guess>> =
-            pieces.par_bridge().map(|piece| self.guess(&piece, piece.input)).collect::<Result<_, Failure>>()?;
-        if let Some(e) = failed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
-            return Err(e.into());
-        }
+            next
+        };
+        let of_thread = |_| {
+            let mut guesses: Vec<Vec<Guess>> = Vec::new();
+            while let Some(piece) = next()? {
+                guesses.push(self.guess(&piece, piece.input).inspect_err(|_| *lock(&lines) = None)?);
+            }
+            Ok(guesses)
+        };
+        let guesses = map_parts(rayon::current_num_threads(), of_thread).into_iter();
+        let guesses: Vec<Vec<Guess>> = guesses.collect::<Result<Vec<_>, Failure>>()?.concat();
         let joined = self.joined(&guesses);
         let types: Vec<Type> =
             self.declared.iter().zip(joined).map(|(ty, guess)| ty.unwrap_or_else(|| guess.ty())).collect();

@@ -4,9 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
-use rayon::prelude::*;
-
 use super::failure::{Failure, LoadError};
+use crate::value::threads::{each_part, lock};
 
 /// Pieces for each thread that may be on their way; some of them wait for one that came earlier. (Fewer where others are at work.)
 const PIECES_AHEAD: usize = 2;
@@ -87,13 +86,9 @@ pub(super) fn run<A: Assembler, P: Send>(
         changed.notify_all();
         true
     };
-    (0..threads).into_par_iter().with_max_len(1).for_each(|_| while step() {});
+    each_part(threads, &|_| while step() {});
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
     queue.failure.map_or(Ok(()), Err)
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// What is on its way.

@@ -11,8 +11,6 @@ use std::sync::Arc;
 #[cfg(feature = "postgres")]
 use std::sync::atomic::AtomicU64;
 
-use rayon::prelude::*;
-
 use super::assembler::{EncodedTable, TableAssembler};
 use super::csv::{self, FileToRead, Request};
 use super::database::PeriodOfRows;
@@ -33,6 +31,7 @@ use super::{LoadError, Observer, bytes, columnar, jsonl, sqlite};
 use crate::formula::source::{Diagnostic, Problem};
 use crate::value::Type;
 use crate::value::date::{self, Unit};
+use crate::value::threads::map_each;
 
 /// How a source is read.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -162,7 +161,7 @@ impl Texts {
             let text = opened(&path, &request.dialect, &Arc::default())?;
             jsonl::look(&f.name(), text, request.rows_of).map_err(|e| bytes::problem(&path, &e))
         };
-        let seen = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+        let seen = map_each(files, look).into_iter().collect::<Result<Vec<_>, LoadError>>()?;
         let columns = jsonl::together(&seen);
         let name = files.first().map(FileToRead::name).unwrap_or_default();
         if columns.is_empty() {
@@ -228,7 +227,7 @@ impl Texts {
         let own = request.own_missing.values().flatten();
         let missing: HashSet<&str> = request.missing.iter().chain(own).map(String::as_str).collect();
         let look = |f: &FileToRead<'_>| workbook::look(&path(request, f), &wanted, |text| missing.contains(text));
-        let sheets = files.par_iter().map(look).collect::<Result<Vec<_>, LoadError>>()?;
+        let sheets = map_each(files, look).into_iter().collect::<Result<Vec<_>, LoadError>>()?;
         for (f, sheet) in files.iter().zip(sheets) {
             let types: Vec<(String, Option<Type>)> =
                 sheet.columns.iter().map(|c| (c.name.clone(), c.is_text.then_some(Type::Text))).collect();

@@ -5,12 +5,12 @@ use std::io::Read;
 use std::path::{Component, Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::LoadError;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem};
+use crate::value::threads::{map_chunks, map_owned};
 
 /// A file as it was when it was read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -145,7 +145,7 @@ fn stamp(folder: &Path, path: &Path) -> Result<FileStamp, LoadError> {
 /// as unchanged, and so does every known file that was last written before the day `since`.
 pub fn recognise(folder: &Path, source: &str, files: &mut [FileStamp], before: &[&FileStamp], since: Option<i32>) {
     let old: HashMap<&Path, &FileStamp> = before.iter().map(|f| (f.path.as_path(), *f)).collect();
-    files.par_iter_mut().for_each(|file| {
+    let recognise = |file: &mut FileStamp| {
         let Some(old) = old.get(file.path.as_path()) else { return };
         if file.modified == 0 && old.modified == 0 {
             return;
@@ -156,7 +156,8 @@ pub fn recognise(folder: &Path, source: &str, files: &mut [FileStamp], before: &
         if is_old || file.bytes == old.bytes && file.modified == old.modified || same() {
             *file = (*old).clone();
         }
-    });
+    };
+    map_chunks(files, 1, |_, files| files.iter_mut().for_each(recognise));
 }
 
 const DAY_NANOS: i128 = 86_400 * 1_000_000_000;
@@ -165,7 +166,7 @@ const DAY_NANOS: i128 = 86_400 * 1_000_000_000;
 pub fn fingerprint<'f>(folder: &Path, source: &str, files: impl Iterator<Item = &'f mut FileStamp>) {
     let mut unknown: HashMap<PathBuf, Vec<&mut FileStamp>> = HashMap::new();
     files.filter(|f| f.hash == 0).for_each(|f| unknown.entry(f.path.clone()).or_default().push(f));
-    unknown.into_par_iter().for_each(|(path, stamps)| {
+    map_owned(unknown.into_iter().collect(), |(path, stamps)| {
         let hash = hash(source, &folder.join(path)).unwrap_or(0);
         let is_young = stamps.first().is_some_and(|f| is_young(f.modified));
         for stamp in stamps {
@@ -242,7 +243,7 @@ pub fn identities(
         let hash = look.then(|| hash(source, &path)).flatten();
         Ok(FileIdentity { stamp, changed, device, number, hash })
     };
-    all.into_par_iter().enumerate().map(identity).collect()
+    map_owned(all.into_iter().enumerate().collect(), identity).into_iter().collect()
 }
 
 #[cfg(unix)]

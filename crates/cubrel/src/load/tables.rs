@@ -6,8 +6,6 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Instant;
 
-use rayon::prelude::*;
-
 use super::assembler::{self, EncodedTable, MemoryBudget, TableAssembler};
 use super::csv::{FileToRead, Request};
 use super::doubles;
@@ -30,7 +28,7 @@ use crate::model::file::{ModelFile, TableSection};
 use crate::model::paths::column_path;
 use crate::store::encode::NumberUse;
 use crate::store::{CodedColumn, RawColumn, Segment};
-use crate::value::threads::AtWork;
+use crate::value::threads::{AtWork, map_each, map_owned};
 use crate::value::{Type, Value, date, units};
 
 /// Loads tables of a model.
@@ -336,7 +334,7 @@ impl Loader<'_> {
             true => LoadedColumn { data: Arc::new(c.data.used_as(NumberUse::of(c.data.ty(), true))), ..c },
             false => c,
         };
-        LoadedTable { columns: table.columns.into_par_iter().map(coded).collect(), ..table }
+        LoadedTable { columns: map_owned(table.columns, coded), ..table }
     }
 
     /// Keys and display orders.
@@ -456,7 +454,7 @@ pub fn day_range(column: &CodedColumn) -> Option<(i32, i32)> {
         codes.into_iter().filter(|c| *c != null).fold((u64::MAX, 0), |(l, h), c| (l.min(c), h.max(c)))
     };
     let wider = |(a, b): (u64, u64), (c, d): (u64, u64)| (a.min(c), b.max(d));
-    let (low, high) = column.segments().par_iter().map(range).reduce(|| (u64::MAX, 0), wider);
+    let (low, high) = map_each(column.segments(), range).into_iter().fold((u64::MAX, 0), wider);
     if low == u64::MAX {
         return None;
     }

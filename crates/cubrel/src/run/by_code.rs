@@ -2,8 +2,6 @@
 
 use std::ops::Range;
 
-use rayon::prelude::*;
-
 use super::compiled::{RowCompiler, WholeLeaves, membership};
 use super::frame::BoundValue;
 use super::located::Far;
@@ -13,6 +11,7 @@ use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{RowExpr, RowLeaf};
 use crate::store::{ChainCodes, CodedColumn, Encoding, with_chain_codes};
+use crate::value::threads::map_ranges;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Codes for which something is computed at a time.
@@ -210,9 +209,8 @@ fn in_parts(codes: usize, ty: Type, part: &(impl Fn(Range<usize>) -> Option<Vect
     if codes <= CODES_OF_PART {
         return part(0..codes);
     }
-    let starts: Vec<usize> = (0..codes).step_by(CODES_OF_PART).collect();
-    let parts = starts.into_par_iter().map(|start| part(start..(start + CODES_OF_PART).min(codes)));
+    let parts: Option<Vec<Vector>> = map_ranges(codes, CODES_OF_PART, part).into_iter().collect();
     let mut all = VectorBuilder::new(ty, codes);
-    parts.collect::<Option<Vec<Vector>>>()?.iter().for_each(|part| all.append(part, ty));
+    parts?.iter().for_each(|part| all.append(part, ty));
     Some(all.finish())
 }

@@ -76,6 +76,8 @@ pub struct Options {
     pub keep_chains: bool,
     /// Tell segments of which every row is wanted by what is known of all their rows together.
     pub totals: bool,
+    /// Pass over stretches of rows of which no filter on an own column lets any through.
+    pub spans: bool,
     /// Leave out combinations for which nothing can be read, when there are more than this many.
     pub sparse_above: usize,
     /// Read once for each set of days, never by day.
@@ -125,6 +127,7 @@ impl Default for Options {
             hoist: true,
             keep_chains: true,
             totals: true,
+            spans: true,
             sparse_above: 1 << 14,
             days_by_set: false,
             hash_groups: false,

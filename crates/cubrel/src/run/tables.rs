@@ -7,8 +7,6 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::remembered::Remembered;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, RelationshipId, Schema, TableId};
@@ -16,7 +14,7 @@ use crate::plan::FilterTest;
 use crate::store::{
     ChainCodes, ChainEnd, ChainSource, CodedColumn, Lookup, LookupRows, NO_ROW, Segment, SegmentBounds, Store,
 };
-use crate::value::threads::map_many;
+use crate::value::threads::{map_many, map_owned};
 
 /// Arrays over codes are made while there are at most this many codes,
 pub(super) const SMALL_DOMAIN: u64 = 1 << 16;
@@ -196,11 +194,7 @@ impl<'a> Tables<'a> {
                 let hand_on = |(segment, out): (&Segment, &mut [T])| {
                     segment.map_rows(0, out, |code| by_code[code as usize]);
                 };
-                if parts.len() == 1 {
-                    parts.into_iter().for_each(hand_on);
-                } else {
-                    parts.into_par_iter().for_each(hand_on);
-                }
+                map_owned(parts, hand_on);
             }
             LookupRows::ByRow(packed) => {
                 let count = self.rows(def.one) as u64;

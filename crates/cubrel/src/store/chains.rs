@@ -4,11 +4,9 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rayon::prelude::*;
-
 use super::{CodedColumn, Lookup};
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
-use crate::value::threads::{WORTH_A_THREAD, map_many};
+use crate::value::threads::{WORTH_A_THREAD, map_many, map_ranges};
 
 /// So much is kept together.
 const MOST_BYTES: usize = 64 << 20;
@@ -72,7 +70,11 @@ pub(crate) use with_chain_codes;
 impl ChainCodes {
     /// As narrow as they fit.
     pub fn of(codes: Vec<u64>) -> ChainCodes {
-        let most = codes.par_iter().with_min_len(WORTH_A_THREAD).copied().max().unwrap_or(0);
+        let most = map_ranges(codes.len(), WORTH_A_THREAD, |some| codes[some].iter().copied().max())
+            .into_iter()
+            .flatten()
+            .max();
+        let most = most.unwrap_or(0);
         let is_same = u32::try_from(codes.len()).is_ok() && codes.iter().enumerate().all(|(i, code)| i as u64 == *code);
         match most {
             _ if is_same => ChainCodes::Same(codes.len()),
@@ -112,7 +114,7 @@ impl ChainCodes {
     }
 
     /// What `map` makes of each, on all threads where they are many.
-    pub fn map<T: Send>(&self, map: impl Fn(u64) -> T + Sync + Send) -> Vec<T> {
+    pub fn map<T: Copy + Default + Send>(&self, map: impl Fn(u64) -> T + Sync + Send) -> Vec<T> {
         with_chain_codes!(self, |codes| mapped(codes, map))
     }
 
@@ -128,7 +130,10 @@ impl ChainCodes {
     }
 }
 
-fn mapped<C: Copy + Into<u64> + Sync, T: Send>(codes: &[C], map: impl Fn(u64) -> T + Sync + Send) -> Vec<T> {
+fn mapped<C: Copy + Into<u64> + Sync, T: Copy + Default + Send>(
+    codes: &[C],
+    map: impl Fn(u64) -> T + Sync + Send,
+) -> Vec<T> {
     map_many(codes, |code| map((*code).into()))
 }
 

@@ -6,8 +6,6 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::checksum::Checksum;
 use super::codes::Segment;
 use super::deferred::Deferred;
@@ -15,8 +13,9 @@ use super::dictionary::TextDictionary;
 use super::floats::{MOST_DIGITS, float_key, float_of, scaled, unscaled};
 use super::numbers::Numbers;
 use super::raw::{RawColumn, RawData};
+use super::spans::{CodeSpan, Spans};
 use super::totals::{SegmentTotal, Totals, Worth};
-use crate::value::threads::{WORTH_A_THREAD, map_many};
+use crate::value::threads::{WORTH_A_THREAD, map_chunks, map_each, map_many, map_ranges};
 use crate::value::{Data, Type, Value, Vector};
 
 /// Rows are unpacked all together while so many times as many as are wanted lie between the first and the last.
@@ -50,6 +49,8 @@ pub struct CodedColumn {
     pub(super) deferred: Option<Arc<Deferred<CodedColumn>>>,
     /// What its segments come to.
     pub(super) totals: Totals,
+    /// Between which codes its rows lie.
+    pub(super) spans: Spans,
 }
 
 /// How codes become values.
@@ -217,6 +218,7 @@ impl CodedColumn {
             checksum: None,
             deferred: None,
             totals: Totals::default(),
+            spans: Spans::default(),
         }
     }
 
@@ -380,7 +382,7 @@ impl CodedColumn {
         };
         let near = if self.segments.iter().all(Segment::is_reached_at_once) { NEAR } else { NEAR_OF_RUNS };
         if last - first >= near.saturating_mul(rows.len()) {
-            return self.each_of(rows, |row| self.code(row));
+            return self.codes_one_by_one(rows);
         }
         // Half as wide, they stay in the caches for twice as many rows.
         if self.domain < u64::from(u32::MAX) {
@@ -389,6 +391,26 @@ impl CodedColumn {
         }
         let all = self.unpacked(first, last + 1, |code| code);
         self.each_of(rows, |row| all[row - first])
+    }
+
+    /// The codes of some rows that lie far from each other.
+    fn codes_one_by_one(&self, rows: &[u32]) -> Vec<u64> {
+        let some = |rows: &[u32]| -> Vec<u64> {
+            let (mut segment, mut range) = (0, 0..0);
+            let of = |row: &u32| match *row as usize {
+                _ if *row == NO_ROW => self.domain,
+                row => {
+                    // Rows that stand beside each other are often of one segment.
+                    if !range.contains(&row) {
+                        segment = self.cuts.find(row).0;
+                        range = self.cuts.range(segment);
+                    }
+                    self.segments[segment].get(row - range.start)
+                }
+            };
+            rows.iter().map(of).collect()
+        };
+        map_ranges(rows.len(), WORTH_A_THREAD / 2, |part| some(&rows[part])).concat()
     }
 
     /// What `code` gives for each of some rows, and null's code for no row.
@@ -405,12 +427,7 @@ impl CodedColumn {
         map: impl Fn(u64) -> T + Copy + Sync,
     ) -> Vec<T> {
         let mut all = vec![T::default(); to - from];
-        let part = |(i, out): (usize, &mut [T])| self.map_rows(from + i * WORTH_A_THREAD, out, map);
-        if all.len() < WORTH_A_THREAD {
-            part((0, &mut all));
-        } else {
-            all.par_chunks_mut(WORTH_A_THREAD).enumerate().for_each(part);
-        }
+        map_chunks(&mut all, WORTH_A_THREAD, |start, out| self.map_rows(from + start, out, map));
         all
     }
 
@@ -551,7 +568,13 @@ impl CodedColumn {
 
     /// What the rows of each segment come to together. The first time, all rows are gone through.
     pub fn totals(&self) -> &[SegmentTotal] {
-        self.totals.get_or_find(|| self.segments().par_iter().map(|segment| self.total(segment)).collect())
+        self.totals.get_or_find(|| map_each(self.segments(), |segment| self.total(segment)).into())
+    }
+
+    /// Between which codes each [`ROWS_OF_SPAN`](super::spans::ROWS_OF_SPAN) rows of a segment lie, in their order; nothing where they
+    /// say little more than the segment does. The first time, its rows are gone through, or some of them.
+    pub fn spans(&self, segment: usize) -> &[CodeSpan] {
+        self.spans.of(&self.segments, segment, self.null_code())
     }
 
     fn total(&self, segment: &Segment) -> SegmentTotal {

@@ -3,11 +3,10 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::column::{CodedColumn, Encoding, SEGMENT_ROWS, SegmentBounds};
 use super::encode::NumberUse;
 use super::raw::RawColumn;
+use crate::value::threads::map_each;
 
 /// The rows of a table that are kept, the same for all of its columns.
 #[derive(Debug)]
@@ -27,11 +26,11 @@ impl KeptRows {
     /// When `keep` is shorter than the segments.
     pub fn new(cuts: &SegmentBounds, keep: &[bool]) -> KeptRows {
         let ranges: Vec<Range<usize>> = cuts.ranges().collect();
-        let in_segment = |range: Range<usize>| {
-            let kept = &keep[range];
+        let in_segment = |range: &Range<usize>| {
+            let kept = &keep[range.clone()];
             (0..kept.len() as u32).filter(|row| kept[*row as usize]).collect()
         };
-        let rows: Vec<Vec<u32>> = ranges.into_par_iter().map(in_segment).collect();
+        let rows: Vec<Vec<u32>> = map_each(&ranges, in_segment);
         let mut groups: Vec<Range<usize>> = Vec::new();
         let mut room = 0;
         for (i, rows) in rows.iter().enumerate().filter(|(_, rows)| !rows.is_empty()) {
@@ -74,7 +73,7 @@ impl CodedColumn {
             };
             CodedColumn::of_parts(&group.clone().map(part).collect::<Vec<_>>(), None)
         };
-        let parts: Vec<CodedColumn> = kept.groups.par_iter().map(segment).collect();
+        let parts: Vec<CodedColumn> = map_each(&kept.groups, segment);
         if parts.is_empty() { CodedColumn::empty(self.ty()) } else { CodedColumn::join(parts, NumberUse::as_in(self)) }
     }
 

@@ -6,8 +6,6 @@ use crate::store::floats::scaled;
 use std::borrow::Cow;
 use std::collections::HashSet;
 
-use rayon::prelude::*;
-
 use super::bits::bits_for;
 use super::codes::Segment;
 use super::column::{CodedColumn, Encoding, SegmentBounds};
@@ -21,7 +19,7 @@ use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
 use crate::value::Type;
-use crate::value::threads::map_costliest_first;
+use crate::value::threads::{map_costliest_first, map_each, map_owned, map_parts};
 
 /// A range of numbers up to this is counted with one bit each when distinct values are looked for.
 const COUNTED_RANGE: u64 = 1 << 28;
@@ -108,20 +106,18 @@ pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn
         return columns.iter().map(|c| (*c).clone()).collect();
     }
     let segment = |i: usize| {
-        let raw = columns.par_iter().map(|c| (vec![c.only(i..i + 1).raw()], NumberUse::as_in(c))).collect();
+        let raw = map_each(columns, |c| (vec![c.only(i..i + 1).raw()], NumberUse::as_in(c)));
         encode_rows(raw, order, Interim::Packed)
     };
     let first = segment(0);
-    let more: Vec<Vec<CodedColumn>> = (1..count).into_par_iter().map(segment).collect();
+    let more: Vec<Vec<CodedColumn>> = map_parts(count - 1, |i| segment(i + 1));
     let mut parts: Vec<Vec<CodedColumn>> = first.into_iter().map(|column| vec![column]).collect();
     for segment in more {
         parts.iter_mut().zip(segment).for_each(|(all, part)| all.push(part));
     }
-    parts
-        .into_par_iter()
-        .zip(columns)
-        .map(|(parts, column)| CodedColumn::join(parts, NumberUse::as_in(column)))
-        .collect()
+    let joined =
+        |(parts, column): (Vec<CodedColumn>, &&CodedColumn)| CodedColumn::join(parts, NumberUse::as_in(column));
+    map_owned(parts.into_iter().zip(columns).collect(), joined)
 }
 
 fn assembled(coded: Coded, cuts: SegmentBounds, segments: Vec<Segment>) -> CodedColumn {

@@ -1,13 +1,12 @@
 //! Columns of consecutive rows to one: one encoding for all of them, and segments with its codes.
 
-use rayon::prelude::*;
-
 use super::codes::Segment;
 use super::column::{CodedColumn, Encoding, SegmentBounds};
 use super::dictionary::merge::merge;
 use super::dictionary::{Interim, TextDictionary};
 use super::encode::{NumberUse, Range, choose, divisor, packed_rows};
 use super::floats::{float_key, scaled};
+use crate::value::threads::{map_each, map_owned, map_parts};
 
 impl CodedColumn {
     /// The rows of all parts, one after the other, in their segments. All parts have the same type.
@@ -178,14 +177,11 @@ fn texts(parts: Vec<CodedColumn>) -> CodedColumn {
     let (merged, to) = merge(&dictionaries);
     let domain = merged.len() as u64;
     // Each part goes when it has been coded anew, so that not all of them are there twice.
-    let segments: Vec<Vec<Segment>> = parts
-        .into_par_iter()
-        .zip(to)
-        .map(|(CodedColumn { segments, domain: before, .. }, to)| {
-            let turned = |s: Segment| s.recoded((before, domain), |c| u64::from(to[c as usize]));
-            segments.into_iter().map(turned).collect()
-        })
-        .collect();
+    let turned = |(CodedColumn { segments, domain: before, .. }, to): (CodedColumn, Vec<u32>)| -> Vec<Segment> {
+        let turned = |s: Segment| s.recoded((before, domain), |c| u64::from(to[c as usize]));
+        segments.into_iter().map(turned).collect()
+    };
+    let segments: Vec<Vec<Segment>> = map_owned(parts.into_iter().zip(to).collect(), turned);
     let segments = segments.into_iter().flatten().collect();
     assembled(CodedColumn::empty(crate::value::Type::Text), Encoding::Texts(merged), None, domain, domain, segments)
 }
@@ -222,7 +218,7 @@ impl Common {
 }
 
 fn all_numbers(parts: Vec<CodedColumn>, to_be: NumberUse) -> CodedColumn {
-    let used = parts.par_iter().map(UsedCodes::of_column).collect();
+    let used = map_each(&parts, UsedCodes::of_column);
     numbers(parts, used, to_be)
 }
 
@@ -238,7 +234,7 @@ fn numbers(parts: Vec<CodedColumn>, used: Vec<UsedCodes>, to_be: NumberUse) -> C
     let nulls = parts.iter().map(|p| p.nulls as usize).sum();
     let rows = packed_rows(parts.iter().map(CodedColumn::rows).sum(), nulls);
     let has_nulls = parts.iter().any(|p| p.nulls > 0);
-    let Some(range) = joined_range(parts.par_iter().zip(&used).map(|pair| Range::of(of_part(pair))).collect()) else {
+    let Some(range) = joined_range(map_parts(parts.len(), |i| Range::of(of_part((&parts[i], &used[i]))))) else {
         let encoding = Encoding::Offset { base: 0, step: 1 };
         let segments = parts.iter().flat_map(|p| &p.segments).map(|s| s.recoded((0, 0), |_| 0)).collect();
         return assembled(CodedColumn::empty(parts[0].ty), encoding, None, 0, 0, segments);
@@ -246,8 +242,8 @@ fn numbers(parts: Vec<CodedColumn>, used: Vec<UsedCodes>, to_be: NumberUse) -> C
     let (encoding, domain, distinct) = choose(range, values, rows, has_nulls, to_be);
     let empty = CodedColumn::empty(parts[0].ty);
     // Each part goes when it has been coded anew, so that not all of them are there twice.
-    let segments: Vec<Vec<Segment>> =
-        parts.into_par_iter().zip(used).map(|(part, used)| recode(part, &used, &encoding, &common, domain)).collect();
+    let recoded = |(part, used): (CodedColumn, UsedCodes)| recode(part, &used, &encoding, &common, domain);
+    let segments: Vec<Vec<Segment>> = map_owned(parts.into_iter().zip(used).collect(), recoded);
     assembled(empty, encoding, common.digits, domain, distinct, segments.into_iter().flatten().collect())
 }
 

@@ -3,10 +3,10 @@
 use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
-use rayon::prelude::*;
 
 use super::column::{CodedColumn, Encoding, NO_ROW};
 use super::dictionary::TextDictionary;
+use crate::value::threads::map_owned;
 use crate::value::{Type, Value};
 
 /// A key whose codes are at most this many times the rows gets an array over its codes.
@@ -134,7 +134,7 @@ fn number_codes(from: &CodedColumn, to: &CodedColumn) -> Vec<u64> {
         to.encoding().each_code_of(to.domain(), &numbers, |code| codes.push(code.unwrap_or(NO_CODE)));
         codes
     };
-    starts.into_par_iter().map(part).collect::<Vec<_>>().concat()
+    map_owned(starts, part).concat()
 }
 
 /// So many codes are translated by a thread at a time.

@@ -5,7 +5,6 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 use indexmap::IndexSet;
-use rayon::prelude::*;
 
 use super::bits::{PackedInts, bits_for};
 use super::buffer::Buffer;
@@ -15,6 +14,7 @@ use super::column::{CodedColumn, NO_ROW};
 use super::deferred::Deferred;
 use super::key_rows::{CODES_PER_ROW, DuplicateKeys, EXAMPLES, Finds, KeyIndex, RowsOfCodes, Timeline, show};
 use crate::value::Matching;
+use crate::value::threads::{map_each, map_parts, map_ranges};
 
 /// What a relationship's many side points at.
 #[derive(Clone, Debug)]
@@ -113,7 +113,7 @@ impl Lookup {
         let keys = [column];
         let find = index.by_codes(&keys);
         let codes: Vec<u64> = (0..column.domain()).collect();
-        let mut target: Vec<u32> = codes.par_chunks(KEYS_AT_A_TIME).flat_map_iter(|codes| find(&[codes])).collect();
+        let mut target = map_ranges(codes.len(), KEYS_AT_A_TIME, |some| find(&[&codes[some]])).concat();
         // Null points at nothing.
         target.push(NO_ROW);
         let mut unmatched_rows = column.nulls();
@@ -129,7 +129,7 @@ impl Lookup {
                 }
                 (count, first)
             };
-            let all: Vec<(u64, BTreeSet<u64>)> = column.segments().par_iter().map(missing).collect();
+            let all: Vec<(u64, BTreeSet<u64>)> = map_each(column.segments(), missing);
             unmatched_rows = all.iter().map(|(count, _)| count).sum();
             let keys: BTreeSet<u64> = all.into_iter().flat_map(|(_, keys)| keys).collect();
             let keys = keys.into_iter().take(EXAMPLES);
@@ -143,8 +143,7 @@ impl Lookup {
     fn by_row<F: Finds>(many: &[&CodedColumn], one_rows: usize, index: &F) -> Lookup {
         let find = index.by_codes(many);
         let segments = many.first().map_or(0, |column| column.segments().len());
-        let parts: Vec<FoundRows> =
-            (0..segments).into_par_iter().map(|segment| FoundRows::of(many, segment, &find, F::TELLS_APART)).collect();
+        let parts: Vec<FoundRows> = map_parts(segments, |segment| FoundRows::of(many, segment, &find, F::TELLS_APART));
         let none = one_rows as u64;
         let target = |row: &u32| if *row == NO_ROW { none } else { u64::from(*row) };
         let rows: Vec<u32> = parts.iter().flat_map(|part| &part.rows).copied().collect();

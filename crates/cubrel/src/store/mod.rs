@@ -5,7 +5,8 @@
 //! * [`codes`]: the codes of a segment: packed, run-length, sparse, or a sequence; [`forms`]: which of them takes the least
 //! * [`divide`]: many divisions by one number
 //! * [`numbers`], [`dictionary`], [`texts`]: distinct values
-//! * [`column`]: codes and what they stand for; `totals`: what all rows of a segment come to
+//! * [`column`]: codes and what they stand for; `totals`: what all rows of a segment come to;
+//!   [`spans`]: between which codes some rows lie
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
 //!   `cut`: columns without some rows, [`deferred`] until they are used
 //! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at; `chains`: what several of them lead to
@@ -35,6 +36,7 @@ pub mod places;
 mod rank;
 pub mod raw;
 pub mod sorted;
+pub mod spans;
 pub mod texts;
 mod totals;
 mod unpack;

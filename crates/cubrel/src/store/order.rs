@@ -9,11 +9,10 @@
 use std::collections::HashMap;
 use std::sync::OnceLock;
 
-use rayon::prelude::*;
-
 use super::codes::Segment;
 use super::forms::{Extent, RowCodes};
 use super::rank::{by_digits, digit};
+use crate::value::threads::{map_each, map_parts};
 
 /// Segments with fewer rows are left in the order of their source.
 const FEWEST_ROWS: usize = 4096;
@@ -57,12 +56,12 @@ pub enum RowOrder<'a> {
 
 /// The codes of one segment's columns, with the rows in order.
 pub fn arranged(columns: &[RowCodes], order: RowOrder<'_>) -> Vec<Segment> {
-    let extents: Vec<Extent> = columns.par_iter().map(RowCodes::extent).collect();
+    let extents: Vec<Extent> = map_each(columns, RowCodes::extent);
     let all: Vec<ColumnCodes<'_>> = columns.iter().zip(&extents).collect();
     match order {
         RowOrder::By(by) => {
             let order = sorted(&all, by, columns.first().map_or(0, RowCodes::len));
-            all.par_iter().map(|(codes, extent)| codes.in_order(&order).segment(**extent)).collect()
+            map_each(&all, |(codes, extent)| codes.in_order(&order).segment(**extent))
         }
         RowOrder::Best { count, sort_by } => best(&all, count, sort_by),
     }
@@ -72,20 +71,21 @@ fn best(columns: &[ColumnCodes<'_>], count: &[bool], sort_by: &SortColumns) -> V
     let counting: Vec<ColumnCodes<'_>> =
         columns.iter().zip(count).filter(|(_, c)| **c).map(|(codes, _)| *codes).collect();
     if let Some(order) = promising_order(&counting, sort_by) {
-        let each = |((column, extent), counts): (&ColumnCodes<'_>, &bool)| {
+        let each = |place: usize| {
+            let ((column, extent), counts) = (&columns[place], &count[place]);
             let segment = column.in_order(&order).segment(**extent);
             let before = if *counts { column.bytes(**extent) } else { 0 };
             let after = if *counts { segment.codes.heap_bytes() } else { 0 };
             (segment, before, after)
         };
-        let moved: Vec<(Segment, usize, usize)> = columns.par_iter().zip(count).map(each).collect();
+        let moved: Vec<(Segment, usize, usize)> = map_parts(columns.len(), each);
         let before: usize = moved.iter().map(|(_, before, _)| before).sum();
         let after: usize = moved.iter().map(|(.., after)| after).sum();
         if after + before / WORTH < before {
             return moved.into_iter().map(|(segment, ..)| segment).collect();
         }
     }
-    columns.par_iter().map(|(column, extent)| column.segment(**extent)).collect()
+    map_each(columns, |(column, extent)| column.segment(**extent))
 }
 
 /// The order of rows that a sample promises most of, where it promises anything.

@@ -1,21 +1,75 @@
 //! Work on all threads: of many values that take the same time, and of few things that do not.
+//!
+//! What a thread pool needs to share work is built once, for [`each_part`]; built for each closure it would be a sixth of the library.
 
 use std::cmp::Reverse;
+use std::ops::Range;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
 /// So many values are worth a thread.
 pub const WORTH_A_THREAD: usize = 1 << 16;
 
+/// Does `work` for each number below `count`.
+pub fn each_part(count: usize, work: &(dyn Fn(usize) + Sync)) {
+    match count {
+        0 => {}
+        1 => work(0),
+        _ => (0..count).into_par_iter().for_each(work),
+    }
+}
+
+/// What `make` gives for each number below `count`, in their order.
+pub fn map_parts<B: Send>(count: usize, make: impl Fn(usize) -> B + Sync) -> Vec<B> {
+    let made: Vec<Mutex<Option<B>>> = (0..count).map(|_| Mutex::new(None)).collect();
+    each_part(count, &|part| *lock(&made[part]) = Some(make(part)));
+    made.into_iter().filter_map(|made| made.into_inner().unwrap_or_else(PoisonError::into_inner)).collect()
+}
+
+/// What `make` gives for each item, in their order.
+pub fn map_each<'a, A: Sync, B: Send>(items: &'a [A], make: impl Fn(&'a A) -> B + Sync) -> Vec<B> {
+    map_parts(items.len(), |place| make(&items[place]))
+}
+
+/// The same of items that are used up.
+pub fn map_owned<A: Send, B: Send>(items: Vec<A>, make: impl Fn(A) -> B + Sync) -> Vec<B> {
+    let items: Vec<Mutex<Option<A>>> = items.into_iter().map(|item| Mutex::new(Some(item))).collect();
+    map_parts(items.len(), |place| lock(&items[place]).take().map(&make)).into_iter().flatten().collect()
+}
+
+/// What `make` gives for ranges of at most `size` numbers below `count`, in their order.
+pub fn map_ranges<B: Send>(count: usize, size: usize, make: impl Fn(Range<usize>) -> B + Sync) -> Vec<B> {
+    map_parts(count.div_ceil(size), |part| make(part * size..count.min((part + 1) * size)))
+}
+
+/// What `work` gives for parts of at most `size` items, each with the place where it begins, in their order.
+pub fn map_chunks<A: Send, B: Send>(
+    items: &mut [A],
+    size: usize,
+    work: impl Fn(usize, &mut [A]) -> B + Sync,
+) -> Vec<B> {
+    let chunks: Vec<Mutex<&mut [A]>> = items.chunks_mut(size).map(Mutex::new).collect();
+    map_parts(chunks.len(), |chunk| work(chunk * size, &mut lock(&chunks[chunk])))
+}
+
 /// What `map` makes of each of some values, in their order.
-pub fn map_many<A: Sync, B: Send>(values: &[A], map: impl Fn(&A) -> B + Sync + Send) -> Vec<B> {
+pub fn map_many<A: Sync, B: Copy + Default + Send>(values: &[A], map: impl Fn(&A) -> B + Sync) -> Vec<B> {
     if values.len() <= WORTH_A_THREAD {
         return values.iter().map(map).collect();
     }
+    let mut mapped = vec![B::default(); values.len()];
     // Just above that, two threads have something to do.
-    values.par_iter().with_min_len(WORTH_A_THREAD / 2).map(map).collect()
+    map_chunks(&mut mapped, WORTH_A_THREAD / 2, |start, mapped| {
+        mapped.iter_mut().zip(&values[start..]).for_each(|(mapped, value)| *mapped = map(value));
+    });
+    mapped
+}
+
+/// What is within, also where a thread has panicked with it: the panic goes on by itself.
+pub fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// What `map` makes of each item, in their order. What costs most is begun first, and whoever is free takes the next, so that no
@@ -28,7 +82,7 @@ pub fn map_costliest_first<A: Send, B: Send>(
     let left = Costliest::of(items, cost);
     let threads = rayon::current_num_threads().min(left.count);
     let each = |item, _: &AtWork| map(item);
-    in_order((0..threads).into_par_iter().with_max_len(1).map(|_| left.map_what_is_left(each)).collect())
+    in_order(map_parts(threads, |_| left.map_what_is_left(each)))
 }
 
 /// The same for few items of which each keeps all threads busy for a part of its time: two at once, each with as many threads
@@ -80,7 +134,7 @@ impl<A> Costliest<A> {
     }
 
     fn next(&self) -> Option<(usize, A)> {
-        self.left.lock().unwrap_or_else(PoisonError::into_inner).pop()
+        lock(&self.left).pop()
     }
 
     fn map_what_is_left<B>(&self, map: impl Fn(A, &AtWork) -> B) -> Vec<(usize, B)> {
@@ -111,8 +165,32 @@ mod tests {
             let items: Vec<usize> = (0..count).collect();
             let expected: Vec<usize> = items.iter().map(|i| i * 3).collect();
             assert_eq!(map_many(&items, |i| i * 3), expected);
+            assert_eq!(map_parts(count, |i| i * 3), expected);
+            assert_eq!(map_each(&items, |i| i * 3), expected);
+            assert_eq!(map_owned(items.clone(), |i| i * 3), expected);
+            for size in [1, 2, count.max(1), count + 1] {
+                assert_eq!(map_ranges(count, size, |some| items[some].to_vec()).concat(), items, "{size}");
+                let mut tripled = items.clone();
+                let starts = map_chunks(&mut tripled, size, |start, some| {
+                    some.iter_mut().for_each(|i| *i *= 3);
+                    start
+                });
+                assert_eq!(tripled, expected, "{size}");
+                assert_eq!(starts, (0..count).step_by(size).collect::<Vec<usize>>());
+            }
             assert_eq!(map_costliest_first(items.clone(), |i| i % 5, |i| i * 3), expected);
             assert_eq!(map_two_at_once(items, |i| i % 5, |i, _| i * 3), expected);
+        }
+    }
+
+    #[test]
+    fn a_panic_goes_on_and_hides_nothing() {
+        for threads in [1, 2] {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("a pool");
+            let one_fails = || map_parts(5, |part| if part == 3 { panic!("part {part}") } else { part });
+            let run = std::panic::AssertUnwindSafe(|| pool.install(one_fails));
+            let panic = std::panic::catch_unwind(run).expect_err("it fails");
+            assert_eq!(panic.downcast_ref::<String>().map(String::as_str), Some("part 3"));
         }
     }
 

@@ -319,6 +319,6 @@ impl VectorBuilder {
 }
 
 /// The values at some places, on all threads where they are many.
-fn taken<T: Copy + Send + Sync, P: Copy + Into<u64> + Sync>(values: &[T], places: &[P]) -> Vec<T> {
+fn taken<T: Copy + Default + Send + Sync, P: Copy + Into<u64> + Sync>(values: &[T], places: &[P]) -> Vec<T> {
     map_many(places, |place| values[(*place).into() as usize])
 }

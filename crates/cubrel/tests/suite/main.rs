@@ -47,6 +47,7 @@ mod soup;
 mod sources;
 mod stale;
 mod storage;
+mod stretches;
 mod supposing;
 mod texts;
 mod uses;

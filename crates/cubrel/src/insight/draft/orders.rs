@@ -1,12 +1,11 @@
 //! Rows in another order, where that takes less.
 
-use rayon::prelude::*;
-
 use super::table::Table;
 use crate::load::loaded::LoadedColumn;
 use crate::store::encode::recoded;
 use crate::store::order::{RowOrder, SortColumns};
 use crate::store::{CodedColumn, RawColumn};
+use crate::value::threads::map_each;
 
 /// Rows from which on an order is worth a thought.
 const FEWEST_ROWS: usize = 100_000;
@@ -29,7 +28,8 @@ pub(super) fn order(table: &mut Table) {
         let raw = RawColumn::from_vector(c.data.vector_of(&c.data.codes_at(&some)), c.data.ty()).ok()?;
         Some(CodedColumn::encode(&raw, some.len()))
     };
-    let Some(tried) = table.loaded.columns.par_iter().map(of_some).collect::<Option<Vec<CodedColumn>>>() else {
+    let tried = map_each(&table.loaded.columns, of_some).into_iter().collect::<Option<Vec<CodedColumn>>>();
+    let Some(tried) = tried else {
         return;
     };
     let columns: Vec<&CodedColumn> = tried.iter().collect();

@@ -11,7 +11,7 @@ use super::results::counted;
 use super::spec::Spec;
 use super::state::{At, State, same};
 use crate::value::Vector;
-use crate::value::threads::WORTH_A_THREAD;
+use crate::value::threads::{WORTH_A_THREAD, map_chunks, map_owned, map_parts};
 
 /// So many pairs are put down before those that came more than once are looked for.
 const PAIRS: usize = 1 << 22;
@@ -92,8 +92,8 @@ impl<P: GroupCode> DistinctPairs<P> {
     fn each_bucket<T: Send>(&mut self, make: impl Fn(&[P], &[u64], &[usize]) -> T + Sync) -> Vec<T> {
         let (bits, groups) = (self.bits, self.groups);
         let buckets = groups.div_ceil(GROUPS_OF_BUCKET);
-        let lists = std::mem::take(&mut self.lists).into_par_iter();
-        let lists: Vec<PairsInBuckets<P>> = lists.map(|pairs| PairsInBuckets::of(&pairs, bits, buckets)).collect();
+        let lists = std::mem::take(&mut self.lists);
+        let lists: Vec<PairsInBuckets<P>> = map_owned(lists, |pairs| PairsInBuckets::of(&pairs, bits, buckets));
         let each = |bucket: usize| {
             let parts: Vec<&[P]> = lists.iter().map(|list| list.of_bucket(bucket)).collect();
             let first = bucket * GROUPS_OF_BUCKET;
@@ -102,7 +102,7 @@ impl<P: GroupCode> DistinctPairs<P> {
             let counts: Vec<u64> = starts.windows(2).map(|ends| distinct(&mut pairs[ends[0]..ends[1]])).collect();
             make(&pairs, &counts, &starts)
         };
-        (0..buckets).into_par_iter().map(each).collect()
+        map_parts(buckets, each)
     }
 }
 
@@ -180,7 +180,9 @@ impl<P: GroupCode> State for DistinctPairs<P> {
         let Some(DistinctPairs::<P> { mut lists, bits, .. }) = same(other) else { return };
         if at.0.is_some() {
             let moved = |pair: &mut P| *pair = P::new(at.of(pair.group(bits)) as u32, pair.code(bits), bits);
-            lists.iter_mut().for_each(|list| list.par_iter_mut().with_min_len(WORTH_A_THREAD).for_each(moved));
+            for list in &mut lists {
+                map_chunks(list, WORTH_A_THREAD, |_, some| some.iter_mut().for_each(moved));
+            }
         }
         self.lists.splice(0..0, lists);
         self.make_room();

@@ -3,12 +3,11 @@
 use std::any::Any;
 use std::cmp::Ordering;
 
-use rayon::prelude::*;
-
 use super::entries::Entries;
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
+use crate::value::threads::map_chunks;
 use crate::value::{Value, Vector};
 
 /// Between which two of so many values in order the wanted share lies, and how far on.
@@ -73,7 +72,16 @@ fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: u
 }
 
 fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
-    quantiles(spec, lists.into_par_iter().map(|list| bounds_in(spec, list, u64::cmp)).collect())
+    quantiles(spec, of_groups(lists, |list| bounds_in(spec, list, u64::cmp)))
+}
+
+/// So many groups are worth a thread.
+const GROUPS_OF_A_THREAD: usize = 1 << 8;
+
+/// What `make` gives for each group.
+fn of_groups<A: Default + Send, B: Copy + Send>(mut groups: Vec<A>, make: impl Fn(A) -> B + Sync) -> Vec<B> {
+    let some = |_, groups: &mut [A]| groups.iter_mut().map(|group| make(std::mem::take(group))).collect::<Vec<B>>();
+    map_chunks(&mut groups, GROUPS_OF_A_THREAD, some).concat()
 }
 
 /// Between which two values of a list the wanted share lies. Where each comes once they are selected (C. Hoare, "Algorithm
@@ -98,7 +106,7 @@ fn quantiles_of_numbers(spec: &Spec, lists: Vec<Vec<(f64, u32)>>) -> Vector {
         Some((low, _, 0.0)) => low,
         Some((low, high, between)) => low + (high - low) * between,
     };
-    floats(lists.into_par_iter().map(of_group).collect::<Vec<f64>>().into_iter())
+    floats(of_groups(lists, of_group).into_iter())
 }
 
 /// Codes of all groups together are tallied up to this many counts; beyond it, they are collected.

@@ -16,9 +16,8 @@ mod result;
 mod shown;
 
 use std::collections::HashMap;
+use std::ops::Range;
 use std::time::Duration;
-
-use rayon::prelude::*;
 
 use super::assemble::{Executor, part_key};
 use super::outside::base_frame;
@@ -30,6 +29,7 @@ use crate::formula::schema::{ColumnId, Schema};
 use crate::plan::Assembly;
 use crate::plan::query::{Axis, GridPlan, QueryPlan};
 use crate::store::Store;
+use crate::value::threads::map_ranges;
 use crate::value::{Type, Value};
 use arrange::AxisRanks;
 pub use layout::{GridLayout, LaidOutColumn};
@@ -196,7 +196,8 @@ fn headers(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::
 const LINES_AT_A_TIME: usize = 1 << 12;
 
 fn show(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Order) -> Vec<GridLine> {
-    let some = |shown: &[u32]| {
+    let some = |shown: Range<usize>| {
+        let shown = &order.lines[shown];
         let axes: Vec<Vec<Value>> = (0..plan.axes.len())
             .map(|axis| {
                 axis_values(tables, plan.axes[axis], shown.iter().map(|line| lines.codes[axis][*line as usize]))
@@ -213,7 +214,7 @@ fn show(tables: Tables<'_>, plan: &GridPlan, lines: &Lines, order: &arrange::Ord
         };
         shown.iter().map(line).collect::<Vec<GridLine>>()
     };
-    order.lines.par_chunks(LINES_AT_A_TIME).flat_map_iter(some).collect()
+    map_ranges(order.lines.len(), LINES_AT_A_TIME, some).into_iter().flatten().collect()
 }
 
 /// The values of an axis on some lines.

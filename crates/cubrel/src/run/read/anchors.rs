@@ -2,20 +2,21 @@
 
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::super::tables::{Anchor, Tables};
 use super::batch::Batch;
 use super::keys::DROPPED;
 use super::ranges::CodeRanges;
 use crate::formula::schema::{ColumnId, TableId};
+use crate::store::spans::CodeSpan;
 use crate::store::{ChainCodes, with_chain_codes};
-use crate::value::threads::WORTH_A_THREAD;
+use crate::value::threads::{WORTH_A_THREAD, map_chunks, map_many, map_ranges};
 
 /// So many numbers of 32 bits stay in a near cache.
 const NEAR_CODES: usize = 1 << 14;
 /// What stands for [`DROPPED`] where numbers have a byte.
 const TINY_DROPPED: u8 = u8::MAX;
+/// Among so many codes it is looked for one that passes, to spare the rows that have them.
+const MOST_LOOKED_AT: u64 = 1 << 14;
 /// Few codes pass where at most one in so many does.
 const FEW_OF: usize = 4;
 
@@ -23,7 +24,7 @@ const FEW_OF: usize = 4;
 fn as_bits(pass: &[bool]) -> Vec<u64> {
     let byte = |pass: &[bool]| pass.iter().rev().fold(0, |byte, pass| byte << 1 | u64::from(*pass));
     let word = |pass: &[bool]| pass.chunks(8).rev().fold(0, |word, pass| word << 8 | byte(pass));
-    pass.par_chunks(64).with_min_len(WORTH_A_THREAD / 64).map(word).collect()
+    map_ranges(pass.len(), WORTH_A_THREAD, |some| pass[some].chunks(64).map(word).collect::<Vec<u64>>()).concat()
 }
 
 #[inline(always)]
@@ -194,8 +195,7 @@ impl AnchorPlan {
                 with_chain_codes!(&**codes, |codes| add_each(some, &codes[from..from + some.len()], stride));
             }
         };
-        let number = |part: usize, some: &mut [u32]| {
-            let from = part * WORTH_A_THREAD;
+        let number = |from: usize, some: &mut [u32]| {
             add_far(from, some);
             if own > 0 {
                 some.iter_mut().zip(from as u32..).for_each(|(number, code)| *number = number.wrapping_add(own * code));
@@ -211,11 +211,11 @@ impl AnchorPlan {
             some.iter().map(|number| if number & DROPPED == 0 { *number } else { 0 }).max().unwrap_or(0)
         };
         let mut all = vec![0u32; codes];
-        let most = all.par_chunks_mut(WORTH_A_THREAD).enumerate().map(|(part, some)| number(part, some)).max();
+        let most = map_chunks(&mut all, WORTH_A_THREAD, number).into_iter().max();
         let is_tiny = codes > NEAR_CODES && most.is_some_and(|most| most < u32::from(TINY_DROPPED));
         let byte = |number: &u32| if number & DROPPED == 0 { *number as u8 } else { TINY_DROPPED };
         self.numbers = match is_tiny {
-            true => CodeNumbers::Bytes(all.par_iter().with_min_len(WORTH_A_THREAD).map(byte).collect()),
+            true => CodeNumbers::Bytes(map_many(&all, byte)),
             false => CodeNumbers::Words(all),
         };
     }
@@ -233,7 +233,7 @@ impl AnchorPlan {
                 *number = to.get(*number as usize).copied().unwrap_or(DROPPED);
             }
         };
-        all.par_iter_mut().with_min_len(WORTH_A_THREAD).for_each(renumber);
+        map_chunks(all, WORTH_A_THREAD, |_, some| some.iter_mut().for_each(renumber));
         true
     }
 
@@ -332,6 +332,25 @@ impl AnchorPlan {
         let (base, max) = (segment.base, segment.max);
         let of_codes = self.pass.get(base as usize..=max as usize).is_none_or(|pass| !pass.contains(&false));
         of_codes && self.within.as_ref().is_none_or(|within| within.holds(base, max))
+    }
+
+    /// The column of its table that it drops rows by.
+    pub(super) fn filtered_column(&self, table: TableId) -> Option<ColumnId> {
+        match self.anchor {
+            Anchor::Column(index) if self.filters() => Some(ColumnId { table, index }),
+            _ => None,
+        }
+    }
+
+    /// Whether it is known that no row passes of those that lie between some codes. `null` is null's code.
+    pub(super) fn passes_over(&self, span: CodeSpan, null: u64) -> bool {
+        let CodeSpan { low, high, has_null } = span;
+        if has_null && self.passes(null) {
+            return false;
+        }
+        let is_short = high.saturating_sub(low) < MOST_LOOKED_AT;
+        let some = || self.pass.get(low as usize..=high as usize).is_none_or(|pass| pass.contains(&true));
+        low > high || self.within.as_ref().is_some_and(|within| !within.meets(low, high)) || is_short && !some()
     }
 
     /// Whether no code of a segment passes.

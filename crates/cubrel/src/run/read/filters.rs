@@ -3,8 +3,6 @@
 use std::collections::HashSet;
 use std::ops::Range;
 
-use rayon::prelude::*;
-
 use super::super::compiled::{Outer, RowCompiler, WholeLeaves, membership};
 use super::super::frame::{BoundValue, Members};
 use super::super::tables::Tables;
@@ -12,6 +10,7 @@ use super::super::{Options, RunError};
 use super::batch::{BATCH, Batch};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
+use crate::value::threads::map_ranges;
 use crate::value::{Type, Vector};
 
 /// So many batches are worth a thread.
@@ -81,18 +80,17 @@ pub fn rows_where(
     options: &Options,
 ) -> Result<Vec<bool>, RunError> {
     let compiled = RowCompiler::new(tables, predicate.table, outer, options.hoist).compile(&predicate.test);
-    let part = |range: Range<usize>| {
+    let of_batch = |range: &Range<usize>| {
         let len = range.len();
         let batch = Batch::new(tables, predicate.table, range.start, len);
         let all: Vec<u32> = (0..len as u32).collect();
         Ok(compiled.eval(tables, &batch, &all)?.truths())
     };
     let batches = tables.batches(predicate.table, BATCH);
+    let some = |places: Range<usize>| batches[places].iter().map(of_batch).collect::<Result<Vec<_>, RunError>>();
     // Handing little to other threads costs more than doing it.
-    let parts: Vec<Result<Vec<bool>, RunError>> = match options.one_thread || batches.len() <= WORTH_A_THREAD {
-        true => batches.into_iter().map(part).collect(),
-        false => batches.into_par_iter().with_min_len(WORTH_A_THREAD).map(part).collect(),
-    };
+    let at_a_time = if options.one_thread { batches.len().max(1) } else { WORTH_A_THREAD };
+    let parts = map_ranges(batches.len(), at_a_time, |places| Ok(some(places)?.concat()));
     // Of several errors it is always the first one that is told.
     Ok(parts.into_iter().collect::<Result<Vec<_>, RunError>>()?.concat())
 }

@@ -7,8 +7,8 @@
 //!
 //! * `prepare`: filters, keys and aggregates made ready; `builder`: filters and keys, as arrays over codes
 //! * `keys`: what rows are grouped by
-//! * `parts`, `groups`, `feed`: the pass itself; `known`: segments that it spares;
-//!   `kept`: rows that pass, moved together
+//! * `parts`, `groups`, `feed`: the pass itself; `known` and `stretches`: segments, and rows of
+//!   them, that it spares; `kept`: rows that pass, moved together
 //! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes;
 //!   `steps`: a `case` of such
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
@@ -40,12 +40,11 @@ mod ranges;
 mod result;
 mod rolled;
 mod steps;
+mod stretches;
 mod together;
 mod wanted;
 
 use std::collections::BTreeSet;
-
-use rayon::prelude::*;
 
 use super::compiled::{BatchCodes, Outer};
 use super::first::First;
@@ -53,6 +52,7 @@ use super::tables::Tables;
 use super::{Options, RunError};
 use crate::formula::schema::{ColumnId, TableId};
 use crate::plan::Read;
+use crate::value::threads::map_each;
 use batch::BATCH;
 pub(crate) use batch::Batch;
 use dependent::{Counting, row_of_code};
@@ -60,6 +60,7 @@ use keys::key_sizes;
 use parts::PartResult;
 use parts::ROWS_PER_RUN;
 use prepare::{Prepared, prepare};
+use stretches::in_batches;
 
 pub(super) use bridges::pointed_at;
 pub use filters::{far_rows as filter_rows, null_passes};
@@ -134,11 +135,11 @@ fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<PartResult>, R
         return Ok(vec![of_known]);
     }
     let work = |rows: &(usize, usize)| prepared.part(*rows, &known, options);
-    let read: Result<Vec<PartResult>, RunError> = match parts.len() > 1 && !options.one_thread {
-        true => parts.par_iter().map(work).collect(),
-        false => parts.iter().map(work).collect(),
+    let read: Vec<Result<PartResult, RunError>> = match options.one_thread {
+        true => parts.iter().map(work).collect(),
+        false => map_each(&parts, work),
     };
-    Ok(of_known.into_iter().chain(read?).collect())
+    of_known.into_iter().map(Ok).chain(read).collect()
 }
 
 /// A read made ready, once those are done whose rows send keys and filters back to it.
@@ -275,17 +276,24 @@ impl Prepared<'_> {
         let mut at = 0;
         while at < rows {
             options.check()?;
-            let len = BATCH.min(self.segment_at(at, rows).1.end - at);
-            let batch = Batch::new(self.tables, table, at, len);
-            let all: Vec<u32> = (0..len as u32).collect();
-            let (mut positions, mut keys) = self.passing(&batch, &all)?;
-            for bridge in &self.bridges {
-                bridge.spread(self.tables, &batch, &mut positions, &mut keys);
+            let (segment, range) = self.segment_at(at, rows);
+            let rows = at..range.end;
+            at = rows.end;
+            if self.skips(segment) {
+                continue;
             }
-            if !visit(&batch, &positions, &keys) {
-                break;
+            for rows in in_batches(&self.stretches(segment, rows), BATCH) {
+                options.check()?;
+                let batch = Batch::new(self.tables, table, rows.start, rows.len());
+                let all: Vec<u32> = (0..rows.len() as u32).collect();
+                let (mut positions, mut keys) = self.passing(&batch, &all)?;
+                for bridge in &self.bridges {
+                    bridge.spread(self.tables, &batch, &mut positions, &mut keys);
+                }
+                if !visit(&batch, &positions, &keys) {
+                    return Ok(());
+                }
             }
-            at += len;
         }
         Ok(())
     }

@@ -13,6 +13,7 @@ use super::group_keys::GroupKeys;
 use super::keys::key_sizes;
 use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats, Stays};
+use super::stretches::{in_batches, rows_of};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Read, ReadAggregate};
 use crate::value::{Vector, units};
@@ -200,17 +201,19 @@ impl Prepared<'_> {
                 continue;
             }
             let to = end.min(rows.end);
-            stats.rows_read += (to - at) as u64;
+            let stretches = self.stretches(segment, at..to);
+            stats.rows_read += rows_of(&stretches);
             // A segment's bytes count where it begins, so that they are the same however rows are parted.
             if at == rows.start {
-                stats.bytes_read += self.needs.all().into_iter().map(|c| self.packed_bytes(c, segment)).sum::<u64>();
+                let bytes: u64 = self.needs.all().into_iter().map(|c| self.packed_bytes(c, segment)).sum();
+                let open = rows_of(&self.stretches(segment, rows.clone()));
+                stats.bytes_read += (u128::from(bytes) * u128::from(open) / rows.len().max(1) as u128) as u64;
             }
             let (alike, apart) = self.ways(segment);
             for (feeds, most) in [(alike, RUN_BATCH), (apart, BATCH)] {
                 let Some(feeds) = feeds else { continue };
-                for start in (at..to).step_by(most) {
+                for rows in in_batches(&stretches, most) {
                     options.check()?;
-                    let rows = start..to.min(start + most);
                     self.batch(rows, &feeds, &narrowed, options, &mut part)?;
                 }
             }
@@ -295,7 +298,7 @@ impl Prepared<'_> {
     }
 
     /// Whether no code of a segment passes.
-    fn skips(&self, segment: usize) -> bool {
+    pub(super) fn skips(&self, segment: usize) -> bool {
         self.skips_for(&self.anchors, segment)
     }
 

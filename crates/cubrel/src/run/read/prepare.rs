@@ -60,6 +60,8 @@ pub(super) struct Prepared<'a> {
     pub(super) wanted: bool,
     /// Whether segments are told by what is known of them.
     pub(super) totals: bool,
+    /// Whether stretches of rows are told by the codes between which they lie.
+    pub(super) spans: bool,
     /// For each of the read's own aggregates the column of the table that it is of, and nothing else is.
     pub(super) of_columns: Vec<Option<u32>>,
 }
@@ -219,6 +221,7 @@ pub(super) fn prepare<'a>(
         own: read.aggregates.len(),
         wanted: true,
         totals: options.totals,
+        spans: options.spans,
         of_columns: read.aggregates.iter().map(own_column).collect(),
     })
 }

@@ -9,9 +9,8 @@ use crate::plan::{DimId, Read};
 use crate::store::order_of;
 use crate::value::Vector;
 
+use crate::value::threads::map_parts;
 use std::sync::{Arc, OnceLock};
-
-use rayon::prelude::*;
 
 /// What a read gives.
 #[derive(Debug)]
@@ -216,7 +215,7 @@ impl ReadResult {
             Counting::ByRow => real(key, &codes[key]),
             Counting::Follows(dependence) => dependence.codes(tables, read.keys[key], &codes[dependence.on]),
         };
-        let codes = (0..codes.len()).into_par_iter().map(|key| Arc::new(of_key(key))).collect();
+        let codes = map_parts(codes.len(), |key| Arc::new(of_key(key)));
         self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
         self
     }

@@ -3,13 +3,14 @@
 //!
 //! Source: I. Witten, A. Moffat, T. Bell, "Managing Gigabytes" (1999), section 4.1; RFC 8878 for zstd and its dictionaries.
 
+use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
 use zstd::bulk::Decompressor;
 
 use super::super::buffer::Buffer;
 use super::super::texts::TextList;
+use crate::value::threads::map_ranges;
 
 /// Bytes of texts in a block, about: unpacking one takes some microseconds.
 pub(super) const BLOCK_BYTES: usize = 1 << 14;
@@ -200,13 +201,13 @@ impl Blocks {
 
     /// What `map` makes of every text's bytes, in order and on all threads.
     pub fn map<T: Clone + Send>(&self, map: impl Fn(&[u8]) -> T + Sync) -> Vec<T> {
-        let blocks = (0..self.count()).into_par_iter().with_min_len(BLOCKS_OF_A_THREAD);
-        let of_block = |unpacker: &mut Unpacker<'_>, block: usize| {
-            let mut mapped = Vec::with_capacity((self.first[block + 1] - self.first[block]) as usize);
-            unpacker.each(block, |text| mapped.push(map(text)));
+        let of_blocks = |blocks: Range<usize>| {
+            let mut unpacker = self.unpacker();
+            let mut mapped = Vec::with_capacity((self.first[blocks.end] - self.first[blocks.start]) as usize);
+            blocks.for_each(|block| unpacker.each(block, |text| mapped.push(map(text))));
             mapped
         };
-        blocks.map_init(|| self.unpacker(), of_block).collect::<Vec<_>>().concat()
+        map_ranges(self.count(), BLOCKS_OF_A_THREAD, of_blocks).concat()
     }
 
     /// The last block that begins with what comes before some bytes or is equal to them.

@@ -6,14 +6,13 @@ use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
 use std::ops::Range;
 
-use rayon::prelude::*;
-
 use super::super::texts::TextList;
 use super::blocks::{BLOCK_BYTES, Blocks, PackedTexts, Unpacker};
 use super::packing::{BlockPacker, SortedTexts, sample_of, sample_of_blocks, sample_step};
 use super::ranks::RankList;
 use super::template::{Template, TemplateRank};
 use super::{PLAIN_BYTES, PlainTexts, TextDictionary};
+use crate::value::threads::{map_chunks, map_each, map_parts};
 
 /// Numbers or texts of a list that are worth a thread of their own.
 const FEWEST_MERGED: usize = 1 << 12;
@@ -73,7 +72,11 @@ fn by_ranges<T: Send>(
             own.map(|(left, (from, end))| (*from, left.split_off_mut(..end - from).unwrap_or_default())).collect(),
         );
     }
-    let (made, counts): (Vec<T>, Vec<usize>) = ranges.par_iter_mut().map(|range| merge(range)).unzip();
+    let (made, counts): (Vec<T>, Vec<usize>) =
+        map_chunks(&mut ranges, 1, |_, ranges| ranges.iter_mut().map(|range| merge(range)).collect::<Vec<_>>())
+            .into_iter()
+            .flatten()
+            .unzip();
     let first = counts.iter().scan(0, |at, count| Some(std::mem::replace(at, *at + *count as u32)));
     for (range, first) in ranges.into_iter().zip(first) {
         range.into_iter().flat_map(|(_, to)| to).for_each(|place| *place += first);
@@ -95,7 +98,7 @@ fn by_rank(parts: &[&TextDictionary]) -> Option<(TextDictionary, Vec<Vec<u32>>)>
     let (first, more) = templates.split_first()?;
     let template = more.iter().try_fold(first.clone(), |all, template| all.joined(template))?;
     let most = template.most();
-    let ranks: Vec<Cow<'_, RankList>> = parts.par_iter().map(|part| ranks_in(part, &template, most)).collect();
+    let ranks: Vec<Cow<'_, RankList>> = map_each(parts, |part| ranks_in(part, &template, most));
     let (merged, to) = merged_ranks(&ranks);
     let left = merged.iter().map(Vec::len).sum();
     let ranks = RankList::new(Counted { numbers: merged.iter().flatten().copied(), left }, most);
@@ -179,7 +182,7 @@ fn ranks_in<'p>(part: &'p TextDictionary, wider: &Template, most: TemplateRank) 
 }
 
 fn by_text(parts: &[&TextDictionary]) -> (TextDictionary, Vec<Vec<u32>>) {
-    let plain: Vec<TextList> = parts.par_iter().map(|p| p.list()).collect();
+    let plain: Vec<TextList> = map_each(parts, |p| p.list());
     let mut to: Vec<Vec<u32>> = plain.iter().map(|p| Vec::with_capacity(p.len())).collect();
     let mut merged = TextList::default();
     let mut lists: Vec<_> = plain.iter().map(TextList::iter).collect();
@@ -285,7 +288,7 @@ fn text_ranges(parts: &[&TextDictionary]) -> Vec<Vec<usize>> {
         }
         _ => vec![0; parts.len()],
     };
-    (0..ranges).into_par_iter().map(start).collect()
+    map_parts(ranges, start)
 }
 
 /// Having learnt from a sample of all texts.
@@ -300,7 +303,7 @@ fn learnt_from(parts: &[&TextDictionary]) -> BlockPacker {
         TextDictionary::Blocks(blocks) => sample_of_blocks(blocks, step),
         other => other.plain_texts().map_or_else(Vec::new, |texts| sample_of(&texts, step)),
     };
-    let samples: Vec<Vec<TextList>> = parts.par_iter().map(sample).collect();
+    let samples: Vec<Vec<TextList>> = map_each(parts, sample);
     BlockPacker::learnt_from(&samples.concat(), bytes)
 }
 

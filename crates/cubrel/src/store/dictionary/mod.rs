@@ -15,10 +15,9 @@ pub mod template;
 use std::ops::Range;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::buffer::Buffer;
 use super::texts::TextList;
+use crate::value::threads::map_ranges;
 use blocks::Blocks;
 use packing::SortedTexts;
 use ranks::RankList;
@@ -275,9 +274,7 @@ impl TextDictionary {
         if self.len() <= TEXTS_OF_A_THREAD {
             return each(0..self.len());
         }
-        let starts: Vec<usize> = (0..self.len()).step_by(TEXTS_OF_A_THREAD).collect();
-        let parts = starts.into_par_iter().map(|from| each(from..(from + TEXTS_OF_A_THREAD).min(self.len())));
-        parts.collect::<Vec<_>>().concat()
+        map_ranges(self.len(), TEXTS_OF_A_THREAD, each).concat()
     }
 
     /// How many texts come before some bytes.

@@ -1,11 +1,11 @@
 //! Sorted texts to packed blocks: a block at a time, and ranges of texts on all threads.
 
-use rayon::prelude::*;
 use zstd::bulk::Compressor;
 use zstd::dict::EncoderDictionary;
 
 use super::super::texts::TextList;
 use super::blocks::{BLOCK_BYTES, Blocks, PackedTexts};
+use crate::value::threads::{map_each, map_owned, map_parts};
 
 /// Blocks that a thread packs at a time, about.
 const BLOCKS_AT_A_TIME: usize = 64;
@@ -114,7 +114,7 @@ impl BlockPacker {
         if bytes < LEARNT_FROM {
             return BlockPacker::new(LEVEL, Vec::new());
         }
-        let blocks: Vec<Vec<u8>> = sample.par_iter().map(front_coded).collect();
+        let blocks: Vec<Vec<u8>> = map_each(sample, front_coded);
         let (held_out, taught): (Vec<_>, Vec<_>) = blocks.iter().enumerate().partition(|(i, _)| i % HELD_OUT == 0);
         let taught: Vec<&[u8]> = taught.into_iter().map(|(_, block)| block.as_slice()).collect();
         let size = (bytes / TEXTS_PER_BYTE).min(MOST_COMMON);
@@ -152,7 +152,7 @@ impl BlockPacker {
             (cuts[i]..end).for_each(|text| packing.push(texts.text(text)));
             packing.finish()
         };
-        let parts = (0..cuts.len()).into_par_iter().map(range).collect();
+        let parts = map_parts(cuts.len(), range);
         self.blocks(parts)
     }
 
@@ -243,7 +243,7 @@ pub(super) fn repacked(blocks: &Blocks) -> Blocks {
         packing.finish()
     };
     let starts: Vec<usize> = (0..blocks.count()).step_by(BLOCKS_AT_A_TIME).collect();
-    let ranges = starts.into_par_iter().map(range).collect();
+    let ranges = map_owned(starts, range);
     packer.blocks(ranges)
 }
 

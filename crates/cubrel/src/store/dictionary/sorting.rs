@@ -7,6 +7,7 @@ use super::super::rank::Ranks;
 use super::super::texts::TextList;
 use super::template::Template;
 use super::{Interim, TEXTS_OF_A_THREAD, TextDictionary, has_plain_form};
+use crate::value::threads::{map_many, map_owned, map_ranges};
 
 /// The dictionary of the texts that are used, and by place in the list the code of each.
 pub fn sorted_texts(values: &TextList, used: &[bool], interim: Interim) -> (TextDictionary, Vec<u32>) {
@@ -38,11 +39,12 @@ fn by_number(values: &TextList, places: &[u32], template: Template) -> (TextDict
 /// By their letters: by the first ones, and where these are the same by the next, some at a time.
 fn by_letters(values: &TextList, places: Vec<u32>, interim: Interim) -> (TextDictionary, Vec<u32>) {
     let letters = Letters::of(values, &places);
-    let lettered = |place: u32| {
-        let word = letters.word(values.get_bytes(place as usize), 0);
-        Lettered { word, place, is_repeat: false }
+    let lettered = |place: &u32| {
+        let word = letters.word(values.get_bytes(*place as usize), 0);
+        Lettered { word, place: *place, is_repeat: false }
     };
-    let mut sorted: Vec<Lettered> = places.into_par_iter().map(lettered).collect();
+    let mut sorted: Vec<Lettered> = map_many(&places, lettered);
+    drop(places);
     letters.sort(values, &mut sorted, 0);
     let mut code_of = vec![0u32; values.len()];
     let mut firsts: Vec<u32> = Vec::with_capacity(sorted.iter().filter(|text| !text.is_repeat).count());
@@ -56,6 +58,7 @@ fn by_letters(values: &TextList, places: Vec<u32>, interim: Interim) -> (TextDic
 }
 
 /// A text that is being sorted.
+#[derive(Clone, Copy, Default)]
 struct Lettered {
     /// Some of its letters, as a number that has the order of the texts.
     word: u64,
@@ -94,7 +97,10 @@ impl Letters {
         };
         let either = |a: [bool; 256], b: [bool; 256]| std::array::from_fn(|i| a[i] | b[i]);
         // Those of texts that are not used are no harm.
-        let seen = values.joined().par_chunks(BYTES_OF_A_THREAD).map(seen).reduce(|| [false; 256], either);
+        let joined = values.joined();
+        let seen = map_ranges(joined.len(), BYTES_OF_A_THREAD, |some| seen(&joined[some]))
+            .into_iter()
+            .fold([false; 256], either);
         let mut count = 0;
         let digits = seen.map(|seen| {
             count += u8::from(seen);
@@ -175,7 +181,9 @@ fn common_start<'t>(mut texts: impl Iterator<Item = &'t [u8]>) -> usize {
 
 /// The dictionary of the texts at some places, which are sorted and different.
 fn gathered<'p>(values: &TextList, places: &'p [u32], interim: Interim) -> TextDictionary {
-    let bytes: usize = places.par_iter().map(|place| values.get_bytes(*place as usize).len()).sum();
+    let bytes_of =
+        |places: &[u32]| -> usize { places.iter().map(|place| values.get_bytes(*place as usize).len()).sum() };
+    let bytes = map_ranges(places.len(), TEXTS_OF_A_THREAD, |some| bytes_of(&places[some])).into_iter().sum();
     if interim == Interim::Packed || !has_plain_form(bytes) {
         let mut sorted = TextList::with_capacity(places.len(), bytes);
         places.iter().for_each(|place| sorted.push_bytes(values.get_bytes(*place as usize)));
@@ -196,7 +204,7 @@ fn gathered<'p>(values: &TextList, places: &'p [u32], interim: Interim) -> TextD
         (places, left.split_off_mut(..size as usize).unwrap_or_default())
     };
     let parts: Vec<(&[u32], &mut [u8])> = places.chunks(TEXTS_OF_A_THREAD).enumerate().map(cut).collect();
-    parts.into_par_iter().for_each(|(places, mut to)| {
+    map_owned(parts, |(places, mut to)| {
         for place in places {
             let text = values.get_bytes(*place as usize);
             to.split_off_mut(..text.len()).unwrap_or_default().copy_from_slice(text);

@@ -22,11 +22,10 @@ mod write;
 use std::io;
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use super::checksum::Damage;
 use super::column::CodedColumn;
 use super::lookup::Lookup;
+use crate::value::threads::each_part;
 
 pub use read::read;
 pub use write::write_to;
@@ -67,11 +66,11 @@ impl Stored {
     /// Reads everything that has not been read yet; says what is damaged, if anything is.
     pub fn verify(&self) -> Result<(), ReadError> {
         let columns: Vec<&Arc<CodedColumn>> = self.tables.iter().flat_map(|t| &t.columns).map(|(_, c)| c).collect();
-        columns.par_iter().for_each(|c| {
-            c.verified();
+        each_part(columns.len(), &|column| {
+            columns[column].verified();
         });
-        self.lookups.par_iter().for_each(|l| {
-            l.verified();
+        each_part(self.lookups.len(), &|lookup| {
+            self.lookups[lookup].verified();
         });
         self.damage.found().map_or(Ok(()), |what| Err(damaged(what)))
     }

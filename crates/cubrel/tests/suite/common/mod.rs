@@ -36,6 +36,7 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         hoist: false,
         keep_chains: false,
         totals: false,
+        spans: false,
         sparse_above: usize::MAX,
         one_thread: true,
         ..Options::default()
