@@ -12,6 +12,14 @@ use rayon::prelude::*;
 /// So many values are worth a thread.
 pub const WORTH_A_THREAD: usize = 1 << 16;
 
+/// Into so many parts for each thread work is cut that takes a different time for each of its items.
+const PARTS_OF_A_THREAD: usize = 8;
+
+/// How many of `count` items a part has, at least `least`, so that there are a few for each thread.
+pub fn part_size(count: usize, least: usize) -> usize {
+    count.div_ceil(PARTS_OF_A_THREAD * rayon::current_num_threads()).max(least)
+}
+
 /// Does `work` for each number below `count`.
 pub fn each_part(count: usize, work: &(dyn Fn(usize) + Sync)) {
     match count {
@@ -180,6 +188,14 @@ mod tests {
             }
             assert_eq!(map_costliest_first(items.clone(), |i| i % 5, |i| i * 3), expected);
             assert_eq!(map_two_at_once(items, |i| i % 5, |i, _| i * 3), expected);
+        }
+    }
+
+    #[test]
+    fn few_items_are_shared_among_threads_and_many_are_not_parted_too_often() {
+        let four = rayon::ThreadPoolBuilder::new().num_threads(4).build().expect("a pool of four");
+        for (count, least, size) in [(0, 1, 1), (3, 1, 1), (40, 1, 2), (40, 8, 8), (3200, 8, 100)] {
+            assert_eq!(four.install(|| part_size(count, least)), size, "{count} items");
         }
     }
 

@@ -529,6 +529,29 @@ fn rows_that_are_no_totals_stay() {
 }
 
 #[test]
+fn what_stands_in_few_of_very_many_values_is_found() {
+    let mut text = String::from("seen;fare;left;note;deck\n");
+    for n in 0..9000 {
+        let (hour, minute) = (n / 3600, n / 60 % 60);
+        let (month, day) = (1 + n % 12, 1 + n % 28);
+        let fare = if n % 1000 == 7 { "NA".to_string() } else { format!("{},{:02}", n, n % 100) };
+        let left =
+            if n == 5000 { "n/a".to_string() } else { format!("{month:02}/{day:02}/2025 {hour:02}:{minute:02}") };
+        let note = if n == 8000 { "free".to_string() } else { format!("{},5", 3 * n) };
+        writeln!(text, "{n};{fare};{left};{note};{}", if n == 4000 { "upper " } else { "lower" }).unwrap();
+    }
+    let folder = folder(&[("trip.csv", &text)]);
+    let draft = drafted(folder.path());
+    let model = loaded(folder.path(), &draft);
+    let fares: i64 = (0..9000).filter(|n| n % 1000 != 7).map(|n| 100 * n + n % 100).sum();
+    let expected = format!("{}.{:02}", fares / 100, fares % 100);
+    assert_eq!(total(&model, "sum(trip.fare)").to_string(), expected, "{}", draft.toml);
+    assert_eq!(total(&model, "count(trip.left)"), Value::Int(8999), "{}", draft.toml);
+    assert_eq!(total(&model, "max(trip.left)").to_string().replace('T', " "), "2025-12-28 02:29:00", "{}", draft.toml);
+    assert!(draft.toml.contains("`note` would be float but for `free`"), "{}", draft.toml);
+}
+
+#[test]
 fn numbers_with_signs_are_numbers_even_among_words_for_nothing() {
     let mut text = String::from("ref;fare;share;left\n");
     for n in 0..40 {

@@ -28,6 +28,7 @@ const DATE_PATTERNS: &[&str] = &[
     "dd-MM-yyyy",
     "yyyy/MM/dd",
     "dd/MM/yyyy HH:mm",
+    "MM/dd/yyyy HH:mm",
     "dd.MM.yyyy HH:mm",
     "d MMM yyyy",
     "yyyy-MM-dd",
@@ -38,6 +39,8 @@ const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-
 const ENCODING: &str = "windows-1252";
 /// Values that a column is asked for when its dates are looked at.
 const SAMPLE: usize = 2000;
+/// They stand in so many places, where there are more.
+const STRETCHES: u64 = 50;
 
 /// Sources of so many bytes are first looked at by their first piece.
 const LARGE: u64 = 1 << 20;
@@ -286,22 +289,35 @@ fn numbers_with_signs(
     for column in texts(loaded) {
         // Few tell whether it is worth a look at all of them.
         let Some(_) = scale_of(&sample(&column.data), &signed) else { continue };
-        let values: Vec<Value> = (0..column.data.domain()).map(|code| column.data.value_of(code)).collect();
+        let values: Vec<Value> = values(&column.data).collect();
         let Some(scale) = scale_of(&values, &signed) else { continue };
         let is_signed = |t: &&str| plain.normal(t.as_bytes()) != signed.normal(t.as_bytes());
-        let texts = values.iter().filter_map(Value::as_text);
-        let (words, known): (Vec<&str>, Vec<&str>) = texts.partition(|t| is_word_for_nothing(t));
-        let Some(example) = known.iter().copied().find(is_signed) else { continue };
+        let mut known = values.iter().filter_map(Value::as_text).filter(|t| !is_word_for_nothing(t));
+        let Some(example) = known.find(is_signed) else { continue };
         let ty = if scale == 0 { "int".to_string() } else { format!("decimal(18,{scale})") };
         notes.push(format!("`{}` holds numbers such as `{example}`", column.name));
         let said = section.column.entry(column.name.clone()).or_default();
         said.ty = Some(ty);
-        if !words.is_empty() {
-            said.missing = Some([""].into_iter().chain(words).map(str::to_string).collect());
-        }
+        said.missing = missing_words(&column.data);
         any = true;
     }
     any
+}
+
+/// All different values of a column, some at a time: packed texts are then unpacked once for all of them.
+fn values(column: &CodedColumn) -> impl Iterator<Item = Value> + '_ {
+    (0..column.domain()).step_by(SAMPLE).flat_map(move |first| {
+        let codes: Vec<u64> = (first..column.domain().min(first + SAMPLE as u64)).collect();
+        let some = column.vector_of(&codes);
+        (0..codes.len()).map(move |place| some.get(place, column.ty()))
+    })
+}
+
+/// What stands for null in a column, where words for nothing are among its values.
+fn missing_words(column: &CodedColumn) -> Option<Vec<String>> {
+    let words = values(column).filter(|v| v.as_text().is_some_and(is_word_for_nothing)).map(|v| v.to_string());
+    let missing: Vec<String> = std::iter::once(String::new()).chain(words).collect();
+    (missing.len() > 1).then_some(missing)
 }
 
 /// The most digits after the point of numbers with signs; none where a value is no number, or where there is no value.
@@ -392,6 +408,7 @@ fn dates(loaded: &LoadedTable, section: &mut TableSection, notes: &mut Vec<Strin
         let entry = |patterns| {
             let mut said = section.column.get(&column.name).cloned().unwrap_or_default();
             said.date_pattern = Some(patterns);
+            said.missing = said.missing.or(missing_words(&column.data));
             said
         };
         let said = if let Some((pattern, others)) = date_pattern(&column.data) {
@@ -441,24 +458,38 @@ fn is_identifier(column: &CodedColumn, rows: usize) -> bool {
 
 /// Some of the values that occur.
 fn sample(column: &CodedColumn) -> Vec<Value> {
-    let values = (0..column.domain().min(SAMPLE as u64)).map(|code| column.value_of(code));
-    values.filter(|v| !v.is_null()).collect()
+    let (domain, most) = (column.domain(), SAMPLE as u64);
+    // Texts are in their order: the first ones would all begin alike, and have nothing of what comes behind the numbers.
+    let stretches = if domain > most { STRETCHES } else { 1 };
+    let len = domain.min(most) / stretches;
+    let start = |stretch: u64| stretch * (domain - len) / (stretches - 1).max(1);
+    let values = (0..stretches).flat_map(|stretch| start(stretch)..start(stretch) + len);
+    values.map(|code| column.value_of(code)).filter(|v| !v.is_null()).collect()
+}
+
+/// The same without words for nothing.
+fn sample_of_known(column: &CodedColumn) -> Vec<Value> {
+    sample(column).into_iter().filter(|v| v.as_text().is_none_or(|t| !is_word_for_nothing(t))).collect()
 }
 
 /// The type that most values of a text column have, and those that have it not.
 fn nearly(column: &CodedColumn, shape: &Shape) -> Option<(Type, Vec<String>)> {
-    const MOST: f64 = 0.75;
-    let values = sample(column);
+    const ODD: f64 = 0.25;
+    let few = sample(column);
     let types = [Type::Date, Type::Timestamp, Type::Float];
     types.into_iter().find_map(|ty| {
         let reads = |t: &str| {
             let plain = shape.normal(t.as_bytes());
             std::str::from_utf8(&plain).is_ok_and(|plain| parse::value(plain, ty).is_some())
         };
-        let fits = |v: &Value| v.as_text().is_some_and(|t| !is_code(t.as_bytes()) && reads(t));
-        let odd: Vec<&Value> = values.iter().filter(|v| !fits(v)).collect();
-        let share = 1.0 - odd.len() as f64 / values.len().max(1) as f64;
-        (share >= MOST && !odd.is_empty()).then(|| (ty, odd.iter().map(ToString::to_string).collect()))
+        let is_odd = |v: &Value| !v.as_text().is_some_and(|t| !is_code(t.as_bytes()) && reads(t));
+        let are_few = |odd: usize, of: usize| odd as f64 <= ODD * of as f64;
+        if !are_few(few.iter().filter(|v| is_odd(v)).count(), few.len()) {
+            return None;
+        }
+        // What stands there once in thousands is in no sample.
+        let odd: Vec<String> = values(column).filter(is_odd).map(|v| v.to_string()).collect();
+        (!odd.is_empty() && are_few(odd.len(), column.domain() as usize)).then_some((ty, odd))
     })
 }
 
@@ -521,7 +552,7 @@ const NUMBERS: f64 = 0.75;
 
 /// The first pattern that reads all values, and others that do so, too.
 fn date_pattern(column: &CodedColumn) -> Option<(&'static str, Vec<&'static str>)> {
-    let values = sample(column);
+    let values = sample_of_known(column);
     if values.is_empty() {
         return None;
     }
@@ -535,7 +566,7 @@ fn date_pattern(column: &CodedColumn) -> Option<(&'static str, Vec<&'static str>
 
 /// Two patterns that read all values together, each some that the other does not read.
 fn two_patterns(column: &CodedColumn) -> Option<[&'static str; 2]> {
-    let values = sample(column);
+    let values = sample_of_known(column);
     let texts: Vec<&str> = values.iter().filter_map(Value::as_text).collect();
     let reads = |pattern: &str| -> Vec<bool> {
         let parsed = DatePattern::parse(pattern);

@@ -7,7 +7,7 @@ use super::entries::Entries;
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
-use crate::value::threads::map_chunks;
+use crate::value::threads::{map_chunks, part_size};
 use crate::value::{Value, Vector};
 
 /// Between which two of so many values in order the wanted share lies, and how far on.
@@ -75,13 +75,11 @@ fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
     quantiles(spec, of_groups(lists, |list| bounds_in(spec, list, u64::cmp)))
 }
 
-/// So many groups are worth a thread.
-const GROUPS_OF_A_THREAD: usize = 1 << 8;
-
 /// What `make` gives for each group.
 fn of_groups<A: Default + Send, B: Copy + Send>(mut groups: Vec<A>, make: impl Fn(A) -> B + Sync) -> Vec<B> {
     let some = |_, groups: &mut [A]| groups.iter_mut().map(|group| make(std::mem::take(group))).collect::<Vec<B>>();
-    map_chunks(&mut groups, GROUPS_OF_A_THREAD, some).concat()
+    let size = part_size(groups.len(), 1);
+    map_chunks(&mut groups, size, some).concat()
 }
 
 /// Between which two values of a list the wanted share lies. Where each comes once they are selected (C. Hoare, "Algorithm

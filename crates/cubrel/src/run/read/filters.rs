@@ -10,7 +10,7 @@ use super::super::{Options, RunError};
 use super::batch::{BATCH, Batch};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Filter, FilterTest, Predicate, Read, RowExpr, RowLeaf};
-use crate::value::threads::map_ranges;
+use crate::value::threads::{map_ranges, part_size};
 use crate::value::{Type, Vector};
 
 /// So many batches are worth a thread.
@@ -89,7 +89,7 @@ pub fn rows_where(
     let batches = tables.batches(predicate.table, BATCH);
     let some = |places: Range<usize>| batches[places].iter().map(of_batch).collect::<Result<Vec<_>, RunError>>();
     // Handing little to other threads costs more than doing it.
-    let at_a_time = if options.one_thread { batches.len().max(1) } else { WORTH_A_THREAD };
+    let at_a_time = if options.one_thread { batches.len().max(1) } else { part_size(batches.len(), WORTH_A_THREAD) };
     let parts = map_ranges(batches.len(), at_a_time, |places| Ok(some(places)?.concat()));
     // Of several errors it is always the first one that is told.
     Ok(parts.into_iter().collect::<Result<Vec<_>, RunError>>()?.concat())

@@ -10,7 +10,7 @@ use zstd::bulk::Decompressor;
 
 use super::super::buffer::Buffer;
 use super::super::texts::TextList;
-use crate::value::threads::map_ranges;
+use crate::value::threads::{map_ranges, part_size};
 
 /// Bytes of texts in a block, about: unpacking one takes some microseconds.
 pub(super) const BLOCK_BYTES: usize = 1 << 14;
@@ -207,7 +207,7 @@ impl Blocks {
             blocks.for_each(|block| unpacker.each(block, |text| mapped.push(map(text))));
             mapped
         };
-        map_ranges(self.count(), BLOCKS_OF_A_THREAD, of_blocks).concat()
+        map_ranges(self.count(), part_size(self.count(), BLOCKS_OF_A_THREAD), of_blocks).concat()
     }
 
     /// The last block that begins with what comes before some bytes or is equal to them.
