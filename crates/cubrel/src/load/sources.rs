@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::LoadError;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem};
-use crate::value::threads::{map_chunks, map_owned};
+use crate::value::threads::map_owned;
 
 /// A file as it was when it was read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -157,7 +157,7 @@ pub fn recognise(folder: &Path, source: &str, files: &mut [FileStamp], before: &
             *file = (*old).clone();
         }
     };
-    map_chunks(files, 1, |_, files| files.iter_mut().for_each(recognise));
+    map_owned(files.iter_mut().collect(), recognise);
 }
 
 const DAY_NANOS: i128 = 86_400 * 1_000_000_000;

@@ -246,7 +246,7 @@ fn words_for_nothing(loaded: &LoadedTable, commas: &Commas, section: &mut TableS
     let mut words: Vec<String> = Vec::new();
     for column in texts(loaded) {
         if let Some((_, odd)) = nearly(&column.data, &commas.with_signs())
-            && odd.iter().all(|v| NOTHING.contains(&v.to_lowercase().as_str()))
+            && odd.iter().all(|v| is_word_for_nothing(v))
         {
             words.extend(odd.into_iter().filter(|v| !words.contains(v)).collect::<Vec<_>>());
         }

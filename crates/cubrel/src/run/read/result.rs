@@ -8,7 +8,6 @@ use super::group_keys::GroupKeys;
 use crate::plan::{DimId, Read};
 use crate::store::order_of;
 use crate::value::Vector;
-
 use crate::value::threads::map_parts;
 use std::sync::{Arc, OnceLock};
 

@@ -12,7 +12,7 @@ use super::packing::{BlockPacker, SortedTexts, sample_of, sample_of_blocks, samp
 use super::ranks::RankList;
 use super::template::{Template, TemplateRank};
 use super::{PLAIN_BYTES, PlainTexts, TextDictionary};
-use crate::value::threads::{map_chunks, map_each, map_parts};
+use crate::value::threads::{map_each, map_owned, map_parts};
 
 /// Numbers or texts of a list that are worth a thread of their own.
 const FEWEST_MERGED: usize = 1 << 12;
@@ -73,10 +73,7 @@ fn by_ranges<T: Send>(
         );
     }
     let (made, counts): (Vec<T>, Vec<usize>) =
-        map_chunks(&mut ranges, 1, |_, ranges| ranges.iter_mut().map(|range| merge(range)).collect::<Vec<_>>())
-            .into_iter()
-            .flatten()
-            .unzip();
+        map_owned(ranges.iter_mut().collect(), |range: &mut Vec<ListPart<'_>>| merge(range)).into_iter().unzip();
     let first = counts.iter().scan(0, |at, count| Some(std::mem::replace(at, *at + *count as u32)));
     for (range, first) in ranges.into_iter().zip(first) {
         range.into_iter().flat_map(|(_, to)| to).for_each(|place| *place += first);
