@@ -16,6 +16,7 @@ use crate::formula::source::{Diagnostic, Problem};
 use crate::store::dictionary::Interim;
 use crate::store::encode::{NumberUse, encode_segment};
 use crate::store::order::SortColumns;
+use crate::store::waiting::WaitingColumn;
 use crate::store::{CodedColumn, RawColumn};
 use crate::value::threads::AtWork;
 use crate::value::units;
@@ -108,7 +109,11 @@ pub(super) struct ReadPiece {
     partition: usize,
     rows: usize,
     bad: BadRows,
-    finished: Finished,
+    /// Rows that the filter left out.
+    filtered: u64,
+    /// Their names, and when they were computed.
+    names: Vec<(String, Computed)>,
+    columns: Vec<WaitingColumn>,
 }
 
 /// Columns that are given whole.
@@ -144,7 +149,7 @@ pub(super) struct FullSegment {
     number: usize,
     partition: usize,
     /// Each column, in parts.
-    columns: Vec<Vec<RawColumn>>,
+    columns: Vec<Vec<WaitingColumn>>,
     /// Which of them are keys.
     keys: Vec<bool>,
     sort_by: Arc<SortColumns>,
@@ -167,7 +172,7 @@ pub(super) struct TableAssembler<'a> {
     room: &'a MemoryBudget<'a>,
     encoded: EncodedTable,
     /// The rows of the segment that is being filled, and its partition.
-    pending: Vec<Vec<RawColumn>>,
+    pending: Vec<Vec<WaitingColumn>>,
     pending_rows: usize,
     partition: usize,
     /// Segments that wait to be coded.
@@ -229,7 +234,10 @@ impl<'a> TableAssembler<'a> {
         let read = |(partition, piece)| {
             let PieceColumns { columns, bad } = read(piece)?;
             let rows = columns.first().map_or(0, |(_, raw)| raw.len());
-            Ok(ReadPiece { partition, rows, bad, finished: own.finish(columns)? })
+            let Finished { columns, filtered } = own.finish(columns)?;
+            let named = columns.into_iter().map(|(name, raw, computed)| ((name, computed), WaitingColumn::of(raw)));
+            let (names, columns) = named.unzip();
+            Ok(ReadPiece { partition, rows, bad, filtered, names, columns })
         };
         pipeline::run(self, next, &read)
     }
@@ -289,7 +297,7 @@ impl Assembler for TableAssembler<'_> {
 
     /// Takes the rows of a piece; a segment that has enough of them waits to be coded.
     fn add(&mut self, read: Result<ReadPiece, Failure>) -> Result<(), Failure> {
-        let ReadPiece { partition, rows, bad, finished } = match read {
+        let ReadPiece { partition, rows, bad, filtered, names, columns } = match read {
             Err(Failure::Row(e, start)) => {
                 let problem = eval_problem(&e, self.rows_seen + start, self.own.table);
                 return Err(LoadError::from(problem).into());
@@ -299,8 +307,8 @@ impl Assembler for TableAssembler<'_> {
         self.rows_seen += rows;
         let own = self.of(partition);
         own.bad.join(bad);
-        own.filtered += finished.filtered;
-        let here = finished.columns.first().map_or(0, |(_, raw, _)| raw.len());
+        own.filtered += filtered;
+        let here = columns.first().map_or(0, WaitingColumn::len);
         if partition != self.partition || self.pending_rows > 0 && self.pending_rows + here > self.room.segment_rows {
             self.cut();
         }
@@ -308,10 +316,10 @@ impl Assembler for TableAssembler<'_> {
         self.pending_rows += here;
         self.room.observer.rows(self.own.table, here as u64);
         if self.encoded.names.is_empty() {
-            self.encoded.names = finished.columns.iter().map(|(name, _, computed)| (name.clone(), *computed)).collect();
-            self.pending = finished.columns.iter().map(|_| Vec::new()).collect();
+            self.pending = names.iter().map(|_| Vec::new()).collect();
+            self.encoded.names = names;
         }
-        self.pending.iter_mut().zip(finished.columns).for_each(|(all, (_, raw, _))| all.push(raw));
+        self.pending.iter_mut().zip(columns).for_each(|(all, waiting)| all.push(waiting));
         Ok(())
     }
 
@@ -344,8 +352,8 @@ impl Assembler for TableAssembler<'_> {
 
     fn code(full: FullSegment) -> CodedSegment {
         let FullSegment { number, partition, columns, keys, sort_by, by, interim } = full;
-        let used = |parts: &[RawColumn], key: bool| {
-            parts.first().map_or(NumberUse::Compared, |raw| NumberUse::of(raw.ty, key))
+        let used = |parts: &[WaitingColumn], key: bool| {
+            parts.first().map_or(NumberUse::Compared, |waiting| NumberUse::of(waiting.ty(), key))
         };
         let columns = columns.into_iter().zip(keys).map(|(parts, key)| {
             let used = used(&parts, key);

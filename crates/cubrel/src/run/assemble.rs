@@ -224,6 +224,7 @@ impl<'a> Executor<'a> {
             ty: fold.ty,
             coded: None,
             nullable: true,
+            counted_by: None,
         };
         let mut accumulator = Accumulator::new(&spec, frame.cells);
         accumulator.add(Groups::Many(&parents), &Input::Values(&vectors));

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use super::RunError;
+use super::coded_numbers::{Floats, Ints, SomeInts, Steps, line_of};
 use super::frame::{BoundValue, Members};
 use super::located::{Far, columns_of, in_row};
 use super::pairs::PairOp;
@@ -13,8 +14,7 @@ use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::formula::typed::Op;
 use crate::plan::{ParameterId, RowExpr, RowLeaf};
 use crate::store::dictionary::TextDictionary;
-use crate::store::{CodedColumn, Encoding, FloatLine};
-use crate::value::exact::bits_of;
+use crate::store::{CodedColumn, Encoding};
 use crate::value::{Data, Type, Value, Vector, VectorBuilder};
 
 /// Something is computed by code where there are at least so many rows for each.
@@ -60,6 +60,8 @@ pub enum CompiledLeaf {
     Far(ColumnId, Vec<RelationshipId>),
     /// An array over an anchor's codes.
     Mapped(Anchor, Arc<Vector>),
+    /// Whole numbers that lie on a line over an anchor's codes: those of the first code and of the last, and from one to the next.
+    Line { anchor: Anchor, base: i64, step: i64, last: i64 },
     /// The same value in every row.
     Constant(Value, Type),
     /// A truth value for each row of the table.
@@ -113,6 +115,9 @@ impl CompiledLeaf {
                 Vector { data: Data::I64(values), valid: None } => Some((*anchor, Ints::ByCode(values))),
                 _ => None,
             },
+            CompiledLeaf::Line { anchor, base, step, last } => {
+                Some((*anchor, Ints::Line { base: *base, step: *step, last: *last }))
+            }
             CompiledLeaf::Stepped(index, steps) => Some((Anchor::Column(*index), Ints::Steps(steps))),
             _ => None,
         }
@@ -259,7 +264,7 @@ impl<'a> RowCompiler<'a> {
             && let Some(anchor) = self.common_anchor(scalar, row)
             && let Some(values) = self.by_code(scalar, row, anchor, self.tables.codes_of(self.table, anchor) as usize)
         {
-            leaves.push(CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values))));
+            leaves.push(self.mapped(anchor, values));
             return Scalar { kind: ScalarKind::Leaf(leaves.len() - 1), ..scalar.clone() };
         }
         if let ScalarKind::Leaf(leaf) = scalar.kind {
@@ -296,19 +301,35 @@ impl<'a> RowCompiler<'a> {
                     Some(values) => values,
                     None => data.vector_of(&self.tables.own_or_far_codes(*column, path)),
                 };
-                CompiledLeaf::Mapped(anchor, Arc::new(self.without_unused_null(anchor, values)))
+                self.mapped(anchor, values)
             }
+        }
+    }
+
+    /// Values by the codes of an anchor. Those on a line need not be looked up.
+    fn mapped(&self, anchor: Anchor, values: Vector) -> CompiledLeaf {
+        let values = self.without_unused_null(anchor, values);
+        if let (Data::I64(all), None, false) = (&values.data, &values.valid, self.null_occurs(anchor))
+            && let Some((base, step, last)) = all.split_last().and_then(|(_, but_null)| line_of(but_null))
+        {
+            return CompiledLeaf::Line { anchor, base, step, last };
+        }
+        CompiledLeaf::Mapped(anchor, Arc::new(values))
+    }
+
+    /// Whether the last of an anchor's codes, null's, occurs in any row.
+    fn null_occurs(&self, anchor: Anchor) -> bool {
+        match anchor {
+            Anchor::Column(index) => self.tables.column(ColumnId { table: self.table, index }).nulls() > 0,
+            Anchor::Reference(relationship) => self.tables.lookup(relationship).unmatched_rows > 0,
+            Anchor::Row => true,
         }
     }
 
     /// An array over codes ends with null's code. Where that code never occurs and it alone has no value, nothing read
     /// through the array is null.
     fn without_unused_null(&self, anchor: Anchor, mut values: Vector) -> Vector {
-        let occurs = match anchor {
-            Anchor::Column(index) => self.tables.column(ColumnId { table: self.table, index }).nulls() > 0,
-            Anchor::Reference(relationship) => self.tables.lookup(relationship).unmatched_rows > 0,
-            Anchor::Row => true,
-        };
+        let occurs = self.null_occurs(anchor);
         let alone = |valid: &Vec<bool>| valid.split_last().is_some_and(|(_, rest)| !rest.contains(&false));
         if !occurs && values.valid.as_ref().is_some_and(alone) {
             values.valid = None;
@@ -355,141 +376,6 @@ impl Leaves for WholeLeaves<'_> {
             return Ok(Vector::nulls(Type::Null, slots.len()));
         };
         if slots.len() == vector.len() { Ok(vector.clone()) } else { Ok(vector.gather(slots)) }
-    }
-}
-
-/// Whole numbers by code, all there.
-#[derive(Clone, Copy, Debug)]
-pub enum Ints<'a> {
-    /// One by one.
-    ByCode(&'a [i64]),
-    /// `base + code × step`
-    Line {
-        /// The number of the first code.
-        base: i64,
-        /// From one code to the next.
-        step: i64,
-        /// The number of the last code.
-        last: i64,
-    },
-    /// The same for all codes up to some code, and then another.
-    Steps(&'a Steps),
-}
-
-/// So many steps are told by comparing a code with all of them.
-pub const MOST_STEPS: usize = 4;
-
-/// Numbers that change at a few codes.
-#[derive(Clone, Copy, Debug)]
-pub struct Steps {
-    first: i64,
-    /// The codes at which they change, and how much they grow there.
-    at: [i64; MOST_STEPS],
-    by: [i64; MOST_STEPS],
-}
-
-impl Steps {
-    /// From the first number, and at which codes it grows by how much, in order.
-    ///
-    /// # Panics
-    /// When there are more than [`MOST_STEPS`].
-    pub fn new(first: i64, steps: &[(i64, i64)]) -> Steps {
-        let (mut at, mut by) = ([i64::MAX; MOST_STEPS], [0; MOST_STEPS]);
-        for (place, step) in steps.iter().enumerate() {
-            (at[place], by[place]) = *step;
-        }
-        Steps { first, at, by }
-    }
-
-    /// The number of a code.
-    #[inline(always)]
-    pub fn of(self, code: u64) -> i64 {
-        let step = |i: usize| if code as i64 >= self.at[i] { self.by[i] } else { 0 };
-        // The number fits 64 bits, whatever is in between.
-        let (near, far) = (step(0).wrapping_add(step(1)), step(2).wrapping_add(step(3)));
-        self.first.wrapping_add(near).wrapping_add(far)
-    }
-
-    fn bits(self) -> u32 {
-        let numbers = self.by.iter().scan(self.first, |at, by| {
-            *at += by;
-            Some(*at)
-        });
-        bits_of(&numbers.chain([self.first]).collect::<Vec<_>>())
-    }
-}
-
-impl<'a> Ints<'a> {
-    /// The same as numbers of which some could be null.
-    fn some(self) -> Option<SomeInts<'a>> {
-        match self {
-            Ints::Line { base, step, .. } => Some(SomeInts::Line { base, step, null: u64::MAX }),
-            Ints::ByCode(_) | Ints::Steps(_) => None,
-        }
-    }
-}
-
-/// Whole numbers by code, some of them null.
-#[derive(Clone, Copy, Debug)]
-pub enum SomeInts<'a> {
-    /// One by one, and whether each is there.
-    ByCode(&'a [i64], &'a [bool]),
-    /// `base + code × step`, but for one code.
-    Line {
-        /// The number of the first code.
-        base: i64,
-        /// From one code to the next.
-        step: i64,
-        /// The code of null.
-        null: u64,
-    },
-}
-
-impl SomeInts<'_> {
-    /// The number of a code, 0 for null, and whether it is one.
-    #[inline(always)]
-    pub fn of(self, code: u64) -> (i64, bool) {
-        match self {
-            SomeInts::ByCode(values, valid) => {
-                let is_there = valid[code as usize];
-                (if is_there { values[code as usize] } else { 0 }, is_there)
-            }
-            SomeInts::Line { base, step, null } => {
-                let is_there = code != null;
-                let v = base.wrapping_add((code as i64).wrapping_mul(step));
-                (if is_there { v } else { 0 }, is_there)
-            }
-        }
-    }
-}
-
-/// Doubles by code, not a number for null.
-#[derive(Clone, Copy, Debug)]
-pub enum Floats<'a> {
-    /// One by one.
-    ByCode(&'a [f64]),
-    /// As they follow from the code.
-    Line(FloatLine),
-}
-
-impl Ints<'_> {
-    /// The number of a code.
-    #[inline]
-    pub fn of(self, code: u64) -> i64 {
-        match self {
-            Ints::ByCode(values) => values[code as usize],
-            Ints::Line { base, step, .. } => base.wrapping_add((code as i64).wrapping_mul(step)),
-            Ints::Steps(steps) => steps.of(code),
-        }
-    }
-
-    /// The bits that the largest of them takes.
-    pub fn bits(self) -> u32 {
-        match self {
-            Ints::ByCode(values) => bits_of(values),
-            Ints::Line { base, last, .. } => bits_of(&[base, last]),
-            Ints::Steps(steps) => steps.bits(),
-        }
     }
 }
 
@@ -540,7 +426,7 @@ impl CompiledRow {
     /// The anchors whose codes it needs.
     pub fn anchors(&self) -> Vec<Anchor> {
         let of_leaf = |l: &CompiledLeaf| match l {
-            CompiledLeaf::Mapped(anchor, _) => vec![*anchor],
+            CompiledLeaf::Mapped(anchor, _) | CompiledLeaf::Line { anchor, .. } => vec![*anchor],
             CompiledLeaf::Member(_, of) => of.anchors(),
             _ => Vec::new(),
         };
@@ -554,6 +440,7 @@ impl CompiledRow {
             CompiledLeaf::Member(_, of) => of.needs_rows(),
             CompiledLeaf::Own(..)
             | CompiledLeaf::Mapped(..)
+            | CompiledLeaf::Line { .. }
             | CompiledLeaf::Constant(..)
             | CompiledLeaf::Stepped(..) => false,
         })
@@ -672,7 +559,7 @@ impl CompiledRow {
             ScalarKind::Leaf(leaf) => match &self.leaves[*leaf] {
                 CompiledLeaf::Mapped(_, values) => values.valid.is_some(),
                 CompiledLeaf::Own(column, _) => column.nulls() > 0,
-                CompiledLeaf::Stepped(..) => false,
+                CompiledLeaf::Stepped(..) | CompiledLeaf::Line { .. } => false,
                 _ => true,
             },
             // Doubles can leave what is finite, and are null then.
@@ -752,10 +639,7 @@ impl Leaves for BatchLeaves<'_> {
             CompiledLeaf::Own(column, index) => column.vector_of(&self.batch.column(column, *index, positions)),
             CompiledLeaf::Mapped(anchor, values) => values.gather(&self.batch.anchor(*anchor, positions)),
             CompiledLeaf::Constant(value, ty) => Vector::constant(value, *ty, positions.len()),
-            CompiledLeaf::Stepped(index, steps) => {
-                let ints = Ints::Steps(steps);
-                Vector::new(Data::I64(self.batch.ints(Anchor::Column(*index), ints, positions)))
-            }
+            CompiledLeaf::Line { .. } | CompiledLeaf::Stepped(..) => unreachable!("these are whole numbers by code"),
             CompiledLeaf::Member(members, of) => {
                 let values = of.eval_exact(self.tables, self.batch, positions)?;
                 membership(&values, of.scalar.ty, members)

@@ -16,6 +16,8 @@ const ROOM_PER_ROW: u64 = 4;
 /// or up to so many, where it is no more than this for each row; else by a hash table.
 const NEAR_ROOM: u64 = 1 << 22;
 const NEAR_ROOM_PER_ROW: u64 = 16;
+/// A hash table begins with room for a key in so many rows.
+const ROWS_PER_KEY: usize = 4;
 
 /// The cells of a scope.
 #[derive(Clone, Debug, Default)]
@@ -258,7 +260,9 @@ fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<
 }
 
 fn number_by_hash<K: std::hash::Hash + Eq>(rows: usize, key: impl Fn(usize) -> K) -> (Vec<u32>, Vec<u32>) {
-    let mut known: HashMap<K, u32, foldhash::fast::RandomState> = HashMap::default();
+    // Room that is made in steps is gone through again at each.
+    let mut known: HashMap<K, u32, foldhash::fast::RandomState> =
+        HashMap::with_capacity_and_hasher(rows / ROWS_PER_KEY, Default::default());
     let mut first = Vec::new();
     let number = |row: usize| {
         *known.entry(key(row)).or_insert_with(|| {

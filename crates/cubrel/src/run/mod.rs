@@ -2,7 +2,7 @@
 //!
 //! * `frame`: many cells at once; `one_cell`: one of them, looked at from inside
 //! * `tables`: the data, and what a row's values hang off; `compiled`: expressions over rows, made ready;
-//!   `by_code`: once for each code of what they hang off
+//!   `by_code`: once for each code of what they hang off; `coded_numbers`: numbers that follow from codes
 //! * `read`, `accumulate`: one grouped pass over a table
 //! * `domain`: the combinations that cells and `per` go through
 //! * `assemble`: operators over the results of reads
@@ -23,6 +23,7 @@ mod assemble;
 mod by_code;
 mod by_value;
 mod cells;
+mod coded_numbers;
 mod combinations;
 mod compiled;
 mod current;

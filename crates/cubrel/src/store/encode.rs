@@ -18,6 +18,7 @@ use super::order::{RowOrder, SortColumns, arranged};
 use super::rank::{Ranks, number, ordered};
 use super::raw::{RawColumn, RawData};
 use super::texts::TextList;
+use super::waiting::WaitingColumn;
 use crate::value::Type;
 use crate::value::threads::{map_costliest_first, map_each, map_owned, map_parts};
 
@@ -69,24 +70,29 @@ impl CodedColumn {
 /// Codes the columns of one segment, each given in parts, with its rows sorted by the columns at some places, or else in the
 /// order in which they take the least. Texts are as `interim` says until segments are joined.
 pub fn encode_segment(
-    columns: Vec<(Vec<RawColumn>, NumberUse)>,
+    columns: Vec<(Vec<WaitingColumn>, NumberUse)>,
     by: Option<&[usize]>,
     sort_by: &SortColumns,
     interim: Interim,
 ) -> Vec<CodedColumn> {
-    let columns: Vec<(Vec<RawColumn>, NumberUse)> =
+    let columns: Vec<(Vec<WaitingColumn>, NumberUse)> =
         columns.into_iter().filter(|(parts, _)| !parts.is_empty()).collect();
     let count = vec![true; columns.len()];
     encode_rows(columns, by.map_or(RowOrder::Best { count: &count, sort_by }, RowOrder::By), interim)
 }
 
 /// Codes the columns of one segment, each given in one part or more, with its rows in some order.
-fn encode_rows(columns: Vec<(Vec<RawColumn>, NumberUse)>, order: RowOrder<'_>, interim: Interim) -> Vec<CodedColumn> {
-    // Plain values are dropped as soon as there are codes.
+fn encode_rows(
+    columns: Vec<(Vec<WaitingColumn>, NumberUse)>,
+    order: RowOrder<'_>,
+    interim: Interim,
+) -> Vec<CodedColumn> {
+    // Values are plain only while codes are made of them.
+    let plain = |parts: Vec<WaitingColumn>| parts.into_iter().map(WaitingColumn::into_raw).collect();
     let mut coded: Vec<Coded> = map_costliest_first(
         columns,
-        |(parts, _)| parts.iter().map(RawColumn::weight).sum(),
-        |(parts, used)| code(Cow::Owned(parts), used, interim),
+        |(parts, _)| parts.iter().map(WaitingColumn::weight).sum(),
+        |(parts, used)| code(Cow::Owned(plain(parts)), used, interim),
     );
     let none = || RowCodes::constant(0, 0);
     let codes: Vec<RowCodes> = coded.iter_mut().map(|c| std::mem::replace(&mut c.codes, none())).collect();
@@ -106,7 +112,7 @@ pub fn recoded(columns: &[&CodedColumn], order: RowOrder<'_>) -> Vec<CodedColumn
         return columns.iter().map(|c| (*c).clone()).collect();
     }
     let segment = |i: usize| {
-        let raw = map_each(columns, |c| (vec![c.only(i..i + 1).raw()], NumberUse::as_in(c)));
+        let raw = map_each(columns, |c| (vec![WaitingColumn::of(c.only(i..i + 1).raw())], NumberUse::as_in(c)));
         encode_rows(raw, order, Interim::Packed)
     };
     let first = segment(0);

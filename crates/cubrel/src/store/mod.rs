@@ -10,7 +10,7 @@
 //! * [`encode`]: values to codes; [`order`]: the order of rows in a segment; [`join`]: columns of parts to one;
 //!   `cut`: columns without some rows, [`deferred`] until they are used
 //! * [`lookup`]: relationships as arrays; `key_rows`: which row a key points at; `chains`: what several of them lead to
-//! * [`raw`]: values on their way in
+//! * [`raw`]: values on their way in; [`waiting`]: those that wait to be coded
 //! * [`disk`]: the store on disk; [`checksum`]: whether it is what was written
 
 pub mod bits;
@@ -40,6 +40,7 @@ pub mod spans;
 pub mod texts;
 mod totals;
 mod unpack;
+pub mod waiting;
 
 use std::sync::Arc;
 
@@ -48,6 +49,7 @@ pub use chains::{ChainCodes, ChainEnd, ChainSource, Chains};
 pub use codes::{Codes, Segment};
 pub use column::{CodedColumn, Encoding, FloatLine, NO_ROW, SEGMENT_ROWS, SegmentBounds};
 pub use cut::KeptRows;
+pub use floats::{float_key, float_of};
 pub use key_rows::{DuplicateKeys, check_unique};
 pub use lookup::{Lookup, LookupRows};
 pub(crate) use rank::{Ranks, order_of};

@@ -62,15 +62,6 @@ impl RawColumn {
         }
     }
 
-    /// What it costs to code, about, so that columns can be compared: texts have to be put in order.
-    pub(super) fn weight(&self) -> usize {
-        match &self.data {
-            RawData::Ints(values) => values.len(),
-            RawData::Floats(values) => 2 * values.len(),
-            RawData::Texts { values, indices } => indices.len() + values.bytes(),
-        }
-    }
-
     /// Whether there are none.
     #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {

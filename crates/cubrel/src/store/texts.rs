@@ -62,6 +62,23 @@ impl TextList {
         i.checked_sub(1).map_or(0, |last| self.ends[last])
     }
 
+    /// All texts, one after the other, and how many bytes each of them has.
+    pub(super) fn into_lengths(mut self) -> (Vec<u8>, Vec<usize>) {
+        let mut start = 0;
+        self.ends.iter_mut().for_each(|end| *end -= std::mem::replace(&mut start, *end));
+        (self.bytes, self.ends)
+    }
+
+    /// From what [`TextList::into_lengths`] gave.
+    pub(super) fn from_lengths(bytes: Vec<u8>, lengths: Vec<usize>) -> TextList {
+        let (mut ends, mut start) = (lengths, 0);
+        for end in &mut ends {
+            *end += start;
+            start = *end;
+        }
+        TextList { bytes, ends }
+    }
+
     /// Takes all texts away, and keeps the room that they took.
     pub(crate) fn clear(&mut self) {
         self.bytes.clear();

@@ -21,6 +21,7 @@ mod drafts;
 mod errors;
 mod evolving;
 mod face;
+mod figures;
 mod formula_comparison;
 mod gallery;
 mod language;

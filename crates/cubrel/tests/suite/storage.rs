@@ -7,6 +7,7 @@ use cubrel::store::dictionary::Interim;
 use cubrel::store::disk::{Stored, StoredTable, generations};
 use cubrel::store::encode::{NumberUse, encode_segment, recoded};
 use cubrel::store::order::{RowOrder, SortColumns};
+use cubrel::store::waiting::WaitingColumn;
 use cubrel::store::{CodedColumn, Codes, Encoding, RawColumn, RawData, SegmentBounds, TextList};
 use cubrel::{Type, Value};
 
@@ -156,7 +157,7 @@ fn rows_in_another_order_stay_whole() {
     let all: Vec<RawColumn> = std::iter::once(key).chain(some).collect();
     let expected: Vec<Vec<Value>> = all.iter().map(values).collect();
     let place: HashMap<String, usize> = expected[0].iter().enumerate().map(|(row, v)| (v.to_string(), row)).collect();
-    let used = |raw: &RawColumn| (vec![raw.clone()], NumberUse::of(raw.ty, false));
+    let used = |raw: &RawColumn| (vec![WaitingColumn::of(raw.clone())], NumberUse::of(raw.ty, false));
     let all_coded = |interim| encode_segment(all.iter().map(used).collect(), None, &SortColumns::default(), interim);
     let [coded, packed] = [Interim::Plain, Interim::Packed].map(all_coded);
     let plain: Vec<CodedColumn> = all.iter().map(|raw| CodedColumn::encode(raw, 4500)).collect();

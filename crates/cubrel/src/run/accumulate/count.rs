@@ -16,6 +16,11 @@ impl Count {
     pub(super) fn new(groups: usize) -> Count {
         Count(zeros(groups))
     }
+
+    /// What was counted elsewhere.
+    pub(super) fn of(counts: Vec<u64>) -> Count {
+        Count(counts)
+    }
 }
 
 impl State for Count {
@@ -41,6 +46,10 @@ impl State for Count {
 
     fn add_total(&mut self, total: &SegmentTotal) {
         self.0[0] += total.count;
+    }
+
+    fn counts(&self) -> Option<&[u64]> {
+        Some(&self.0)
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {

@@ -2,6 +2,7 @@
 
 use std::any::Any;
 
+use super::count::Count;
 use super::entries::{Entries, Groups};
 use super::spec::{Spec, floats, zeros};
 use super::state::{At, State, same};
@@ -26,7 +27,7 @@ const HEADROOM: u128 = 1 << 62;
 
 /// Whether it has to be known how many values there are.
 fn is_counted(spec: &Spec) -> bool {
-    spec.nullable || spec.kind == AggregateKind::Avg
+    (spec.nullable || spec.kind == AggregateKind::Avg) && spec.counted_by.is_none()
 }
 
 impl ExactSums {
@@ -205,6 +206,28 @@ impl State for ExactSums {
         }
     }
 
+    fn counts(&self) -> Option<&[u64]> {
+        is_counted(&self.spec).then_some(&self.counts)
+    }
+
+    fn take_counts(&mut self, counts: Vec<u64>) {
+        self.counts = counts;
+    }
+
+    fn copied(&self, spec: &Spec) -> Option<Box<dyn State>> {
+        if spec.kind == AggregateKind::Count {
+            return Some(Box::new(Count::of(self.counts.clone())));
+        }
+        let (small, wide) = (with_room(&self.small), with_room(&self.wide));
+        Some(Box::new(ExactSums {
+            small,
+            wide,
+            counts: self.counts.clone(),
+            headroom: self.headroom,
+            spec: spec.clone(),
+        }))
+    }
+
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
         let Some(other) = same::<ExactSums>(other) else { return };
         match at.0 {
@@ -220,6 +243,13 @@ impl State for ExactSums {
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
         self
     }
+}
+
+/// A copy with room for one more: the result over no rows.
+fn with_room<T: Copy>(values: &[T]) -> Vec<T> {
+    let mut copy = Vec::with_capacity(values.len() + 1);
+    copy.extend_from_slice(values);
+    copy
 }
 
 /// Few groups: numbers are added up in several places each, because adding to a place waits for what was just stored there.
@@ -294,6 +324,7 @@ mod tests {
             ty,
             coded: None,
             nullable: true,
+            counted_by: None,
         };
         ExactSums::new(&spec, groups)
     }

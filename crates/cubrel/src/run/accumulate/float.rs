@@ -3,6 +3,7 @@
 
 use std::any::Any;
 
+use super::count::Count;
 use super::entries::{Entries, Groups};
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
@@ -132,6 +133,19 @@ impl State for FloatSums {
         self.counts[0] += total.count;
     }
 
+    fn copied(&self, spec: &Spec) -> Option<Box<dyn State>> {
+        if spec.kind == AggregateKind::Count {
+            return Some(Box::new(Count::of(self.counts.clone())));
+        }
+        let is_mean = spec.kind == AggregateKind::Avg;
+        Some(Box::new(FloatSums {
+            sums: self.sums.clone(),
+            counts: self.counts.clone(),
+            is_mean,
+            nullable: self.nullable,
+        }))
+    }
+
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
         let Some(FloatSums { sums, counts, .. }) = same(other) else { return };
         at.each(sums.into_iter().zip(counts), |group, (sum, count)| {
@@ -192,6 +206,7 @@ mod tests {
             ty: crate::Type::Float,
             coded: None,
             nullable: true,
+            counted_by: None,
         };
         let runs = RunGroups::new(vec![2, 3, 700, 1000], vec![1, 0, 1, 2]);
         let values: Vec<f64> = (0..1000).map(|i| if i % 7 == 2 { f64::NAN } else { f64::from(i % 37) }).collect();

@@ -3,6 +3,7 @@
 //! * here: which state an aggregate keeps, by its kind and by what it is fed
 //! * `state`: what all states can be asked; one file for each of them: `count`, `exact`, `float`, `extremes`, `moments`,
 //!   `distinct`, `single`, `best`, `quantiles`, `collect`
+//! * `ranked`: which values stand at a rank
 //! * `entries`, `numbers`: which rows belong to which groups; `spec`, `results`: what goes in and what comes out
 
 mod best;
@@ -15,8 +16,10 @@ mod exact;
 mod extremes;
 mod float;
 mod moments;
+mod nothing;
 mod numbers;
 mod quantiles;
+mod ranked;
 mod results;
 mod single;
 mod spec;
@@ -34,7 +37,7 @@ use exact::ExactSums;
 use extremes::{ExtremeCodes, ExtremeValues};
 use float::FloatSums;
 use moments::Moments;
-use quantiles::{CodeLists, NumberLists, Tallies};
+use quantiles::{NumberLists, Tallies, code_lists};
 use single::{SingleCodes, SingleValues};
 use state::{At, State};
 
@@ -90,7 +93,7 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
         First | Last => Box::new(Best::new(spec, groups)),
         Median | PercentileCont | PercentileDisc if coded => match Tallies::new(spec, groups) {
             Some(tallies) => Box::new(tallies),
-            None => Box::new(CodeLists::new(spec, groups)),
+            None => code_lists(spec, groups),
         },
         Median | PercentileCont => Box::new(NumberLists::new(spec, groups)),
         PercentileDisc | StringAgg => Box::new(Collected::new(spec, groups)),
@@ -102,6 +105,11 @@ impl Accumulator {
     pub fn new(spec: &Spec, groups: usize) -> Accumulator {
         let null = spec.coded.as_ref().map_or(results::NONE, |column| column.null_code());
         Accumulator { state: state(spec, groups), null }
+    }
+
+    /// In place of an aggregate that is never fed.
+    pub fn nothing() -> Accumulator {
+        Accumulator { state: Box::new(nothing::Nothing), null: results::NONE }
     }
 
     /// Makes room for groups that were not known before.
@@ -138,6 +146,21 @@ impl Accumulator {
     /// where they are not the same.
     pub fn merge(&mut self, other: Accumulator, to: Option<&[u32]>) {
         self.state.merge(other.state, At(to));
+    }
+
+    /// How many values each group has, where that is known.
+    pub fn counts(&self) -> Option<Vec<u64>> {
+        self.state.counts().map(<[u64]>::to_vec)
+    }
+
+    /// Takes over how many values each group has, where [`Spec::counted_by`] says that another one counts them.
+    pub fn take_counts(&mut self, counts: Vec<u64>) {
+        self.state.take_counts(counts);
+    }
+
+    /// As much for another aggregate that would have been fed the same; `None` where this one does not have all that it needs.
+    pub fn copied(&self, spec: &Spec) -> Option<Accumulator> {
+        self.state.copied(spec).map(|state| Accumulator { state, null: self.null })
     }
 
     /// The result of every group, and after them the result over no rows; `seen` tells which groups have rows.

@@ -1,12 +1,13 @@
 //! Medians and percentiles from how often each value comes.
 
 use std::any::Any;
-use std::cmp::Ordering;
 
-use super::entries::Entries;
+use super::entries::{Entries, Groups};
+use super::ranked::{RankKey, Ranked};
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
+use crate::store::{float_key, float_of};
 use crate::value::threads::{map_chunks, part_size};
 use crate::value::{Value, Vector};
 
@@ -71,10 +72,6 @@ fn quantiles_of_tallies(spec: &Spec, counts: &[u32], per_group: usize, groups: u
     quantiles(spec, (0..groups).map(of_group).collect())
 }
 
-fn quantiles_of_codes(spec: &Spec, lists: Vec<Vec<(u64, u32)>>) -> Vector {
-    quantiles(spec, of_groups(lists, |list| bounds_in(spec, list, u64::cmp)))
-}
-
 /// What `make` gives for each group.
 fn of_groups<A: Default + Send, B: Copy + Send>(mut groups: Vec<A>, make: impl Fn(A) -> B + Sync) -> Vec<B> {
     let some = |_, groups: &mut [A]| groups.iter_mut().map(|group| make(std::mem::take(group))).collect::<Vec<B>>();
@@ -82,29 +79,14 @@ fn of_groups<A: Default + Send, B: Copy + Send>(mut groups: Vec<A>, make: impl F
     map_chunks(&mut groups, size, some).concat()
 }
 
-/// Between which two values of a list the wanted share lies. Where each comes once they are selected (C. Hoare, "Algorithm
-/// 65: find", CACM 4(7), 1961), which is less work than sorting them all.
-fn bounds_in<T: Copy>(spec: &Spec, mut list: Vec<(T, u32)>, by: fn(&T, &T) -> Ordering) -> Option<(T, T, f64)> {
-    if list.is_empty() || list.iter().any(|(_, n)| *n != 1) {
-        list.sort_unstable_by(|(a, _), (b, _)| by(a, b));
-        let (low, high, between) = bounds_of(spec, list.iter().map(|(_, n)| *n))?;
-        return Some((list[low].0, list[high].0, between));
+/// Between which two of a group's values the wanted share lies.
+fn bounds_in<K: RankKey>(spec: &Spec, ranked: Ranked<K>) -> Option<(u64, u64, f64)> {
+    let count = ranked.count();
+    if count == 0 {
+        return None;
     }
-    let (low, high, between) = place_of(spec, list.len() as u64);
-    let (_, (at_low, _), above) = list.select_nth_unstable_by(low as usize, |(a, _), (b, _)| by(a, b));
-    let next = above.iter().map(|(value, _)| *value).min_by(by);
-    let at_high = if high == low { *at_low } else { next.unwrap_or(*at_low) };
-    Some((*at_low, at_high, between))
-}
-
-/// The wanted share of each group's doubles.
-fn quantiles_of_numbers(spec: &Spec, lists: Vec<Vec<(f64, u32)>>) -> Vector {
-    let of_group = |list: Vec<(f64, u32)>| match bounds_in(spec, list, f64::total_cmp) {
-        None => f64::NAN,
-        Some((low, _, 0.0)) => low,
-        Some((low, high, between)) => low + (high - low) * between,
-    };
-    floats(of_groups(lists, of_group).into_iter())
+    let (low, high, between) = place_of(spec, count);
+    ranked.at(low, high).map(|(low, high)| (low.wide(), high.wide(), between))
 }
 
 /// Codes of all groups together are tallied up to this many counts; beyond it, they are collected.
@@ -157,36 +139,44 @@ impl State for Tallies {
     }
 }
 
-/// The codes of each group with how often each came.
+/// The codes of each group.
 #[derive(Debug)]
-pub(super) struct CodeLists {
-    lists: Vec<Vec<(u64, u32)>>,
+pub(super) struct CodeLists<K> {
+    lists: Vec<Ranked<K>>,
     spec: Spec,
 }
 
-impl CodeLists {
-    pub(super) fn new(spec: &Spec, groups: usize) -> CodeLists {
-        CodeLists { lists: vec![Vec::new(); groups], spec: spec.clone() }
+/// What keeps the codes of each group, as narrow as they are.
+pub(super) fn code_lists(spec: &Spec, groups: usize) -> Box<dyn State> {
+    match spec.coded.as_ref().is_some_and(|column| column.domain() <= 1 << u32::BITS) {
+        true => Box::new(CodeLists::<u32> { lists: vec![Ranked::default(); groups], spec: spec.clone() }),
+        false => Box::new(CodeLists::<u64> { lists: vec![Ranked::default(); groups], spec: spec.clone() }),
     }
 }
 
-impl State for CodeLists {
+impl<K: RankKey + std::fmt::Debug + 'static> State for CodeLists<K> {
     fn grow(&mut self, groups: usize) {
-        self.lists.resize(groups, Vec::new());
+        self.lists.resize(groups, Ranked::default());
     }
 
     fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
-        let valid = codes.iter().copied().enumerate().filter(|(_, code)| *code != null);
-        valid.for_each(|(i, code)| self.lists[entries.group(i)].push((code, entries.weight(i) as u32)));
+        let keys =
+            codes.iter().copied().enumerate().filter(|(_, code)| *code != null).map(|(i, code)| (i, K::narrow(code)));
+        match (entries.groups, entries.weights) {
+            (Groups::One, None) => self.lists[0].take_all(keys.map(|(_, key)| key)),
+            (Groups::Many(groups), None) => keys.for_each(|(i, key)| self.lists[groups[i] as usize].take(key, 1)),
+            _ => keys.for_each(|(i, key)| self.lists[entries.group(i)].take(key, entries.weight(i) as u32)),
+        }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
-        let Some(CodeLists { lists, .. }) = same(other) else { return };
-        at.each(lists, |group, list| self.lists[group].extend(list));
+        let Some(CodeLists { lists, .. }) = same::<CodeLists<K>>(other) else { return };
+        at.each(lists, |group, list| self.lists[group].join(list));
     }
 
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
-        Ok(quantiles_of_codes(&self.spec, self.lists))
+        let CodeLists { lists, spec } = *self;
+        Ok(quantiles(&spec, of_groups(lists, |list| bounds_in(&spec, list))))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
@@ -194,38 +184,49 @@ impl State for CodeLists {
     }
 }
 
-/// The numbers of each group, as doubles, with how often each came.
+/// The numbers of each group, as doubles, in the order of their keys.
 #[derive(Debug)]
 pub(super) struct NumberLists {
-    lists: Vec<Vec<(f64, u32)>>,
+    lists: Vec<Ranked<u64>>,
     spec: Spec,
 }
 
 impl NumberLists {
     pub(super) fn new(spec: &Spec, groups: usize) -> NumberLists {
-        NumberLists { lists: vec![Vec::new(); groups], spec: spec.clone() }
+        NumberLists { lists: vec![Ranked::default(); groups], spec: spec.clone() }
     }
 }
 
+/// Makes the keys of doubles numbers without a sign, in the same order.
+const SIGN: u64 = 1 << 63;
+
 impl State for NumberLists {
     fn grow(&mut self, groups: usize) {
-        self.lists.resize(groups, Vec::new());
+        self.lists.resize(groups, Ranked::default());
     }
 
     fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
         let Some(first) = vectors.first() else { return };
         let (entries, values) = (entries.one_by_one(), first.to_f64(self.spec.input));
-        let valid = (0..first.len()).filter(|i| first.is_valid(*i));
-        valid.for_each(|i| self.lists[entries.group(i)].push((values[i], entries.weight(i) as u32)));
+        for (i, value) in values.iter().enumerate().filter(|(i, _)| first.is_valid(*i)) {
+            self.lists[entries.group(i)].take(float_key(*value) as u64 ^ SIGN, entries.weight(i) as u32);
+        }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
         let Some(NumberLists { lists, .. }) = same(other) else { return };
-        at.each(lists, |group, list| self.lists[group].extend(list));
+        at.each(lists, |group, list| self.lists[group].join(list));
     }
 
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
-        Ok(quantiles_of_numbers(&self.spec, self.lists))
+        let NumberLists { lists, spec } = *self;
+        let of_key = |key: u64| float_of((key ^ SIGN) as i64);
+        let numbers = of_groups(lists, |list| match bounds_in(&spec, list) {
+            None => f64::NAN,
+            Some((low, _, 0.0)) => of_key(low),
+            Some((low, high, between)) => of_key(low) + (of_key(high) - of_key(low)) * between,
+        });
+        Ok(floats(numbers.into_iter()))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {

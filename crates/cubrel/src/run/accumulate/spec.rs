@@ -25,6 +25,8 @@ pub struct Spec {
     pub coded: Option<Arc<CodedColumn>>,
     /// Whether an argument can be null; if not, a sum has a value wherever a row was seen.
     pub nullable: bool,
+    /// Which of the aggregates that are fed the same rows counts them, where this one need not.
+    pub counted_by: Option<usize>,
 }
 
 impl Spec {
@@ -36,6 +38,7 @@ impl Spec {
             Sum | Avg => 16,
             CountDistinct => self.coded.as_ref().map_or(16, |c| (c.domain() / 8).min(16)),
             Min | Max | Single if self.coded.is_some() => 8,
+            Median | PercentileCont | PercentileDisc => 48,
             _ => 32,
         }
     }

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::fmt;
 
 use super::entries::Entries;
+use super::spec::Spec;
 use crate::store::SegmentTotal;
 use crate::value::{Value, Vector, units};
 
@@ -55,6 +56,21 @@ pub(super) trait State: fmt::Debug + Send {
 
     /// Takes over what another one of the same kind has seen.
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>);
+
+    /// How many values each group has, where that is known.
+    fn counts(&self) -> Option<&[u64]> {
+        None
+    }
+
+    /// Takes over how many values each group has, which it has not counted.
+    fn take_counts(&mut self, _counts: Vec<u64>) {
+        debug_assert!(false, "an aggregate is given counts that it does not take: {self:?}");
+    }
+
+    /// As much for an aggregate of another kind that would have been fed the same.
+    fn copied(&self, _spec: &Spec) -> Option<Box<dyn State>> {
+        None
+    }
 
     /// The result of every group, and after them the result over no rows; `seen` tells which groups have rows.
     ///

@@ -6,7 +6,8 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::super::compiled::{BatchCodes, Floats, Ints, SomeInts};
+use super::super::coded_numbers::{Floats, Ints, SomeInts};
+use super::super::compiled::BatchCodes;
 use super::super::tables::{Anchor, Tables};
 use super::keys::UnindexedKey;
 use crate::formula::schema::{ColumnId, TableId};
@@ -211,6 +212,12 @@ impl<'a> Batch<'a> {
     pub(super) fn ints_of(&self, anchor: Anchor, ints: Ints<'_>, out: &mut [i64]) {
         match ints {
             Ints::ByCode(values) => self.map(anchor, out, |code| values[code as usize]),
+            // Vectors multiply 32 bits at once, and 64 in many steps.
+            Ints::Line { base, step: 1, .. } => self.map(anchor, out, |code| base.wrapping_add(code as i64)),
+            Ints::Line { base, step, last } if is_narrow_line(base, step, last) => {
+                let step = step as i32;
+                self.map(anchor, out, |code| base.wrapping_add(i64::from(code as i32) * i64::from(step)));
+            }
             Ints::Line { base, step, .. } => {
                 self.map(anchor, out, |code| base.wrapping_add((code as i64).wrapping_mul(step)));
             }
@@ -317,6 +324,12 @@ impl<'a> Batch<'a> {
             Key::Value(_) => vec![0; rows.len()],
         }
     }
+}
+
+/// Whether the codes of a line and its step fit 32 bits with their signs.
+fn is_narrow_line(base: i64, step: i64, last: i64) -> bool {
+    let codes = i128::from(last) - i128::from(base);
+    i32::try_from(step).is_ok_and(|step| step != 0 && i32::try_from(codes / i128::from(step)).is_ok())
 }
 
 /// Where any of several lists of ends has one. Each ends with `len`.

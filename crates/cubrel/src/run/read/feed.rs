@@ -6,8 +6,9 @@ use super::super::accumulate::{Accumulator, Entries, Input};
 use super::super::compiled::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
+use super::inputs::Feed;
 use super::parts::{Scratch, To, sized};
-use super::prepare::{Feed, Prepared};
+use super::prepare::Prepared;
 use crate::value::Vector;
 
 impl Prepared<'_> {
@@ -24,6 +25,7 @@ impl Prepared<'_> {
         let To { accumulator: to, mut seen } = to;
         match &self.aggregates[place].1 {
             Feed::Rows => to.add(entries, &Input::Rows(positions.len())),
+            Feed::As(_) => {}
             Feed::Ints(rows, bits) => {
                 let Some((anchor, ints)) = rows.first().and_then(CompiledRow::as_ints) else { return Ok(()) };
                 if let Some(few) = batch.few_ints(anchor, ints, positions) {

@@ -189,10 +189,11 @@ impl Prepared<'_> {
             match last {
                 Some((known, number)) if known == key => number,
                 _ => {
-                    let number = *part.numbers.entry(key).or_insert_with(|| {
+                    let next = part.keys.len() as u32;
+                    let number = part.numbers.number(key, next);
+                    if number == next {
                         part.keys.push(key);
-                        part.keys.len() as u32 - 1
-                    });
+                    }
                     last = Some((key, number));
                     number
                 }

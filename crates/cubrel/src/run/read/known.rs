@@ -2,8 +2,9 @@
 //! together (`store/totals.rs`).
 
 use super::super::accumulate::{Entries, Groups, Input};
+use super::inputs::Feed;
 use super::parts::PartResult;
-use super::prepare::{Feed, Prepared};
+use super::prepare::Prepared;
 use crate::formula::schema::ColumnId;
 use crate::formula::typed::AggregateKind;
 use crate::store::SegmentTotal;
@@ -32,8 +33,10 @@ impl Prepared<'_> {
         use AggregateKind::{Avg, Count, Max, Min, Rows, Sum};
         let (spec, feed) = &self.aggregates[place];
         match (spec.kind, feed) {
-            (Rows, _) => true,
-            (Count | Min | Max, Feed::Codes { far: None, .. }) | (Sum | Avg, _) => self.of_columns[place].is_some(),
+            (Rows, _) | (Count, Feed::Rows) => true,
+            (Count | Min | Max, Feed::Codes { far: None, .. }) | (Count, Feed::As(_)) | (Sum | Avg, _) => {
+                self.of_columns[place].is_some()
+            }
             _ => false,
         }
     }
@@ -47,8 +50,9 @@ impl Prepared<'_> {
             let rows = bounds.range(segment).len();
             part.seen[0].stats.rows_passed += rows as u64;
             part.seen[0].groups[0] = true;
-            for (column, to) in self.of_columns.iter().zip(&mut part.accumulators) {
+            for ((column, to), (_, feed)) in self.of_columns.iter().zip(&mut part.accumulators).zip(&self.aggregates) {
                 match column {
+                    _ if matches!(feed, Feed::As(_)) => {}
                     None => to.add(entries, &Input::Rows(rows)),
                     Some(column) => to.add(entries, &Input::Total(self.total(*column, segment))),
                 }

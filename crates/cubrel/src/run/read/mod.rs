@@ -5,7 +5,7 @@
 //! anchor, and what its aggregates need. Rows that are alike in all that is needed are taken together where they stand in
 //! runs.
 //!
-//! * `prepare`: filters, keys and aggregates made ready; `builder`: filters and keys, as arrays over codes
+//! * `prepare`: filters, keys and aggregates made ready; `inputs`: where aggregates take their values from; `builder`: filters and keys, as arrays over codes
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself; `known` and `stretches`: segments, and rows of
 //!   them, that it spares; `kept`: rows that pass, moved together
@@ -16,7 +16,7 @@
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
 //! * `dependent`: how keys count, and which follow from others; `group_keys`: the keys of groups that are numbered as they come
-//! * `result`: groups and aggregates
+//! * `result`: groups and aggregates; `shared`: aggregates that take what others have
 //! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
 //!   `wanted`: the groups that cells ask for
 
@@ -31,6 +31,7 @@ mod filters;
 mod group_keys;
 mod groups;
 mod implied;
+mod inputs;
 mod kept;
 mod keys;
 mod known;
@@ -39,6 +40,7 @@ mod prepare;
 mod ranges;
 mod result;
 mod rolled;
+mod shared;
 mod steps;
 mod stretches;
 mod together;

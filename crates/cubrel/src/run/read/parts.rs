@@ -4,18 +4,21 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
-use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, zeros};
+use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGroups, Spec, zeros};
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::batch::{BATCH, Batch, RUN_BATCH};
 use super::dependent::Counting;
 use super::group_keys::GroupKeys;
+use super::inputs::Feed;
 use super::keys::key_sizes;
 use super::prepare::{Grouping, Prepared};
 use super::result::{Numbering, ReadResult, ReadStats, Stays};
+use super::shared::completed;
 use super::stretches::{in_batches, rows_of};
 use crate::formula::schema::ColumnId;
 use crate::plan::{Read, ReadAggregate};
+use crate::value::threads::map_owned;
 use crate::value::{Vector, units};
 
 /// Rows are taken together where there is at most one run for so many of them.
@@ -169,10 +172,17 @@ impl Prepared<'_> {
     pub(super) fn nothing_seen(&self) -> PartResult {
         PartResult {
             scratch: Scratch::default(),
-            accumulators: self.aggregates.iter().map(|(spec, _)| Accumulator::new(spec, self.groups)).collect(),
-            numbers: GroupNumbers::default(),
+            accumulators: self.aggregates.iter().map(|of| self.accumulator(of)).collect(),
+            numbers: GroupNumbers::below(self.sizes.iter().fold(1, |all, size| all.saturating_mul(u128::from(*size)))),
             keys: Vec::new(),
             seen: (0..=self.narrowed.len()).map(|_| Seen::nothing(self.groups)).collect(),
+        }
+    }
+
+    fn accumulator(&self, (spec, feed): &(Spec, Feed)) -> Accumulator {
+        match feed {
+            Feed::As(_) => Accumulator::nothing(),
+            _ => Accumulator::new(spec, self.groups),
         }
     }
 
@@ -238,7 +248,8 @@ impl Prepared<'_> {
 
     /// Which aggregates of a segment are fed with runs of rows, and which row by row.
     pub(super) fn ways(&self, segment: usize) -> (Option<Feeds>, Option<Feeds>) {
-        let all = || Feeds { places: (0..self.aggregates.len()).collect(), in_runs: None, first: true };
+        let is_fed = |place: &usize| !matches!(self.aggregates[*place].1, Feed::As(_));
+        let all = || Feeds { places: (0..self.aggregates.len()).filter(is_fed).collect(), in_runs: None, first: true };
         let has_segments = self.tables.segment_bounds(self.table).is_some();
         if self.runs == Runs::Never || !self.needs.base_complete || !has_segments {
             return (None, Some(all()));
@@ -265,7 +276,7 @@ impl Prepared<'_> {
             return (None, Some(all()));
         }
         let mut apart = Vec::new();
-        for (place, (columns, complete)) in self.needs.feeds.iter().enumerate() {
+        for (place, (columns, complete)) in self.needs.feeds.iter().enumerate().filter(|(place, _)| is_fed(place)) {
             let taken = *complete && take(columns, &mut alike_in);
             if taken { alike.push(place) } else { apart.push(place) }
         }
@@ -389,16 +400,18 @@ impl Prepared<'_> {
         stays: Option<&Stays<'_>>,
     ) -> Result<ReadResult, RunError> {
         let (mut whole, numbering) = self.merged(parts);
-        self.of_read(read, whole.seen.swap_remove(0), whole.accumulators, numbering, stays)
+        self.of_read(read, whole.seen.swap_remove(0), (0, whole.accumulators), numbering, stays)
     }
 
     /// What several reads give that were done in this pass: the one that was prepared, then the others.
     pub(super) fn results(self, parts: Vec<PartResult>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
         let (whole, numbering) = self.merged(parts);
-        let mut accumulators = whole.accumulators.into_iter();
+        let (mut first, mut accumulators) = (0, whole.accumulators.into_iter());
         let of = |(seen, read): (Seen, &&Read)| {
             let own = accumulators.by_ref().take(read.aggregates.len()).collect();
-            self.of_read(read, seen, own, numbering.clone(), None)
+            let result = self.of_read(read, seen, (first, own), numbering.clone(), None);
+            first += read.aggregates.len();
+            result
         };
         whole.seen.into_iter().zip(reads).map(of).collect()
     }
@@ -407,7 +420,7 @@ impl Prepared<'_> {
         &self,
         read: &Read,
         seen: Seen,
-        accumulators: Vec<Accumulator>,
+        (first, accumulators): (usize, Vec<Accumulator>),
         numbering: Numbering,
         stays: Option<&Stays<'_>>,
     ) -> Result<ReadResult, RunError> {
@@ -420,8 +433,9 @@ impl Prepared<'_> {
             let in_argument = |message| RunError::in_argument(message, spec.args.first().map(|a| &a.scalar));
             accumulator.finish(&seen).map_err(in_argument)
         };
-        let columns =
-            accumulators.into_iter().zip(&read.aggregates).map(finished).collect::<Result<Vec<Vector>, _>>()?;
+        let accumulators = completed(&self.aggregates[first..first + read.aggregates.len()], accumulators);
+        let columns = map_owned(accumulators.into_iter().zip(&read.aggregates).collect(), finished);
+        let columns = columns.into_iter().collect::<Result<Vec<Vector>, _>>()?;
         let mut left = stats.groups as usize;
         if let Some(stays) = stays {
             let groups: Vec<u32> = (0..seen.len() as u32).filter(|group| seen[*group as usize]).collect();
@@ -437,6 +451,7 @@ impl Prepared<'_> {
             counted: self.sizes.clone(),
             strides: self.strides.clone(),
             follows: self.counting.iter().map(Counting::follows).collect(),
+            by_codes: OnceLock::new(),
             by_row: self.counting.iter().any(|c| matches!(c, Counting::ByRow)),
             numbering,
             present: OnceLock::new(),

@@ -1,6 +1,6 @@
 //! What a read gives: groups, their aggregates, and what was gone through.
 
-use super::super::combinations::Combinations;
+use super::super::combinations::packed;
 use super::super::frame::{Frame, SharedCodes};
 use super::super::tables::Tables;
 use super::dependent::{Counting, codes_of_rows};
@@ -24,6 +24,8 @@ pub struct ReadResult {
     pub(super) follows: Vec<bool>,
     /// Whether a key counts by the rows that it tells apart.
     pub(super) by_row: bool,
+    /// The groups in the order of their codes, where these do not tell their numbers; made when it is asked for.
+    pub(super) by_codes: OnceLock<ByCodes>,
     pub(super) numbering: Numbering,
     /// Made when it is asked for.
     pub(super) present: OnceLock<Present>,
@@ -47,6 +49,25 @@ pub struct Present {
     pub groups: Arc<Vec<u32>>,
     /// Key by key, their codes.
     pub codes: Vec<SharedCodes>,
+}
+
+/// Groups in the order of their codes.
+#[derive(Debug)]
+pub(super) struct ByCodes {
+    keys: GroupKeys,
+    groups: Vec<u32>,
+}
+
+impl ByCodes {
+    fn of(present: &Present, sizes: &[u64]) -> ByCodes {
+        let codes: Vec<&[u64]> = present.codes.iter().map(|codes| codes.as_slice()).collect();
+        let own: Vec<u128> = (0..present.groups.len()).map(packed(&codes, sizes)).collect();
+        let (keys, mut places) = GroupKeys::of_parts(&[&own]);
+        let mut groups = vec![0; keys.len()];
+        let places = places.pop().unwrap_or_default();
+        places.into_iter().zip(present.groups.iter()).for_each(|(place, group)| groups[place as usize] = *group);
+        ByCodes { keys, groups }
+    }
 }
 
 /// What a read went through: exact, and the same in every run.
@@ -143,11 +164,11 @@ impl ReadResult {
     /// For each cell its group, where the codes of cells do not tell their numbers.
     fn numbers_by_codes(&self, frame: &Frame, dims: &[DimId], none: u32) -> Vec<u32> {
         let present = self.present();
-        let mut known = Combinations::new(self.sizes.clone());
-        known.numbers(present.codes.clone(), present.groups.len(), true);
+        let by_codes = self.by_codes.get_or_init(|| ByCodes::of(present, &self.sizes));
         let cells: Vec<&[u64]> = dims.iter().map(|dim| frame.dims[*dim].codes.as_slice()).collect();
-        let place = |place: u32| present.groups.get(place as usize).copied().unwrap_or(none);
-        known.find(&cells, frame.cells).into_iter().map(place).collect()
+        let wanted: Vec<u128> = (0..frame.cells).map(packed(&cells, &self.sizes)).collect();
+        let group = |place: u32| by_codes.groups.get(place as usize).copied().unwrap_or(none);
+        by_codes.keys.find(&wanted, u32::MAX).into_iter().map(group).collect()
     }
 
     /// Takes from cells the groups that have other codes in the keys which follow from others.

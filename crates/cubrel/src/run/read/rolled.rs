@@ -60,6 +60,7 @@ pub fn rolled_up(
     Ok(Some(ReadResult {
         left,
         follows: vec![false; sizes.len()],
+        by_codes: OnceLock::new(),
         by_row: false,
         counted: sizes.clone(),
         sizes,
@@ -110,6 +111,7 @@ fn summed(aggregate: &ReadAggregate, values: &Vector, group_of: &[u32], groups: 
         ty: if counts { Type::Int } else { aggregate.ty },
         coded: None,
         nullable: true,
+        counted_by: None,
     };
     let mut accumulator = Accumulator::new(&spec, groups);
     accumulator.add(Groups::Many(group_of), &Input::Values(std::slice::from_ref(values)));

@@ -1,7 +1,8 @@
 //! A `case` over ranges of one column, as steps over its codes: which number goes with a code is told by comparing the code with a few
 //! others, so that nothing is decoded and no condition is evaluated.
 
-use super::super::compiled::{CompiledRow, MOST_STEPS, Steps};
+use super::super::coded_numbers::{MOST_STEPS, Steps};
+use super::super::compiled::CompiledRow;
 use super::ranges::{CodeRanges, Conditions, without_lets};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::store::CodedColumn;

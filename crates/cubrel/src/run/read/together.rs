@@ -6,9 +6,11 @@ use super::super::tables::Tables;
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::builder::ReadBuilder;
+use super::inputs::feed_columns;
 use super::parts::ROWS_PER_RUN;
-use super::prepare::{Narrowed, Prepared, base_columns, feed, feed_columns, prepare};
+use super::prepare::{Narrowed, Prepared, base_columns, prepare};
 use super::result::{ReadResult, ReadStats};
+use super::shared::feeds;
 use super::wanted::WantedGroups;
 use crate::plan::{Filter, Read};
 
@@ -103,8 +105,7 @@ fn narrow(prepared: &mut Prepared<'_>, read: &Read, own: &[Filter], options: &Op
     prepared.needs.narrowed.extend(base_columns(&builder, true).0);
     let compiler = RowCompiler::new(tables, table, &[], options.hoist);
     let first = prepared.aggregates.len();
-    for aggregate in &read.aggregates {
-        let (spec, feed) = feed(tables, table, aggregate, &compiler, options);
+    for (spec, feed) in feeds(tables, read, &compiler, options) {
         prepared.needs.feeds.push(feed_columns(&feed));
         prepared.aggregates.push((spec, feed));
     }

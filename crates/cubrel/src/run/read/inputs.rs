@@ -1,0 +1,171 @@
+//! Where aggregates take their values from, and which columns that needs.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::super::Options;
+use super::super::accumulate::Spec;
+use super::super::compiled::{CompiledRow, RowCompiler};
+use super::super::pairs::PairBits;
+use super::super::tables::{Anchor, Tables};
+use super::steps::in_steps;
+use crate::formula::scalar::ScalarKind;
+use crate::formula::schema::{ColumnId, RelationshipId, TableId};
+use crate::formula::typed::AggregateKind;
+use crate::plan::{ReadAggregate, RowExpr, RowLeaf};
+use crate::store::ChainCodes;
+use crate::value::Type;
+
+/// Where an aggregate's input comes from.
+pub(super) enum Feed {
+    Rows,
+    /// It is not fed, but takes over what the aggregate at this place of the read has.
+    As(usize),
+    /// Exact numbers without nulls, by the codes of an anchor; with the bits of the largest.
+    Ints(Vec<CompiledRow>, u32),
+    /// The sum, difference or product of two such numbers.
+    Pair(Vec<CompiledRow>, PairBits),
+    /// The codes of a column, of one that is far by the codes of an anchor.
+    Codes {
+        far: Option<(Anchor, Arc<ChainCodes>)>,
+        column: ColumnId,
+    },
+    /// Exact numbers by the codes of an anchor, some of them null.
+    SomeInts(Vec<CompiledRow>),
+    /// Doubles by the codes of an anchor.
+    Floats(Vec<CompiledRow>),
+    Values(Vec<CompiledRow>),
+}
+
+/// Where one aggregate takes its values from.
+pub(super) fn feed(
+    tables: Tables<'_>,
+    table: TableId,
+    a: &ReadAggregate,
+    compiler: &RowCompiler<'_>,
+    options: &Options,
+) -> (Spec, Feed) {
+    let mut spec = Spec {
+        kind: a.kind,
+        input: a.args.first().map_or(a.ty, |e| e.scalar.ty),
+        inputs: a.args.iter().map(|e| e.scalar.ty).collect(),
+        order: a.order.iter().map(|(e, d)| (e.scalar.ty, *d)).collect(),
+        constant: a.constant.clone(),
+        ty: a.ty,
+        coded: None,
+        nullable: true,
+        counted_by: None,
+    };
+    if a.kind == AggregateKind::Rows {
+        return (spec, Feed::Rows);
+    }
+    if let Some((column, feed)) = options.hoist.then(|| coded(tables, table, a)).flatten() {
+        spec.coded = Some(tables.column(column).clone());
+        return (spec, feed);
+    }
+    let mut rows: Vec<CompiledRow> =
+        a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
+    let is_summed = options.hoist && matches!(a.kind, AggregateKind::Sum | AggregateKind::Avg);
+    if let (true, [only]) = (is_summed, rows.as_slice())
+        && let Some(stepped) = in_steps(only, options.many_codes)
+    {
+        rows = vec![stepped];
+    }
+    spec.nullable = rows.iter().any(CompiledRow::nullable);
+    let feed = match is_summed {
+        true => summed(&mut spec, rows),
+        false => Feed::Values(rows),
+    };
+    (spec, feed)
+}
+
+/// The codes of a column, where an aggregate needs no more than these.
+fn coded(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(ColumnId, Feed)> {
+    use AggregateKind::{Count, CountDistinct, Max, Median, Min, PercentileCont, PercentileDisc, Single};
+    if !matches!(a.kind, Min | Max | CountDistinct | Single | Count | Median | PercentileCont | PercentileDisc) {
+        return None;
+    }
+    let [only] = a.args.as_slice() else { return None };
+    let (column, path) = bare_column(only)?;
+    if path.is_empty() && a.kind == Count && tables.column(column).nulls() == 0 {
+        return Some((column, Feed::Rows));
+    }
+    if path.is_empty() {
+        return Some((column, Feed::Codes { far: None, column }));
+    }
+    let anchor = tables.anchor(column, path);
+    let far = || Some((anchor, tables.codes_by_code(column, path)));
+    tables.is_small(table, anchor).then(|| (column, Feed::Codes { far: far(), column }))
+}
+
+/// How numbers come that are added up.
+fn summed(spec: &mut Spec, rows: Vec<CompiledRow>) -> Feed {
+    let Some(first) = rows.first() else { return Feed::Values(rows) };
+    if spec.input.is_exact()
+        && let Some((_, ints)) = first.as_ints()
+    {
+        let bits = ints.bits();
+        return Feed::Ints(rows, bits);
+    }
+    if let Some((op, [a, b])) = first.as_pair()
+        && let Some(bits) = PairBits::of(op, [a.1.bits(), b.1.bits()])
+    {
+        return Feed::Pair(rows, bits);
+    }
+    if spec.input.is_exact() && first.as_some_ints().is_some() {
+        return Feed::SomeInts(rows);
+    }
+    if spec.input == Type::Float
+        && let Some((.., nullable)) = first.as_floats()
+    {
+        spec.nullable = nullable;
+        return Feed::Floats(rows);
+    }
+    Feed::Values(rows)
+}
+
+/// The column of the table that an aggregate is of, and of nothing else.
+pub(super) fn own_column(a: &ReadAggregate) -> Option<u32> {
+    let [only] = a.args.as_slice() else { return None };
+    bare_column(only).filter(|(_, path)| path.is_empty()).map(|(column, _)| column.index)
+}
+
+/// A row expression that is just a column.
+pub(super) fn bare_column(row: &RowExpr) -> Option<(ColumnId, &[RelationshipId])> {
+    match (&row.scalar.kind, row.leaves.as_slice()) {
+        (ScalarKind::Leaf(0), [RowLeaf::Column { column, path }]) => Some((*column, path)),
+        _ => None,
+    }
+}
+
+/// Adds the column that an anchor is; false where it is none.
+pub(super) fn add_anchor(columns: &mut BTreeSet<u32>, anchor: Anchor) -> bool {
+    match anchor {
+        Anchor::Column(index) => {
+            columns.insert(index);
+            true
+        }
+        Anchor::Reference(_) | Anchor::Row => false,
+    }
+}
+
+/// Adds the columns that a row expression takes; false where they are not all that it takes.
+pub(super) fn add_row(columns: &mut BTreeSet<u32>, row: &CompiledRow) -> bool {
+    columns.extend(row.own_columns());
+    let anchors = row.anchors().into_iter().map(|anchor| add_anchor(columns, anchor));
+    anchors.fold(true, |all, complete| all & complete) && !row.needs_rows()
+}
+
+/// The table's columns that are needed for an aggregate, and whether nothing else is.
+pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
+    let mut columns = BTreeSet::new();
+    let complete = match feed {
+        Feed::Rows | Feed::As(_) => true,
+        Feed::Codes { far: Some((anchor, _)), .. } => add_anchor(&mut columns, *anchor),
+        Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
+        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::SomeInts(rows) | Feed::Floats(rows) | Feed::Values(rows) => {
+            rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)
+        }
+    };
+    (columns, complete)
+}
