@@ -308,7 +308,7 @@ impl Assembler for TableAssembler<'_> {
         let own = self.of(partition);
         own.bad.join(bad);
         own.filtered += filtered;
-        let here = columns.first().map_or(0, WaitingColumn::len);
+        let here = columns.first().map_or(0, WaitingColumn::rows);
         if partition != self.partition || self.pending_rows > 0 && self.pending_rows + here > self.room.segment_rows {
             self.cut();
         }

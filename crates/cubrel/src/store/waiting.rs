@@ -62,7 +62,7 @@ impl WaitingColumn {
     }
 
     /// How many rows.
-    pub fn len(&self) -> usize {
+    pub fn rows(&self) -> usize {
         match &self.data {
             WaitingData::Ints { distances, .. } => distances.len(),
             WaitingData::Floats(values) => values.len(),
@@ -108,7 +108,7 @@ mod tests {
         for valid in [None, Some((0..rows).map(|i| i % 3 != 1).collect::<Vec<bool>>())] {
             let raw = RawColumn { ty, data: data.clone(), valid };
             let waiting = WaitingColumn::of(raw.clone());
-            assert_eq!((waiting.ty(), waiting.len()), (ty, rows));
+            assert_eq!((waiting.ty(), waiting.rows()), (ty, rows));
             assert_eq!(format!("{:?}", waiting.into_raw()), format!("{raw:?}"));
         }
     }

@@ -150,16 +150,19 @@ fn at(mut values: Vec<f64>, share: f64, between: bool) -> String {
     format!("{found:.10}").trim_end_matches('0').trim_end_matches('.').to_string()
 }
 
+type ValueOf = fn(&Sailing) -> Option<f64>;
+
+const VALUES: [(&str, ValueOf); 4] = [
+    ("sailing.seats", |s| Some(s.seats as f64)),
+    ("sailing.fuel", |s| s.fuel),
+    ("sailing.delay", |s| s.delay.map(|d| d as f64)),
+    // Computed row by row, of which very few are alike.
+    ("sailing.seats * sailing.fuel", |s| s.fuel.map(|f| s.seats as f64 * f)),
+];
+
 #[test]
 fn shares_of_very_many_values_are_those_of_the_sorted_ones() {
-    let values: [(&str, fn(&Sailing) -> Option<f64>); 4] = [
-        ("sailing.seats", |s| Some(s.seats as f64)),
-        ("sailing.fuel", |s| s.fuel),
-        ("sailing.delay", |s| s.delay.map(|d| d as f64)),
-        // Computed row by row, of which very few are alike.
-        ("sailing.seats * sailing.fuel", |s| s.fuel.map(|f| s.seats as f64 * f)),
-    ];
-    for (formula, of) in values {
+    for (formula, of) in VALUES {
         for (share, aggregate, between) in [
             (0.5, format!("median({formula})"), true),
             (0.0, format!("percentile_cont({formula}, 0)"), true),

@@ -2,6 +2,7 @@
 //! measures. What it writes is meant to be read and changed.
 //!
 //! * here: which files are which tables
+//! * `preamble`: what stands before a header
 //! * `reading`: what their columns need to be read well
 //! * `totals`: rows that are the sums of all others
 //! * `links`: keys and relationships, bridges and trees
@@ -10,6 +11,7 @@
 
 mod links;
 mod orders;
+mod preamble;
 mod reading;
 mod table;
 mod totals;

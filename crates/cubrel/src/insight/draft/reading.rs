@@ -1,18 +1,20 @@
 //! Tables as they are in their files, with what their columns need to be read well.
 
-use std::io::Read;
 use std::path::Path;
 
+use super::preamble::lines_before_header;
 use super::table::{DraftSource, Table, counted};
 use super::totals::total_row;
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
-use crate::load::dialect::{DatePattern, Dialect, Shape};
+use crate::load::dialect::{DatePattern, Shape};
 use crate::load::infer::is_code;
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::tables::Loader;
-use crate::load::{NO_UTF8, Observer, bytes, opened, sources};
+use crate::load::{NO_UTF8, Observer};
+#[cfg(feature = "workbook")]
+use crate::load::{bytes, sources};
 use crate::model::Document;
 use crate::model::dependencies::Formulas;
 use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
@@ -357,48 +359,6 @@ fn cells(into: &Path, found: &DraftSource) -> Option<WorkbookSection> {
 #[cfg(not(feature = "workbook"))]
 fn cells(_: &Path, _: &DraftSource) -> Option<WorkbookSection> {
     None
-}
-
-/// How many lines stand before the header: those that have fewer fields than all of the next ones.
-fn lines_before_header(into: &Path, source: &str) -> Option<u32> {
-    const LOOKED_AT: usize = 24;
-    const ALIKE: usize = 3;
-    let file = sources::files(into, source).ok()?.into_iter().next()?;
-    let path = into.join(&file.path);
-    if !matches!(bytes::kind(&path).as_str(), "csv" | "tsv" | "txt" | "tab") {
-        return None;
-    }
-    let mut front = Vec::new();
-    let text = opened(&path, &Dialect::default(), &Default::default()).ok()?;
-    text.take(1 << 16).read_to_end(&mut front).ok()?;
-    let front = String::from_utf8_lossy(&front);
-    let lines: Vec<&str> = front.lines().take(LOOKED_AT).collect();
-    let counts = |delimiter: char| -> Vec<usize> {
-        let fields = |line: &&str| {
-            let mut quoted = false;
-            1 + line
-                .chars()
-                .filter(|c| {
-                    quoted ^= *c == '"';
-                    !quoted && *c == delimiter
-                })
-                .count()
-        };
-        lines.iter().map(fields).collect()
-    };
-    let first_alike = |counts: Vec<usize>| {
-        let starts = counts.windows(ALIKE).position(|w| w[0] > 1 && w.iter().all(|n| *n == w[0]))?;
-        let is_less = counts[..starts].iter().all(|n| *n < counts[starts]);
-        let agrees = counts[starts..].iter().filter(|n| **n == counts[starts]).count() * 2 > counts.len() - starts;
-        (starts > 0 && is_less && agrees).then_some((counts[starts], starts))
-    };
-    let found = [',', ';', '\t', '|'].into_iter().filter_map(|d| first_alike(counts(d))).max();
-    // What has the same delimiter from its first line on has its header there.
-    let is_alike_at_once = [',', ';', '\t', '|'].into_iter().any(|d| {
-        let counts = counts(d);
-        counts.len() >= ALIKE && counts[0] > 1 && counts[..ALIKE].iter().all(|n| *n == counts[0])
-    });
-    found.filter(|_| !is_alike_at_once).and_then(|(_, skip)| u32::try_from(skip).ok())
 }
 
 /// Notes how the dates of texts are written; whether there are any.
