@@ -9,7 +9,7 @@ use super::super::accumulate::{Accumulator, Spec};
 use super::super::compiled::RowCompiler;
 use super::super::tables::Tables;
 use super::inputs::{Feed, feed};
-use crate::formula::typed::AggregateKind::{Avg, Count, Rows, Sum};
+use crate::formula::typed::AggregateKind::{Avg, Count, Sum};
 use crate::plan::{Read, ReadAggregate, RowExpr};
 
 /// What a read's aggregates are fed with.
@@ -60,15 +60,12 @@ fn share_sums(plans: &[ReadAggregate], made: &mut [(Spec, Feed)]) {
 
 /// Where none is null, there are as many values as rows.
 fn share_counts(made: &mut [(Spec, Feed)]) {
-    let counts_rows = |(spec, feed): &(Spec, Feed)| match feed {
-        Feed::Rows => matches!(spec.kind, Rows | Count),
-        Feed::As(_) => false,
-        _ => spec.kind == Avg && spec.input.is_exact() && !spec.nullable,
+    let is_mean = |(spec, feed): &(Spec, Feed)| {
+        spec.kind == Avg && spec.input.is_exact() && !spec.nullable && !matches!(feed, Feed::As(_))
     };
-    let by = made.iter().position(|(_, feed)| matches!(feed, Feed::Rows)).or_else(|| made.iter().position(counts_rows));
-    let Some(by) = by else { return };
-    for (_, one) in made.iter_mut().enumerate().filter(|(place, one)| *place != by && counts_rows(one)) {
-        one.0.counted_by = (one.0.kind == Avg).then_some(by);
+    let by = made.iter().position(|(_, feed)| matches!(feed, Feed::Rows)).or_else(|| made.iter().position(is_mean));
+    for (place, one) in made.iter_mut().enumerate().filter(|(_, one)| is_mean(one)) {
+        one.0.counted_by = by.filter(|by| *by != place);
     }
 }
 
