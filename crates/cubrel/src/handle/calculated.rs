@@ -154,7 +154,7 @@ impl ColumnEvaluation<'_> {
 
     fn values(&self, rows: &AlikeRows) -> Result<RawColumn, Error> {
         let dims = vec![KeyColumn::of_codes(rows.first_of_each(), Key::Row(self.table))];
-        let part = self.executor.eval(self.assembly, &Frame { cells: rows.len(), dims })?;
+        let part = self.executor.eval(self.assembly, &Frame::new(rows.len(), dims))?;
         let mut values = VectorBuilder::new(self.ty, rows.len());
         values.append(&part.values, self.ty);
         let row_of = |value: usize| rows.row(value);

@@ -3,9 +3,11 @@
 use crate::plan::{DimId, KeyId};
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::formula::schema::ColumnId;
 use crate::plan::Key;
+use crate::store::Ranks;
 use crate::value::days::DaySet;
 use crate::value::{Data, Type, Value, Vector};
 
@@ -16,6 +18,8 @@ const ROOM_PER_ROW: u64 = 4;
 /// or up to so many, where it is no more than this for each row; else by a hash table.
 const NEAR_ROOM: u64 = 1 << 22;
 const NEAR_ROOM_PER_ROW: u64 = 16;
+/// From so many rows on, keys are sorted by their digits: that takes less than looking them up all over a hash table.
+const SORTED_FROM: usize = 1 << 12;
 /// A hash table begins with room for a key in so many rows.
 const ROWS_PER_KEY: usize = 4;
 
@@ -26,6 +30,31 @@ pub struct Frame {
     pub cells: usize,
     /// By dimension.
     pub dims: Vec<KeyColumn>,
+    /// Which groups they are, where they were made of these.
+    groups: Option<KnownGroups>,
+}
+
+/// Tells passes over rows apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PassId(u64);
+
+impl PassId {
+    /// Another one than all others.
+    pub fn fresh() -> PassId {
+        static NEXT: AtomicU64 = AtomicU64::new(0);
+        PassId(NEXT.fetch_add(1, Ordering::Relaxed))
+    }
+}
+
+/// For each cell its group among those of a pass.
+#[derive(Clone, Debug)]
+pub struct KnownGroups {
+    /// The pass.
+    pub pass: PassId,
+    /// The dimensions that tell groups apart, in the order of their keys.
+    pub dims: Vec<DimId>,
+    /// The numbers of the groups.
+    pub groups: Arc<Vec<u32>>,
 }
 
 /// Codes that several may hold without a copy.
@@ -180,46 +209,78 @@ impl KeyColumn {
 }
 
 impl Frame {
+    /// So many cells.
+    pub fn new(cells: usize, dims: Vec<KeyColumn>) -> Frame {
+        Frame { cells, dims, groups: None }
+    }
+
     /// One cell without dimensions.
     pub fn one() -> Frame {
-        Frame { cells: 1, dims: Vec::new() }
+        Frame::new(1, Vec::new())
+    }
+
+    /// The same cells, of which groups are known.
+    #[must_use]
+    pub fn knowing(self, groups: Option<KnownGroups>) -> Frame {
+        Frame { groups: groups.or(self.groups), ..self }
+    }
+
+    /// The groups of the cells by some dimensions in a pass, where they are known.
+    pub fn groups_in(&self, pass: PassId, dims: &[DimId]) -> Option<&Arc<Vec<u32>>> {
+        let known = self.groups.as_ref().filter(|known| known.pass == pass && known.dims == dims)?;
+        Some(&known.groups)
     }
 
     /// The given cells, in that order.
     pub fn select(&self, cells: &[u32]) -> Frame {
-        Frame { cells: cells.len(), dims: self.dims.iter().map(|d| d.gather(cells)).collect() }
+        let dims = self.dims.iter().map(|d| d.gather(cells)).collect();
+        let group = |known: &KnownGroups| cells.iter().map(|cell| known.groups[*cell as usize]).collect();
+        let known = self.groups.as_ref().map(|known| KnownGroups { groups: Arc::new(group(known)), ..known.clone() });
+        Frame::new(cells.len(), dims).knowing(known)
     }
 
     /// The distinct cells of some dimensions, and for each cell of this frame which one it is.
     pub fn project(&self, keep: &[DimId]) -> (Frame, Vec<u32>) {
         let columns: Vec<&[u64]> = keep.iter().map(|d| self.dims[*d].codes.as_slice()).collect();
-        let (places, first) = distinct(&columns, self.cells);
+        // Many cells come in the order of their codes, in which groups stand as well.
+        let (places, first) = told_apart(&columns, self.cells, Numbered::AnyOrder);
         let dims = keep.iter().map(|d| self.dims[*d].gather(&first)).collect();
-        (Frame { cells: first.len(), dims }, places)
+        (Frame::new(first.len(), dims), places)
     }
 
     /// This frame with more dimensions.
     pub fn with(&self, more: impl IntoIterator<Item = KeyColumn>) -> Frame {
         let mut dims = self.dims.clone();
         dims.extend(more);
-        Frame { cells: self.cells, dims }
+        Frame::new(self.cells, dims).knowing(self.groups.clone())
     }
 }
 
 /// Numbers the distinct rows of some code columns in order of appearance: for each row its number, and for each
 /// number its first row.
 pub fn distinct(columns: &[&[u64]], rows: usize) -> (Vec<u32>, Vec<u32>) {
+    told_apart(columns, rows, Numbered::ByAppearance)
+}
+
+/// How distinct rows are numbered.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Numbered {
+    ByAppearance,
+    AnyOrder,
+}
+
+fn told_apart(columns: &[&[u64]], rows: usize, numbered: Numbered) -> (Vec<u32>, Vec<u32>) {
     let Some((first, rest)) = columns.split_first() else {
         return (vec![0; rows], if rows > 0 { vec![0] } else { Vec::new() });
     };
-    let (mut places, mut found) = number(rows, |row| code(first[row]), size_of(first));
+    let (mut places, mut found) = number(rows, |row| code(first[row]), size_of(first), numbered);
     for column in rest {
         // Columns are folded in one after the other, so that a key is always two numbers.
         let size = size_of(column);
         let folded = |row: usize| (u128::from(places[row]) * u128::from(size)) + u128::from(code(column[row]));
         let room = u128::from(size) * found.len() as u128;
         (places, found) = match u64::try_from(room) {
-            Ok(room) => number(rows, |row| folded(row) as u64, room),
+            Ok(room) => number(rows, |row| folded(row) as u64, room, numbered),
             Err(_) => number_by_hash(rows, folded),
         };
     }
@@ -241,9 +302,9 @@ pub fn near_room(rows: usize) -> u64 {
 }
 
 /// Numbers keys that are all less than `room`.
-fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<u32>) {
+fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64, numbered: Numbered) -> (Vec<u32>, Vec<u32>) {
     if room > SMALL_ROOM.max(ROOM_PER_ROW * rows as u64).max(near_room(rows)) {
-        return number_by_hash(rows, key);
+        return if rows < SORTED_FROM { number_by_hash(rows, key) } else { number_by_digits(rows, key, numbered) };
     }
     const NONE: u32 = u32::MAX;
     let mut numbers = vec![NONE; room as usize];
@@ -257,6 +318,19 @@ fn number(rows: usize, key: impl Fn(usize) -> u64, room: u64) -> (Vec<u32>, Vec<
         *slot
     };
     ((0..rows).map(number).collect(), first)
+}
+
+fn number_by_digits(rows: usize, key: impl Fn(usize) -> u64, numbered: Numbered) -> (Vec<u32>, Vec<u32>) {
+    let Ranks { firsts, mut places, .. } = Ranks::of(rows, (0..rows).map(key));
+    if numbered == Numbered::AnyOrder {
+        return (places, firsts);
+    }
+    let mut appeared: Vec<u32> = firsts.clone();
+    appeared.sort_unstable();
+    let mut number_of_row = vec![0; rows];
+    appeared.iter().zip(0..).for_each(|(row, number)| number_of_row[*row as usize] = number);
+    places.iter_mut().for_each(|place| *place = number_of_row[firsts[*place as usize] as usize]);
+    (places, appeared)
 }
 
 fn number_by_hash<K: std::hash::Hash + Eq>(rows: usize, key: impl Fn(usize) -> K) -> (Vec<u32>, Vec<u32>) {
@@ -289,15 +363,37 @@ mod tests {
     }
 
     #[test]
+    fn many_rows_that_are_far_apart_are_numbered_as_few_are() {
+        let rows = 3 * SORTED_FROM;
+        for far in [1, 1 << 40, u64::MAX >> 2] {
+            let scattered =
+                |row: usize, of: u64| (row as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15) % of * (far / of).max(1);
+            let columns = [701, 5].map(|of| (0..rows).map(|row| scattered(row, of)).collect::<Vec<u64>>());
+            let columns: Vec<&[u64]> = columns.iter().map(Vec::as_slice).collect();
+            let (by_hash, firsts) = number_by_hash(rows, |row| (columns[0][row], columns[1][row]));
+            assert!(firsts.len() > 701);
+            assert_eq!(distinct(&columns, rows), (by_hash.clone(), firsts.clone()), "{far}");
+            let key = |row: u32| (columns[0][row as usize], columns[1][row as usize]);
+            let (places, any) = told_apart(&columns, rows, Numbered::AnyOrder);
+            assert_eq!(any.len(), firsts.len());
+            assert!(places.iter().zip(0..).all(|(place, row)| key(any[*place as usize]) == key(row)), "{far}");
+        }
+    }
+
+    #[test]
     fn projecting_keeps_each_combination_once() {
-        let frame = Frame {
-            cells: 4,
-            dims: [vec![1, 1, 2, 1], vec![5, 6, 5, 5]]
-                .map(|codes| KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0))))
-                .to_vec(),
-        };
+        let column = |codes| KeyColumn::of_codes(codes, Key::Row(crate::formula::schema::TableId(0)));
+        let frame = Frame::new(4, [vec![1, 1, 2, 1], vec![5, 6, 5, 5]].map(column).to_vec());
         let (inner, places) = frame.project(&[DimId::new(1), DimId::new(0)]);
         assert_eq!((inner.cells, places), (3, vec![0, 1, 2, 0]));
+        let pass = PassId::fresh();
+        let dims = vec![DimId::new(0)];
+        let known = KnownGroups { pass, dims: dims.clone(), groups: Arc::new(vec![7, 7, 9, 7]) };
+        let some = frame.clone().knowing(Some(known)).select(&[2, 0]).with([]);
+        assert_eq!(some.groups_in(pass, &dims).map(|groups| groups.to_vec()), Some(vec![9, 7]));
+        assert!(some.groups_in(PassId::fresh(), &dims).is_none());
+        assert!(some.groups_in(pass, &[DimId::new(1)]).is_none());
+        assert!(some.project(&dims).0.groups_in(pass, &dims).is_none(), "other cells");
         let (none, places) = frame.project(&[]);
         assert_eq!((none.cells, places), (1, vec![0, 0, 0, 0]));
     }

@@ -44,7 +44,7 @@ impl<'e, 'a> OneCell<'e, 'a> {
     /// The cell of a row of a table.
     pub fn of_row(executor: &'e Executor<'a>, table: TableId, row: usize) -> OneCell<'e, 'a> {
         let dims = vec![KeyColumn::of_codes(vec![row as u64], Key::Row(table))];
-        OneCell { executor, frame: Frame { cells: 1, dims } }
+        OneCell { executor, frame: Frame::new(1, dims) }
     }
 
     fn inner(&self, frame: Frame) -> OneCell<'e, 'a> {

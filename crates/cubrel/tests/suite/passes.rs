@@ -158,7 +158,6 @@ fn keys_with_codes_beyond_all_bounds_are_grouped_by_all_the_same() {
     }
 }
 
-/// Options under which a grid may have few cells.
 /// What hangs off a key with very many codes is kept in fewer bits where its groups are few.
 #[test]
 fn groups_by_what_hangs_off_very_many_keys_are_what_the_rows_say() {
@@ -191,6 +190,7 @@ fn groups_by_what_hangs_off_very_many_keys_are_what_the_rows_say() {
     }
 }
 
+/// Options under which a grid may have few cells.
 fn few_cells(options: Options) -> Options {
     Options { sparse_above: 0, wanted_above: 0, max_cells: 20, ..options }
 }
@@ -238,4 +238,66 @@ fn lines_stay_that_a_limit_by_groups_would_miss() {
             assert_eq!(found, wanted, "{name}: {text}");
         }
     }
+}
+
+/// Sailings some of which are of no vessel, of one that is not listed, or on no route; vessels some of which are of no class.
+fn with_strays() -> Model {
+    const COUNT: i64 = 600;
+    let some = |i: i64, every: i64, n: i64| if i % every == 0 { Value::Null } else { Value::Int(n) };
+    let sailing = (0..COUNT).map(|i| {
+        let scattered = i * 7919 % COUNT;
+        vec![some(scattered, 11, i * 4 % 9), some(scattered, 13, scattered % 57), some(i, 6, scattered % 31 - 3)]
+    });
+    let vessel = (0..50).map(|i| vec![Value::Int(i), some(i, 8, i % 7)]);
+    let route = (0..8).map(|i| vec![Value::Int(i), some(i, 5, i % 3)]);
+    Model::builder()
+        .rows(
+            "sailing",
+            &[("route", Type::Int), ("vessel", Type::Int), ("delay", Type::Int)],
+            &sailing.collect::<Vec<_>>(),
+        )
+        .rows("vessel", &[("id", Type::Int), ("class", Type::Int)], &vessel.collect::<Vec<_>>())
+        .rows("route", &[("id", Type::Int), ("region", Type::Int)], &route.collect::<Vec<_>>())
+        .relationship("sailing.vessel", "vessel.id")
+        .relationship("sailing.route", "route.id")
+        .measure("delay", "sum(sailing.delay)")
+        .measure("late", "rows(sailing) given (sailing.delay > 5)")
+        .build()
+        .unwrap()
+}
+
+/// What a `per` goes through is told by the rows that its figures have, within every line; a `per` over rows that point at nothing, or
+/// one that lines tell less about, goes through the table.
+#[test]
+fn what_is_gone_through_within_lines_is_what_rows_have_there() {
+    let model = with_strays();
+    let folds = [
+        "sum(delay per vessel.id of sailing)",
+        "sum(delay per vessel.id)",
+        "sum(late * late per sailing.vessel)",
+        "max(delay + late per vessel.class of sailing)",
+        "sum(late per vessel.id of sailing where delay > 20)",
+        "sum((late given (without vessel)) * late per vessel.id of sailing)",
+        "sum(late per vessel.id of sailing where (late given (without (route, sailing.route))) > 2)",
+        "avg(late given (sailing.delay < 20) per (vessel.id, sailing.route))",
+        "sum(max(delay per sailing.route of sailing) per vessel.id of sailing)",
+        "sum(delay given (vessel.class = 3) per vessel.id of sailing)",
+        "count(delay per sailing)",
+    ];
+    let lines = [
+        "",
+        "by vessel.class",
+        "by route.region",
+        "by sailing.route where vessel.class in (1, 2, 5)",
+        "by route.region, vessel.class",
+        "by route.id split by vessel.class where sailing.delay <> 4",
+        "by vessel.id having x > 3",
+    ];
+    let mut shows = 0;
+    for fold in folds {
+        for of in lines {
+            shows += crate::common::run(&model, &format!("measure x = {fold}; grid x {of}")).lines.len();
+        }
+    }
+    assert!(shows > 1000, "{shows} lines");
 }

@@ -1,54 +1,55 @@
 //! Combinations that reads brought and that are known to be among those that the tables have, so that nobody need go through the
 //! tables for it: rows that meet all filters of a table, and point at one of its rows, point at one that meets them.
 
-use super::groups::{ParentCells, null_code, shared};
-use super::sparse::keep_distinct;
-use crate::plan::{DimId, Domain, DomainGroup, Filter, KeyId, Read, ReadRef};
+use super::groups::{InnerCells, Outside, ParentCells, null_code, shared};
+use super::sides::{in_outer_cells, keys_of, of_rows};
+use super::sparse::in_order;
+use crate::plan::{Domain, DomainGroup, Filter, Read};
+use crate::run::RunError;
 use crate::run::cells::Support;
 use crate::run::frame::{Frame, SharedCodes};
 use crate::run::reads::PlanReads;
 
 /// Whether a domain has so many combinations that going through its table is worth sparing.
-pub(super) fn is_worth_it(reads: &PlanReads<'_>, domain: &Domain, outer: &Frame) -> bool {
+pub(super) fn is_worth_it(reads: &PlanReads<'_>, domain: &Domain) -> bool {
     let [group] = domain.groups.as_slice() else { return false };
     let read = reads.read_plan(group.read.read);
-    outer.cells == 1
-        && group.keys.len() == domain.keys.len()
-        && has_no_outside(domain, &group.read)
+    group.keys.len() == domain.keys.len()
+        && group.read.outer.is_empty()
         && reads.tables().rows(read.table) > reads.options().sparse_above
 }
 
-/// Whether the combinations do not depend on the outer cell.
-fn has_no_outside(domain: &Domain, read: &ReadRef) -> bool {
-    read.outer.is_empty() && read.dims.iter().all(|dim| !dim.is_below(domain.outer_dims))
-}
-
-/// The codes of each key, where every support has all of them and is within the domain.
-pub(super) fn cells(reads: &PlanReads<'_>, domain: &Domain, supports: &[Support]) -> Option<Vec<SharedCodes>> {
-    let [group] = domain.groups.as_slice() else { return None };
+/// The cells, where every support has a code for all that tells combinations apart, and is within the domain.
+pub(super) fn cells(
+    reads: &PlanReads<'_>,
+    domain: &Domain,
+    outer: &Frame,
+    supports: &[Support],
+) -> Result<Option<InnerCells>, RunError> {
+    let [group] = domain.groups.as_slice() else { return Ok(None) };
     let keys = |support: &Support| {
         let known = support.read.is_some_and(|read| is_within(reads, reads.read_plan(read), group));
-        let place = |key: usize| {
-            let dim = DimId::of_key(domain.outer_dims, KeyId::new(key));
-            support.dims.iter().position(|d| *d == dim)
-        };
-        let keys = (0..domain.keys.len()).map(|key| Some(support.keys[place(key)?].clone()));
-        let keys = keys.collect::<Option<Vec<SharedCodes>>>()?;
-        (known && support.has_no(domain.outer_dims) && !has_nothing(reads, domain, &keys)).then_some(keys)
+        // What combinations there are for an outer cell is told by the outer keys of the group's read.
+        let mut outer_keys = group.read.dims.iter().filter(|dim| dim.is_below(domain.outer_dims));
+        let tells_outer = outer_keys.all(|dim| support.dims.contains(dim));
+        let keys = keys_of(domain, support)?;
+        (known && tells_outer && !has_nothing(reads, domain, &keys)).then_some(keys)
     };
-    let all: Vec<Vec<SharedCodes>> = supports.iter().map(keys).collect::<Option<_>>()?;
-    match all.as_slice() {
-        // What no item has a row for, no line has.
-        [] => Some(vec![SharedCodes::default(); domain.keys.len()]),
-        [only] => Some(only.clone()),
-        several => {
-            let joined = |key: usize| several.iter().flat_map(|keys| keys[key].iter().copied()).collect::<Vec<u64>>();
-            let columns: Vec<Vec<u64>> = (0..domain.keys.len()).map(joined).collect();
-            let mut cells: ParentCells = (vec![0; columns.first().map_or(0, Vec::len)], columns);
-            keep_distinct(&mut cells);
-            Some(shared(cells).1)
+    let Some(all) = supports.iter().map(keys).collect::<Option<Vec<Vec<SharedCodes>>>>() else { return Ok(None) };
+    if let ([support], [keys]) = (supports, all.as_slice()) {
+        let outside = Outside::of_support(outer, domain, support);
+        return of_rows(reads, &outside, (support, keys)).map(Some);
+    }
+    // What no item has a row for, no line has.
+    let mut cells: ParentCells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
+    for (support, keys) in supports.iter().zip(&all) {
+        let (parents, rows) = in_outer_cells(reads, &Outside::of_support(outer, domain, support), support.rows())?;
+        cells.0.extend(parents);
+        for (all, codes) in cells.1.iter_mut().zip(keys) {
+            all.extend(rows.iter().map(|row| codes[*row as usize]));
         }
     }
+    Ok(Some(shared(in_order(cells, true))))
 }
 
 /// Whether there is the combination of nulls: that of rows which point at no row of the table, which a `per` does not go through.

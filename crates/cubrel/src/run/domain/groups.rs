@@ -4,8 +4,9 @@ use crate::formula::schema::RelationshipId;
 use crate::plan::{DimId, KeyId};
 use crate::plan::{Domain, DomainGroup, Key, ReadRef};
 use crate::run::RunError;
+use crate::run::cells::Support;
 use crate::run::combinations::Combinations;
-use crate::run::frame::{Frame, SharedCodes, distinct, gathered};
+use crate::run::frame::{Frame, KnownGroups, SharedCodes, distinct, gathered};
 use crate::run::reads::PlanReads;
 
 /// The combinations of one group of a domain, for each class of outer cells.
@@ -155,12 +156,20 @@ pub(super) fn may_miss(reads: &PlanReads<'_>, path: &[RelationshipId]) -> bool {
     path.iter().any(|r| reads.tables().lookup(*r).unmatched_rows > 0)
 }
 
+/// Inner cells: for each its outer cell, the codes of the keys that it has in addition, and which groups they are, where they were made
+/// of these.
+pub(super) struct InnerCells {
+    pub(super) parents: Vec<u32>,
+    pub(super) keys: Vec<SharedCodes>,
+    pub(super) groups: Option<KnownGroups>,
+}
+
 /// Parents, and the codes of each key.
 pub(super) type ParentCells = (Vec<u32>, Vec<Vec<u64>>);
 
 /// Cells whose codes can be shared.
-pub(super) fn shared((parents, keys): ParentCells) -> (Vec<u32>, Vec<SharedCodes>) {
-    (parents, keys.into_iter().map(SharedCodes::new).collect())
+pub(super) fn shared((parents, keys): ParentCells) -> InnerCells {
+    InnerCells { parents, keys: keys.into_iter().map(SharedCodes::new).collect(), groups: None }
 }
 
 /// Adds the codes of some combinations of a group, key by key.
@@ -232,6 +241,20 @@ impl Outside {
         let range = |number: u32| ranges.get(number as usize).copied().unwrap_or_default();
         let of_row = known.find(&slices, rows).into_iter().map(range).collect();
         Outside { cells, of_row }
+    }
+
+    /// The outer cells that each row of a support is for.
+    pub(super) fn of_support(outer: &Frame, domain: &Domain, support: &Support) -> Outside {
+        let below = |place: &usize| support.dims[*place].is_below(domain.outer_dims);
+        let places: Vec<usize> = (0..support.dims.len()).filter(below).collect();
+        let dims: Vec<DimId> = places.iter().map(|p| support.dims[*p]).collect();
+        let columns: Vec<SharedCodes> = places.iter().map(|p| support.keys[*p].clone()).collect();
+        Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows())
+    }
+
+    /// How many outer cells all rows have together.
+    pub(super) fn pairs(&self) -> usize {
+        self.of_row.iter().map(|(start, end)| (end - start) as usize).fold(0, usize::saturating_add)
     }
 
     pub(super) fn of(&self, row: usize) -> &[u32] {

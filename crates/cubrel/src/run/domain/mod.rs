@@ -6,19 +6,21 @@
 //!
 //! * `groups`: those of each part of a domain, by classes of outer cells
 //! * `sparse`: the ones that reads brought; `brought`: where these are all among the ones that the tables have
+//! * `sides`: outer cells beside the rows of one read that says all
 
 mod brought;
 mod groups;
+mod sides;
 mod sparse;
 
 use super::RunError;
 use super::cells::Support;
-use super::frame::{Frame, KeyColumn, SharedCodes};
+use super::frame::{Frame, KeyColumn};
 use super::read;
 use super::reads::PlanReads;
 use crate::formula::schema::{RelationshipId, TableId};
 use crate::plan::Domain;
-use groups::{GroupCells, ParentCells, add_codes, each_product, push, shared};
+use groups::{GroupCells, InnerCells, Outside, ParentCells, add_codes, each_product, push, shared};
 
 /// Outer cells multiplied with the combinations of a domain: the inner cells, and the outer cell of each.
 pub struct Expanded {
@@ -41,13 +43,26 @@ pub fn expand(
     let mut ask = Some(support);
     let mut support = || ask.take().map_or(Ok(None), |ask| ask());
     let mut known = None;
-    if brought::is_worth_it(reads, domain, outer) {
+    if brought::is_worth_it(reads, domain) {
         let supports = support()?;
-        if let Some(keys) = supports.as_ref().and_then(|supports| brought::cells(reads, domain, supports)) {
-            let cells = keys.first().map_or(0, |codes| codes.len());
-            return multiplied(reads, domain, outer, (vec![0; cells], keys));
+        if let Some(supports) = &supports
+            && let Some(cells) = brought::cells(reads, domain, outer, supports)?
+        {
+            return multiplied(reads, domain, outer, cells);
         }
         known = Some(supports);
+    }
+    if let Some(own) = sides::of_domain(reads, domain, null_group)?
+        && let Some(keys) = sides::keys_of(domain, &own)
+    {
+        let outside = Outside::of_support(outer, domain, &own);
+        let are_few = outside.pairs() <= reads.options().sparse_above;
+        if !are_few && known.is_none() {
+            known = Some(support()?);
+        }
+        if are_few || matches!(known, Some(None)) {
+            return multiplied(reads, domain, outer, sides::of_rows(reads, &outside, (&own, &keys))?);
+        }
     }
     let mut groups: Vec<GroupCells> = Vec::new();
     for (i, group) in domain.groups.iter().enumerate() {
@@ -76,11 +91,11 @@ fn multiplied(
     reads: &PlanReads<'_>,
     domain: &Domain,
     outer: &Frame,
-    (parents, keys): (Vec<u32>, Vec<SharedCodes>),
+    InnerCells { parents, keys, groups }: InnerCells,
 ) -> Result<Expanded, RunError> {
     reads.check_cells(parents.len())?;
     let new_dims = keys.into_iter().zip(&domain.keys).map(|(codes, key)| KeyColumn::of_codes(codes, *key));
-    let frame = outer.select(&parents).with(new_dims);
+    let frame = outer.select(&parents).with(new_dims).knowing(groups);
     Ok(Expanded { frame, parents })
 }
 

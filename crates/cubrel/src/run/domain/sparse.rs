@@ -3,16 +3,17 @@
 use crate::plan::{DimId, KeyId};
 use std::collections::{HashMap, HashSet};
 
-use super::groups::{GroupCells, Outside, ParentCells, add_codes, each_product, push, shared};
+use super::groups::{GroupCells, InnerCells, Outside, ParentCells, add_codes, each_product, push, shared};
 use crate::plan::Domain;
 use crate::run::RunError;
 use crate::run::cells::Support;
 use crate::run::combinations::{NO_COMBINATION, packed};
 use crate::run::frame::{Frame, SharedCodes, distinct};
 use crate::run::reads::PlanReads;
+use crate::store::order_of;
 
 /// Rows of a support between two looks at the limit of cells.
-const ROWS_BETWEEN_CHECKS: usize = 4096;
+pub(super) const ROWS_BETWEEN_CHECKS: usize = 4096;
 
 /// The cells that some support has a row for.
 pub(super) fn cells(
@@ -21,13 +22,13 @@ pub(super) fn cells(
     outer: &Frame,
     groups: &mut [GroupCells],
     supports: &[Support],
-) -> Result<(Vec<u32>, Vec<SharedCodes>), RunError> {
+) -> Result<InnerCells, RunError> {
     let members: Vec<ClassMembers> = groups.iter().map(ClassMembers::of).collect();
     let all_for_one = outer.cells == 1 && members.iter().all(|m| matches!(m, ClassMembers::All));
     if let ([support], true) = (supports, all_for_one)
         && let Some(keys) = whole(domain, groups, support)
     {
-        return Ok((vec![0; support.rows()], keys));
+        return Ok(InnerCells { parents: vec![0; support.rows()], keys, groups: None });
     }
     let mut cells: ParentCells = (Vec::new(), vec![Vec::new(); domain.keys.len()]);
     for support in supports {
@@ -44,16 +45,20 @@ pub(super) fn cells(
         }
         take(reads, domain, outer, groups, &members, support, &matching, &mut cells)?;
     }
-    // Rows of one support bring every combination once; of several, one may have been brought before.
-    if supports.len() > 1 {
+    Ok(shared(in_order(cells, supports.len() > 1)))
+}
+
+/// Cells in the order of the outer ones. Rows of one support bring every combination once; of several, one may have been brought
+/// before.
+pub(super) fn in_order(mut cells: ParentCells, of_several: bool) -> ParentCells {
+    if of_several {
         keep_distinct(&mut cells);
     }
     if !cells.0.is_sorted() {
-        let mut order: Vec<u32> = (0..cells.0.len() as u32).collect();
-        order.sort_by_key(|i| cells.0[*i as usize]);
-        pick(&mut cells, &order);
+        let parents: Vec<u64> = cells.0.iter().map(|parent| u64::from(*parent)).collect();
+        pick(&mut cells, &order_of(&parents));
     }
-    Ok(shared(cells))
+    cells
 }
 
 /// The codes of a support, where it says all: it has a code for every key, and each of its rows is a combination that
@@ -73,7 +78,7 @@ fn whole(domain: &Domain, groups: &mut [GroupCells], support: &Support) -> Optio
     (fits && !keys.is_empty() && support.has_no(domain.outer_dims)).then_some(keys)
 }
 
-pub(super) fn keep_distinct(cells: &mut ParentCells) {
+fn keep_distinct(cells: &mut ParentCells) {
     let parents: Vec<u64> = cells.0.iter().map(|p| u64::from(*p)).collect();
     let columns: Vec<&[u64]> = std::iter::once(&parents).chain(&cells.1).map(Vec::as_slice).collect();
     let (_, first) = distinct(&columns, cells.0.len());
@@ -218,10 +223,7 @@ fn take(
     matching: &[SupportMatch],
     cells: &mut ParentCells,
 ) -> Result<(), RunError> {
-    let places: Vec<usize> = (0..support.dims.len()).filter(|i| support.dims[*i].is_below(domain.outer_dims)).collect();
-    let dims: Vec<DimId> = places.iter().map(|p| support.dims[*p]).collect();
-    let columns: Vec<SharedCodes> = places.iter().map(|p| support.keys[*p].clone()).collect();
-    let outside = Outside::new(outer, &dims, (0..outer.cells as u32).collect(), &columns, support.rows());
+    let outside = Outside::of_support(outer, domain, support);
     if let ([SupportMatch::One(numbers)], [group], [members]) = (matching, groups, members) {
         return take_one(reads, &domain.groups[0].keys, (group, members), &outside, numbers, cells);
     }

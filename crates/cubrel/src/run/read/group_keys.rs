@@ -3,6 +3,7 @@
 
 use super::super::combinations::places_in_order;
 use crate::store::{Ranks, order_of};
+use crate::value::threads::map_many;
 
 /// Fewer wanted keys than one in so many groups are searched for one by one.
 const GROUPS_PER_SEARCH: usize = 32;
@@ -52,7 +53,7 @@ impl GroupKeys {
             (Ok(_), None) => 0,
             (Err(_), _) => (self.0[*group as usize] / stride % u128::from(size)) as u64,
         };
-        groups.iter().map(code).collect()
+        map_many(groups, code)
     }
 
     /// The group of each wanted key, or `none`.

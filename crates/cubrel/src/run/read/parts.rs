@@ -8,12 +8,10 @@ use super::super::accumulate::{Accumulator, Entries, GroupNumbers, Groups, RunGr
 use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::batch::{BATCH, Batch, RUN_BATCH};
-use super::dependent::Counting;
 use super::group_keys::GroupKeys;
 use super::inputs::Feed;
-use super::keys::key_sizes;
 use super::prepare::{Grouping, Prepared};
-use super::result::{Numbering, ReadResult, ReadStats, Stays};
+use super::result::{Numbering, PassGroups, ReadResult, ReadStats, Stays, seen_groups};
 use super::shared::completed;
 use super::stretches::{in_batches, rows_of};
 use crate::formula::schema::ColumnId;
@@ -400,20 +398,29 @@ impl Prepared<'_> {
         stays: Option<&Stays<'_>>,
     ) -> Result<ReadResult, RunError> {
         let (mut whole, numbering) = self.merged(parts);
-        self.of_read(read, whole.seen.swap_remove(0), (0, whole.accumulators), numbering, stays)
+        let mut result = self.of_read(read, whole.seen.swap_remove(0), (0, whole.accumulators))?;
+        if let Some(stays) = stays {
+            result.keep(stays);
+        }
+        let of_pass = self.pass_groups(read, numbering, || result.seen.clone());
+        Ok(result.numbered_by(Arc::new(of_pass)))
     }
 
     /// What several reads give that were done in this pass: the one that was prepared, then the others.
     pub(super) fn results(self, parts: Vec<PartResult>, reads: &[&Read]) -> Result<Vec<ReadResult>, RunError> {
+        let Some(base) = reads.first() else { return Ok(Vec::new()) };
         let (whole, numbering) = self.merged(parts);
         let (mut first, mut accumulators) = (0, whole.accumulators.into_iter());
         let of = |(seen, read): (Seen, &&Read)| {
             let own = accumulators.by_ref().take(read.aggregates.len()).collect();
-            let result = self.of_read(read, seen, (first, own), numbering.clone(), None);
+            let result = self.of_read(read, seen, (first, own));
             first += read.aggregates.len();
             result
         };
-        whole.seen.into_iter().zip(reads).map(of).collect()
+        let results: Vec<Groupless> = whole.seen.into_iter().zip(reads).map(of).collect::<Result<_, _>>()?;
+        let asked = results.iter().skip(usize::from(!self.wanted));
+        let of_pass = Arc::new(self.pass_groups(base, numbering, || in_some(asked.map(|result| &result.seen))));
+        Ok(results.into_iter().map(|result| result.numbered_by(of_pass.clone())).collect())
     }
 
     fn of_read(
@@ -421,9 +428,7 @@ impl Prepared<'_> {
         read: &Read,
         seen: Seen,
         (first, accumulators): (usize, Vec<Accumulator>),
-        numbering: Numbering,
-        stays: Option<&Stays<'_>>,
-    ) -> Result<ReadResult, RunError> {
+    ) -> Result<Groupless, RunError> {
         let Seen { groups: mut seen, mut stats, .. } = seen;
         stats.rows = self.tables.rows(self.table) as u64;
         stats.groups = seen.iter().filter(|s| **s).count() as u64;
@@ -436,48 +441,70 @@ impl Prepared<'_> {
         let accumulators = completed(&self.aggregates[first..first + read.aggregates.len()], accumulators);
         let columns = map_owned(accumulators.into_iter().zip(&read.aggregates).collect(), finished);
         let columns = columns.into_iter().collect::<Result<Vec<Vector>, _>>()?;
-        let mut left = stats.groups as usize;
-        if let Some(stays) = stays {
-            let groups: Vec<u32> = (0..seen.len() as u32).filter(|group| seen[*group as usize]).collect();
-            if let Some(stay) = stays(&columns, &groups) {
-                seen.fill(false);
-                stay.iter().for_each(|group| seen[*group as usize] = true);
-                left = stay.len();
-            }
-        }
-        let result = ReadResult {
-            left,
-            sizes: key_sizes(self.tables, read),
-            counted: self.sizes.clone(),
-            strides: self.strides.clone(),
-            follows: self.counting.iter().map(Counting::follows).collect(),
-            by_codes: OnceLock::new(),
-            by_row: self.counting.iter().any(|c| matches!(c, Counting::ByRow)),
-            numbering,
-            present: OnceLock::new(),
-            seen,
-            columns,
-            stats,
-        };
-        Ok(result.with_codes(self.tables, read, &self.counting))
+        Ok(Groupless { left: stats.groups as usize, seen, columns, stats })
+    }
+
+    fn pass_groups(&self, read: &Read, numbering: Numbering, seen: impl FnOnce() -> Vec<bool>) -> PassGroups {
+        let counting = (self.counting.as_slice(), self.sizes.clone(), self.strides.clone());
+        PassGroups::of_read(self.tables, read, counting, numbering, seen)
     }
 
     /// The parts brought together. Groups by place have the same number in every part; others were numbered in each as they came, and get
     /// the place of their key among those of all parts.
     fn merged(&self, parts: Vec<PartResult>) -> (PartResult, Numbering) {
-        if self.grouping == Grouping::Dense {
-            let mut parts = parts.into_iter();
-            let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
-            whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
-            parts.for_each(|part| merge(part, None, &mut whole));
-            let numbering = self.ranked.clone().map_or(Numbering::Dense, Numbering::Ranked);
-            return (whole, numbering);
+        match self.grouping {
+            Grouping::Dense => (self.by_place(parts), self.ranked.clone().map_or(Numbering::Dense, Numbering::Ranked)),
+            _ => self.by_key(parts),
         }
+    }
+
+    fn by_place(&self, parts: Vec<PartResult>) -> PartResult {
+        let mut parts = parts.into_iter();
+        let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
+        whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
+        parts.for_each(|part| merge(part, None, &mut whole));
+        whole
+    }
+
+    fn by_key(&self, parts: Vec<PartResult>) -> (PartResult, Numbering) {
         let (keys, numbers) = GroupKeys::of_parts(&parts.iter().map(|part| part.keys.as_slice()).collect::<Vec<_>>());
         let mut whole = self.nothing_seen();
         whole.grow(keys.len());
         parts.into_iter().zip(numbers).for_each(|(part, numbers)| merge(part, Some(&numbers), &mut whole));
         (whole, Numbering::Ranked(Arc::new(keys)))
+    }
+}
+
+/// Whether a group has rows in one of several reads.
+fn in_some<'s>(mut reads: impl Iterator<Item = &'s Vec<bool>>) -> Vec<bool> {
+    let first = reads.next().cloned().unwrap_or_default();
+    reads.fold(first, |mut some, more| {
+        some.iter_mut().zip(more).for_each(|(some, more)| *some |= more);
+        some
+    })
+}
+
+/// A read's result but for how its groups are numbered.
+struct Groupless {
+    left: usize,
+    seen: Vec<bool>,
+    columns: Vec<Vector>,
+    stats: ReadStats,
+}
+
+impl Groupless {
+    /// Keeps the groups that stay.
+    fn keep(&mut self, stays: &Stays<'_>) {
+        if let Some(stay) = stays(&self.columns, &seen_groups(&self.seen)) {
+            self.seen.fill(false);
+            stay.iter().for_each(|group| self.seen[*group as usize] = true);
+            self.left = stay.len();
+        }
+    }
+
+    fn numbered_by(self, of_pass: Arc<PassGroups>) -> ReadResult {
+        let Groupless { left, seen, columns, stats } = self;
+        ReadResult { of_pass, present: OnceLock::new(), left, seen, columns, stats }
     }
 }
 

@@ -1,32 +1,21 @@
 //! What a read gives: groups, their aggregates, and what was gone through.
 
 use super::super::combinations::packed;
-use super::super::frame::{Frame, SharedCodes};
+use super::super::frame::{Frame, PassId, SharedCodes, gathered};
 use super::super::tables::Tables;
 use super::dependent::{Counting, codes_of_rows};
 use super::group_keys::GroupKeys;
+use super::keys::key_sizes;
 use crate::plan::{DimId, Read};
 use crate::store::order_of;
 use crate::value::Vector;
-use crate::value::threads::map_parts;
+use crate::value::threads::{map_each, map_parts};
 use std::sync::{Arc, OnceLock};
 
 /// What a read gives.
 #[derive(Debug)]
 pub struct ReadResult {
-    /// How many codes each key has, null's included.
-    pub(super) sizes: Vec<u64>,
-    /// By key, what a code adds to the number of the group.
-    pub(super) strides: Vec<u128>,
-    /// By key, how many different ones of it count.
-    pub(super) counted: Vec<u64>,
-    /// By key, whether it follows from another one: it adds nothing to the number.
-    pub(super) follows: Vec<bool>,
-    /// Whether a key counts by the rows that it tells apart.
-    pub(super) by_row: bool,
-    /// The groups in the order of their codes, where these do not tell their numbers; made when it is asked for.
-    pub(super) by_codes: OnceLock<ByCodes>,
-    pub(super) numbering: Numbering,
+    pub(super) of_pass: Arc<PassGroups>,
     /// Made when it is asked for.
     pub(super) present: OnceLock<Present>,
     /// How many groups have rows, and stay.
@@ -39,11 +28,32 @@ pub struct ReadResult {
     pub stats: ReadStats,
 }
 
+/// How groups are numbered, and the codes that they have: the same for all reads that are done in one pass.
+#[derive(Debug)]
+pub(super) struct PassGroups {
+    id: PassId,
+    /// How many codes each key has, null's included.
+    sizes: Vec<u64>,
+    /// By key, what a code adds to the number of the group.
+    strides: Vec<u128>,
+    /// By key, how many different ones of it count.
+    counted: Vec<u64>,
+    /// By key, whether it follows from another one: it adds nothing to the number.
+    follows: Vec<bool>,
+    /// Whether a key counts by the rows that it tells apart.
+    by_row: bool,
+    numbering: Numbering,
+    /// The groups that have rows in some read, where their numbers do not tell their codes.
+    told: Option<Present>,
+    /// The same groups in the order of their codes; made when it is asked for.
+    by_codes: OnceLock<ByCodes>,
+}
+
 /// Says which of some groups stay, by their aggregates; `None` for all.
 pub type Stays<'s> = dyn Fn(&[Vector], &[u32]) -> Option<Vec<u32>> + 's;
 
 /// The groups that have rows.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Present {
     /// Their numbers.
     pub groups: Arc<Vec<u32>>,
@@ -125,76 +135,26 @@ impl ReadResult {
             return Arc::new(vec![0; frame.cells]);
         }
         // Cells that were made of these very groups.
+        if let Some(known) = frame.groups_in(self.of_pass.id, dims) {
+            return known.clone();
+        }
         if let Some(present) = self.present.get()
             && dims.iter().zip(&present.codes).all(|(dim, codes)| Arc::ptr_eq(&frame.dims[*dim].codes, codes))
         {
             return present.groups.clone();
         }
-        Arc::new(self.numbers_of(frame, dims))
-    }
-
-    fn numbers_of(&self, frame: &Frame, dims: &[DimId]) -> Vec<u32> {
-        let none = self.groups() as u32;
-        if self.by_row {
-            return self.numbers_by_codes(frame, dims, none);
-        }
-        let codes = |key: usize| frame.dims[dims[key]].codes.as_slice();
-        let mut found = match &self.numbering {
-            Numbering::Dense => {
-                let mut groups = vec![0u32; frame.cells];
-                for (key, stride) in self.counting_keys() {
-                    groups.iter_mut().zip(codes(key)).for_each(|(group, code)| *group += *code as u32 * stride as u32);
-                }
-                groups
-            }
-            Numbering::Ranked(ranked) => {
-                let mut keys = vec![0u128; frame.cells];
-                for (key, stride) in self.counting_keys() {
-                    keys.iter_mut().zip(codes(key)).for_each(|(key, code)| *key += u128::from(*code) * stride);
-                }
-                ranked.find(&keys, none)
-            }
-        };
-        if self.follows.contains(&true) {
-            self.drop_others(&mut found, none, codes);
-        }
-        found
-    }
-
-    /// For each cell its group, where the codes of cells do not tell their numbers.
-    fn numbers_by_codes(&self, frame: &Frame, dims: &[DimId], none: u32) -> Vec<u32> {
-        let present = self.present();
-        let by_codes = self.by_codes.get_or_init(|| ByCodes::of(present, &self.sizes));
         let cells: Vec<&[u64]> = dims.iter().map(|dim| frame.dims[*dim].codes.as_slice()).collect();
-        let wanted: Vec<u128> = (0..frame.cells).map(packed(&cells, &self.sizes)).collect();
-        let group = |place: u32| by_codes.groups.get(place as usize).copied().unwrap_or(none);
-        by_codes.keys.find(&wanted, u32::MAX).into_iter().map(group).collect()
+        Arc::new(self.of_pass.numbers_of(&cells, frame.cells, self.groups() as u32))
     }
 
-    /// Takes from cells the groups that have other codes in the keys which follow from others.
-    fn drop_others<'c>(&self, found: &mut [u32], none: u32, codes: impl Fn(usize) -> &'c [u64]) {
-        let present = self.present();
-        let mut places = vec![u32::MAX; self.groups() + 1];
-        present.groups.iter().zip(0..).for_each(|(group, place)| places[*group as usize] = place);
-        for key in (0..self.sizes.len()).filter(|key| self.follows[*key]) {
-            let own = &present.codes[key];
-            for (group, code) in found.iter_mut().zip(codes(key)) {
-                // A group without rows has no codes.
-                if own.get(places[*group as usize] as usize) != Some(code) {
-                    *group = none;
-                }
-            }
-        }
-    }
-
-    /// The keys that groups are numbered by, and what their codes add to the number.
-    fn counting_keys(&self) -> impl Iterator<Item = (usize, u128)> {
-        (0..self.sizes.len()).filter(|key| !self.follows[*key]).map(|key| (key, self.strides[key]))
+    /// The pass that it was done in: reads of one pass have the same numbers for groups.
+    pub fn pass(&self) -> PassId {
+        self.of_pass.id
     }
 
     /// How many codes a key has, null's included.
     pub fn size(&self, key: usize) -> u64 {
-        self.sizes[key]
+        self.of_pass.sizes[key]
     }
 
     /// How many groups have rows, and stay.
@@ -204,23 +164,76 @@ impl ReadResult {
 
     /// The groups that have rows.
     pub fn present(&self) -> &Present {
-        self.present.get_or_init(|| {
-            let groups = self.seen_groups();
-            let codes = self.counted_codes(&groups).into_iter().map(Arc::new).collect();
-            Present { groups: Arc::new(groups), codes }
+        self.present.get_or_init(|| match &self.of_pass.told {
+            Some(told) if told.groups.len() == self.left => told.clone(),
+            Some(told) => told.of_seen(&self.seen),
+            None => {
+                let groups = seen_groups(&self.seen);
+                let codes = self.of_pass.counted_codes(&groups).into_iter().map(Arc::new).collect();
+                Present { groups: Arc::new(groups), codes }
+            }
         })
     }
+}
 
-    fn seen_groups(&self) -> Vec<u32> {
-        (0..self.groups() as u32).filter(|g| self.seen[*g as usize]).collect()
+impl Present {
+    fn of_seen(&self, seen: &[bool]) -> Present {
+        let places: Vec<u32> =
+            (0..self.groups.len() as u32).filter(|at| seen[self.groups[*at as usize] as usize]).collect();
+        Present {
+            groups: Arc::new(places.iter().map(|place| self.groups[*place as usize]).collect()),
+            codes: map_each(&self.codes, |codes| gathered(codes, &places)),
+        }
+    }
+}
+
+pub(super) fn seen_groups(seen: &[bool]) -> Vec<u32> {
+    (0..seen.len() as u32).filter(|g| seen[*g as usize]).collect()
+}
+
+impl PassGroups {
+    /// Of groups by keys that all count by their codes.
+    pub(super) fn by_code(sizes: Vec<u64>, numbering: Numbering) -> PassGroups {
+        PassGroups {
+            id: PassId::fresh(),
+            strides: strides(&sizes),
+            counted: sizes.clone(),
+            follows: vec![false; sizes.len()],
+            by_row: false,
+            sizes,
+            numbering,
+            told: None,
+            by_codes: OnceLock::new(),
+        }
     }
 
-    /// With the codes of keys that do not count by them.
-    pub(super) fn with_codes(self, tables: Tables<'_>, read: &Read, counting: &[Counting]) -> ReadResult {
-        if !self.by_row && !self.follows.contains(&true) {
-            return self;
+    /// Of the keys of a read, which count in these ways; `seen` says which groups have rows in some read of the pass.
+    pub(super) fn of_read(
+        tables: Tables<'_>,
+        read: &Read,
+        (counting, counted, strides): (&[Counting], Vec<u64>, Vec<u128>),
+        numbering: Numbering,
+        seen: impl FnOnce() -> Vec<bool>,
+    ) -> PassGroups {
+        let mut groups = PassGroups {
+            id: PassId::fresh(),
+            sizes: key_sizes(tables, read),
+            strides,
+            counted,
+            follows: counting.iter().map(Counting::follows).collect(),
+            by_row: counting.iter().any(|c| matches!(c, Counting::ByRow)),
+            numbering,
+            told: None,
+            by_codes: OnceLock::new(),
+        };
+        if groups.by_row || groups.follows.contains(&true) {
+            groups.told = Some(groups.tell(tables, read, counting, seen_groups(&seen())));
         }
-        let mut groups = self.seen_groups();
+        groups
+    }
+
+    /// Groups with the codes that they have in all keys, those too that do not count by them.
+    fn tell(&self, tables: Tables<'_>, read: &Read, counting: &[Counting], mut groups: Vec<u32>) -> Present {
         let mut codes = self.counted_codes(&groups);
         let by_row = |key: usize| matches!(counting[key], Counting::ByRow);
         let real = |key: usize, codes: &[u64]| codes_of_rows(tables, read.keys[key], codes);
@@ -236,8 +249,62 @@ impl ReadResult {
             Counting::Follows(dependence) => dependence.codes(tables, read.keys[key], &codes[dependence.on]),
         };
         let codes = map_parts(codes.len(), |key| Arc::new(of_key(key)));
-        self.present.get_or_init(|| Present { groups: Arc::new(groups), codes });
-        self
+        Present { groups: Arc::new(groups), codes }
+    }
+
+    /// For each cell, by its codes key by key, its group, or `none`.
+    fn numbers_of(&self, cells: &[&[u64]], count: usize, none: u32) -> Vec<u32> {
+        if let (true, Some(told)) = (self.by_row, &self.told) {
+            return self.numbers_by_codes(told, cells, count, none);
+        }
+        let mut found = match &self.numbering {
+            Numbering::Dense => {
+                let mut groups = vec![0u32; count];
+                for (key, stride) in self.counting_keys() {
+                    groups.iter_mut().zip(cells[key]).for_each(|(group, code)| *group += *code as u32 * stride as u32);
+                }
+                groups
+            }
+            Numbering::Ranked(ranked) => {
+                let mut keys = vec![0u128; count];
+                for (key, stride) in self.counting_keys() {
+                    keys.iter_mut().zip(cells[key]).for_each(|(key, code)| *key += u128::from(*code) * stride);
+                }
+                ranked.find(&keys, none)
+            }
+        };
+        if let Some(told) = &self.told {
+            self.drop_others(told, &mut found, none, cells);
+        }
+        found
+    }
+
+    /// The same where the codes of cells do not tell the numbers.
+    fn numbers_by_codes(&self, told: &Present, cells: &[&[u64]], count: usize, none: u32) -> Vec<u32> {
+        let by_codes = self.by_codes.get_or_init(|| ByCodes::of(told, &self.sizes));
+        let wanted: Vec<u128> = (0..count).map(packed(cells, &self.sizes)).collect();
+        let group = |place: u32| by_codes.groups.get(place as usize).copied().unwrap_or(none);
+        by_codes.keys.find(&wanted, u32::MAX).into_iter().map(group).collect()
+    }
+
+    /// Takes from cells the groups that have other codes in the keys which follow from others.
+    fn drop_others(&self, told: &Present, found: &mut [u32], none: u32, cells: &[&[u64]]) {
+        let mut places = vec![u32::MAX; none as usize + 1];
+        told.groups.iter().zip(0..).for_each(|(group, place)| places[*group as usize] = place);
+        for key in (0..self.sizes.len()).filter(|key| self.follows[*key]) {
+            let own = &told.codes[key];
+            for (group, code) in found.iter_mut().zip(cells[key]) {
+                // A group without rows has no codes.
+                if own.get(places[*group as usize] as usize) != Some(code) {
+                    *group = none;
+                }
+            }
+        }
+    }
+
+    /// The keys that groups are numbered by, and what their codes add to the number.
+    fn counting_keys(&self) -> impl Iterator<Item = (usize, u128)> {
+        (0..self.sizes.len()).filter(|key| !self.follows[*key]).map(|key| (key, self.strides[key]))
     }
 
     /// The codes that groups have in the keys that they are numbered by.

@@ -9,7 +9,7 @@ use super::super::accumulate::{Accumulator, Groups, Input, Spec};
 use super::super::tables::Tables;
 use super::group_keys::GroupKeys;
 use super::keys::key_sizes;
-use super::result::{Numbering, ReadResult, ReadStats, strides};
+use super::result::{Numbering, PassGroups, ReadResult, ReadStats, strides};
 use crate::formula::typed::AggregateKind;
 use crate::plan::{AggregateId, Key, Read, ReadAggregate, RollUp};
 use crate::value::{Type, Vector};
@@ -58,14 +58,8 @@ pub fn rolled_up(
     let columns = read.aggregates.iter().zip(&finer.aggregates).map(column).collect::<Result<_, _>>()?;
     let left = seen.iter().filter(|s| **s).count();
     Ok(Some(ReadResult {
+        of_pass: Arc::new(PassGroups::by_code(sizes, numbering)),
         left,
-        follows: vec![false; sizes.len()],
-        by_codes: OnceLock::new(),
-        by_row: false,
-        counted: sizes.clone(),
-        sizes,
-        strides,
-        numbering,
         present: OnceLock::new(),
         stats: ReadStats { groups: left as u64, ..ReadStats::default() },
         seen,

@@ -21,7 +21,7 @@ const MOST_COMMON: usize = 110 << 10;
 /// It may take one byte for so many bytes of texts.
 const TEXTS_PER_BYTE: usize = 64;
 /// It is learnt from so many times its own bytes.
-const LEARNT_FROM_TIMES: usize = 12;
+const LEARNT_FROM_TIMES: usize = 6;
 /// One in so many blocks of the sample is not learnt from, but tells whether the others have taught anything.
 const HELD_OUT: usize = 8;
 
