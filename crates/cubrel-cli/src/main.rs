@@ -5,6 +5,7 @@ mod commands;
 mod demo;
 mod failure;
 mod format;
+mod memory;
 mod output;
 mod report;
 mod shell;
@@ -19,10 +20,6 @@ use args::{GENERAL, Global};
 use failure::Failure;
 use format::Format;
 use output::Output;
-
-/// Reads ask for the same large pieces of memory again and again; this one keeps them instead of giving them back.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// What to try first, after the short help.
 const FIRST: &str = "First things to try:
@@ -150,6 +147,9 @@ fn main() -> ExitCode {
 }
 
 fn run(cli: &Cli, out: &mut Output) -> failure::Done {
+    if matches!(cli.command, Command::Draft(_) | Command::Refresh(_)) {
+        memory::give_back_soon();
+    }
     match &cli.command {
         Command::Demo(args) => commands::demo::run(args, &cli.global, out),
         Command::Draft(args) => commands::draft::run(args, &cli.global, out),
