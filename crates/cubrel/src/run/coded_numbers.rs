@@ -55,12 +55,12 @@ impl Steps {
         self.first.wrapping_add(near).wrapping_add(far)
     }
 
-    fn bits(self) -> u32 {
+    fn ends(self) -> (i64, i64) {
         let numbers = self.by.iter().scan(self.first, |at, by| {
             *at += by;
             Some(*at)
         });
-        bits_of(&numbers.chain([self.first]).collect::<Vec<_>>())
+        numbers.fold((self.first, self.first), |(least, most), v| (least.min(v), most.max(v)))
     }
 }
 
@@ -91,6 +91,20 @@ pub enum SomeInts<'a> {
 }
 
 impl SomeInts<'_> {
+    /// The smallest and the largest of them, and of 0.
+    pub fn ends(self) -> (i64, i64) {
+        match self {
+            SomeInts::ByCode(values, valid) => {
+                let there = values.iter().zip(valid).map(|(v, valid)| if *valid { *v } else { 0 });
+                there.fold((0, 0), |(least, most), v| (least.min(v), most.max(v)))
+            }
+            SomeInts::Line { base, null, .. } => {
+                let last = self.of(null.saturating_sub(1)).0;
+                (base.min(last).min(0), base.max(last).max(0))
+            }
+        }
+    }
+
     /// The number of a code, 0 for null, and whether it is one.
     #[inline(always)]
     pub fn of(self, code: u64) -> (i64, bool) {
@@ -128,12 +142,27 @@ impl Ints<'_> {
         }
     }
 
+    /// The smallest and the largest of them; 0 twice where there are none.
+    pub fn ends(self) -> (i64, i64) {
+        match self {
+            Ints::ByCode(values) => {
+                let ends = |(least, most): (i64, i64), v: &i64| (least.min(*v), most.max(*v));
+                values.first().map_or((0, 0), |first| values.iter().fold((*first, *first), ends))
+            }
+            Ints::Line { base, last, .. } => (base.min(last), base.max(last)),
+            Ints::Steps(steps) => steps.ends(),
+        }
+    }
+
     /// The bits that the largest of them takes.
     pub fn bits(self) -> u32 {
         match self {
             Ints::ByCode(values) => bits_of(values),
             Ints::Line { base, last, .. } => bits_of(&[base, last]),
-            Ints::Steps(steps) => steps.bits(),
+            Ints::Steps(steps) => {
+                let (least, most) = steps.ends();
+                bits_of(&[least, most])
+            }
         }
     }
 }
@@ -158,6 +187,7 @@ mod tests {
         assert_eq!(line_of(&[0, 5, 10, 16]), None);
         let Some((base, step, last)) = line_of(&[3, 13, 23, 33]) else { panic!("it is one") };
         let line = Ints::Line { base, step, last };
+        assert_eq!(line.ends(), (3, 33));
         assert_eq!((0..4).map(|code| line.of(code)).collect::<Vec<i64>>(), [3, 13, 23, 33]);
     }
 }

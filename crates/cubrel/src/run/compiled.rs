@@ -6,6 +6,7 @@ use std::sync::Arc;
 use super::RunError;
 use super::coded_numbers::{Floats, Ints, SomeInts, Steps, line_of};
 use super::frame::{BoundValue, Members};
+use super::fused::{Bounds, Fused, LeafSource, Loaded};
 use super::located::{Far, columns_of, in_row};
 use super::pairs::PairOp;
 use super::tables::{Anchor, SMALL_DOMAIN, Tables};
@@ -49,6 +50,8 @@ pub struct CompiledRow {
     looked_at: Arc<[Far]>,
     /// Whether it may be told from whole vectors of numbers; off, it is evaluated, which tests hold against it.
     vectors: bool,
+    /// The same in steps over vectors of whole numbers, where it has that form.
+    fused: Option<Arc<Fused>>,
 }
 
 /// Where a leaf's values come from.
@@ -122,6 +125,51 @@ impl CompiledLeaf {
             _ => None,
         }
     }
+
+    /// Truth values by the code of an anchor.
+    fn as_truths(&self) -> Option<(Anchor, &[bool], Option<&[bool]>)> {
+        match self {
+            CompiledLeaf::Mapped(anchor, values) => match &values.data {
+                Data::Bool(truths) => Some((*anchor, truths, values.valid.as_deref())),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// What it delivers to steps over vectors.
+    fn source(&self) -> Option<LeafSource> {
+        if let CompiledLeaf::Constant(value, _) = self {
+            return Some(LeafSource::Constant(value.clone()));
+        }
+        if let Some((_, ints)) = self.as_ints() {
+            let (least, most) = ints.ends();
+            return Some(LeafSource::Numbers { bounds: Bounds::of(least.into(), most.into())?, nullable: false });
+        }
+        if let Some((_, ints)) = self.as_some_ints() {
+            let (least, most) = ints.ends();
+            return Some(LeafSource::Numbers { bounds: Bounds::of(least.into(), most.into())?, nullable: true });
+        }
+        self.as_truths().map(|(.., valid)| LeafSource::Truths { nullable: valid.is_some() })
+    }
+
+    /// What it has in some rows of a batch, for steps over vectors; `once` where each row is asked for once.
+    fn loaded<'a>(&'a self, batch: &'a dyn BatchCodes, positions: &[u32], once: bool) -> Loaded<'a> {
+        if let Some((anchor, ints)) = self.as_ints() {
+            if once && batch.unpacks_in_parts(positions) {
+                return Loaded::InParts(Box::new(move |from, out| batch.ints_in_part(anchor, ints, from, out)));
+            }
+            return Loaded::Numbers(batch.ints(anchor, ints, positions), None);
+        }
+        if let Some((anchor, ints)) = self.as_some_ints() {
+            let (values, there) = batch.some_ints(anchor, ints, positions);
+            return Loaded::Numbers(values, Some(there));
+        }
+        let Some((anchor, truths, valid)) = self.as_truths() else { return Loaded::Truths(Vec::new(), None) };
+        let codes = batch.anchor(anchor, positions);
+        let of = |known: &[bool]| codes.iter().map(|code| known[*code as usize]).collect();
+        Loaded::Truths(of(truths), valid.map(of))
+    }
 }
 
 /// A comparison of numbers by code.
@@ -189,7 +237,9 @@ impl<'a> RowCompiler<'a> {
         let scalar = self.scalar(&row.scalar, row, &mut leaves);
         let mut looked_at = Vec::new();
         columns_of(row, &mut looked_at);
-        CompiledRow { scalar, leaves, looked_at: looked_at.into(), vectors: self.hoist }
+        let fused = self.hoist.then(|| Fused::of(&scalar, &|leaf: usize| leaves[leaf].source())).flatten();
+        let fused = fused.map(Arc::new);
+        CompiledRow { scalar, leaves, looked_at: looked_at.into(), vectors: self.hoist, fused }
     }
 
     /// The anchor that all leaves below hang off, if it is one and small.
@@ -211,9 +261,23 @@ impl<'a> RowCompiler<'a> {
             let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(CODES_PER_TEXT));
             return worth && self.tables.is_small(self.table, anchor);
         }
-        // Doubles are worked out faster than looked up, where the array leaves the caches.
-        let near = if is_arithmetic_of_floats(scalar) { NEAR_CODES } else { u64::MAX };
-        self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE).min(near)
+        let pays = self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE);
+        // Some is worked out faster than looked up, where the array leaves the caches.
+        pays && (codes <= NEAR_CODES || !is_arithmetic_of_floats(scalar) && !self.is_fused(scalar, row))
+    }
+
+    /// Whether a part of an expression, but for a condition that stands alone, comes in steps over vectors of whole numbers that follow
+    /// from codes.
+    fn is_fused(&self, scalar: &Scalar, row: &RowExpr) -> bool {
+        let source = |leaf: usize| match &row.leaves[leaf] {
+            RowLeaf::Column { column, path } if path.is_empty() => {
+                CompiledLeaf::Own(self.tables.column(*column).clone(), column.index).source()
+            }
+            RowLeaf::Parameter(slot) => self.held(*slot).map(|(_, held, _)| LeafSource::Constant(held.value())),
+            _ => None,
+        };
+        let stands_alone = std::ptr::eq(scalar, &row.scalar) && scalar.ty == Type::Bool;
+        !stands_alone && Fused::of(scalar, &source).is_some()
     }
 
     /// Whether it looks at texts that are packed in blocks.
@@ -385,6 +449,12 @@ pub trait BatchCodes {
     fn anchor(&self, anchor: Anchor, positions: &[u32]) -> Arc<Vec<u32>>;
     /// The codes of a column of the table.
     fn column(&self, column: &CodedColumn, index: u32, positions: &[u32]) -> Vec<u64>;
+    /// Whether the rows at `positions` are all of the batch, and can be unpacked some at a time.
+    fn unpacks_in_parts(&self, _positions: &[u32]) -> bool {
+        false
+    }
+    /// The numbers that go with the codes of an anchor in rows from one on, where the batch can be unpacked some at a time.
+    fn ints_in_part(&self, _anchor: Anchor, _ints: Ints<'_>, _from: usize, _out: &mut [i64]) {}
     /// The numbers that go with the codes of an anchor.
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64>;
     /// The numbers that go with the codes of an anchor, 0 for null, and which of them are there.
@@ -403,14 +473,16 @@ impl CompiledRow {
             span: Default::default(),
         };
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
-        CompiledRow { scalar, leaves: vec![CompiledLeaf::ByRow(Arc::new(passes))], looked_at: [].into(), vectors: true }
+        let leaves = vec![CompiledLeaf::ByRow(Arc::new(passes))];
+        CompiledRow { scalar, leaves, looked_at: [].into(), vectors: true, fused: None }
     }
 
     /// The same expression, which is known to be numbers in steps over the codes of a column.
     #[must_use]
     pub fn stepped(&self, column: u32, steps: Steps) -> CompiledRow {
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ..self.scalar.clone() };
-        CompiledRow { scalar, leaves: vec![CompiledLeaf::Stepped(column, Arc::new(steps))], ..self.clone() }
+        let leaves = vec![CompiledLeaf::Stepped(column, Arc::new(steps))];
+        CompiledRow { scalar, leaves, fused: None, ..self.clone() }
     }
 
     /// The table's columns that are decoded row by row.
@@ -550,7 +622,18 @@ impl CompiledRow {
 
     /// Whether a value can be null, as far as that is easily told.
     pub fn nullable(&self) -> bool {
-        self.can_be_null(&self.scalar)
+        self.fused.as_ref().map_or_else(|| self.can_be_null(&self.scalar), |fused| fused.nullable())
+    }
+
+    /// The bits that the largest number takes, where the expression comes in steps over vectors of whole numbers.
+    pub fn fused_bits(&self) -> Option<u32> {
+        self.fused.as_ref().filter(|fused| !fused.is_condition()).map(|fused| fused.bits())
+    }
+
+    /// In which of the rows at `positions` of a batch a condition is true, where it comes in steps over vectors of whole numbers.
+    pub fn fused_truths(&self, batch: &dyn BatchCodes, positions: &[u32]) -> Option<Vec<bool>> {
+        let fused = self.fused.as_ref().filter(|fused| fused.is_condition())?;
+        Some(fused.truths(positions.len(), |leaf, once| self.leaves[leaf].loaded(batch, positions, once)))
     }
 
     fn can_be_null(&self, scalar: &Scalar) -> bool {
@@ -587,6 +670,9 @@ impl CompiledRow {
     }
 
     fn eval_exact(&self, tables: Tables<'_>, batch: &dyn BatchCodes, positions: &[u32]) -> Result<Vector, EvalError> {
+        if let Some(fused) = &self.fused {
+            return Ok(fused.eval(positions.len(), |leaf, once| self.leaves[leaf].loaded(batch, positions, once)));
+        }
         let leaves = BatchLeaves { row: self, tables, batch, positions };
         if let ScalarKind::Leaf(leaf) = self.scalar.kind {
             let slots: Vec<u32> = (0..positions.len() as u32).collect();

@@ -30,6 +30,7 @@ mod current;
 mod domain;
 mod first;
 mod frame;
+mod fused;
 mod grid;
 mod located;
 mod one_cell;

@@ -100,9 +100,15 @@ impl Segment {
     }
 
     /// What `map` gives for the codes of some rows, counted from `start` on; `None` where rows are not reached one by one.
-    pub fn map_some<T>(&self, start: usize, rows: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
+    pub fn map_some<T: Copy>(&self, start: usize, rows: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
         match &self.codes {
             Codes::Packed(codes) => Some(codes.map_some(start, rows, |code| map(self.base + code))),
+            Codes::Sparse { common, rows: Places::Marked(marks), codes, .. } => {
+                let (places, which) = marks.places_of(start, rows);
+                let marked = codes.map_some(0, &places, |code| map(self.base + code));
+                let found: Vec<T> = [map(self.base + common)].into_iter().chain(marked).collect();
+                Some(which.into_iter().map(|place| found[place as usize]).collect())
+            }
             _ if self.is_reached_at_once() => {
                 Some(rows.iter().map(|row| map(self.get(start + *row as usize))).collect())
             }
@@ -298,19 +304,16 @@ impl Codes {
     /// When there are fewer rows than `out` has room for.
     fn map<T: Copy + Default>(&self, start: usize, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
         match self {
+            _ if out.is_empty() => {}
             Codes::Packed(packed) if packed.bits() == 0 && start + out.len() <= packed.len() => out.fill(map(0)),
             Codes::Packed(packed) => packed.unpack_with(start, out, map),
             Codes::Runs { ends, codes, .. } => {
                 let first = ends.rank(start as u64 + 1);
-                let mut at = 0;
-                for (code, end) in Unpacked::new(codes, first).zip(ends.iter_from(first)) {
-                    let to = (end as usize - start).min(out.len());
-                    out[at..to].fill(map(code));
-                    at = to;
-                    if at == out.len() {
-                        break;
-                    }
-                }
+                let mut run_ends = Vec::new();
+                ends.extend_upto(first, start as u64, out.len() as u32, &mut run_ends);
+                let mut values = vec![T::default(); run_ends.len()];
+                codes.unpack_with(first, &mut values, map);
+                put_runs(&run_ends, &values, out);
             }
             Codes::Sparse { common, rows, codes, .. } => {
                 rows.spread(start, out, map(*common), |first, some| codes.unpack_with(first, some, map));
@@ -321,6 +324,23 @@ impl Codes {
                 }
             }
         }
+    }
+}
+
+/// Runs of at most so many rows are written as if they had so many.
+const SHORT_RUN: usize = 8;
+
+/// Writes the value of each run up to its end. What is written behind a short run, so that its length need not be asked, is written
+/// over by the next.
+fn put_runs<T: Copy>(ends: &[u32], values: &[T], out: &mut [T]) {
+    let mut at = 0;
+    for (end, value) in ends.iter().zip(values) {
+        let end = *end as usize;
+        match out[at..].first_chunk_mut::<SHORT_RUN>() {
+            Some(next) if end - at <= SHORT_RUN => next.fill(*value),
+            _ => out[at..end].fill(*value),
+        }
+        at = end;
     }
 }
 

@@ -6,6 +6,7 @@
 
 use super::buffer::Buffer;
 use super::sorted::SortedInts;
+use super::unpack::Processor;
 
 /// Rows of a word of marks.
 const WORD: usize = 64;
@@ -71,6 +72,50 @@ impl Marks {
 
     fn contains(&self, row: usize) -> bool {
         self.words[row / WORD] >> (row % WORD) & 1 == 1
+    }
+
+    /// The places among all marked rows of those of some ascending rows, counted from `start` on, that are marked; and for each of the
+    /// rows which of these places is its, counted from 1, or 0.
+    pub(super) fn places_of(&self, start: usize, rows: &[u32]) -> (Vec<u32>, Vec<u32>) {
+        #[cfg(target_arch = "x86_64")]
+        if Processor::here() == Processor::Avx2 {
+            // SAFETY: the processor has these.
+            return unsafe { self.places_counted(start, rows) };
+        }
+        self.places_of_each(start, rows)
+    }
+
+    /// The same where the compiler may take it that bits are counted in one step.
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx2,popcnt,bmi1")]
+    fn places_counted(&self, start: usize, rows: &[u32]) -> (Vec<u32>, Vec<u32>) {
+        self.places_of_each(start, rows)
+    }
+
+    #[inline(always)]
+    fn places_of_each(&self, start: usize, rows: &[u32]) -> (Vec<u32>, Vec<u32>) {
+        let (mut places, mut which) = (vec![0; rows.len()], Vec::with_capacity(rows.len()));
+        let first = rows.first().map_or(0, |row| (start + *row as usize) / WORD);
+        // The word of the row before, and how many rows are marked before it.
+        let (mut at, mut before) = (first, self.rank(first * WORD));
+        let mut found = 0;
+        for row in rows {
+            let (word, bit) = ((start + *row as usize) / WORD, (start + *row as usize) % WORD);
+            if word - at > COUNTED {
+                (at, before) = (word, self.rank(word * WORD));
+            } else if word != at {
+                let passed = self.words[at..word].iter().map(|w| w.count_ones() as usize).sum::<usize>();
+                (at, before) = (word, before + passed);
+            }
+            let bits = self.words[word];
+            // Whether a row is marked is not to be foreseen: what is written for one that is not, is written over.
+            places[found] = (before + (bits & ((1 << bit) - 1)).count_ones() as usize) as u32;
+            let is_marked = (bits >> bit & 1) as usize;
+            found += is_marked;
+            which.push((found * is_marked) as u32);
+        }
+        places.truncate(found);
+        (places, which)
     }
 
     /// The marks of 64 rows from a row on, those behind the end unmarked.
@@ -187,6 +232,20 @@ mod tests {
                 for row in 0..rows {
                     let expected = all.binary_search(&(row as u64)).ok();
                     assert_eq!((listed.find(row), marked.find(row)), (expected, expected), "row {row} of {rows}");
+                }
+                for (start, step) in [(0, 1), (rows / 3, 1), (rows / 5, 3), (rows / 2, 130), (rows - 1, 1)] {
+                    let some: Vec<u32> = (0..(rows - start) as u32).step_by(step).collect();
+                    let Places::Marked(marks) = &marked else { panic!("they are marked") };
+                    let of_row = |row: &u32| all.binary_search(&(start as u64 + u64::from(*row))).ok();
+                    let expected = some.iter().map(of_row);
+                    let places: Vec<u32> = expected.clone().flatten().map(|place| place as u32).collect();
+                    let count = |found: &mut u32, place: Option<usize>| {
+                        *found += u32::from(place.is_some());
+                        Some(if place.is_some() { *found } else { 0 })
+                    };
+                    let expected = (places, expected.scan(0, count).collect::<Vec<u32>>());
+                    assert_eq!(marks.places_of(start, &some), expected, "from {start} by {step}");
+                    assert_eq!(marks.places_of_each(start, &some), expected, "from {start} by {step}");
                 }
                 for (start, len) in [(0, rows), (rows / 3, rows / 2), (rows - 1, 1), (rows / 2, 0)] {
                     let (mut a, mut b) = (vec![0; len], vec![0; len]);

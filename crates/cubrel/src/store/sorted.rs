@@ -6,6 +6,7 @@
 
 use super::bits::PackedInts;
 use super::buffer::Buffer;
+use super::unpack::Processor;
 
 /// Numbers between two places of the high bits that are remembered.
 const SAMPLE: usize = 128;
@@ -124,8 +125,25 @@ impl SortedInts {
     /// Adds the numbers from the `first` on, each less `start`, to `out`, up to the first that reaches `len`; that one, and
     /// the end of the numbers, become `len`.
     pub fn extend_upto(&self, first: usize, start: u64, len: u32, out: &mut Vec<u32>) {
+        #[cfg(target_arch = "x86_64")]
+        if Processor::here() == Processor::Avx2 {
+            // SAFETY: the processor has these.
+            return unsafe { self.extend_in_vectors(first, start, len, out) };
+        }
+        self.extend_each(first, start, len, out);
+    }
+
+    /// The same where the compiler may take it that bits are counted and found in one step, and that there are vectors of 256 bits.
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx2,popcnt,bmi1")]
+    fn extend_in_vectors(&self, first: usize, start: u64, len: u32, out: &mut Vec<u32>) {
+        self.extend_each(first, start, len, out);
+    }
+
+    #[inline(always)]
+    fn extend_each(&self, first: usize, start: u64, len: u32, out: &mut Vec<u32>) {
         let width = self.low.bits();
-        let mut lows = [0u64; BUFFERED];
+        let (mut lows, mut places) = ([0u64; BUFFERED], [0u64; BUFFERED]);
         let mut at = first;
         let mut ones = self.iter_from(first);
         while at < self.len() {
@@ -133,11 +151,12 @@ impl SortedInts {
             if width > 0 {
                 self.low.unpack(at, 0, &mut lows[..count]);
             }
+            ones.take_places(&mut places[..count]);
             // A value of the last one tells whether all of them are below.
             let before = out.len();
-            out.extend(lows[..count].iter().enumerate().map(|(i, low)| {
-                let value = ((ones.next_place() - (at + i) as u64) << width | low) - start;
-                u32::try_from(value).map_or(len, |value| value.min(len))
+            out.extend(places[..count].iter().zip(&lows).enumerate().map(|(i, (place, low))| {
+                let value = ((place - (at + i) as u64) << width | low) - start;
+                value.min(u64::from(len)) as u32
             }));
             if out.last() == Some(&len) {
                 out.truncate(before + out[before..].partition_point(|value| *value < len) + 1);
@@ -178,6 +197,24 @@ pub struct SortedIter<'a> {
 }
 
 impl SortedIter<'_> {
+    /// Where the next ones stand in the high bits.
+    #[inline(always)]
+    fn take_places(&mut self, places: &mut [u64]) {
+        let mut left = places;
+        while !left.is_empty() {
+            let (here, rest) = left.split_at_mut(left.len().min(self.bits.count_ones() as usize));
+            for place in here {
+                *place = self.word as u64 * 64 + u64::from(self.bits.trailing_zeros());
+                self.bits &= self.bits - 1;
+            }
+            left = rest;
+            if self.bits == 0 {
+                self.word += 1;
+                self.bits = self.of.high.get(self.word).copied().unwrap_or(u64::MAX);
+            }
+        }
+    }
+
     /// Where the next one stands in the high bits.
     #[inline]
     fn next_place(&mut self) -> u64 {

@@ -15,7 +15,7 @@ pub(super) const NARROW: u8 = 32;
 pub(super) enum Processor {
     /// Nothing beyond what every one of its kind can.
     Plain,
-    /// Vectors of 256 bits whose lanes are shifted each by its own amount.
+    /// Vectors of 256 bits whose lanes are shifted each by its own amount, and bits that are counted and found in one step.
     #[cfg(target_arch = "x86_64")]
     Avx2,
 }
@@ -24,7 +24,10 @@ impl Processor {
     /// This one.
     pub(super) fn here() -> Processor {
         #[cfg(target_arch = "x86_64")]
-        if std::arch::is_x86_feature_detected!("avx2") {
+        if std::arch::is_x86_feature_detected!("avx2")
+            && std::arch::is_x86_feature_detected!("popcnt")
+            && std::arch::is_x86_feature_detected!("bmi1")
+        {
             return Processor::Avx2;
         }
         Processor::Plain
@@ -82,10 +85,34 @@ fn narrow_of<const BITS: usize>(processor: Processor, words: &[u64], out: &mut [
         35 36 37 38 39 40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63);
 }
 
+/// Numbers of so many bits lie within eight bytes, wherever they begin.
+const WITHIN_WORD: usize = 57;
+
 fn wide_of<const BITS: usize>(words: &[u64], out: &mut [u64; BLOCK]) {
+    if BITS <= WITHIN_WORD && cfg!(target_endian = "little") && words.len() > BITS {
+        return within_words::<BITS>(words, out);
+    }
     let Some(words) = words.first_chunk::<BITS>() else { return };
     each_value!(words, out, u64, 0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34
         35 36 37 38 39 40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63);
+}
+
+/// Each number from the eight bytes at whose first it begins. There is a word behind the block.
+fn within_words<const BITS: usize>(words: &[u64], out: &mut [u64; BLOCK]) {
+    assert!(BITS <= WITHIN_WORD && words.len() > BITS);
+    let bytes = words.as_ptr().cast::<u8>();
+    let mask = u64::MAX >> (64 - BITS);
+    macro_rules! each {
+        ($($i:literal)*) => {
+            $(
+                // SAFETY: the last number begins in the last word of the block, and there is one behind it.
+                let value = unsafe { bytes.add($i * BITS / 8).cast::<u64>().read_unaligned() };
+                out[$i] = value >> ($i * BITS % 8) & mask;
+            )*
+        };
+    }
+    each!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30 31 32 33 34 35 36 37 38 39 40 41 42 43
+        44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59 60 61 62 63);
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -153,6 +180,25 @@ mod vectors {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn wide_numbers_are_those_that_stand_there() {
+        let word = |i: u64| (i + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15).rotate_left(11);
+        for bits in NARROW + 1..=64 {
+            let words: Vec<u64> = (0..2 * u64::from(bits)).map(word).collect();
+            for block in 0..2 {
+                let rest = &words[block * usize::from(bits)..];
+                let mut found = [0; BLOCK];
+                wide(bits, rest, &mut found);
+                let by_hand = |i: usize| {
+                    let at = i * usize::from(bits);
+                    let bit = |b: usize| (rest[(at + b) / 64] >> ((at + b) % 64) & 1) << b;
+                    (0..usize::from(bits)).map(bit).sum::<u64>()
+                };
+                assert!(found.iter().enumerate().all(|(i, v)| *v == by_hand(i)), "{bits} bits, block {block}");
+            }
+        }
+    }
 
     #[test]
     fn vectors_give_what_plain_code_gives() {

@@ -20,6 +20,7 @@ mod docs;
 mod drafts;
 mod errors;
 mod evolving;
+mod expressions;
 mod face;
 mod figures;
 mod formula_comparison;

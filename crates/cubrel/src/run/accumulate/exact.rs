@@ -89,7 +89,7 @@ impl ExactSums {
                 add_each(sums, groups, values);
             }
             (Groups::InRuns(runs), None, None) => {
-                runs.each(|group, rows| sums[group] += values[rows].iter().sum::<i64>());
+                runs.each_sum(values, |group, sum| sums[group] += sum);
             }
             (Groups::InRuns(_), Some(_), None) => return self.add_small(entries.one_by_one(), values, valid, bits),
             (Groups::Many(groups), Some(weights), None) => {
@@ -256,17 +256,27 @@ fn with_room<T: Copy>(values: &[T]) -> Vec<T> {
 const FEW_GROUPS: usize = 256;
 const LANES: usize = 4;
 
+/// Very few.
+const FEWEST_GROUPS: usize = 32;
+
 /// Adds each number to the sum of its group.
 fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
-    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
-        return groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    match sums.len() {
+        _ if values.len() < FEW_GROUPS => groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v),
+        0..=FEWEST_GROUPS => add_in_lanes::<FEWEST_GROUPS>(sums, groups, values),
+        ..=FEW_GROUPS => add_in_lanes::<FEW_GROUPS>(sums, groups, values),
+        _ => groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v),
     }
-    let mut lanes = [[0i64; FEW_GROUPS]; LANES];
+}
+
+/// The same where there are at most `MOST` groups.
+fn add_in_lanes<const MOST: usize>(sums: &mut [i64], groups: &[u32], values: &[i64]) {
+    let mut lanes = [[0i64; MOST]; LANES];
     let (four_groups, groups) = groups.as_chunks::<LANES>();
     let (four_values, values) = values.as_chunks::<LANES>();
     for (groups, values) in four_groups.iter().zip(four_values) {
         for (lane, (group, v)) in lanes.iter_mut().zip(groups.iter().zip(values)) {
-            lane[*group as usize % FEW_GROUPS] += v;
+            lane[*group as usize % MOST] += v;
         }
     }
     groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
@@ -331,7 +341,7 @@ mod tests {
 
     #[test]
     fn sums_in_several_places_are_the_sums() {
-        for groups in [1u32, 7, 256, 257, 5000] {
+        for groups in [1u32, 7, 32, 33, 256, 257, 5000] {
             for rows in [0usize, 3, 255, 256, 1021, 4096] {
                 let of_row: Vec<u32> = (0..rows as u32).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
                 let values: Vec<i64> = (0..rows as i64).map(|i| i * 37 - 5000).collect();

@@ -38,6 +38,10 @@ impl FloatSums {
 const LANES: usize = 8;
 
 fn added(values: &[f64]) -> f64 {
+    // Short runs have nothing to add up side by side.
+    if values.len() < LANES {
+        return 0.0 + values.iter().sum::<f64>();
+    }
     let mut lanes = [0.0; LANES];
     let (chunks, rest) = values.as_chunks::<LANES>();
     for chunk in chunks {
@@ -48,6 +52,10 @@ fn added(values: &[f64]) -> f64 {
 
 /// The sum of those that are numbers, and how many are.
 fn added_some(values: &[f64]) -> (f64, u64) {
+    if values.len() < LANES {
+        let some = values.iter().filter(|v| !v.is_nan());
+        return (0.0 + some.clone().sum::<f64>(), some.count() as u64);
+    }
     let (mut lanes, mut counts) = ([0.0; LANES], [0u64; LANES]);
     let (chunks, rest) = values.as_chunks::<LANES>();
     for chunk in chunks {

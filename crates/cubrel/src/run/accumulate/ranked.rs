@@ -4,6 +4,8 @@ use crate::value::threads::{WORTH_A_THREAD, map_ranges, part_size};
 
 /// What values are ordered by.
 pub(super) trait RankKey: Copy + Ord + Send + Sync {
+    /// The smallest and the largest that there can be.
+    const ENDS: (Self, Self);
     /// The same as a wide one, in the same order.
     fn wide(self) -> u64;
     /// The key of a wide one that it has been.
@@ -11,6 +13,8 @@ pub(super) trait RankKey: Copy + Ord + Send + Sync {
 }
 
 impl RankKey for u32 {
+    const ENDS: (u32, u32) = (0, u32::MAX);
+
     fn wide(self) -> u64 {
         u64::from(self)
     }
@@ -21,6 +25,8 @@ impl RankKey for u32 {
 }
 
 impl RankKey for u64 {
+    const ENDS: (u64, u64) = (0, u64::MAX);
+
     fn wide(self) -> u64 {
         self
     }
@@ -33,17 +39,39 @@ impl RankKey for u64 {
 /// Values in no order.
 #[derive(Clone, Debug)]
 pub(super) struct Ranked<K> {
-    /// Those that come once each.
+    /// Those that come once each, the last of them where they are many.
     once: Vec<K>,
+    /// All others.
+    more: Option<Box<More<K>>>,
+    /// The smallest and the largest; the other way round where there are none.
+    least: K,
+    most: K,
+}
+
+/// Values of which most lists have none.
+#[derive(Clone, Debug)]
+struct More<K> {
+    /// Those that come once each, in pieces: to grow, none is copied.
+    pieces: Vec<Vec<K>>,
     /// Those that come several times, with how often.
     often: Vec<(K, u32)>,
 }
 
-impl<K> Default for Ranked<K> {
-    fn default() -> Ranked<K> {
-        Ranked { once: Vec::new(), often: Vec::new() }
+impl<K> Default for More<K> {
+    fn default() -> More<K> {
+        More { pieces: Vec::new(), often: Vec::new() }
     }
 }
+
+impl<K: RankKey> Default for Ranked<K> {
+    fn default() -> Ranked<K> {
+        let (least, most) = K::ENDS;
+        Ranked { once: Vec::new(), more: None, least: most, most: least }
+    }
+}
+
+/// Values of a piece.
+const PIECE: usize = 1 << 13;
 
 /// So many values are sorted.
 const FEW: usize = 1 << 10;
@@ -65,33 +93,81 @@ impl Digits {
 }
 
 impl<K: RankKey> Ranked<K> {
+    /// Of values that come once each, in pieces, and of others.
+    fn of(pieces: Vec<Vec<K>>, often: Vec<(K, u32)>) -> Ranked<K> {
+        let mut all = Ranked::default();
+        pieces.iter().flatten().for_each(|key| all.widen(*key));
+        often.iter().for_each(|(key, _)| all.widen(*key));
+        all.more = Some(Box::new(More { pieces, often }));
+        all
+    }
+
+    fn widen(&mut self, key: K) {
+        self.least = self.least.min(key);
+        self.most = self.most.max(key);
+    }
+
     /// Takes a value that comes so often.
     pub(super) fn take(&mut self, key: K, times: u32) {
-        match times {
-            1 => self.once.push(key),
-            _ => self.often.push((key, times)),
+        self.widen(key);
+        if times != 1 {
+            return self.more.get_or_insert_default().often.push((key, times));
         }
+        if self.once.len() == PIECE {
+            self.put_by(Vec::with_capacity(PIECE));
+        }
+        self.once.push(key);
     }
 
     /// Takes values that come once each.
     pub(super) fn take_all(&mut self, keys: impl Iterator<Item = K>) {
-        self.once.extend(keys);
+        keys.for_each(|key| self.take(key, 1));
+    }
+
+    /// Goes on with another piece.
+    fn put_by(&mut self, next: Vec<K>) {
+        let full = std::mem::replace(&mut self.once, next);
+        self.more.get_or_insert_default().pieces.push(full);
     }
 
     /// Takes over what another one has.
     pub(super) fn join(&mut self, other: Ranked<K>) {
-        let Ranked { once, often } = other;
-        if self.once.is_empty() {
-            self.once = once
-        } else {
-            self.once.extend(once)
+        let Ranked { once, more, least, most } = other;
+        (self.least, self.most) = (self.least.min(least), self.most.max(most));
+        if let Some(more) = more {
+            let own = self.more.get_or_insert_default();
+            own.pieces.extend(more.pieces);
+            own.often.extend(more.often);
         }
-        if self.often.is_empty() { self.often = often } else { self.often.extend(often) }
+        if self.once.len() + once.len() > PIECE {
+            self.put_by(once);
+        } else if self.once.is_empty() {
+            self.once = once;
+        } else {
+            self.once.extend(once);
+        }
+    }
+
+    /// The values that come once each.
+    fn pieces(&self) -> Vec<&[K]> {
+        let pieces = self.more.iter().flat_map(|more| &more.pieces).map(Vec::as_slice);
+        pieces.chain([self.once.as_slice()]).collect()
+    }
+
+    /// Those that come several times.
+    fn often(&self) -> &[(K, u32)] {
+        self.more.as_ref().map_or(&[], |more| &more.often)
+    }
+
+    /// How many values there are, each once.
+    fn len(&self) -> usize {
+        self.pieces().iter().map(|piece| piece.len()).sum::<usize>() + self.often().len()
     }
 
     /// How many values there are.
     pub(super) fn count(&self) -> u64 {
-        self.once.len() as u64 + self.often.iter().map(|(_, times)| u64::from(*times)).sum::<u64>()
+        let once: usize = self.pieces().iter().map(|piece| piece.len()).sum();
+        once as u64 + self.often().iter().map(|(_, times)| u64::from(*times)).sum::<u64>()
     }
 
     /// The values before which so many others stand, of two ranks that are the same or neighbours; `None` where there are not so
@@ -104,7 +180,7 @@ impl<K: RankKey> Ranked<K> {
         if least == most {
             return (high < self.count()).then_some((least, most));
         }
-        if self.once.len() + self.often.len() <= FEW {
+        if self.len() <= FEW {
             return self.sorted_at(low, high);
         }
         let bits = u64::BITS - (most.wide() - least.wide()).leading_zeros();
@@ -123,22 +199,21 @@ impl<K: RankKey> Ranked<K> {
 
     /// The smallest and the largest value.
     fn bounds(&self) -> Option<(K, K)> {
-        let often = || self.often.iter().map(|(key, _)| *key);
-        let least = self.once.iter().copied().min().into_iter().chain(often().min()).min()?;
-        let most = self.once.iter().copied().max().into_iter().chain(often().max()).max()?;
-        Some((least, most))
+        (self.least <= self.most).then_some((self.least, self.most))
     }
 
-    fn sorted_at(mut self, low: u64, high: u64) -> Option<(K, K)> {
-        if self.often.is_empty() {
-            self.once.sort_unstable();
-            return Some((*self.once.get(low as usize)?, *self.once.get(high as usize)?));
+    fn sorted_at(self, low: u64, high: u64) -> Option<(K, K)> {
+        let mut once = self.pieces().concat();
+        if self.often().is_empty() {
+            once.sort_unstable();
+            return Some((*once.get(low as usize)?, *once.get(high as usize)?));
         }
-        self.often.extend(self.once.into_iter().map(|key| (key, 1)));
-        self.often.sort_unstable();
+        let mut all = self.often().to_vec();
+        all.extend(once.into_iter().map(|key| (key, 1)));
+        all.sort_unstable();
         let at = |rank: u64| {
             let mut left = rank;
-            self.often.iter().find(|(_, times)| match left.checked_sub(u64::from(*times)) {
+            all.iter().find(|(_, times)| match left.checked_sub(u64::from(*times)) {
                 Some(after) => {
                     left = after;
                     false
@@ -149,30 +224,35 @@ impl<K: RankKey> Ranked<K> {
         Some((at(low)?.0, at(high)?.0))
     }
 
+    /// What `of` gives for some pieces at a time, on all threads.
+    fn of_pieces<T: Send>(&self, of: impl Fn(&[&[K]]) -> T + Sync) -> Vec<T> {
+        let pieces = self.pieces();
+        map_ranges(pieces.len(), part_size(pieces.len(), WORTH_A_THREAD / PIECE), |some| of(&pieces[some]))
+    }
+
     /// How many values have each digit.
     fn counts(&self, digits: Digits) -> Vec<u64> {
-        let size = part_size(self.once.len(), WORTH_A_THREAD);
-        let parts = map_ranges(self.once.len(), size, |some| {
+        let parts = self.of_pieces(|pieces| {
             let mut counts = vec![0u32; 1 << DIGIT];
-            self.once[some].iter().for_each(|key| counts[digits.of(*key)] += 1);
+            pieces.iter().flat_map(|piece| piece.iter()).for_each(|key| counts[digits.of(*key)] += 1);
             counts
         });
         let mut counts = vec![0u64; 1 << DIGIT];
         for part in parts {
             counts.iter_mut().zip(part).for_each(|(count, more)| *count += u64::from(more));
         }
-        self.often.iter().for_each(|(key, times)| counts[digits.of(*key)] += u64::from(*times));
+        self.often().iter().for_each(|(key, times)| counts[digits.of(*key)] += u64::from(*times));
         counts
     }
 
     /// The values with one digit.
     fn of_digit(&self, digits: Digits, digit: usize) -> Ranked<K> {
-        let size = part_size(self.once.len(), WORTH_A_THREAD);
-        let once = map_ranges(self.once.len(), size, |some| {
-            self.once[some].iter().copied().filter(|key| digits.of(*key) == digit).collect::<Vec<K>>()
+        let has_it = |key: &K| digits.of(*key) == digit;
+        let once = self.of_pieces(|pieces| {
+            pieces.iter().flat_map(|piece| piece.iter().copied().filter(has_it)).collect::<Vec<K>>()
         });
-        let often = self.often.iter().copied().filter(|(key, _)| digits.of(*key) == digit).collect();
-        Ranked { once: once.concat(), often }
+        let often = self.often().iter().copied().filter(|(key, _)| has_it(key)).collect();
+        Ranked::of(once, often)
     }
 }
 

@@ -52,9 +52,7 @@ pub fn expand(
         }
         known = Some(supports);
     }
-    if let Some(own) = sides::of_domain(reads, domain, null_group)?
-        && let Some(keys) = sides::keys_of(domain, &own)
-    {
+    if let Some((own, keys)) = sides::of_domain(reads, domain, null_group)? {
         let outside = Outside::of_support(outer, domain, &own);
         let are_few = outside.pairs() <= reads.options().sparse_above;
         if !are_few && known.is_none() {

@@ -11,12 +11,13 @@ use crate::run::frame::{KnownGroups, SharedCodes, gathered};
 use crate::run::reads::PlanReads;
 use crate::store::order_of;
 
-/// The groups of a domain's read, where these say by themselves which combinations each outer cell has, and differ from cell to cell.
+/// The groups of a domain's read, where these say by themselves which combinations each outer cell has, and differ from cell to cell;
+/// with the codes that they have for each key.
 pub(super) fn of_domain(
     reads: &PlanReads<'_>,
     domain: &Domain,
     null_group: &[bool],
-) -> Result<Option<Support>, RunError> {
+) -> Result<Option<(Support, Vec<SharedCodes>)>, RunError> {
     let [group] = domain.groups.as_slice() else { return Ok(None) };
     let read = &group.read;
     let by_cell = read.dims.iter().any(|dim| dim.is_below(domain.outer_dims));
@@ -27,7 +28,7 @@ pub(super) fn of_domain(
     }
     let keys = reads.result(read.read, &[])?.present().codes.clone();
     let support = Support { read: Some(read.read), dims: read.dims.clone(), keys };
-    Ok(keys_of(domain, &support).is_some().then_some(support))
+    Ok(keys_of(domain, &support).map(|keys| (support, keys)))
 }
 
 /// The codes that a support has for each key of a domain, where it has them for all.

@@ -159,15 +159,19 @@ impl<'a> Batch<'a> {
 
     /// What `map` gives for the code of an anchor in every entry.
     pub(crate) fn map<T: Copy + Default>(&self, anchor: Anchor, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+        self.map_from(anchor, 0, out, map);
+    }
+
+    /// The same for entries from one on, which is the first where they are not rows.
+    fn map_from<T: Copy + Default>(&self, anchor: Anchor, from: usize, out: &mut [T], map: impl Fn(u64) -> T + Copy) {
+        let start = self.start + from;
         match (anchor, &self.ends) {
-            (Anchor::Column(index), None) => self.segment(index).map_rows(self.within, out, map),
+            (Anchor::Column(index), None) => self.segment(index).map_rows(self.within + from, out, map),
             (Anchor::Column(index), Some(ends)) => self.map_entries(index, ends, out, map),
-            (Anchor::Row, _) => {
-                out.iter_mut().enumerate().for_each(|(i, slot)| *slot = map((self.start + i) as u64));
-            }
+            (Anchor::Row, _) => out.iter_mut().enumerate().for_each(|(i, slot)| *slot = map((start + i) as u64)),
             (Anchor::Reference(relationship), _) => {
                 if let LookupRows::ByRow(packed) = &self.tables.lookup(relationship).target {
-                    packed.map_rows(self.start, out, map);
+                    packed.map_rows(start, out, map);
                 }
             }
         }
@@ -189,7 +193,7 @@ impl<'a> Batch<'a> {
 
     /// What `map` gives for the code of an anchor in some entries, where these are so few that they are looked at one by
     /// one: what has not passed costs nothing more.
-    fn map_few<T>(&self, anchor: Anchor, positions: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
+    fn map_few<T: Copy>(&self, anchor: Anchor, positions: &[u32], map: impl Fn(u64) -> T) -> Option<Vec<T>> {
         if self.ends.is_some() || positions.len() * FEW >= self.len {
             return None;
         }
@@ -210,20 +214,26 @@ impl<'a> Batch<'a> {
 
     /// Whole numbers by the code of an anchor in every entry.
     pub(super) fn ints_of(&self, anchor: Anchor, ints: Ints<'_>, out: &mut [i64]) {
+        self.ints_from(anchor, ints, 0, out);
+    }
+
+    fn ints_from(&self, anchor: Anchor, ints: Ints<'_>, from: usize, out: &mut [i64]) {
         match ints {
-            Ints::ByCode(values) => self.map(anchor, out, |code| values[code as usize]),
+            Ints::ByCode(values) => self.map_from(anchor, from, out, |code| values[code as usize]),
             // Vectors multiply 32 bits at once, and 64 in many steps.
-            Ints::Line { base, step: 1, .. } => self.map(anchor, out, |code| base.wrapping_add(code as i64)),
+            Ints::Line { base, step: 1, .. } => {
+                self.map_from(anchor, from, out, |code| base.wrapping_add(code as i64));
+            }
             Ints::Line { base, step, last } if is_narrow_line(base, step, last) => {
                 let step = step as i32;
-                self.map(anchor, out, |code| base.wrapping_add(i64::from(code as i32) * i64::from(step)));
+                self.map_from(anchor, from, out, |code| base.wrapping_add(i64::from(code as i32) * i64::from(step)));
             }
             Ints::Line { base, step, .. } => {
-                self.map(anchor, out, |code| base.wrapping_add((code as i64).wrapping_mul(step)));
+                self.map_from(anchor, from, out, |code| base.wrapping_add((code as i64).wrapping_mul(step)));
             }
             Ints::Steps(steps) => {
                 let steps = *steps;
-                self.map(anchor, out, move |code| steps.of(code));
+                self.map_from(anchor, from, out, move |code| steps.of(code));
             }
         }
     }
@@ -238,14 +248,29 @@ impl<'a> Batch<'a> {
 
     /// Doubles by the code of an anchor in every entry.
     pub(super) fn floats_of(&self, anchor: Anchor, floats: Floats<'_>, out: &mut [f64]) {
+        self.floats_from(anchor, floats, 0, out);
+    }
+
+    /// Doubles by the code of an anchor in entries from one on, which is the first where they are not rows.
+    pub(super) fn floats_from(&self, anchor: Anchor, floats: Floats<'_>, from: usize, out: &mut [f64]) {
         match floats {
-            Floats::ByCode(values) => self.map(anchor, out, |code| values[code as usize]),
-            // What the digits are is decided once, not for each value.
-            Floats::Line(line) => match line.digits {
-                Some(digits) => self.map(anchor, out, |code| FloatLine { digits: Some(digits), ..line }.of(code)),
-                None => self.map(anchor, out, |code| FloatLine { digits: None, ..line }.of(code)),
-            },
+            Floats::ByCode(values) => self.map_from(anchor, from, out, |code| values[code as usize]),
+            // What the digits are is decided once, not for each value; and nothing is multiplied by 1.
+            Floats::Line(line @ FloatLine { digits: Some(digits), .. }) => {
+                self.map_from(anchor, from, out, |code| FloatLine { digits: Some(digits), ..line }.of(code));
+            }
+            Floats::Line(line @ FloatLine { step: 1, .. }) => {
+                self.map_from(anchor, from, out, |code| FloatLine { digits: None, step: 1, ..line }.of(code));
+            }
+            Floats::Line(line) => {
+                self.map_from(anchor, from, out, |code| FloatLine { digits: None, ..line }.of(code));
+            }
         }
+    }
+
+    /// Whether some positions are all rows of the batch, one after the other.
+    pub(super) fn is_all_rows(&self, positions: &[u32]) -> bool {
+        self.ends.is_none() && self.is_whole(positions)
     }
 
     /// Whole numbers by the code of an anchor in every entry, 0 for null, and which of them are there.
@@ -387,6 +412,14 @@ impl BatchCodes for Batch<'_> {
             return all;
         }
         positions.iter().map(|i| all[*i as usize]).collect()
+    }
+
+    fn unpacks_in_parts(&self, positions: &[u32]) -> bool {
+        self.is_all_rows(positions)
+    }
+
+    fn ints_in_part(&self, anchor: Anchor, ints: Ints<'_>, from: usize, out: &mut [i64]) {
+        self.ints_from(anchor, ints, from, out);
     }
 
     fn ints(&self, anchor: Anchor, ints: Ints<'_>, positions: &[u32]) -> Vec<i64> {

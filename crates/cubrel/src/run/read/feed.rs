@@ -9,7 +9,7 @@ use super::batch::Batch;
 use super::inputs::Feed;
 use super::parts::{Scratch, To, sized};
 use super::prepare::Prepared;
-use crate::value::Vector;
+use crate::value::{Data, Vector};
 
 impl Prepared<'_> {
     /// Gives one aggregate what it takes from the rows of a batch that pass.
@@ -74,6 +74,19 @@ impl Prepared<'_> {
                 let codes: Vec<u64> =
                     batch.anchor(*anchor, positions).iter().map(|code| codes.get(u64::from(*code))).collect();
                 to.add(entries, &Input::Codes(&codes));
+            }
+            Feed::Fused(rows, bits) => {
+                let vectors = self.values(rows, batch, positions)?;
+                match vectors.first() {
+                    Some(Vector { data: Data::I64(values), valid: None }) => {
+                        add_passed(entries, (values, *bits), to, seen);
+                        return Ok(());
+                    }
+                    Some(Vector { data: Data::I64(values), valid: Some(valid) }) => {
+                        to.add(entries, &Input::ExactOrNull(values, valid));
+                    }
+                    _ => {}
+                }
             }
             Feed::Values(rows) => {
                 let vectors = match self.values_by_run(place, rows, batch, positions) {

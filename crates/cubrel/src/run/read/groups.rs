@@ -5,7 +5,7 @@ use super::super::compiled::CompiledRow;
 use super::super::{Options, RunError};
 use super::batch::{Batch, FEW};
 use super::compared::compared;
-use super::kept::{keep, kept, kept_beside};
+use super::kept::{keep, kept, kept_beside, true_at};
 use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
@@ -52,12 +52,12 @@ impl Prepared<'_> {
             return Ok((None, self.numbers_of(numbers, scratch)));
         }
         let (mut positions, mut stay) = match self.anchors.is_empty() {
-            true => (all.to_vec(), Vec::new()),
+            true => (self.first_row_filter(batch, all)?, Vec::new()),
             false => kept(&numbers[..all.len()]),
         };
         let is_one_group = self.is_one_group();
         if !self.row_filters.is_empty() {
-            self.apply_row_filters(batch, &mut positions)?;
+            self.apply_row_filters(batch, &mut positions, usize::from(self.anchors.is_empty()))?;
             stay = if is_one_group { Vec::new() } else { positions.iter().map(|i| numbers[*i as usize]).collect() };
         }
         let groups = if is_one_group { Grouped::One } else { Grouped::Each(stay) };
@@ -85,7 +85,7 @@ impl Prepared<'_> {
             }
         }
         let before = positions.clone();
-        self.apply_row_filters(batch, &mut positions)?;
+        self.apply_row_filters(batch, &mut positions, 0)?;
         let groups = match self.is_one_group() {
             false => {
                 let mut of_before = before.iter().zip(&numbers);
@@ -128,8 +128,17 @@ impl Prepared<'_> {
         Ok((positions, groups))
     }
 
-    pub(super) fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>) -> Result<(), RunError> {
-        for filter in &self.row_filters {
+    /// Those of all entries that the first of the filters on rows lets through.
+    fn first_row_filter(&self, batch: &Batch<'_>, all: &[u32]) -> Result<Vec<u32>, RunError> {
+        match self.row_filters.first() {
+            Some(filter) => Ok(true_at(&self.truths(filter, batch, all)?)),
+            None => Ok(all.to_vec()),
+        }
+    }
+
+    /// Leaves those positions that the filters on rows let through, from one of them on.
+    fn apply_row_filters(&self, batch: &Batch<'_>, positions: &mut Vec<u32>, from: usize) -> Result<(), RunError> {
+        for filter in self.row_filters.iter().skip(from) {
             if positions.is_empty() {
                 break;
             }
@@ -141,6 +150,9 @@ impl Prepared<'_> {
 
     /// Whether a filter lets some entries of a batch through.
     fn truths(&self, filter: &CompiledRow, batch: &Batch<'_>, positions: &[u32]) -> Result<Vec<bool>, RunError> {
+        if let Some(truths) = filter.fused_truths(batch, positions) {
+            return Ok(truths);
+        }
         match filter.as_comparison() {
             Some(comparison) => Ok(compared(&comparison, batch, positions)),
             None => Ok(filter.eval(self.tables, batch, positions)?.truths()),
@@ -250,7 +262,7 @@ impl Prepared<'_> {
             let codes = batch.wide_codes(plan.anchor, &positions);
             keep(&mut positions, codes.into_iter().map(|code| plan.passes(code)));
         }
-        self.apply_row_filters(batch, &mut positions)?;
+        self.apply_row_filters(batch, &mut positions, 0)?;
         let mut keys = vec![0u128; positions.len()];
         for plan in self.anchors.iter().filter(|plan| !plan.only_filters()) {
             let codes = batch.wide_codes(plan.anchor, &positions);

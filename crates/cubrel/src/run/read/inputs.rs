@@ -34,6 +34,8 @@ pub(super) enum Feed {
     SomeInts(Vec<CompiledRow>),
     /// Doubles by the codes of an anchor.
     Floats(Vec<CompiledRow>),
+    /// Exact numbers that are worked out in steps over vectors; with the bits of the largest.
+    Fused(Vec<CompiledRow>, u32),
     Values(Vec<CompiledRow>),
 }
 
@@ -121,7 +123,10 @@ fn summed(spec: &mut Spec, rows: Vec<CompiledRow>) -> Feed {
         spec.nullable = nullable;
         return Feed::Floats(rows);
     }
-    Feed::Values(rows)
+    match first.fused_bits().filter(|_| spec.input.is_exact()) {
+        Some(bits) => Feed::Fused(rows, bits),
+        None => Feed::Values(rows),
+    }
 }
 
 /// The column of the table that an aggregate is of, and of nothing else.
@@ -163,9 +168,12 @@ pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
         Feed::Rows | Feed::As(_) => true,
         Feed::Codes { far: Some((anchor, _)), .. } => add_anchor(&mut columns, *anchor),
         Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
-        Feed::Ints(rows, _) | Feed::Pair(rows, _) | Feed::SomeInts(rows) | Feed::Floats(rows) | Feed::Values(rows) => {
-            rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete)
-        }
+        Feed::Ints(rows, _)
+        | Feed::Pair(rows, _)
+        | Feed::SomeInts(rows)
+        | Feed::Floats(rows)
+        | Feed::Fused(rows, _)
+        | Feed::Values(rows) => rows.iter().fold(true, |complete, row| add_row(&mut columns, row) & complete),
     };
     (columns, complete)
 }

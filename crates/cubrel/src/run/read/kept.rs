@@ -21,6 +21,23 @@ pub(super) fn keep(positions: &mut Vec<u32>, passes: impl Iterator<Item = bool>)
     (*positions, _) = kept_beside(&dropped, positions);
 }
 
+/// The places of those that are true.
+pub(super) fn true_at(truths: &[bool]) -> Vec<u32> {
+    let mut places = Vec::with_capacity(truths.len() + LANES);
+    let mut done = 0;
+    #[cfg(target_arch = "x86_64")]
+    if std::arch::is_x86_feature_detected!("avx2") {
+        done = truths.len() / LANES * LANES;
+        // SAFETY: the processor has AVX2; there is room for all places and eight more, and as many as are told were written.
+        unsafe {
+            let count = vectors::true_at(&truths[..done], places.as_mut_ptr());
+            places.set_len(count);
+        }
+    }
+    places.extend((done..truths.len()).filter(|i| truths[*i]).map(|i| i as u32));
+    places
+}
+
 /// As many as are looked at together.
 const LANES: usize = 8;
 
@@ -71,6 +88,31 @@ mod vectors {
             mask += 1;
         }
         orders
+    }
+
+    /// How many of them are true; `places` get where these stand.
+    ///
+    /// # Safety
+    /// The processor has AVX2. There are eight times some number of `truths`; `places` can be written to for so many, and eight more.
+    #[target_feature(enable = "avx2")]
+    pub(super) unsafe fn true_at(truths: &[bool], places: *mut u32) -> usize {
+        debug_assert!(truths.len().is_multiple_of(LANES));
+        let first = _mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7);
+        let (eights, _) = truths.as_chunks::<LANES>();
+        let mut count = 0;
+        for (at, eight) in eights.iter().enumerate() {
+            // Each truth value is a byte of 0 or 1, which the product moves to a bit of the last byte.
+            let bytes = u64::from_le_bytes(eight.map(u8::from));
+            let stay = (bytes.wrapping_mul(0x0102_0408_1020_4080) >> 56) as usize;
+            let of = _mm256_add_epi32(first, _mm256_set1_epi32((at * LANES) as i32));
+            // SAFETY: the table has 32 bytes for each mask; no more are true than were looked at, and eight fit behind these.
+            unsafe {
+                let order = _mm256_loadu_si256(ORDERS[!stay & ((1 << LANES) - 1)].as_ptr().cast());
+                _mm256_storeu_si256(places.add(count).cast(), _mm256_permutevar8x32_epi32(of, order));
+            }
+            count += stay.count_ones() as usize;
+        }
+        count
     }
 
     // A mask is made of the highest bits.
@@ -127,6 +169,7 @@ mod tests {
                 let stay: Vec<usize> = (0..rows as usize).filter(|i| numbers[*i] & DROPPED == 0).collect();
                 let values: Vec<u32> = stay.iter().map(|i| numbers[*i]).collect();
                 let places: Vec<u32> = stay.iter().map(|i| *i as u32).collect();
+                assert_eq!(true_at(&numbers.iter().map(|n| n & DROPPED == 0).collect::<Vec<bool>>()), places);
                 assert_eq!(kept(&numbers), (places, values.clone()), "{share} of 16 of {rows}");
                 let others: Vec<u32> = stay.iter().map(|i| beside[*i]).collect();
                 assert_eq!(kept_beside(&numbers, &beside), (others, values), "{share} of 16 of {rows}");

@@ -22,7 +22,7 @@ use crate::value::{Vector, units};
 /// Rows are taken together where there is at most one run for so many of them.
 pub(super) const ROWS_PER_RUN: usize = 4;
 /// The groups of rows are complete once for each run where there is at most one run for so many of them.
-pub(super) const ROWS_PER_GROUP_RUN: usize = 8;
+pub(super) const ROWS_PER_GROUP_RUN: usize = 2;
 
 /// Aggregates that are fed in one way.
 pub(super) struct Feeds {
@@ -123,6 +123,8 @@ pub(super) struct Seen {
     pub(super) groups: Vec<bool>,
     /// Those that have not been seen, where they are few.
     unseen: Option<Vec<u32>>,
+    /// The aggregate that counts all rows of each group, by which it is known which have been seen.
+    counted_by: Option<usize>,
     pub(super) stats: ReadStats,
 }
 
@@ -133,13 +135,16 @@ const MANY_GROUPS: usize = 1 << 15;
 const FEW_UNSEEN: usize = 2;
 
 impl Seen {
-    fn nothing(groups: usize) -> Seen {
-        Seen { groups: zeros(groups), unseen: None, stats: ReadStats::default() }
+    fn nothing(groups: usize, counted_by: Option<usize>) -> Seen {
+        Seen { groups: zeros(groups), unseen: None, counted_by, stats: ReadStats::default() }
     }
 
     /// Marks groups as seen; false where they are so many that this is better done while something is added to them. Groups that
     /// are numbered as they come are not all known.
     fn see(&mut self, groups: Groups<'_>, all_known: bool) -> bool {
+        if self.counted_by.is_some() {
+            return true;
+        }
         let numbers = groups.of_runs_or_rows();
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !numbers.contains(group));
@@ -157,7 +162,10 @@ impl Seen {
     }
 
     /// Whether each group has been seen.
-    fn take(&mut self) -> Vec<bool> {
+    fn take(&mut self, accumulators: &[Accumulator]) -> Vec<bool> {
+        if let Some(counts) = self.counted_by.and_then(|place| accumulators[place].counts()) {
+            self.groups.iter_mut().zip(counts).for_each(|(seen, count)| *seen = count > 0);
+        }
         if let Some(unseen) = &self.unseen {
             self.groups.fill(true);
             unseen.iter().for_each(|g| self.groups[*g as usize] = false);
@@ -173,8 +181,18 @@ impl Prepared<'_> {
             accumulators: self.aggregates.iter().map(|of| self.accumulator(of)).collect(),
             numbers: GroupNumbers::below(self.sizes.iter().fold(1, |all, size| all.saturating_mul(u128::from(*size)))),
             keys: Vec::new(),
-            seen: (0..=self.narrowed.len()).map(|_| Seen::nothing(self.groups)).collect(),
+            seen: self.aggregates_of_reads().map(|of| Seen::nothing(self.groups, self.counting_place(of))).collect(),
         }
+    }
+
+    /// The places of the aggregates of the read, then of each of those that are done in the same pass.
+    fn aggregates_of_reads(&self) -> impl Iterator<Item = Range<usize>> + '_ {
+        std::iter::once(0..self.own).chain(self.narrowed.iter().map(|narrowed| narrowed.aggregates.clone()))
+    }
+
+    /// The aggregate that counts rows, of some.
+    fn counting_place(&self, mut aggregates: Range<usize>) -> Option<usize> {
+        aggregates.find(|place| matches!(self.aggregates[*place].1, Feed::Rows))
     }
 
     fn accumulator(&self, (spec, feed): &(Spec, Feed)) -> Accumulator {
@@ -461,7 +479,7 @@ impl Prepared<'_> {
     fn by_place(&self, parts: Vec<PartResult>) -> PartResult {
         let mut parts = parts.into_iter();
         let mut whole = parts.next().unwrap_or_else(|| self.nothing_seen());
-        whole.seen.iter_mut().for_each(|seen| seen.groups = seen.take());
+        whole.take_seen();
         parts.for_each(|part| merge(part, None, &mut whole));
         whole
     }
@@ -509,6 +527,13 @@ impl Groupless {
 }
 
 impl PartResult {
+    /// Which groups have been seen, whatever tells it.
+    fn take_seen(&mut self) {
+        for seen in &mut self.seen {
+            seen.groups = seen.take(&self.accumulators);
+        }
+    }
+
     /// Makes room for so many groups.
     pub(super) fn grow(&mut self, groups: usize) {
         self.seen.iter_mut().for_each(|seen| seen.groups.resize(groups, false));
@@ -520,7 +545,7 @@ impl PartResult {
 fn merge(part: PartResult, to: Option<&[u32]>, whole: &mut PartResult) {
     for (seen, mut more) in whole.seen.iter_mut().zip(part.seen) {
         seen.stats.add(more.stats);
-        let groups = more.take();
+        let groups = more.take(&part.accumulators);
         match to {
             None => seen.groups.iter_mut().zip(&groups).for_each(|(seen, more)| *seen |= more),
             Some(to) => to.iter().zip(&groups).for_each(|(group, more)| seen.groups[*group as usize] |= more),
