@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::RunError;
 use super::coded_numbers::{Floats, Ints, SomeInts, Steps, line_of};
 use super::frame::{BoundValue, Members};
-use super::fused::{Bounds, Fused, LeafSource, Loaded};
+use super::fused::{Fused, LeafSource, Loaded};
 use super::located::{Far, columns_of, in_row};
 use super::pairs::PairOp;
 use super::tables::{Anchor, SMALL_DOMAIN, Tables};
@@ -138,17 +138,15 @@ impl CompiledLeaf {
     }
 
     /// What it delivers to steps over vectors.
-    fn source(&self) -> Option<LeafSource> {
+    fn source(&self) -> Option<LeafSource<'_>> {
         if let CompiledLeaf::Constant(value, _) = self {
             return Some(LeafSource::Constant(value.clone()));
         }
         if let Some((_, ints)) = self.as_ints() {
-            let (least, most) = ints.ends();
-            return Some(LeafSource::Numbers { bounds: Bounds::of(least.into(), most.into())?, nullable: false });
+            return Some(LeafSource::Numbers { ends: Box::new(move || ints.ends()), nullable: false });
         }
         if let Some((_, ints)) = self.as_some_ints() {
-            let (least, most) = ints.ends();
-            return Some(LeafSource::Numbers { bounds: Bounds::of(least.into(), most.into())?, nullable: true });
+            return Some(LeafSource::Numbers { ends: Box::new(move || ints.ends()), nullable: true });
         }
         self.as_truths().map(|(.., valid)| LeafSource::Truths { nullable: valid.is_some() })
     }
@@ -269,13 +267,15 @@ impl<'a> RowCompiler<'a> {
     /// Whether a part of an expression, but for a condition that stands alone, comes in steps over vectors of whole numbers that follow
     /// from codes.
     fn is_fused(&self, scalar: &Scalar, row: &RowExpr) -> bool {
-        let source = |leaf: usize| match &row.leaves[leaf] {
+        let leaf = |leaf: &RowLeaf| match leaf {
             RowLeaf::Column { column, path } if path.is_empty() => {
-                CompiledLeaf::Own(self.tables.column(*column).clone(), column.index).source()
+                Some(CompiledLeaf::Own(self.tables.column(*column).clone(), column.index))
             }
-            RowLeaf::Parameter(slot) => self.held(*slot).map(|(_, held, _)| LeafSource::Constant(held.value())),
+            RowLeaf::Parameter(slot) => self.held(*slot).map(|(_, held, ty)| CompiledLeaf::Constant(held.value(), *ty)),
             _ => None,
         };
+        let leaves: Vec<Option<CompiledLeaf>> = row.leaves.iter().map(leaf).collect();
+        let source = |leaf: usize| leaves[leaf].as_ref().and_then(CompiledLeaf::source);
         let stands_alone = std::ptr::eq(scalar, &row.scalar) && scalar.ty == Type::Bool;
         !stands_alone && Fused::of(scalar, &source).is_some()
     }

@@ -3,6 +3,7 @@
 use super::bits::{PackedInts, bits_for};
 use super::places::Places;
 use super::sorted::SortedInts;
+use super::unpack::BLOCK;
 
 /// The codes of some consecutive rows.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -311,9 +312,14 @@ impl Codes {
                 let first = ends.rank(start as u64 + 1);
                 let mut run_ends = Vec::new();
                 ends.extend_upto(first, start as u64, out.len() as u32, &mut run_ends);
-                let mut values = vec![T::default(); run_ends.len()];
-                codes.unpack_with(first, &mut values, map);
-                put_runs(&run_ends, &values, out);
+                let (mut values, mut done, mut at) = ([T::default(); BLOCK], 0, 0);
+                while done < run_ends.len() {
+                    // Up to the end of a block of packed numbers.
+                    let some = (BLOCK - (first + done) % BLOCK).min(run_ends.len() - done);
+                    codes.unpack_with(first + done, &mut values[..some], map);
+                    at = put_runs(&run_ends[done..done + some], &values, at, out);
+                    done += some;
+                }
             }
             Codes::Sparse { common, rows, codes, .. } => {
                 rows.spread(start, out, map(*common), |first, some| codes.unpack_with(first, some, map));
@@ -330,10 +336,9 @@ impl Codes {
 /// Runs of at most so many rows are written as if they had so many.
 const SHORT_RUN: usize = 8;
 
-/// Writes the value of each run up to its end. What is written behind a short run, so that its length need not be asked, is written
-/// over by the next.
-fn put_runs<T: Copy>(ends: &[u32], values: &[T], out: &mut [T]) {
-    let mut at = 0;
+/// Writes the value of each run from a row on up to its end, and gives the end of the last. What is written behind a short run, so that
+/// its length need not be asked, is written over by the next.
+fn put_runs<T: Copy>(ends: &[u32], values: &[T], mut at: usize, out: &mut [T]) -> usize {
     for (end, value) in ends.iter().zip(values) {
         let end = *end as usize;
         match out[at..].first_chunk_mut::<SHORT_RUN>() {
@@ -342,6 +347,7 @@ fn put_runs<T: Copy>(ends: &[u32], values: &[T], out: &mut [T]) {
         }
         at = end;
     }
+    at
 }
 
 /// Packed numbers one after the other, unpacked by the block.

@@ -5,14 +5,17 @@
 //! an arm of a `case` can be worked out for rows that do not take it. What has no such bounds is evaluated as any other
 //! expression.
 
+mod arithmetic;
 mod bounds;
 mod compile;
+mod compiler;
+mod conditions;
 mod expression;
+mod presence;
 mod source;
 mod steps;
 #[cfg(test)]
 mod tests;
 
-pub use bounds::Bounds;
 pub use expression::Fused;
 pub use source::{LeafSource, Loaded};

@@ -1,15 +1,13 @@
 //! What expressions take from the leaves of a formula.
 
-use super::bounds::Bounds;
 use crate::value::Value;
 
 /// What a leaf of an expression delivers.
-#[derive(Clone, Debug)]
-pub enum LeafSource {
-    /// Whole numbers within bounds, perhaps null in some rows, and within them then, too.
+pub enum LeafSource<'a> {
+    /// Whole numbers, perhaps null in some rows.
     Numbers {
-        /// Between which all of them lie.
-        bounds: Bounds,
+        /// The smallest and the largest of them, and of 0 where some can be null: to find them out can take long.
+        ends: Box<dyn Fn() -> (i64, i64) + 'a>,
         /// Whether some can be null.
         nullable: bool,
     },
