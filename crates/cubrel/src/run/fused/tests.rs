@@ -1,6 +1,5 @@
 //! Steps beside the evaluation of expressions one by one.
 
-use super::bounds::Bounds;
 use super::expression::Fused;
 use super::source::{LeafSource, Loaded};
 use crate::formula::functions::find;
