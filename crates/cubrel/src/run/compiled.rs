@@ -75,6 +75,9 @@ pub enum CompiledLeaf {
     Member(Arc<Members>, Box<CompiledRow>),
 }
 
+/// Truth values by the code of an anchor, and which of them are there.
+type CodedTruths<'a> = (Anchor, &'a [bool], Option<&'a [bool]>);
+
 impl CompiledLeaf {
     /// Whole numbers by the code of a column in which some are null: the anchor, base, step and null's code.
     fn as_some_ints(&self) -> Option<(Anchor, SomeInts<'_>)> {
@@ -127,7 +130,7 @@ impl CompiledLeaf {
     }
 
     /// Truth values by the code of an anchor.
-    fn as_truths(&self) -> Option<(Anchor, &[bool], Option<&[bool]>)> {
+    fn as_truths(&self) -> Option<CodedTruths<'_>> {
         match self {
             CompiledLeaf::Mapped(anchor, values) => match &values.data {
                 Data::Bool(truths) => Some((*anchor, truths, values.valid.as_deref())),

@@ -261,11 +261,12 @@ const FEWEST_GROUPS: usize = 32;
 
 /// Adds each number to the sum of its group.
 fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
-    match sums.len() {
-        _ if values.len() < FEW_GROUPS => groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v),
-        0..=FEWEST_GROUPS => add_in_lanes::<FEWEST_GROUPS>(sums, groups, values),
-        ..=FEW_GROUPS => add_in_lanes::<FEW_GROUPS>(sums, groups, values),
-        _ => groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v),
+    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
+        groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
+    } else if sums.len() > FEWEST_GROUPS {
+        add_in_lanes::<FEW_GROUPS>(sums, groups, values);
+    } else {
+        add_in_lanes::<FEWEST_GROUPS>(sums, groups, values);
     }
 }
 

@@ -20,12 +20,15 @@ pub enum LeafSource<'a> {
     Constant(Value),
 }
 
+/// Writes the numbers of rows from one on.
+pub type UnpackFrom<'a> = dyn Fn(usize, &mut [i64]) + 'a;
+
 /// The values of a leaf for some rows.
 pub enum Loaded<'a> {
     /// Whole numbers, and which of them are there.
     Numbers(Vec<i64>, Option<Vec<bool>>),
     /// Whole numbers, all there, from some row on.
-    InParts(Box<dyn Fn(usize, &mut [i64]) + 'a>),
+    InParts(Box<UnpackFrom<'a>>),
     /// Truth values, and which of them are there.
     Truths(Vec<bool>, Option<Vec<bool>>),
 }

@@ -85,7 +85,7 @@ fn compare_each_float(op: Op, x: &[f64], y: &[f64], truths: &mut [bool]) {
         Op::Le => all.for_each(|(truth, (x, y))| *truth = x <= y),
         Op::Gt => all.for_each(|(truth, (x, y))| *truth = x > y),
         Op::Ge => all.for_each(|(truth, (x, y))| *truth = x >= y),
-        Op::Ne => all.for_each(|(truth, (x, y))| *truth = x < y || x > y),
+        Op::Ne => all.for_each(|(truth, (x, y))| *truth = (x != y) & !x.is_nan() & !y.is_nan()),
         _ => all.for_each(|(truth, (x, y))| *truth = x == y),
     }
 }
