@@ -238,9 +238,11 @@ impl<'a> RowCompiler<'a> {
         let scalar = self.scalar(&row.scalar, row, &mut leaves);
         let mut looked_at = Vec::new();
         columns_of(row, &mut looked_at);
-        let fused = self.hoist.then(|| Fused::of(&scalar, &|leaf: usize| leaves[leaf].source())).flatten();
-        let fused = fused.map(Arc::new);
-        CompiledRow { scalar, leaves, looked_at: looked_at.into(), vectors: self.hoist, fused }
+        let row = CompiledRow { scalar, leaves, looked_at: looked_at.into(), vectors: self.hoist, fused: None };
+        // Two numbers are put together as they are: what their ends are need not be known.
+        let is_worth_it = self.hoist && row.as_pair().is_none();
+        let fused = is_worth_it.then(|| Fused::of(&row.scalar, &|leaf: usize| row.leaves[leaf].source())).flatten();
+        CompiledRow { fused: fused.map(Arc::new), ..row }
     }
 
     /// The anchor that all leaves below hang off, if it is one and small.
