@@ -19,6 +19,28 @@ impl Scalar {
     pub fn of_constants(&self) -> Result<Value, EvalError> {
         Ok(self.eval(&NoLeaves(self), 1)?.get(0, self.ty))
     }
+
+    /// The value that operators over constants, and over leaves for which `leaf` has a value, give in every slot; `None` where it is
+    /// not the same, or fails.
+    pub fn constant_with(&self, leaf: &dyn Fn(usize) -> Option<Value>) -> Option<Value> {
+        match with_constants(self, leaf)? {
+            Scalar { kind: ScalarKind::Constant(value), .. } => Some(value),
+            tree => tree.of_constants().ok(),
+        }
+    }
+}
+
+/// An operator tree with the values of those leaves that are the same in every slot; `None` where it is no such tree.
+fn with_constants(part: &Scalar, leaf: &dyn Fn(usize) -> Option<Value>) -> Option<Scalar> {
+    let kind = match &part.kind {
+        ScalarKind::Constant(value) => ScalarKind::Constant(value.clone()),
+        ScalarKind::Leaf(place) => ScalarKind::Constant(leaf(*place)?),
+        ScalarKind::Call(op, args) => {
+            ScalarKind::Call(*op, args.iter().map(|arg| with_constants(arg, leaf)).collect::<Option<_>>()?)
+        }
+        _ => return None,
+    };
+    Some(Scalar { kind, ty: part.ty, place: part.place.clone() })
 }
 
 struct NoLeaves<'a>(&'a Scalar);

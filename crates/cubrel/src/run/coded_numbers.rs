@@ -64,16 +64,6 @@ impl Steps {
     }
 }
 
-impl<'a> Ints<'a> {
-    /// The same as numbers of which some could be null.
-    pub fn some(self) -> Option<SomeInts<'a>> {
-        match self {
-            Ints::Line { base, step, .. } => Some(SomeInts::Line { base, step, null: u64::MAX }),
-            Ints::ByCode(_) | Ints::Steps(_) => None,
-        }
-    }
-}
-
 /// Whole numbers by code, some of them null.
 #[derive(Clone, Copy, Debug)]
 pub enum SomeInts<'a> {

@@ -173,37 +173,12 @@ impl CompiledLeaf {
     }
 }
 
-/// A comparison of numbers by code.
-pub struct ColumnComparison<'a> {
+/// A comparison of doubles by the codes of anchors, not a number where there is none. Whole numbers are compared in steps over vectors.
+pub struct FloatComparison<'a> {
     /// The operator.
     pub op: Op,
     /// What is compared.
-    pub sides: Compared<'a>,
-}
-
-/// The two sides of a comparison, each by the code of an anchor.
-pub enum Compared<'a> {
-    /// Whole numbers, none of them null.
-    Ints([(Anchor, Ints<'a>); 2]),
-    /// Whole numbers, some of them null.
-    SomeInts([(Anchor, SomeInts<'a>); 2]),
-    /// Doubles, not a number where there is none.
-    Floats([(Anchor, Floats<'a>); 2]),
-}
-
-impl<'a> Compared<'a> {
-    fn of([a, b]: [&'a CompiledLeaf; 2]) -> Option<Compared<'a>> {
-        if let (Some(a), Some(b)) = (a.as_ints(), b.as_ints()) {
-            return Some(Compared::Ints([a, b]));
-        }
-        if let (Some((a, x, _)), Some((b, y, _))) = (a.as_floats(), b.as_floats()) {
-            return Some(Compared::Floats([(a, x), (b, y)]));
-        }
-        let some = |leaf: &'a CompiledLeaf| {
-            leaf.as_some_ints().or_else(|| leaf.as_ints().and_then(|(anchor, ints)| Some((anchor, ints.some()?))))
-        };
-        Some(Compared::SomeInts([some(a)?, some(b)?]))
-    }
+    pub sides: [(Anchor, Floats<'a>); 2],
 }
 
 /// Values from outside, by slot.
@@ -581,22 +556,10 @@ impl CompiledRow {
 
     /// The value of a part that is the same in every row.
     pub fn constant(&self, part: &Scalar) -> Option<Value> {
-        self.with_constants(part)?.of_constants().ok()
-    }
-
-    fn with_constants(&self, part: &Scalar) -> Option<Scalar> {
-        let kind = match &part.kind {
-            ScalarKind::Constant(value) => ScalarKind::Constant(value.clone()),
-            ScalarKind::Leaf(leaf) => match self.leaves.get(*leaf)? {
-                CompiledLeaf::Constant(value, _) => ScalarKind::Constant(value.clone()),
-                _ => return None,
-            },
-            ScalarKind::Call(op, args) => {
-                ScalarKind::Call(*op, args.iter().map(|arg| self.with_constants(arg)).collect::<Option<_>>()?)
-            }
-            _ => return None,
-        };
-        Some(Scalar { kind, ..part.clone() })
+        part.constant_with(&|leaf| match self.leaves.get(leaf)? {
+            CompiledLeaf::Constant(value, _) => Some(value.clone()),
+            _ => None,
+        })
     }
 
     /// When the whole expression is `a + b`, `a - b` or `a * b` of exact numbers by code, none of them null: the operator
@@ -614,15 +577,16 @@ impl CompiledRow {
         self.scalar.ty.is_exact().then_some((op, sides))
     }
 
-    /// When it compares two columns, or what hangs off two anchors, and both are numbers of one kind by code: these.
-    pub fn as_comparison(&self) -> Option<ColumnComparison<'_>> {
+    /// When it compares two columns of doubles, or what hangs off two anchors: these.
+    pub fn as_float_comparison(&self) -> Option<FloatComparison<'_>> {
         let ScalarKind::Call(op @ (Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge), args) = &self.scalar.kind
         else {
             return None;
         };
         let [ScalarKind::Leaf(a), ScalarKind::Leaf(b)] = [&args.first()?.kind, &args.get(1)?.kind] else { return None };
-        let sides = [&self.leaves[*a], &self.leaves[*b]];
-        Some(ColumnComparison { op: *op, sides: self.vectors.then(|| Compared::of(sides)).flatten()? })
+        let side = |leaf: usize| self.leaves[leaf].as_floats().map(|(anchor, floats, _)| (anchor, floats));
+        let sides = [side(*a)?, side(*b)?];
+        self.vectors.then_some(FloatComparison { op: *op, sides })
     }
 
     /// Whether a value can be null, as far as that is easily told.

@@ -160,3 +160,28 @@ fn numbers_of_a_column_of_very_many_values_are_those_of_its_rows() {
         assert_eq!(shown(&grids[0]), shown(&grids[1]), "{question}");
     }
 }
+
+/// What fails in a row is an error, also where it is only asked whether there is a value, or nobody uses it.
+#[test]
+fn what_fails_fails_in_every_configuration() {
+    let row =
+        |i: i64| vec![Value::Int(i64::MAX / 4 - i), if i % 5 == 0 { Value::Null } else { Value::Int(60 + i % 7) }];
+    let model = Model::builder()
+        .rows("t", &[("a", Type::Int), ("b", Type::Int)], &(0..1000).map(row).collect::<Vec<_>>())
+        .build()
+        .unwrap();
+    for (question, fails) in [
+        ("grid sum(if(t.a * t.a * t.b is null, 1, 0)) as x", true),
+        ("grid rows(t) as n where t.a * t.a * t.b is null", true),
+        ("grid sum((let x = t.a * t.a * t.b; if(t.b > 0, t.b, x))) as x", true),
+        ("grid sum((let x = t.a * t.a * t.b; t.b + 1)) as x", true),
+        ("grid sum(case when t.b > 0 then t.b + 1 when t.b < 0 then t.a * t.a * t.b end) as x", false),
+        ("grid sum(if(t.b * t.b is null, 1, 0)) as x", false),
+    ] {
+        let query = model.query(question).unwrap();
+        for (name, options) in crate::common::configurations() {
+            let outcome = query.run_with(&options);
+            assert_eq!(outcome.is_err(), fails, "{name}: {question}");
+        }
+    }
+}

@@ -149,8 +149,8 @@ impl Accumulator {
     }
 
     /// How many values each group has, where that is known.
-    pub fn counts(&self) -> Option<Vec<u64>> {
-        self.state.counts().map(<[u64]>::to_vec)
+    pub fn counts(&self) -> Option<&[u64]> {
+        self.state.counts()
     }
 
     /// Takes over how many values each group has, where [`Spec::counted_by`] says that another one counts them.

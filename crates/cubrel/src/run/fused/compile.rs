@@ -47,8 +47,8 @@ impl Fused {
     }
 }
 
-/// An expression with the value of each `let` where it is used.
-fn without_lets(scalar: &Scalar, known: &mut Vec<(LetId, Scalar)>, parts: &mut usize) -> Option<Scalar> {
+/// An expression with the value of each `let` where it is used; of those around it, known are the values, and whether they are used.
+fn without_lets(scalar: &Scalar, known: &mut Vec<(LetId, Scalar, bool)>, parts: &mut usize) -> Option<Scalar> {
     *parts += 1;
     if *parts > MOST_PARTS {
         return None;
@@ -56,13 +56,15 @@ fn without_lets(scalar: &Scalar, known: &mut Vec<(LetId, Scalar)>, parts: &mut u
     match &scalar.kind {
         ScalarKind::Let(id, value, body) => {
             let value = without_lets(value, known, parts)?;
-            known.push((*id, value));
+            known.push((*id, value, false));
             let body = without_lets(body, known, parts);
-            known.pop();
-            body
+            // It counts where its value fails, also if nobody asks for that.
+            let (.., is_used) = known.pop()?;
+            body.filter(|_| is_used)
         }
         ScalarKind::LetRef(id) => {
-            let (_, value) = known.iter().rev().find(|(other, _)| other == id)?;
+            let (_, value, is_used) = known.iter_mut().rev().find(|(other, ..)| other == id)?;
+            *is_used = true;
             // What stands in it is counted wherever it is used.
             without_lets(&value.clone(), &mut Vec::new(), parts)
         }

@@ -2,8 +2,7 @@
 
 use super::source::LeafSource;
 use super::steps::VectorStep;
-use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::typed::Op;
+use crate::formula::scalar::Scalar;
 use crate::value::{Type, Value};
 
 /// Longer expressions are not put together.
@@ -14,7 +13,7 @@ pub(super) struct Compiler<'a, 's> {
     pub(super) source: &'a dyn Fn(usize) -> Option<LeafSource<'s>>,
     pub(super) loads: Vec<usize>,
     pub(super) steps: Vec<VectorStep>,
-    height: usize,
+    pub(super) height: usize,
     pub(super) depth: usize,
 }
 
@@ -45,24 +44,10 @@ impl<'a, 's> Compiler<'a, 's> {
 
     /// The value of a part that is the same everywhere.
     pub(super) fn constant(&self, part: &Scalar) -> Option<Value> {
-        match &part.kind {
-            ScalarKind::Constant(value) => Some(value.clone()),
-            ScalarKind::Leaf(leaf) => match (self.source)(*leaf)? {
-                LeafSource::Constant(value) => Some(value),
-                _ => None,
-            },
-            ScalarKind::Call(Op::Rescale { .. } | Op::Negate | Op::ToTimestamp, args) => {
-                let args = args
-                    .iter()
-                    .map(|arg| Some(Scalar { kind: ScalarKind::Constant(self.constant(arg)?), ..arg.clone() }));
-                let kind = match &part.kind {
-                    ScalarKind::Call(op, _) => ScalarKind::Call(*op, args.collect::<Option<_>>()?),
-                    _ => return None,
-                };
-                Scalar { kind, ..part.clone() }.of_constants().ok()
-            }
+        part.constant_with(&|leaf| match (self.source)(leaf)? {
+            LeafSource::Constant(value) => Some(value),
             _ => None,
-        }
+        })
     }
 
     /// The same as a whole number.

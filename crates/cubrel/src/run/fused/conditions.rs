@@ -31,7 +31,9 @@ impl Compiler<'_, '_> {
             }
             ScalarKind::Call(Op::Not, args) => self.truth(args.first()?, !wanted)?,
             ScalarKind::Call(Op::IsNull, args) => {
-                self.there(args.first()?)?;
+                let asked = args.first()?;
+                self.cannot_fail(asked)?;
+                self.there(asked)?;
                 if wanted {
                     self.add(VectorStep::Not, 0);
                 }
@@ -47,6 +49,19 @@ impl Compiler<'_, '_> {
             }
             _ => return None,
         }
+        Some(())
+    }
+
+    /// Nothing where a value could fail, which counts also where it is only asked whether there is one.
+    fn cannot_fail(&mut self, scalar: &Scalar) -> Option<()> {
+        if scalar.ty == Type::Bool || matches!(scalar.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) {
+            return Some(());
+        }
+        let (steps, loads, height) = (self.steps.len(), self.loads.len(), self.height);
+        self.number(scalar)?;
+        self.steps.truncate(steps);
+        self.loads.truncate(loads);
+        self.height = height;
         Some(())
     }
 

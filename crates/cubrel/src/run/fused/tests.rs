@@ -231,6 +231,9 @@ fn a_let_stands_for_its_value_and_is_not_repeated_without_end() {
     let found = few.eval(ROWS, |leaf, _| columns.load(leaf));
     assert!((0..ROWS).all(|row| found.get(row, Type::Int) == expected.get(row, Type::Int)));
     assert!(Fused::of(&nested(40), &|leaf| columns.source(leaf)).is_none());
+    let body = of(ScalarKind::Call(Op::Add, vec![leaf(), leaf()]), Type::Int);
+    let unused = of(ScalarKind::Let(LetId(1), Box::new(leaf()), Box::new(body)), Type::Int);
+    assert!(Fused::of(&unused, &|leaf| columns.source(leaf)).is_none());
 }
 
 #[test]
@@ -244,6 +247,10 @@ fn what_could_leave_64_bits_is_no_steps() {
     };
     assert!(Fused::of(&two(Op::Add), &wide).is_some());
     assert!(Fused::of(&two(Op::Mul), &wide).is_none());
+    let is_null = |op| of(ScalarKind::Call(Op::IsNull, vec![two(op)]), Type::Bool);
+    let nullable = |_: usize| Some(LeafSource::Numbers { ends: Box::new(|| (0, 1 << 40)), nullable: true });
+    assert!(Fused::of(&is_null(Op::Add), &nullable).is_some());
+    assert!(Fused::of(&is_null(Op::Mul), &nullable).is_none());
 }
 
 #[test]

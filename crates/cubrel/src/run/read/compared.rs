@@ -1,59 +1,34 @@
-//! Two columns of a row compared: from their codes to the rows that pass, with no value of its own for each on the way.
+//! Two columns of doubles compared: from their codes to the rows that pass, with no value of its own for each on the way.
 
 use super::super::coded_numbers::Floats;
-use super::super::compiled::{BatchCodes, ColumnComparison, Compared};
+use super::super::compiled::{BatchCodes, FloatComparison};
 use super::super::tables::Anchor;
 use super::batch::Batch;
 use crate::formula::typed::Op;
 
 /// Whether a comparison is true at some positions of a batch; it is not where a side is null.
-pub(super) fn compared(comparison: &ColumnComparison<'_>, batch: &Batch<'_>, positions: &[u32]) -> Vec<bool> {
-    // One loop for each operator, so that none asks row by row which it is.
-    macro_rules! truths {
-        ($rows:expr, $row:pat, $x:ident, $y:ident, $there:expr, $differ:expr) => {
-            match comparison.op {
-                Op::Lt => $rows.map(|$row| $x < $y && $there).collect(),
-                Op::Le => $rows.map(|$row| $x <= $y && $there).collect(),
-                Op::Gt => $rows.map(|$row| $x > $y && $there).collect(),
-                Op::Ge => $rows.map(|$row| $x >= $y && $there).collect(),
-                Op::Ne => $rows.map(|$row| $differ && $there).collect(),
-                _ => $rows.map(|$row| $x == $y && $there).collect(),
-            }
-        };
+pub(super) fn compared(comparison: &FloatComparison<'_>, batch: &Batch<'_>, positions: &[u32]) -> Vec<bool> {
+    let FloatComparison { op, sides } = comparison;
+    if batch.is_all_rows(positions) {
+        return all_compared(*op, sides, batch, positions.len());
     }
-    match comparison.sides {
-        Compared::Ints([(a, x), (b, y)]) => {
-            let (x, y) = (batch.ints(a, x, positions), batch.ints(b, y, positions));
-            truths!(x.into_iter().zip(y), (x, y), x, y, true, x != y)
-        }
-        Compared::SomeInts([(a, x), (b, y)]) => {
-            let ((x, x_there), (y, y_there)) = (batch.some_ints(a, x, positions), batch.some_ints(b, y, positions));
-            let there: Vec<bool> = x_there.into_iter().zip(y_there).map(|(x, y)| x & y).collect();
-            truths!(x.into_iter().zip(y).zip(there), ((x, y), there), x, y, there, x != y)
-        }
-        Compared::Floats(sides) if batch.is_all_rows(positions) => {
-            floats_compared(comparison.op, sides, batch, positions.len())
-        }
-        Compared::Floats([(a, x), (b, y)]) => {
-            let (x, y) = (batch.floats(a, x, positions), batch.floats(b, y, positions));
-            let mut truths = vec![false; positions.len()];
-            compare_floats(comparison.op, &x, &y, &mut truths);
-            truths
-        }
-    }
+    let [x, y] = sides.map(|(anchor, floats)| batch.floats(anchor, floats, positions));
+    let mut truths = vec![false; positions.len()];
+    compare_floats(*op, &x, &y, &mut truths);
+    truths
 }
 
 /// So many doubles of two columns stay in the nearest cache.
 const CHUNK: usize = 1024;
 
-/// The same of doubles in all of so many rows, some at a time.
-fn floats_compared(op: Op, [(a, x), (b, y)]: [(Anchor, Floats<'_>); 2], batch: &Batch<'_>, rows: usize) -> Vec<bool> {
+/// The same in all of so many rows, some at a time.
+fn all_compared(op: Op, [(a, x), (b, y)]: &[(Anchor, Floats<'_>); 2], batch: &Batch<'_>, rows: usize) -> Vec<bool> {
     let mut truths = vec![false; rows];
     let (mut left, mut right) = ([0.0; CHUNK], [0.0; CHUNK]);
     for (chunk, truths) in truths.chunks_mut(CHUNK).enumerate() {
         let (left, right) = (&mut left[..truths.len()], &mut right[..truths.len()]);
-        batch.floats_from(a, x, chunk * CHUNK, left);
-        batch.floats_from(b, y, chunk * CHUNK, right);
+        batch.floats_from(*a, *x, chunk * CHUNK, left);
+        batch.floats_from(*b, *y, chunk * CHUNK, right);
         compare_floats(op, left, right, truths);
     }
     truths

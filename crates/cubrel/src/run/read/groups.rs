@@ -153,7 +153,7 @@ impl Prepared<'_> {
         if let Some(truths) = filter.fused_truths(batch, positions) {
             return Ok(truths);
         }
-        match filter.as_comparison() {
+        match filter.as_float_comparison() {
             Some(comparison) => Ok(compared(&comparison, batch, positions)),
             None => Ok(filter.eval(self.tables, batch, positions)?.truths()),
         }

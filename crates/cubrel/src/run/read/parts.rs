@@ -164,7 +164,7 @@ impl Seen {
     /// Whether each group has been seen.
     fn take(&mut self, accumulators: &[Accumulator]) -> Vec<bool> {
         if let Some(counts) = self.counted_by.and_then(|place| accumulators[place].counts()) {
-            self.groups.iter_mut().zip(counts).for_each(|(seen, count)| *seen = count > 0);
+            self.groups.iter_mut().zip(counts).for_each(|(seen, count)| *seen = *count > 0);
         }
         if let Some(unseen) = &self.unseen {
             self.groups.fill(true);

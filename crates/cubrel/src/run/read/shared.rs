@@ -72,7 +72,7 @@ fn share_counts(made: &mut [(Spec, Feed)]) {
 /// The aggregates of a read with what they take from others.
 pub(super) fn completed(made: &[(Spec, Feed)], mut accumulators: Vec<Accumulator>) -> Vec<Accumulator> {
     for (place, (spec, _)) in made.iter().enumerate() {
-        if let Some(counts) = spec.counted_by.and_then(|by| accumulators[by].counts()) {
+        if let Some(counts) = spec.counted_by.and_then(|by| accumulators[by].counts()).map(<[u64]>::to_vec) {
             accumulators[place].take_counts(counts);
         }
     }
