@@ -12,6 +12,7 @@ mod at_or_before;
 mod broken_stores;
 mod building;
 mod care;
+mod chains;
 mod columnar;
 mod contexts;
 mod corpus;
