@@ -78,7 +78,7 @@ const CONDITIONS: &[&str] = &[
 const GRIDS: &[&str] = &[
     "grid sum(booking.fare) as fare, rows(booking) as n",
     "grid sum(booking.fare) as fare by customer.level",
-    "grid rows(booking) as n by island.region, customer.level split route.kind",
+    "grid rows(booking) as n by island.region, customer.level split by route.kind",
     "grid count(distinct booking.customer) as n, avg(booking.fare) as fare by home.pier",
     "grid sum(case when island.region = 'West' then booking.fare when customer.news then 1 else 0 end) as x by booking.class",
     "grid rows(booking) given (customer.level = 'crew') as a, rows(booking) given (island.region = 'West', customer.news) as b by route.kind",
