@@ -164,10 +164,12 @@ fn numbers_of_a_column_of_very_many_values_are_those_of_its_rows() {
 /// What fails in a row is an error, also where it is only asked whether there is a value, or nobody uses it.
 #[test]
 fn what_fails_fails_in_every_configuration() {
-    let row =
-        |i: i64| vec![Value::Int(i64::MAX / 4 - i), if i % 5 == 0 { Value::Null } else { Value::Int(60 + i % 7) }];
+    let row = |i: i64| {
+        let few = if i % 5 == 0 { Value::Null } else { Value::Int(60 + i % 7) };
+        vec![Value::Int(i64::MAX / 4 - i), few, Value::Int(i64::MAX / 4 - i * 7 % 997)]
+    };
     let model = Model::builder()
-        .rows("t", &[("a", Type::Int), ("b", Type::Int)], &(0..1000).map(row).collect::<Vec<_>>())
+        .rows("t", &[("a", Type::Int), ("b", Type::Int), ("c", Type::Int)], &(0..1000).map(row).collect::<Vec<_>>())
         .build()
         .unwrap();
     for (question, fails) in [
@@ -175,6 +177,10 @@ fn what_fails_fails_in_every_configuration() {
         ("grid rows(t) as n where t.a * t.a * t.b is null", true),
         ("grid sum((let x = t.a * t.a * t.b; if(t.b > 0, t.b, x))) as x", true),
         ("grid sum((let x = t.a * t.a * t.b; t.b + 1)) as x", true),
+        ("grid sum(if(t.a * t.c * t.a is null, t.a, t.c)) as x", true),
+        ("grid sum(if((t.a * t.c * t.a > 0) is null, t.a, t.c)) as x", true),
+        ("grid sum(if((t.a * t.c * t.a in (1, 2)) is null, t.a, t.c)) as x", true),
+        ("grid sum(if((t.a < 0 and t.a * t.c * t.a > 0) is null, t.a, t.c)) as x", false),
         ("grid sum(case when t.b > 0 then t.b + 1 when t.b < 0 then t.a * t.a * t.b end) as x", false),
         ("grid sum(if(t.b * t.b is null, 1, 0)) as x", false),
     ] {

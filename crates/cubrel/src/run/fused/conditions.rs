@@ -54,11 +54,14 @@ impl Compiler<'_, '_> {
 
     /// Nothing where a value could fail, which counts also where it is only asked whether there is one.
     fn cannot_fail(&mut self, scalar: &Scalar) -> Option<()> {
-        if scalar.ty == Type::Bool || matches!(scalar.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) {
+        if matches!(scalar.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) {
             return Some(());
         }
         let (steps, loads, height) = (self.steps.len(), self.loads.len(), self.height);
-        self.number(scalar)?;
+        match scalar.ty {
+            Type::Bool => self.truth(scalar, true)?,
+            _ => drop(self.number(scalar)?),
+        }
         self.steps.truncate(steps);
         self.loads.truncate(loads);
         self.height = height;

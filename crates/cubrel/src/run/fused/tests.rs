@@ -251,6 +251,15 @@ fn what_could_leave_64_bits_is_no_steps() {
     let nullable = |_: usize| Some(LeafSource::Numbers { ends: Box::new(|| (0, 1 << 40)), nullable: true });
     assert!(Fused::of(&is_null(Op::Add), &nullable).is_some());
     assert!(Fused::of(&is_null(Op::Mul), &nullable).is_none());
+    // A condition is asked for its numbers, also where it is never null.
+    let leaf = |i| of(ScalarKind::Leaf(i), Type::Int);
+    let chosen = |op| {
+        let condition = of(ScalarKind::Call(Op::Gt, vec![two(op), leaf(0)]), Type::Bool);
+        let is_null = of(ScalarKind::Call(Op::IsNull, vec![condition]), Type::Bool);
+        of(ScalarKind::Case(vec![(is_null, leaf(0))], Some(Box::new(leaf(1)))), Type::Int)
+    };
+    assert!(Fused::of(&chosen(Op::Add), &wide).is_some());
+    assert!(Fused::of(&chosen(Op::Mul), &wide).is_none());
 }
 
 #[test]
