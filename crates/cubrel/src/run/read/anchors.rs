@@ -256,6 +256,28 @@ impl AnchorPlan {
         }
     }
 
+    /// Whether few of many codes pass, and those add something: it is told by bits which rows pass, and looked up for these alone what
+    /// they add. To do both at once is to guess at each row which way it goes, and wrong for many.
+    pub(super) fn sieves(&self) -> bool {
+        self.adds && !self.bits.is_empty() && self.within.is_none() && self.pass.len() <= DROPPED as usize
+    }
+
+    /// The codes of a batch that pass, with [`DROPPED`] added to all others.
+    pub(super) fn sieve(&self, batch: &Batch<'_>, out: &mut [u32]) {
+        let bits = self.bits.as_slice();
+        let sieved = |code: u64| code as u32 | u32::from(!bit(bits, code)) << DROPPED.trailing_zeros();
+        batch.map_narrow(self.anchor, out, |code| sieved(u64::from(code)), sieved);
+    }
+
+    /// What codes that pass add to the numbers of groups, in their place.
+    pub(super) fn look_up<'c>(&self, codes: impl Iterator<Item = &'c mut u32>) {
+        match &self.numbers {
+            CodeNumbers::None => codes.for_each(|code| *code = code.wrapping_mul(self.own as u32)),
+            CodeNumbers::Bytes(all) => codes.for_each(|code| *code = of_byte(all[*code as usize])),
+            CodeNumbers::Words(all) => codes.for_each(|code| *code = all[*code as usize]),
+        }
+    }
+
     /// Of many codes 0 for those that pass, and [`DROPPED`] for all others.
     fn passing(&self, batch: &Batch<'_>, out: &mut [u32]) {
         let bits = self.bits.as_slice();

@@ -34,6 +34,17 @@ impl Prepared<'_> {
                 return few;
             }
             narrowed |= plan.filters();
+            if place == 0 && plan.sieves() && !batch.is_in_runs() {
+                plan.sieve(batch, sized(&mut numbers, all.len()));
+                if are_few(&numbers) {
+                    let (positions, mut of_few) = kept(&numbers);
+                    plan.look_up(of_few.iter_mut());
+                    scratch.numbers = numbers;
+                    return self.few_groups(batch, 1, (positions, of_few));
+                }
+                plan.look_up(numbers.iter_mut().filter(|number| **number & DROPPED == 0));
+                continue;
+            }
             if place == 0 {
                 plan.numbers(batch, sized(&mut numbers, all.len()));
                 continue;
@@ -83,6 +94,10 @@ impl Prepared<'_> {
             if plan.filters() {
                 (positions, numbers) = kept_beside(&numbers, &positions);
             }
+        }
+        if self.row_filters.is_empty() {
+            let groups = if self.is_one_group() { Grouped::One } else { Grouped::Each(numbers) };
+            return Ok((Some(positions), groups));
         }
         let before = positions.clone();
         self.apply_row_filters(batch, &mut positions, 0)?;
