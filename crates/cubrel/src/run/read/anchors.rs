@@ -6,10 +6,11 @@ use super::super::tables::{Anchor, Tables};
 use super::batch::Batch;
 use super::keys::DROPPED;
 use super::ranges::CodeRanges;
+use super::sieve::Sieve;
 use crate::formula::schema::{ColumnId, TableId};
 use crate::store::spans::CodeSpan;
 use crate::store::{ChainCodes, with_chain_codes};
-use crate::value::threads::{WORTH_A_THREAD, map_chunks, map_many, map_ranges};
+use crate::value::threads::{WORTH_A_THREAD, map_chunks};
 
 /// So many numbers of 32 bits stay in a near cache.
 const NEAR_CODES: usize = 1 << 14;
@@ -20,18 +21,6 @@ const MOST_LOOKED_AT: u64 = 1 << 14;
 /// Few codes pass where at most one in so many does.
 const FEW_OF: usize = 4;
 
-/// A bit for each.
-fn as_bits(pass: &[bool]) -> Vec<u64> {
-    let byte = |pass: &[bool]| pass.iter().rev().fold(0, |byte, pass| byte << 1 | u64::from(*pass));
-    let word = |pass: &[bool]| pass.chunks(8).rev().fold(0, |word, pass| word << 8 | byte(pass));
-    map_ranges(pass.len(), WORTH_A_THREAD, |some| pass[some].chunks(64).map(word).collect::<Vec<u64>>()).concat()
-}
-
-#[inline(always)]
-fn bit(bits: &[u64], code: u64) -> bool {
-    bits[(code / 64) as usize] >> (code % 64) & 1 == 1
-}
-
 /// By code, what it adds to the number of a group that is a place in an array, and whether it passes.
 enum CodeNumbers {
     /// Nothing is added.
@@ -39,7 +28,31 @@ enum CodeNumbers {
     /// With [`DROPPED`] where a code does not pass.
     Words(Vec<u32>),
     /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
-    Bytes(Vec<u8>),
+    Bytes(ByteNumbers),
+}
+
+/// A byte for each code.
+enum ByteNumbers {
+    Own(Vec<u8>),
+    /// What stands at the ends of chains, as it is.
+    Chain(Arc<ChainCodes>),
+}
+
+impl ByteNumbers {
+    /// A chain of which nothing else is wanted.
+    fn of_chain(codes: &Arc<ChainCodes>) -> Option<ByteNumbers> {
+        matches!(**codes, ChainCodes::Bytes(_)).then(|| ByteNumbers::Chain(codes.clone()))
+    }
+
+    fn as_slice(&self) -> &[u8] {
+        match self {
+            ByteNumbers::Own(all) => all,
+            ByteNumbers::Chain(codes) => match &**codes {
+                ChainCodes::Bytes(all) => all,
+                _ => &[],
+            },
+        }
+    }
 }
 
 #[inline(always)]
@@ -47,13 +60,41 @@ fn of_byte(number: u8) -> u32 {
     if number == TINY_DROPPED { DROPPED } else { u32::from(number) }
 }
 
-impl CodeNumbers {
-    fn of(&self, code: u64) -> u32 {
-        match self {
-            CodeNumbers::None => 0,
-            CodeNumbers::Words(all) => all.get(code as usize).copied().unwrap_or(0),
-            CodeNumbers::Bytes(all) => all.get(code as usize).map_or(0, |number| of_byte(*number)),
-        }
+/// What a code adds to the number of a group, in as many bytes as it takes.
+trait CodeNumber: Copy + Default + Send {
+    /// The lowest bytes of a number.
+    fn of(number: u32) -> Self;
+    /// The sum, as far as there is room for it.
+    fn plus(self, more: Self) -> Self;
+    /// In place of a number that does not pass.
+    fn dropped(self) -> Self;
+}
+
+impl CodeNumber for u8 {
+    fn of(number: u32) -> u8 {
+        number as u8
+    }
+
+    fn plus(self, more: u8) -> u8 {
+        self.wrapping_add(more)
+    }
+
+    fn dropped(self) -> u8 {
+        TINY_DROPPED
+    }
+}
+
+impl CodeNumber for u32 {
+    fn of(number: u32) -> u32 {
+        number
+    }
+
+    fn plus(self, more: u32) -> u32 {
+        self.wrapping_add(more)
+    }
+
+    fn dropped(self) -> u32 {
+        self | DROPPED
     }
 }
 
@@ -61,7 +102,9 @@ impl CodeNumbers {
 pub(super) struct AnchorPlan {
     pub(super) anchor: Anchor,
     /// By code: whether the row passes; all do when empty.
-    pub(super) pass: Vec<bool>,
+    pass: Arc<Vec<bool>>,
+    /// How many of these do.
+    passing: usize,
     /// The codes of which rows pass, besides; all of them where there is none.
     pub(super) within: Option<CodeRanges>,
     /// Whether codes add something to the group's number.
@@ -70,35 +113,41 @@ pub(super) struct AnchorPlan {
     own: u128,
     /// What stands at the ends of chains that begin with it, and what that adds for each that it is.
     far: Vec<(Arc<ChainCodes>, u128)>,
+    /// No code adds more.
+    most: u128,
     /// All of this together, where groups are places in an array.
     numbers: CodeNumbers,
     /// Which of many codes pass, in a bit each, where nothing else is asked of them or few do.
-    bits: Vec<u64>,
+    sieve: Sieve,
 }
 
 impl AnchorPlan {
     pub(super) fn new(anchor: Anchor) -> AnchorPlan {
         AnchorPlan {
             anchor,
-            pass: Vec::new(),
+            pass: Arc::default(),
+            passing: 0,
             within: None,
             adds: false,
             own: 0,
             far: Vec::new(),
+            most: 0,
             numbers: CodeNumbers::None,
-            bits: Vec::new(),
+            sieve: Sieve::default(),
         }
     }
 
-    /// Adds each code itself to a key's part of the number.
-    pub(super) fn add_own(&mut self, stride: u128) {
+    /// Adds each code itself, of so many, to a key's part of the number.
+    pub(super) fn add_own(&mut self, codes: u64, stride: u128) {
         self.adds = true;
         self.own += stride;
+        self.most = self.most.saturating_add(stride.saturating_mul(u128::from(codes)));
     }
 
-    /// Adds what each code finds at the end of a chain.
-    pub(super) fn add(&mut self, codes: Arc<ChainCodes>, stride: u128) {
+    /// Adds what each code finds at the end of a chain, where there are so many.
+    pub(super) fn add(&mut self, codes: Arc<ChainCodes>, ends: u64, stride: u128) {
         self.adds = true;
+        self.most = self.most.saturating_add(stride.saturating_mul(u128::from(ends.saturating_sub(1))));
         match *codes {
             ChainCodes::Same(_) => self.own += stride,
             _ => self.far.push((codes, stride)),
@@ -111,12 +160,14 @@ impl AnchorPlan {
         u128::from(code) * self.own + far.sum::<u128>()
     }
 
-    pub(super) fn narrow(&mut self, pass: &[bool]) {
+    pub(super) fn narrow(&mut self, pass: impl Into<Arc<Vec<bool>>>) {
+        let pass = pass.into();
         if self.pass.is_empty() {
-            self.pass = pass.to_vec();
+            self.pass = pass;
         } else {
-            self.pass.iter_mut().zip(pass).for_each(|(a, b)| *a &= b);
+            Arc::make_mut(&mut self.pass).iter_mut().zip(&*pass).for_each(|(a, b)| *a &= b);
         }
+        self.passing = self.pass.iter().filter(|pass| **pass).count();
     }
 
     pub(super) fn narrow_to(&mut self, ranges: CodeRanges) {
@@ -133,11 +184,13 @@ impl AnchorPlan {
         !self.adds && self.filters()
     }
 
-    /// By what it comes before others: what lets the fewest through first, so that the rest is looked at for these alone.
-    pub(super) fn rank(&self, tables: Tables<'_>, table: TableId) -> (bool, u64) {
+    /// By what it comes before others: what lets the fewest through first, so that the rest is looked at for these alone. Of two
+    /// that let about as many through, the one that is looked up in less.
+    pub(super) fn rank(&self, tables: Tables<'_>, table: TableId) -> (bool, u32, usize) {
+        let of_thousand = (self.share(tables, table) * 1000.0) as u32;
         match self.filters() {
-            true => (false, (self.share(tables, table) * 1000.0) as u64),
-            false => (true, 0),
+            true => (false, u32::BITS - of_thousand.leading_zeros(), self.pass.len()),
+            false => (true, 0, 0),
         }
     }
 
@@ -145,8 +198,7 @@ impl AnchorPlan {
     pub(super) fn share(&self, tables: Tables<'_>, table: TableId) -> f64 {
         let codes = tables.codes_of(table, self.anchor).max(1);
         let of_range = self.within.as_ref().map_or(1.0, |within| within.len() as f64 / codes as f64);
-        let passing = self.pass.iter().filter(|pass| **pass).count();
-        let of_codes = if self.pass.is_empty() { 1.0 } else { passing as f64 / self.pass.len() as f64 };
+        let of_codes = if self.pass.is_empty() { 1.0 } else { self.passing as f64 / self.pass.len() as f64 };
         of_range.min(1.0) * of_codes
     }
 
@@ -157,7 +209,7 @@ impl AnchorPlan {
             && let Some(ranges) = CodeRanges::of_array(&self.pass, 1)
         {
             self.narrow_to(ranges);
-            self.pass = Vec::new();
+            self.pass = Arc::default();
         }
     }
 
@@ -166,7 +218,7 @@ impl AnchorPlan {
         self.in_ranges();
         let has_many = self.pass.len() > many_codes;
         if has_many && self.only_filters() && self.within.is_none() {
-            self.bits = as_bits(&self.pass);
+            self.sieve = Sieve::of(&self.pass);
             return;
         }
         if dense {
@@ -174,9 +226,8 @@ impl AnchorPlan {
         }
         // A byte for each code is as near as a bit, and says all.
         let is_near = matches!(self.numbers, CodeNumbers::Bytes(_));
-        let passing = || self.pass.iter().filter(|pass| **pass).count();
-        if has_many && !is_near && passing() * FEW_OF <= self.pass.len() {
-            self.bits = as_bits(&self.pass);
+        if has_many && !is_near && self.passing * FEW_OF <= self.pass.len() {
+            self.sieve = Sieve::of(&self.pass);
         }
     }
 
@@ -187,37 +238,46 @@ impl AnchorPlan {
             return;
         }
         debug_assert!(self.pass.is_empty() || self.pass.len() == codes, "there is one answer for each code");
-        let own = std::mem::take(&mut self.own) as u32;
-        let far = std::mem::take(&mut self.far);
-        let add_far = |from: usize, some: &mut [u32]| {
-            for (codes, stride) in &far {
+        let is_tiny = codes > NEAR_CODES && self.most < u128::from(TINY_DROPPED);
+        self.numbers = match is_tiny {
+            true => CodeNumbers::Bytes(self.chain_alone().unwrap_or_else(|| ByteNumbers::Own(self.of_codes(codes)))),
+            false => CodeNumbers::Words(self.of_codes(codes)),
+        };
+        self.own = 0;
+        self.far.clear();
+    }
+
+    /// The numbers where they are what a chain finds.
+    fn chain_alone(&self) -> Option<ByteNumbers> {
+        match self.far.as_slice() {
+            [(codes, 1)] if self.own == 0 && !self.filters() => ByteNumbers::of_chain(codes),
+            _ => None,
+        }
+    }
+
+    /// What each of so many codes adds.
+    fn of_codes<N: CodeNumber>(&self, codes: usize) -> Vec<N> {
+        let own = self.own as u32;
+        let number = |from: usize, some: &mut [N]| {
+            for (codes, stride) in &self.far {
                 let stride = *stride as u32;
                 with_chain_codes!(&**codes, |codes| add_each(some, &codes[from..from + some.len()], stride));
             }
-        };
-        let number = |from: usize, some: &mut [u32]| {
-            add_far(from, some);
             if own > 0 {
-                some.iter_mut().zip(from as u32..).for_each(|(number, code)| *number = number.wrapping_add(own * code));
+                let own_number = |(number, code): (&mut N, u32)| *number = number.plus(N::of(own.wrapping_mul(code)));
+                some.iter_mut().zip(from as u32..).for_each(own_number);
             }
+            let keep = |(number, passes): (&mut N, bool)| *number = if passes { *number } else { number.dropped() };
             if let Some(pass) = self.pass.get(from..from + some.len()) {
-                let drop = |pass: &bool| if *pass { 0 } else { DROPPED };
-                some.iter_mut().zip(pass).for_each(|(number, pass)| *number |= drop(pass));
+                some.iter_mut().zip(pass.iter().copied()).for_each(keep);
             }
             if let Some(within) = &self.within {
-                let drop = |code: u64| if within.contains(code) { 0 } else { DROPPED };
-                some.iter_mut().zip(from as u64..).for_each(|(number, code)| *number |= drop(code));
+                some.iter_mut().zip((from as u64..).map(|code| within.contains(code))).for_each(keep);
             }
-            some.iter().map(|number| if number & DROPPED == 0 { *number } else { 0 }).max().unwrap_or(0)
         };
-        let mut all = vec![0u32; codes];
-        let most = map_chunks(&mut all, WORTH_A_THREAD, number).into_iter().max();
-        let is_tiny = codes > NEAR_CODES && most.is_some_and(|most| most < u32::from(TINY_DROPPED));
-        let byte = |number: &u32| if number & DROPPED == 0 { *number as u8 } else { TINY_DROPPED };
-        self.numbers = match is_tiny {
-            true => CodeNumbers::Bytes(map_many(&all, byte)),
-            false => CodeNumbers::Words(all),
-        };
+        let mut all = vec![N::default(); codes];
+        map_chunks(&mut all, WORTH_A_THREAD, number);
+        all
     }
 
     /// Whether codes add something to the numbers of groups.
@@ -245,9 +305,9 @@ impl AnchorPlan {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| of_byte(all[code as usize]));
             }
-            CodeNumbers::Words(all) if !self.bits.is_empty() => {
-                let (all, bits) = (all.as_slice(), self.bits.as_slice());
-                batch.map(self.anchor, out, |code| if bit(bits, code) { all[code as usize] } else { DROPPED });
+            CodeNumbers::Words(_) if self.sieves() => {
+                self.sieved(batch, out);
+                self.look_up(out.iter_mut().filter(|number| **number & DROPPED == 0));
             }
             CodeNumbers::Words(all) => {
                 let all = all.as_slice();
@@ -259,35 +319,37 @@ impl AnchorPlan {
     /// Whether few of many codes pass, and those add something: it is told by bits which rows pass, and looked up for these alone what
     /// they add. To do both at once is to guess at each row which way it goes, and wrong for many.
     pub(super) fn sieves(&self) -> bool {
-        self.adds && !self.bits.is_empty() && self.within.is_none() && self.pass.len() <= DROPPED as usize
+        self.adds && !self.sieve.is_empty() && self.within.is_none() && self.pass.len() <= DROPPED as usize
     }
 
-    /// The codes of a batch that pass, with [`DROPPED`] added to all others.
-    pub(super) fn sieve(&self, batch: &Batch<'_>, out: &mut [u32]) {
-        let bits = self.bits.as_slice();
-        let sieved = |code: u64| code as u32 | u32::from(!bit(bits, code)) << DROPPED.trailing_zeros();
-        batch.map_narrow(self.anchor, out, |code| sieved(u64::from(code)), sieved);
+    /// The codes of a batch, with [`DROPPED`] added to those that do not pass.
+    pub(super) fn sieved(&self, batch: &Batch<'_>, out: &mut [u32]) {
+        batch.map_narrow(self.anchor, out, |code| code, |code| code as u32);
+        self.sieve.drop_others(out);
     }
 
     /// What codes that pass add to the numbers of groups, in their place.
     pub(super) fn look_up<'c>(&self, codes: impl Iterator<Item = &'c mut u32>) {
         match &self.numbers {
             CodeNumbers::None => codes.for_each(|code| *code = code.wrapping_mul(self.own as u32)),
-            CodeNumbers::Bytes(all) => codes.for_each(|code| *code = of_byte(all[*code as usize])),
+            CodeNumbers::Bytes(all) => {
+                let all = all.as_slice();
+                codes.for_each(|code| *code = of_byte(all[*code as usize]));
+            }
             CodeNumbers::Words(all) => codes.for_each(|code| *code = all[*code as usize]),
         }
     }
 
     /// Of many codes 0 for those that pass, and [`DROPPED`] for all others.
     fn passing(&self, batch: &Batch<'_>, out: &mut [u32]) {
-        let bits = self.bits.as_slice();
-        batch.map(self.anchor, out, |code| if bit(bits, code) { 0 } else { DROPPED });
+        self.sieved(batch, out);
+        out.iter_mut().for_each(|number| *number &= DROPPED);
     }
 
     /// The same of any codes.
     pub(super) fn drops(&self, batch: &Batch<'_>, out: &mut [u32]) {
         match self.pass.as_slice() {
-            _ if !self.bits.is_empty() && self.within.is_none() => self.passing(batch, out),
+            _ if !self.sieve.is_empty() && self.within.is_none() => self.passing(batch, out),
             [] => self.own_numbers(batch, out, 0),
             _ => batch.map(self.anchor, out, |code| if self.passes(code) { 0 } else { DROPPED }),
         }
@@ -296,7 +358,7 @@ impl AnchorPlan {
     /// The numbers where nothing is looked up: each code so many times.
     fn own_numbers(&self, batch: &Batch<'_>, out: &mut [u32], own: u32) {
         match &self.within {
-            None if !self.bits.is_empty() => self.passing(batch, out),
+            None if !self.sieve.is_empty() => self.passing(batch, out),
             None => batch.map_narrow(
                 self.anchor,
                 out,
@@ -326,22 +388,25 @@ impl AnchorPlan {
 
     /// The same for some entries, where these are few.
     pub(super) fn few_numbers(&self, batch: &Batch<'_>, positions: &[u32]) -> Vec<u32> {
-        let own = self.own as u32;
-        let number = |code: u64| {
-            let drop = self.within.as_ref().is_some_and(|within| !within.contains(code))
-                || !self.bits.is_empty() && !bit(&self.bits, code);
-            let add = self.numbers.of(code).wrapping_add((code as u32).wrapping_mul(own));
-            if drop { add | DROPPED } else { add }
-        };
-        batch.wide_codes(self.anchor, positions).into_iter().map(number).collect()
+        let codes = batch.wide_codes(self.anchor, positions);
+        let mut numbers: Vec<u32> = codes.iter().map(|code| *code as u32).collect();
+        self.look_up(numbers.iter_mut());
+        let drop = |(number, drops): (&mut u32, bool)| *number |= u32::from(drops) << DROPPED.trailing_zeros();
+        if let Some(within) = &self.within {
+            numbers.iter_mut().zip(codes.iter().map(|code| !within.contains(*code))).for_each(drop);
+        }
+        if !self.sieve.is_empty() {
+            numbers.iter_mut().zip(codes.iter().map(|code| !self.sieve.passes(*code))).for_each(drop);
+        }
+        numbers
     }
 
     /// Whether a code lets its rows through.
     pub(super) fn passes(&self, code: u64) -> bool {
         // Bits stay in the nearer caches.
-        let of_code = match self.bits.as_slice() {
-            [] => self.pass.get(code as usize).copied().unwrap_or(true),
-            bits => bit(bits, code),
+        let of_code = match self.sieve.is_empty() {
+            true => self.pass.get(code as usize).copied().unwrap_or(true),
+            false => self.sieve.passes(code),
         };
         of_code && self.within.as_ref().is_none_or(|within| within.contains(code))
     }
@@ -387,8 +452,9 @@ impl AnchorPlan {
 }
 
 /// Adds a multiple of each code to the number that stands beside it.
-fn add_each<C: Copy + Into<u64>>(numbers: &mut [u32], codes: &[C], stride: u32) {
-    let add =
-        |(number, code): (&mut u32, &C)| *number = number.wrapping_add(((*code).into() as u32).wrapping_mul(stride));
+fn add_each<N: CodeNumber, C: Copy + Into<u64>>(numbers: &mut [N], codes: &[C], stride: u32) {
+    let add = |(number, code): (&mut N, &C)| {
+        *number = number.plus(N::of(((*code).into() as u32).wrapping_mul(stride)));
+    };
     numbers.iter_mut().zip(codes).for_each(add);
 }

@@ -96,19 +96,20 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             (None, None) => Anchor::Row,
         };
         let small = self.tables.is_small(self.table, anchor);
+        let codes = self.tables.codes_of(self.table, anchor);
         if anchor == Anchor::Row || small && path.is_empty() {
-            self.anchor(anchor).add_own(stride);
+            self.anchor(anchor).add_own(codes, stride);
             return;
         }
         if !small {
             self.loose.push(UnindexedKey { key, stride, path });
             return;
         }
-        let codes = match column {
-            Some(column) => self.tables.codes_by_code(column, &path),
-            None => self.tables.far_rows_by_code(table, &path),
+        let (codes, ends) = match column {
+            Some(column) => (self.tables.codes_by_code(column, &path), self.tables.column(column).domain() + 1),
+            None => (self.tables.far_rows_by_code(table, &path), self.tables.rows(table) as u64 + 1),
         };
-        self.anchor(anchor).add(codes, stride);
+        self.anchor(anchor).add(codes, ends, stride);
     }
 
     /// A filter becomes a truth value for each code of one anchor where that is possible.
@@ -144,7 +145,7 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
                 Ok(self.tables.along(&path, &passes, null_passes))
             }
         })?;
-        self.anchor(anchor).narrow(&pass);
+        self.anchor(anchor).narrow(pass);
         Ok(())
     }
 
@@ -185,8 +186,7 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
         let compiler = RowCompiler::new(self.tables, self.table, self.outer, self.options.hoist);
         let compiled = compiler.for_rows(self.passing_rows()).compile(&predicate.test);
         if let Some((anchor, values)) = compiled.as_mapped() {
-            let pass = values.truths();
-            self.anchor(anchor).narrow(&pass);
+            self.anchor(anchor).narrow(values.truths());
         } else {
             self.narrow_by_parts(predicate);
             self.row_filters.push(compiled);
@@ -229,7 +229,7 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             let pass = values.truths();
             let passing = pass.iter().filter(|pass| **pass).count();
             if passing * 100 < pass.len() * MOST_PASSING {
-                self.anchor(anchor).narrow(&pass);
+                self.anchor(anchor).narrow(pass);
             }
         }
     }
@@ -245,7 +245,7 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
         let path = self.path(read, table);
         let anchor = match (path.first(), column) {
             (Some(relationship), _) => tables.anchor_of_path(*relationship),
-            (None, Some(column)) => return self.anchor(Anchor::Column(column.index)).narrow(&wanted.codes),
+            (None, Some(column)) => return self.anchor(Anchor::Column(column.index)).narrow(wanted.codes.clone()),
             (None, None) => return,
         };
         if tables.is_small(read.table, anchor) {
@@ -253,7 +253,7 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
                 Some(column) => tables.codes_by_code(column, &path),
                 None => tables.far_rows_by_code(table, &path),
             };
-            self.anchor(anchor).narrow(&codes.map(|code| wanted.codes[code as usize]));
+            self.anchor(anchor).narrow(codes.map(|code| wanted.codes[code as usize]));
         }
     }
 }

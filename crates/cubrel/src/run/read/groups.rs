@@ -35,7 +35,7 @@ impl Prepared<'_> {
             }
             narrowed |= plan.filters();
             if place == 0 && plan.sieves() && !batch.is_in_runs() {
-                plan.sieve(batch, sized(&mut numbers, all.len()));
+                plan.sieved(batch, sized(&mut numbers, all.len()));
                 if are_few(&numbers) {
                     let (positions, mut of_few) = kept(&numbers);
                     plan.look_up(of_few.iter_mut());

@@ -9,7 +9,7 @@
 //! * `keys`: what rows are grouped by
 //! * `parts`, `groups`, `feed`: the pass itself; `known` and `stretches`: segments, and rows of
 //!   them, that it spares; `kept`: rows that pass, moved together
-//! * `anchors`: what one anchor decides; `ranges`: conditions on a column as ranges of its codes;
+//! * `anchors`: what one anchor decides; `sieve`: which of its many codes pass; `ranges`: conditions on a column as ranges of its codes;
 //!   `steps`: a `case` of such
 //! * `filters`: which rows a filter lets through; `implied`: what a condition says of some of its columns; `compared`: two
 //!   columns of a row
@@ -41,6 +41,7 @@ mod ranges;
 mod result;
 mod rolled;
 mod shared;
+mod sieve;
 mod steps;
 mod stretches;
 mod together;

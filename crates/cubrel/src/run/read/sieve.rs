@@ -1,0 +1,122 @@
+//! Which of many codes pass, in a bit each: more of that stays in the nearer caches than of anything else that tells it.
+//!
+//! Eight codes are looked up together where the processor gathers from several places at once, which is found out when the program runs. Without
+//! a branch for each of them it costs the same whether few pass or many, and whether that can be foreseen or not.
+
+use std::ops::Range;
+
+use super::keys::DROPPED;
+use crate::value::threads::{WORTH_A_THREAD, map_ranges};
+
+/// A bit for each code: whether it passes.
+#[derive(Default)]
+pub(super) struct Sieve(Vec<u64>);
+
+impl Sieve {
+    /// Of so many codes those that pass.
+    pub(super) fn of(pass: &[bool]) -> Sieve {
+        let byte = |pass: &[bool]| pass.iter().rev().fold(0, |byte, pass| byte << 1 | u64::from(*pass));
+        let word = |pass: &[bool]| pass.chunks(8).rev().fold(0, |word, pass| word << 8 | byte(pass));
+        let words = |some: Range<usize>| pass[some].chunks(64).map(word).collect::<Vec<u64>>();
+        Sieve(map_ranges(pass.len(), WORTH_A_THREAD, words).concat())
+    }
+
+    /// Whether nothing is known of any code.
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether a code passes; one that is not known does not.
+    #[inline(always)]
+    pub(super) fn passes(&self, code: u64) -> bool {
+        self.0.get((code / 64) as usize).is_some_and(|word| word >> (code % 64) & 1 == 1)
+    }
+
+    /// Adds [`DROPPED`] to codes that do not pass.
+    pub(super) fn drop_others(&self, codes: &mut [u32]) {
+        let mut done = 0;
+        #[cfg(target_arch = "x86_64")]
+        if std::arch::is_x86_feature_detected!("avx2") {
+            // SAFETY: the processor has AVX2.
+            done = unsafe { vectors::drop_others(&self.0, codes) };
+        }
+        for code in &mut codes[done..] {
+            *code |= u32::from(!self.passes(u64::from(*code))) << DROPPED.trailing_zeros();
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+mod vectors {
+    use std::arch::x86_64::*;
+
+    use super::DROPPED;
+
+    /// As many as are looked up together.
+    const LANES: usize = 8;
+    // A dropped code is one whose highest bit is set.
+    const _: () = assert!(DROPPED == 1 << 31);
+
+    /// Adds [`DROPPED`] to those of most `codes` whose bit is not set; how many it has gone through.
+    ///
+    /// # Safety
+    /// The processor has AVX2.
+    #[target_feature(enable = "avx2")]
+    pub(super) unsafe fn drop_others(bits: &[u64], codes: &mut [u32]) -> usize {
+        let known = i32::try_from(bits.len().saturating_mul(64)).unwrap_or(i32::MAX);
+        let (known, none, one) = (_mm256_set1_epi32(known), _mm256_setzero_si256(), _mm256_set1_epi32(1));
+        let (eights, rest) = codes.as_chunks_mut::<LANES>();
+        let done = eights.len() * LANES;
+        debug_assert!(rest.len() < LANES);
+        for eight in eights {
+            // SAFETY: there are eight codes.
+            let codes = unsafe { _mm256_loadu_si256(eight.as_ptr().cast()) };
+            let is_known = _mm256_andnot_si256(_mm256_cmpgt_epi32(none, codes), _mm256_cmpgt_epi32(known, codes));
+            // SAFETY: a word of 32 bits is read for codes from 0 to below the number of bits alone; the lower half of 64 bits comes first.
+            let words = unsafe {
+                _mm256_mask_i32gather_epi32::<4>(none, bits.as_ptr().cast(), _mm256_srli_epi32::<5>(codes), is_known)
+            };
+            let pass = _mm256_srlv_epi32(words, _mm256_and_si256(codes, _mm256_set1_epi32(31)));
+            let dropped = _mm256_slli_epi32::<31>(_mm256_andnot_si256(pass, one));
+            // SAFETY: there are eight of them.
+            unsafe { _mm256_storeu_si256(eight.as_mut_ptr().cast(), _mm256_or_si256(codes, dropped)) };
+        }
+        done
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_pass_whose_bit_is_set() {
+        let noise = |i: usize| (i as u32).wrapping_mul(2_654_435_761) >> 9;
+        for count in [1usize, 7, 31, 32, 33, 63, 64, 65, 1000, 3 * WORTH_A_THREAD + 5] {
+            for share in [0, 1, 8, 16] {
+                let pass: Vec<bool> = (0..count).map(|i| noise(i) % 16 < share).collect();
+                let sieve = Sieve::of(&pass);
+                for rows in [0, 1, 8, 15, 4099] {
+                    let codes: Vec<u32> = (0..rows).map(|i| noise(i * 3) % count as u32).collect();
+                    let expected = |code: &u32| if pass[*code as usize] { *code } else { *code | DROPPED };
+                    let expected: Vec<u32> = codes.iter().map(expected).collect();
+                    let mut sieved = codes.clone();
+                    sieve.drop_others(&mut sieved);
+                    assert_eq!(sieved, expected, "{share} of 16 of {count} codes, {rows} rows");
+                }
+                assert!((0..count).all(|code| sieve.passes(code as u64) == pass[code]), "{count}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_code_that_is_not_known_does_not_pass() {
+        let sieve = Sieve::of(&[true; 64]);
+        let mut codes = [63, 64, 1 << 20, i32::MAX as u32, DROPPED, u32::MAX, 0, 65, 64];
+        sieve.drop_others(&mut codes);
+        assert_eq!(
+            codes.map(|code| code & DROPPED == 0),
+            [true, false, false, false, false, false, true, false, false]
+        );
+    }
+}
