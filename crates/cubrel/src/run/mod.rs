@@ -92,7 +92,8 @@ pub struct Options {
     /// and groups that `having` or a limit drop are dropped before they are cells.
     pub wanted_above: usize,
     /// Of a column with more codes than this, conditions are told by several ranges of codes, or by a bit for each, not by an array over
-    /// them: one that stays in the nearest cache is as fast. What is one range of codes is told by that, however few they are.
+    /// them: one that stays in the nearest cache is as fast. What is one range of codes is told by that, however few they are. And what
+    /// they add to the numbers of groups has a byte each where that is enough.
     pub many_codes: usize,
     /// Rows of a part that one thread works on.
     pub part_rows: Option<usize>,

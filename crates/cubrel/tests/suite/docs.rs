@@ -177,3 +177,15 @@ fn every_recipe_for_messy_files_gives_what_it_says() {
     }
     assert!(tried >= 15, "{tried} recipes");
 }
+
+#[test]
+fn programs_are_built_without_what_is_for_debugging() {
+    let manifest = fs::read_to_string(docs("../Cargo.toml")).unwrap();
+    let manifest: toml::Table = manifest.parse().unwrap();
+    let release = &manifest["profile"]["release"];
+    assert_eq!(release["strip"].as_str(), Some("symbols"));
+    // Of a package of which something is said by itself, cargo strips less.
+    let said = release["package"].as_table().unwrap();
+    let programs = ["cubrel-cli", "cubrel-serve"].map(|program| said.contains_key(program));
+    assert_eq!(programs, [false, false], "a profile for a package that has programs");
+}

@@ -12,8 +12,6 @@ use crate::store::spans::CodeSpan;
 use crate::store::{ChainCodes, with_chain_codes};
 use crate::value::threads::{WORTH_A_THREAD, map_chunks};
 
-/// So many numbers of 32 bits stay in a near cache.
-const NEAR_CODES: usize = 1 << 14;
 /// What stands for [`DROPPED`] where numbers have a byte.
 const TINY_DROPPED: u8 = u8::MAX;
 /// Among so many codes it is looked for one that passes, to spare the rows that have them.
@@ -222,7 +220,7 @@ impl AnchorPlan {
             return;
         }
         if dense {
-            self.put_together();
+            self.put_together(many_codes);
         }
         // A byte for each code is as near as a bit, and says all.
         let is_near = matches!(self.numbers, CodeNumbers::Bytes(_));
@@ -232,13 +230,13 @@ impl AnchorPlan {
     }
 
     /// One number for each code, where several things decide it.
-    fn put_together(&mut self) {
+    fn put_together(&mut self, many_codes: usize) {
         let codes = self.far.iter().map(|(codes, _)| codes.count()).max().unwrap_or(0).max(self.pass.len());
         if codes == 0 {
             return;
         }
         debug_assert!(self.pass.is_empty() || self.pass.len() == codes, "there is one answer for each code");
-        let is_tiny = codes > NEAR_CODES && self.most < u128::from(TINY_DROPPED);
+        let is_tiny = codes > many_codes && self.most < u128::from(TINY_DROPPED);
         self.numbers = match is_tiny {
             true => CodeNumbers::Bytes(self.chain_alone().unwrap_or_else(|| ByteNumbers::Own(self.of_codes(codes)))),
             false => CodeNumbers::Words(self.of_codes(codes)),
