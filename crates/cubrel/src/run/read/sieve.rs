@@ -50,7 +50,7 @@ impl Sieve {
 mod vectors {
     use std::arch::x86_64::*;
 
-    use super::DROPPED;
+    use crate::run::read::keys::DROPPED;
 
     /// As many as are looked up together.
     const LANES: usize = 8;
