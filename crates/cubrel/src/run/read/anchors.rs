@@ -214,7 +214,8 @@ impl AnchorPlan {
     /// Brings what is known into the form that the rows are looked up in.
     pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
         self.in_ranges();
-        let has_many = self.pass.len() > many_codes;
+        // More codes than that do not fit in numbers of groups, nor in a sieve.
+        let has_many = self.pass.len() > many_codes && self.pass.len() < DROPPED as usize;
         if has_many && self.only_filters() && self.within.is_none() {
             self.sieve = Sieve::of(&self.pass);
             return;
@@ -317,7 +318,7 @@ impl AnchorPlan {
     /// Whether few of many codes pass, and those add something: it is told by bits which rows pass, and looked up for these alone what
     /// they add. To do both at once is to guess at each row which way it goes, and wrong for many.
     pub(super) fn sieves(&self) -> bool {
-        self.adds && !self.sieve.is_empty() && self.within.is_none() && self.pass.len() <= DROPPED as usize
+        self.adds && !self.sieve.is_empty() && self.within.is_none()
     }
 
     /// The codes of a batch, with [`DROPPED`] added to those that do not pass.

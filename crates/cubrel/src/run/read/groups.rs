@@ -3,6 +3,7 @@
 use super::super::accumulate::RunGroups;
 use super::super::compiled::CompiledRow;
 use super::super::{Options, RunError};
+use super::anchors::AnchorPlan;
 use super::batch::{Batch, FEW};
 use super::compared::compared;
 use super::kept::{keep, kept, kept_beside, true_at};
@@ -14,6 +15,23 @@ use super::prepare::{Grouping, Narrowed, Prepared};
 fn are_few(numbers: &[u32]) -> bool {
     let dropped: u32 = numbers.iter().map(|number| u32::from(number & DROPPED != 0)).sum();
     (numbers.len() - dropped as usize) * FEW < numbers.len()
+}
+
+/// What the first anchor adds to the numbers of all entries; or the entries that pass and what it adds to theirs, where it is told before which
+/// do, and these are few.
+fn first_numbers(plan: &AnchorPlan, batch: &Batch<'_>, numbers: &mut [u32]) -> Option<(Vec<u32>, Vec<u32>)> {
+    if !plan.sieves() || batch.is_in_runs() {
+        plan.numbers(batch, numbers);
+        return None;
+    }
+    plan.sieved(batch, numbers);
+    if are_few(numbers) {
+        let (positions, mut of_few) = kept(numbers);
+        plan.look_up(of_few.iter_mut());
+        return Some((positions, of_few));
+    }
+    plan.look_up(numbers.iter_mut().filter(|number| **number & DROPPED == 0));
+    None
 }
 
 impl Prepared<'_> {
@@ -34,19 +52,11 @@ impl Prepared<'_> {
                 return few;
             }
             narrowed |= plan.filters();
-            if place == 0 && plan.sieves() && !batch.is_in_runs() {
-                plan.sieved(batch, sized(&mut numbers, all.len()));
-                if are_few(&numbers) {
-                    let (positions, mut of_few) = kept(&numbers);
-                    plan.look_up(of_few.iter_mut());
-                    scratch.numbers = numbers;
-                    return self.few_groups(batch, 1, (positions, of_few));
-                }
-                plan.look_up(numbers.iter_mut().filter(|number| **number & DROPPED == 0));
-                continue;
-            }
             if place == 0 {
-                plan.numbers(batch, sized(&mut numbers, all.len()));
+                if let Some(few) = first_numbers(plan, batch, sized(&mut numbers, all.len())) {
+                    scratch.numbers = numbers;
+                    return self.few_groups(batch, 1, few);
+                }
                 continue;
             }
             let more = sized(&mut scratch.more, all.len());
