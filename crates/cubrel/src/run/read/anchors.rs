@@ -31,7 +31,8 @@ enum CodeNumbers {
 
 /// A byte for each code.
 enum ByteNumbers {
-    Own(Vec<u8>),
+    /// Put together for one read.
+    Made(Vec<u8>),
     /// What stands at the ends of chains, as it is.
     Chain(Arc<ChainCodes>),
 }
@@ -44,7 +45,7 @@ impl ByteNumbers {
 
     fn as_slice(&self) -> &[u8] {
         match self {
-            ByteNumbers::Own(all) => all,
+            ByteNumbers::Made(all) => all,
             ByteNumbers::Chain(codes) => match &**codes {
                 ChainCodes::Bytes(all) => all,
                 _ => &[],
@@ -158,6 +159,7 @@ impl AnchorPlan {
         u128::from(code) * self.own + far.sum::<u128>()
     }
 
+    /// Lets through only codes that pass here, too.
     pub(super) fn narrow(&mut self, pass: impl Into<Arc<Vec<bool>>>) {
         let pass = pass.into();
         if self.pass.is_empty() {
@@ -214,7 +216,7 @@ impl AnchorPlan {
     /// Brings what is known into the form that the rows are looked up in.
     pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
         self.in_ranges();
-        // More codes than that do not fit in numbers of groups, nor in a sieve.
+        // A sieve gives codes back beside the mark of those that are dropped: larger ones would be taken for it.
         let has_many = self.pass.len() > many_codes && self.pass.len() < DROPPED as usize;
         if has_many && self.only_filters() && self.within.is_none() {
             self.sieve = Sieve::of(&self.pass);
@@ -239,7 +241,7 @@ impl AnchorPlan {
         debug_assert!(self.pass.is_empty() || self.pass.len() == codes, "there is one answer for each code");
         let is_tiny = codes > many_codes && self.most < u128::from(TINY_DROPPED);
         self.numbers = match is_tiny {
-            true => CodeNumbers::Bytes(self.chain_alone().unwrap_or_else(|| ByteNumbers::Own(self.of_codes(codes)))),
+            true => CodeNumbers::Bytes(self.chain_alone().unwrap_or_else(|| ByteNumbers::Made(self.of_codes(codes)))),
             false => CodeNumbers::Words(self.of_codes(codes)),
         };
         self.own = 0;
