@@ -93,6 +93,8 @@ enum Command {
     Test(commands::test::Args),
     /// List the functions and aggregates of formulas
     Functions(commands::functions::Args),
+    /// Help an editor with model files and queries, as a language server
+    Lsp(commands::lsp::Args),
     /// Write the JSON Schema of model files
     Schema(commands::about::SchemaArgs),
     /// Write completions for a shell
@@ -169,6 +171,7 @@ fn run_command(cli: &Cli, out: &mut Output) -> failure::Done {
         Command::Report(args) => commands::report::run(args, &cli.global, out),
         Command::Test(args) => commands::test::run(args, &cli.global, out),
         Command::Functions(args) => commands::functions::run(args, out),
+        Command::Lsp(args) => commands::lsp::run(args, &cli.global),
         Command::Schema(_) => commands::about::schema(out),
         Command::Completions(args) => commands::about::completions(args, command(), out),
         Command::Manual(args) => commands::about::manual(args, command(), out),

@@ -9,6 +9,7 @@ pub mod demo;
 pub mod draft;
 pub mod edited;
 pub mod functions;
+pub mod lsp;
 pub mod other;
 pub mod query;
 pub mod refresh;

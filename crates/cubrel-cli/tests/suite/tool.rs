@@ -49,6 +49,45 @@ fn the_tool_describes_itself_to_editors_shells_and_people() {
 }
 
 #[test]
+fn an_editor_talks_to_the_tool_and_hears_nothing_else() {
+    let folder = folder();
+    let uri = format!("file://{}/model.toml", folder.path().display());
+    let text =
+        fs::read_to_string(folder.path().join("model.toml")).unwrap().replace("sum(booking.fare)", "sum(booking.far)");
+    let message = |value: serde_json::Value| format!("Content-Length: {}\r\n\r\n{value}", value.to_string().len());
+    let document = serde_json::json!({ "uri": uri, "languageId": "toml", "version": 1, "text": text });
+    let said = [
+        serde_json::json!({ "jsonrpc": "2.0", "id": 1, "method": "initialize", "params": { "capabilities": {} } }),
+        serde_json::json!({ "jsonrpc": "2.0", "method": "initialized", "params": {} }),
+        serde_json::json!({ "jsonrpc": "2.0", "method": "textDocument/didOpen", "params": { "textDocument": document } }),
+        serde_json::json!({ "jsonrpc": "2.0", "id": 2, "method": "textDocument/documentSymbol", "params": { "textDocument": { "uri": uri } } }),
+        serde_json::json!({ "jsonrpc": "2.0", "id": 3, "method": "shutdown" }),
+        serde_json::json!({ "jsonrpc": "2.0", "method": "exit" }),
+    ];
+    // The store is there, so that what is wrong is told without waiting.
+    assert!(cubrel(folder.path(), &["refresh"]).status.success());
+    let said: String = said.into_iter().map(message).collect();
+    let output = Command::cargo_bin("cubrel").unwrap().args(["lsp", "--stdio"]).write_stdin(said).output().unwrap();
+    assert!(output.status.success(), "{output:?}");
+    let mut heard = stdout(&output);
+    let mut messages: Vec<serde_json::Value> = Vec::new();
+    while let Some(rest) = heard.strip_prefix("Content-Length: ") {
+        let (length, rest) = rest.split_once("\r\n\r\n").unwrap();
+        let (body, rest) = rest.split_at(length.parse().unwrap());
+        messages.push(serde_json::from_str(body).unwrap());
+        heard = rest.to_string();
+    }
+    assert_eq!(heard, "", "nothing but messages");
+    let symbols = messages.iter().find(|m| m["id"] == 2).unwrap();
+    assert_eq!(symbols["result"][1]["name"], "net", "{symbols}");
+    assert!(messages.iter().any(|m| m["id"] == 3));
+    // What is no message is refused, with what to do.
+    let typed = Command::cargo_bin("cubrel").unwrap().arg("lsp").write_stdin("grid net\n").output().unwrap();
+    let said = String::from_utf8(typed.stderr).unwrap();
+    assert!(!typed.status.success() && said.contains("nothing to type into"), "{said}");
+}
+
+#[test]
 fn a_model_is_the_same_however_its_folder_is_called() {
     let outer = tempfile::tempdir().unwrap();
     let model = outer.path().join("isles/ferries");

@@ -180,11 +180,26 @@ impl Editor {
         Ok(Editor { history, model, text })
     }
 
+    /// For a change that is to be looked at, and neither proved nor written.
+    pub(super) fn over(model: Model) -> Editor {
+        let (history, text) = (History::of(&model.document().folder), model.document().source.text.clone());
+        Editor { history, model, text }
+    }
+
     /// The model that a new text makes of the same data, where it is one.
     pub(super) fn tried(&self, after: &str, renames: &Renames) -> Result<Model, Vec<Refusal>> {
+        self.made(after, |document| self.model.with_document(document, renames))
+    }
+
+    /// The same with nothing worked out.
+    pub(super) fn outlined(&self, after: &str, renames: &Renames) -> Result<Model, Vec<Refusal>> {
+        self.made(after, |document| self.model.outlined_with(document, renames))
+    }
+
+    fn made(&self, after: &str, make: impl Fn(Document) -> Result<Model, Error>) -> Result<Model, Vec<Refusal>> {
         let name = &self.model.document().source.name;
         let document = Document::parse(name, after, self.model.document().folder.clone()).map_err(|p| refusals(&p))?;
-        let model = self.model.with_document(document, renames).map_err(|e| match e {
+        let model = make(document).map_err(|e| match e {
             Error::Problems(problems) => refusals(&problems),
             other => vec![Refusal { name: String::new(), line: None, why: other.to_string() }],
         })?;

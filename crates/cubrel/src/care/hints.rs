@@ -62,7 +62,10 @@ impl Model {
         hints.figures();
         hints.repeated();
         hints.orphans();
-        hints.unused();
+        // What a wrong formula uses is not known.
+        if self.wrong_measures().is_empty() {
+            hints.unused();
+        }
         hints.found
     }
 }

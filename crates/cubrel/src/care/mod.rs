@@ -5,6 +5,7 @@
 //!   the text
 //! * [`expectations`]: what must stay true; `check`: what is wrong, [`hints`]: what is untidy; [`changes`]: what another text of
 //!   the file says otherwise
+//! * [`writing`]: the text of the file while somebody writes it
 //! * [`advise`]: what would make it smaller or faster, tried
 
 pub mod advise;
@@ -21,3 +22,4 @@ mod rename;
 mod toml_edits;
 pub mod unused;
 pub mod uses;
+pub mod writing;

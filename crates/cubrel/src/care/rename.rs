@@ -44,30 +44,57 @@ impl Model {
         observer: &dyn Observer,
     ) -> Result<ModelEdit, Error> {
         let editor = Editor::open(path.as_ref(), options, observer)?;
-        let graph = Graph::new(&editor.model);
-        let part = graph.find(old)?;
-        let new = bare_name(&graph, &part, new)?;
+        let part = Graph::new(&editor.model).find(old)?;
+        let (edit, renames) = editor.rewritten(&part, new)?;
+        if !edit.refused.is_empty() {
+            return Ok(edit);
+        }
+        let made = editor.tried(&edit.after, &renames);
+        match editor.accepted(edit, made, &renames) {
+            (edit, Some(after)) => editor.finish(edit, &after, &renames, options),
+            (edit, None) => Ok(edit),
+        }
+    }
+}
+
+impl Editor {
+    /// What calling a part otherwise makes of the text, where it breaks nothing. No numbers are held against each other, and
+    /// nothing is written.
+    pub(super) fn renamed(&self, part: &Part, new: &str) -> Result<ModelEdit, Error> {
+        let (edit, renames) = self.rewritten(part, new)?;
+        if !edit.refused.is_empty() {
+            return Ok(edit);
+        }
+        let made = self.outlined(&edit.after, &renames);
+        Ok(self.accepted(edit, made, &renames).0)
+    }
+
+    /// The text with a part called otherwise, and what else is called so.
+    fn rewritten(&self, part: &Part, new: &str) -> Result<(ModelEdit, Renames), Error> {
+        let graph = Graph::new(&self.model);
+        let new = bare_name(&graph, part, new)?;
         let renaming = Renaming { graph: &graph, part: part.clone(), new };
-        let what = format!("rename {} {} to {}", part.kind().name(), graph.show(&part), renaming.new);
-        let against = renaming.against();
-        if !against.is_empty() {
-            return Ok(ModelEdit::refused(what, &editor.text, against));
-        }
-        let renames = renaming.renames();
-        let text = match renaming.text(&editor.text, &renames) {
-            Ok(text) => text,
-            Err(refused) => return Ok(ModelEdit::refused(what, &editor.text, refused)),
+        let what = format!("rename {} {} to {}", part.kind().name(), graph.show(part), renaming.new);
+        let (against, renames) = (renaming.against(), renaming.renames());
+        let text = if against.is_empty() { renaming.text(&self.text, &renames) } else { Err(against) };
+        let edit = match text {
+            Ok(text) => ModelEdit::of(what, &self.text, &text),
+            Err(refused) => ModelEdit::refused(what, &self.text, refused),
         };
-        let edit = ModelEdit::of(what, &editor.text, &text);
-        let after = match editor.tried(&text, &renames) {
-            Ok(after) => after,
-            Err(refused) => return Ok(ModelEdit { refused, ..edit }),
-        };
-        let refused = editor.meanings(&after, &renames, &|_| false);
-        if !refused.is_empty() {
-            return Ok(ModelEdit { refused, ..edit });
+        Ok((edit, renames))
+    }
+
+    /// The change with what stands against the model that it makes; that model where nothing does.
+    fn accepted(
+        &self,
+        edit: ModelEdit,
+        made: Result<Model, Vec<Refusal>>,
+        renames: &Renames,
+    ) -> (ModelEdit, Option<Model>) {
+        match made.and_then(|after| Ok((self.meanings(&after, renames, &|_| false), after))) {
+            Ok((refused, after)) if refused.is_empty() => (edit, Some(after)),
+            Ok((refused, _)) | Err(refused) => (ModelEdit { refused, ..edit }, None),
         }
-        editor.finish(edit, &after, &renames, options)
     }
 }
 

@@ -49,7 +49,7 @@ impl<'t> TomlEdits<'t> {
             return false;
         }
         let span = self.whole_escape(span, source, spot.span.end);
-        let around = self.places.scalars.iter().find(|s| s.start <= span.start && span.end <= s.end).copied();
+        let around = self.places.scalars.iter().map(|s| s.span).find(|s| s.start <= span.start && span.end <= s.end);
         let Some(around) = around else { return false };
         match encoded(&name, self.slice(around)) {
             Some(text) => self.replace(span, text),

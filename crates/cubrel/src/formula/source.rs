@@ -254,6 +254,11 @@ impl Diagnostic {
         self.message == other.message && self.span == other.span && key(self) == key(other)
     }
 
+    /// What was probably meant by what is wrong, as it is written there.
+    pub fn meant(&self) -> Option<&str> {
+        self.help.as_deref()?.strip_prefix(MEANT)?.strip_suffix(ASKED)
+    }
+
     /// Adds what to write instead.
     #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Diagnostic {
@@ -329,9 +334,14 @@ pub fn closest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) 
         .map(|(_, c)| c)
 }
 
+/// How the question begins.
+const MEANT: &str = "did you mean `";
+/// And how it ends.
+const ASKED: &str = "`?";
+
 /// What is asked of someone who misspelt a name.
 pub fn did_you_mean(near: impl fmt::Display) -> String {
-    format!("did you mean `{near}`?")
+    format!("{MEANT}{near}{ASKED}")
 }
 
 /// What was meant, or what there is.

@@ -19,7 +19,7 @@ use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define
 use crate::model::dependencies::{FormulaNode, Formulas};
 use crate::model::document::Document;
 use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::store::{CodedColumn, Store, TableData};
+use crate::store::{CodedColumn, Lookup, Store, TableData};
 use crate::value::Type;
 
 /// Puts a model together.
@@ -49,6 +49,18 @@ pub fn assemble(
     late.work_out(after.clone())?;
     let Late { store, computed, known, .. } = late;
     let reports = reports(tables, &store, &computed);
+    let defined = Defined { schema, after, roles, problems, of_measures };
+    Ok(put_together(document, defined, settings, (store, reports), known))
+}
+
+fn put_together(
+    document: Document,
+    defined: Defined,
+    settings: Settings,
+    (store, reports): (Store, Vec<TableReport>),
+    known: Known,
+) -> Model {
+    let Defined { schema, after, roles, problems, of_measures } = defined;
     let warnings = problems.into_iter().filter(|p| p.severity == Severity::Warning).collect();
     let (damage, restricted) = (known.damage, Default::default());
     let inner = Inner {
@@ -67,7 +79,29 @@ pub fn assemble(
         seen_as: None,
         after,
     };
-    Ok(Model { inner: Arc::new(inner) })
+    Model { inner: Arc::new(inner) }
+}
+
+/// A model with nothing worked out: what it says can be looked at and checked, and its queries cannot be asked.
+///
+/// # Errors
+/// Everything that is wrong with its formulas and relationships.
+pub fn outlined(
+    document: Document,
+    formulas: &Formulas,
+    tables: &[LoadedTable],
+    settings: Settings,
+) -> Result<Model, Error> {
+    let shapes: Vec<TableShape> = tables.iter().map(|t| shape(&document, formulas, t)).collect();
+    let defined = described(&document, formulas, &shapes, &settings);
+    if defined.has_errors() {
+        return Err(Error::Problems(defined.all_problems()));
+    }
+    let nothing = Arc::new(Lookup::nothing());
+    let lookups = defined.schema.relationships.iter().map(|_| nothing.clone()).collect();
+    let store = Store { lookups, ..store_of(tables, &shapes) };
+    let reports = reports(tables, &store, &[]);
+    Ok(put_together(document, defined, settings, (store, reports), Known::default()))
 }
 
 /// The columns of all tables; those that are still to be computed are empty.
@@ -97,13 +131,17 @@ pub fn diagnose(
     settings: &Settings,
 ) -> Vec<Diagnostic> {
     let shapes: Vec<TableShape> = tables.iter().map(|t| shape(document, formulas, t)).collect();
-    let mut defined = define(document, formulas, &shapes, settings, &query_columns);
+    described(document, formulas, &shapes, settings).all_problems()
+}
+
+/// What a model says, with everything that is wrong before anything is worked out.
+fn described(document: &Document, formulas: &Formulas, shapes: &[TableShape], settings: &Settings) -> Defined {
+    let mut defined = define(document, formulas, shapes, settings, &query_columns);
     if !defined.has_errors() {
-        let after = std::mem::take(&mut defined.after);
-        let cycle = steps::in_order(&defined.schema, settings, after).err();
+        let cycle = steps::in_order(&defined.schema, settings, defined.after.clone()).err();
         defined.problems.extend(cycle.iter().flat_map(|e| e.problems()).cloned());
     }
-    defined.all_problems()
+    defined
 }
 
 /// The columns that a table will have: the loaded ones or those of its query, those that it shares with the table that

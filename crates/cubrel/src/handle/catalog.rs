@@ -14,7 +14,7 @@ use crate::model::paths::column_path;
 use crate::value::Matching;
 
 /// Everything that a model has; what somebody may not see is not in it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
 #[non_exhaustive]
 pub struct Catalog {
     /// What people call the model.

@@ -3,18 +3,20 @@
 
 use std::path::Path;
 
-use super::assembled::assemble;
+use super::assembled::{assemble, outlined};
 use super::error::Error;
 use super::kept::Kept;
 use super::late::Known;
 use super::model::Model;
 use super::refresh::{Before, RefreshOptions, clock_day, loaded, settings};
+use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::Severity;
 use crate::load::Observer;
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::model::Document;
 use crate::model::dependencies::{Formulas, formulas};
+use crate::model::file::TableSection;
 
 /// What a table and its columns are called in another text.
 pub(crate) trait NewNames {
@@ -40,6 +42,38 @@ impl Model {
     /// Everything that is wrong with it.
     pub(crate) fn with_document(&self, document: Document, names: &dyn NewNames) -> Result<Model, Error> {
         let formulas = checked(&document)?;
+        let (tables, settings) = (self.tables_for(&document, names), self.settings_of(&document));
+        assemble(document, &formulas, &tables, settings, Known::default(), &crate::Cancel::default())
+    }
+
+    /// The model that another text makes of what is loaded, with nothing worked out.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it.
+    pub(crate) fn outlined_with(&self, document: Document, names: &dyn NewNames) -> Result<Model, Error> {
+        let formulas = checked(&document)?;
+        let (tables, settings) = (self.tables_for(&document, names), self.settings_of(&document));
+        outlined(document, &formulas, &tables, settings)
+    }
+
+    /// The model that a text makes of what the store in its folder has, with nothing worked out; nothing where there is no
+    /// store.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it.
+    pub(crate) fn outlined_from_store(document: &Document) -> Option<Result<Model, Error>> {
+        let kept = Kept::read(document)?;
+        let table = |(name, section): (&String, &TableSection)| match section.query {
+            Some(_) => Some(LoadedTable::by_query(name)),
+            None => kept.table(name),
+        };
+        let tables: Vec<LoadedTable> = document.file.table.iter().filter_map(table).collect();
+        let settings = settings(document, &RefreshOptions { today: Some(clock_day()), ..RefreshOptions::default() });
+        Some(checked(document).and_then(|formulas| outlined(document.clone(), &formulas, &tables, settings)))
+    }
+
+    /// What is loaded of the tables of another text.
+    fn tables_for(&self, document: &Document, names: &dyn NewNames) -> Vec<LoadedTable> {
         let schema = self.schema();
         let mut tables: Vec<LoadedTable> = Vec::new();
         for (name, section) in &document.file.table {
@@ -71,11 +105,11 @@ impl Model {
                 fingerprint: 0,
             });
         }
-        let settings = crate::formula::check::Settings {
-            locale: document.file.model.locale_with_currency(),
-            ..self.inner.settings.clone()
-        };
-        assemble(document, &formulas, &tables, settings, Known::default(), &crate::Cancel::default())
+        tables
+    }
+
+    fn settings_of(&self, document: &Document) -> Settings {
+        Settings { locale: document.file.model.locale_with_currency(), ..self.inner.settings.clone() }
     }
 
     /// The model that a text would be if it stood in a folder, on what its sources have today. What its store has and the

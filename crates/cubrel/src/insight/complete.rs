@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use serde::Serialize;
 
-use crate::formula::functions;
+use crate::formula::functions::{self, FunctionEntry};
 use crate::formula::words::{self, quote_name};
 use crate::handle::catalog::{Catalog, CatalogTable};
 
@@ -31,6 +31,12 @@ pub enum CompletionKind {
     Aggregate,
     /// A word of the language.
     Word,
+    /// A saved query.
+    Query,
+    /// A key of a model's file.
+    Key,
+    /// A value of such a key.
+    Value,
 }
 
 /// Something that can be written at a place.
@@ -66,32 +72,76 @@ pub struct Completion {
 /// # }
 /// ```
 pub fn complete(catalog: &Catalog, text: &str, cursor: usize) -> Vec<Completion> {
+    complete_among(catalog, text, cursor, Vec::new())
+}
+
+/// The same where further names can stand, written as they have to be: they come first.
+pub(crate) fn complete_among(
+    catalog: &Catalog,
+    text: &str,
+    cursor: usize,
+    further: Vec<NamedThing>,
+) -> Vec<Completion> {
     let place = TextBefore::at(text, cursor);
     if place.in_literal {
         return Vec::new();
     }
-    let all = match &place.table {
+    let quoted = |(name, kind, about): NamedThing| {
+        let written = match kind {
+            CompletionKind::Word | CompletionKind::Function | CompletionKind::Aggregate => name,
+            // Whole names of columns are quoted part by part already; after a point no name needs it for being a word.
+            CompletionKind::Column if place.table.is_none() => name,
+            _ => quote_name(&name),
+        };
+        (written, kind, about)
+    };
+    let all: Vec<NamedThing> = match &place.table {
         Some(table) => catalog.tables.iter().find(|t| t.name == *table).map_or_else(Vec::new, of_table),
         None => names(catalog, place.on_axis),
     };
-    let wanted = place.typed.to_lowercase();
-    // What begins with it comes before what only holds it.
-    let begins = |name: &str| name.to_lowercase().starts_with(&wanted);
+    let all = further.into_iter().chain(all.into_iter().map(quoted)).collect();
+    fitting(all, &place.typed, &place.replaces)
+}
+
+/// What fits something that is typed already: what begins with it before what only holds it.
+pub(crate) fn fitting(all: Vec<NamedThing>, typed: &str, replaces: &Range<usize>) -> Vec<Completion> {
+    let wanted = typed.to_lowercase();
+    let begins = |name: &str| name.to_lowercase().trim_start_matches('"').starts_with(&wanted);
     let holds = |name: &str| !wanted.is_empty() && name.to_lowercase().contains(&wanted);
-    let first = all.iter().filter(|(name, ..)| begins(name));
-    let then = all.iter().filter(|(name, ..)| !begins(name) && holds(name));
-    let made = first.chain(then).map(|(name, kind, about)| Completion {
-        text: match kind {
-            CompletionKind::Word | CompletionKind::Function | CompletionKind::Aggregate => name.clone(),
-            // Whole names of columns are quoted part by part already; after a point no name needs it for being a word.
-            CompletionKind::Column if place.table.is_none() => name.clone(),
-            _ => quote_name(name).to_string(),
-        },
-        kind: *kind,
-        about: about.clone(),
-        replaces: place.replaces.clone(),
-    });
-    made.collect()
+    let (first, rest): (Vec<NamedThing>, Vec<NamedThing>) = all.into_iter().partition(|(name, ..)| begins(name));
+    let then = rest.into_iter().filter(|(name, ..)| holds(name));
+    let made = |(text, kind, about)| Completion { text, kind, about, replaces: replaces.clone() };
+    first.into_iter().chain(then).map(made).collect()
+}
+
+/// The function or aggregate whose arguments a place is in, a byte offset, and which of them, from 0.
+///
+/// ```
+/// let (entry, argument) = cubrel::call_at("grid round(sum(booking.net), ", 29).unwrap();
+/// assert_eq!((entry.name, argument), ("round", 1));
+/// ```
+pub fn call_at(text: &str, cursor: usize) -> Option<(FunctionEntry, usize)> {
+    let before = text.get(..cursor)?;
+    // Of each parenthesis that is still open: where it stands, and how many commas came after it.
+    let mut open: Vec<(usize, usize)> = Vec::new();
+    let mut quote = None;
+    for (i, c) in before.char_indices() {
+        match (quote, c) {
+            (Some(begun), _) if c == begun => quote = None,
+            (Some(_), _) => {}
+            (None, '\'' | '"') => quote = Some(c),
+            (None, '(') => open.push((i, 0)),
+            (None, ')') => drop(open.pop()),
+            (None, ',') => open.last_mut().into_iter().for_each(|(_, commas)| *commas += 1),
+            (None, _) => {}
+        }
+    }
+    // Parentheses that no name stands before put something together.
+    open.iter().rev().find_map(|(at, commas)| {
+        let name = before[..*at].trim_end();
+        let name = name[name_start(name)..].to_lowercase();
+        functions::functions().find(|entry| entry.name == name).map(|entry| (entry, *commas))
+    })
 }
 
 /// What a name is, in a few lines: a measure with its formula and note, a column, a table, a function with its
@@ -122,9 +172,11 @@ pub fn describe(catalog: &Catalog, name: &str) -> Option<String> {
     functions::AGGREGATES.iter().find(|a| a.name == name).map(|a| format!("{}\n{}", a.signature, a.meaning))
 }
 
-type NamedThing = (String, CompletionKind, String);
+/// A name, what has it, and a word or two about that.
+pub(crate) type NamedThing = (String, CompletionKind, String);
 
-fn of_table(table: &CatalogTable) -> Vec<NamedThing> {
+/// The columns and hierarchies of a table, by their names alone.
+pub(crate) fn of_table(table: &CatalogTable) -> Vec<NamedThing> {
     let columns = table.columns.iter().map(|c| {
         let about = c.label.as_ref().map_or_else(|| c.ty.clone(), |label| format!("{}, {label}", c.ty));
         (c.name.clone(), CompletionKind::Column, about)

@@ -8,18 +8,10 @@ use serde_json::Value as Json;
 use toml::de::{DeTable, DeValue};
 
 use super::file::{ModelFile, former_key};
+use super::keys::{element, expects, model_schema, resolved};
 use super::literal;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
-
-/// The JSON Schema of `model.toml`, made from the types that read it.
-///
-/// ```
-/// assert!(cubrel::model_schema()["properties"]["table"].is_object());
-/// ```
-pub fn model_schema() -> Json {
-    serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null)
-}
 
 /// A `model.toml` that has been read.
 #[derive(Clone, Debug)]
@@ -138,23 +130,8 @@ struct TomlWalk<'a> {
 }
 
 impl TomlWalk<'_> {
-    /// Follows references, and takes the part of a choice that is a value (the other one is null).
-    fn resolve<'s>(&'s self, schema: &'s Json) -> &'s Json {
-        if let Some(reference) = schema.get("$ref").and_then(Json::as_str) {
-            let name = reference.trim_start_matches("#/$defs/");
-            return self.resolve(&self.root["$defs"][name]);
-        }
-        if let Some(choice) = schema.get("anyOf").and_then(Json::as_array)
-            && let [only, null] = choice.as_slice()
-            && null.get("type").and_then(Json::as_str) == Some("null")
-        {
-            return self.resolve(only);
-        }
-        schema
-    }
-
     fn table(&mut self, table: &DeTable<'_>, schema: &Json, path: &str) {
-        let schema = self.resolve(schema).clone();
+        let schema = resolved(self.root, schema).clone();
         let properties = schema.get("properties").and_then(Json::as_object).cloned().unwrap_or_default();
         for (key, value) in table {
             let name = key.get_ref();
@@ -184,7 +161,7 @@ impl TomlWalk<'_> {
     }
 
     fn value(&mut self, value: &DeValue<'_>, span: Span, schema: &Json, path: &str) {
-        let schema = self.resolve(schema).clone();
+        let schema = resolved(self.root, schema).clone();
         match value {
             DeValue::Table(table) if expects(&schema, "object") => self.table(table, &schema, path),
             DeValue::Array(items) if expects(&schema, "array") => {
@@ -214,24 +191,6 @@ impl TomlWalk<'_> {
                 }
             }
         }
-    }
-}
-
-/// What stands in a list: of a schema, or of the form of a choice that is a list.
-fn element(schema: &Json) -> Option<&Json> {
-    let forms = || schema.get("anyOf")?.as_array()?.iter().find_map(|form| form.get("items"));
-    schema.get("items").or_else(forms)
-}
-
-/// Whether a schema allows a kind of value.
-fn expects(schema: &Json, kind: &str) -> bool {
-    // A whole number is a number.
-    let is_it = |one: &str| one == kind || one == "number" && kind == "integer";
-    match schema.get("type") {
-        Some(Json::String(one)) => is_it(one),
-        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).any(is_it),
-        // A choice between forms is left to the reader of the types.
-        _ => schema.get("properties").is_none() || kind == "object",
     }
 }
 

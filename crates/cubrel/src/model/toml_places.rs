@@ -29,6 +29,15 @@ pub struct Entry {
     pub is_inline: bool,
 }
 
+/// A text, a number or another value that has no parts.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ScalarPlace {
+    /// All keys that lead to it; elements of lists have their number.
+    pub path: Vec<String>,
+    /// With its quotes.
+    pub span: Span,
+}
+
 /// `[a.b]` or `[[a]]`
 #[derive(Clone, Debug, PartialEq)]
 pub struct TomlHeader {
@@ -48,11 +57,11 @@ pub struct TomlPlaces {
     /// Headers.
     pub headers: Vec<TomlHeader>,
     /// Values that stand by themselves: texts, numbers, dates.
-    pub scalars: Vec<Span>,
+    pub scalars: Vec<ScalarPlace>,
 }
 
 impl TomlPlaces {
-    /// Those of a text. What is no TOML is left out.
+    /// Those of a text. What is no TOML is left out, so that a text may still be being written.
     pub fn of(text: &str) -> TomlPlaces {
         let source = toml_parser::Source::new(text);
         let tokens = source.lex().into_vec();
@@ -105,7 +114,8 @@ impl TomlReader<'_> {
             EventKind::ArrayTableClose => self.header(span, true),
             EventKind::SimpleKey => self.key(event, span),
             EventKind::Scalar => {
-                self.found.scalars.push(span);
+                let path = self.inner_path();
+                self.found.scalars.push(ScalarPlace { path, span });
                 self.value(span);
             }
             EventKind::ArrayOpen => self.open(span, Some(0)),
@@ -115,6 +125,8 @@ impl TomlReader<'_> {
                     self.value(Span { start: frame.opened, end: span.end });
                 }
             }
+            // A key that nothing follows in its line is none yet, and leads nowhere.
+            EventKind::Newline if self.frames.len() == 1 => self.top().keys.clear(),
             _ => {}
         }
     }
@@ -230,8 +242,26 @@ mod tests {
         let keys: Vec<(String, &str)> = places.keys.iter().map(|k| (k.path.join("/"), cut(k.span))).collect();
         assert!(keys.contains(&("a/b c".to_string(), "\"b c\"")), "{keys:?}");
         assert!(keys.contains(&("r/1/sub".to_string(), "sub")), "{keys:?}");
-        assert_eq!(places.entries[2].value, places.scalars[3]);
+        let scalars: Vec<String> = places.scalars.iter().map(|s| s.path.join("/")).collect();
+        assert_eq!(scalars[1..5], ["a/b c/x/y", "a/b c/list/0", "a/b c/list/1/q", "r/0/many"]);
+        assert_eq!(places.entries[2].value, places.scalars[3].span);
         assert!(places.entries[2].is_inline && !places.entries[3].is_inline);
+    }
+
+    #[test]
+    fn what_stands_around_something_unfinished_is_found() {
+        for unfinished in
+            ["labe", "label", "label =", "label = \"a", "label = 'a", "label = [\"a\", ", "x.", "label = \"\"\"a"]
+        {
+            let text = format!("[a]\nk = 1\n{unfinished}\nnext = 2\n[b]\nm = 'x'\n");
+            let places = TomlPlaces::of(&text);
+            let has = |path: &[&str]| places.entries.iter().any(|e| e.path == path);
+            assert!(has(&["a", "k"]), "{text}");
+            let swallows_all = unfinished.contains('[') || unfinished.contains("\"\"\"");
+            assert!(swallows_all || has(&["a", "next"]) && has(&["b", "m"]), "{text}: {:?}", places.entries);
+        }
+        let unclosed = TomlPlaces::of("[a]\nk = \"sum(");
+        assert_eq!(unclosed.scalars[0].path, ["a", "k"]);
     }
 
     #[test]

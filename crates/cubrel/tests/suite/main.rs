@@ -56,3 +56,4 @@ mod texts;
 mod uses;
 mod ways;
 mod why;
+mod writing;

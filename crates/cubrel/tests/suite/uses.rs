@@ -7,7 +7,7 @@ use cubrel::{Error, Model, Type, Value};
 use tempfile::TempDir;
 
 /// A model in which everything is named from everywhere.
-const MODEL: &str = r#"[table.booking]
+pub const MODEL: &str = r#"[table.booking]
 source = "booking.csv"
 key = "ref"
 where = "passengers > 0"
@@ -115,7 +115,7 @@ fn write(folder: &Path, model: &str) {
     file("fare_class.csv", "code,list_fare\na,4\nb,5\n");
 }
 
-fn folder(model: &str) -> TempDir {
+pub fn folder(model: &str) -> TempDir {
     let folder = tempfile::tempdir().unwrap();
     write(folder.path(), model);
     folder
