@@ -3,7 +3,8 @@
 use std::ops;
 
 use cubrel::{
-    Completion, CompletionKind, Diagnostic, NamedPart, OutlineEntry, PartKind, Severity, Span, complete, units,
+    Completion, CompletionKind, Diagnostic, LexemeKind, NamedPart, OutlineEntry, PartKind, Severity, Span, complete,
+    units,
 };
 use serde_json::{Value as Json, json};
 
@@ -221,6 +222,41 @@ pub(crate) fn signature(workspace: &Workspace, units: Units, at: &At) -> Option<
         "signatures": [{ "label": entry.signature, "documentation": entry.meaning, "activeParameter": argument }],
         "activeSignature": 0,
     }))
+}
+
+/// The kinds of pieces that are told apart, by the names of the protocol; a piece is told by its place here.
+pub(crate) const PIECES: [&str; 10] =
+    ["keyword", "function", "variable", "string", "number", "parameter", "comment", "property", "class", "interface"];
+
+/// The pieces of all formulas and queries of a text, each line by itself.
+pub(crate) fn pieces(workspace: &Workspace, units: Units, uri: &str) -> Option<Json> {
+    let (text, model) = workspace.at(uri)?;
+    let lines = Lines::of(&text.text, units);
+    let all = if text.is_model { model.read.lexemes() } else { model.read.lexemes_of_query(&text.text) };
+    let mut data: Vec<u32> = Vec::new();
+    let (mut line, mut character) = (0, 0);
+    for (piece, part) in &all {
+        let kind = match (piece.kind, part) {
+            (_, Some(PartKind::Column)) => "property",
+            (_, Some(PartKind::Table)) => "class",
+            (_, Some(PartKind::Hierarchy | PartKind::Lens)) => "interface",
+            (LexemeKind::Word, _) => "keyword",
+            (LexemeKind::Function, _) => "function",
+            (LexemeKind::Text, _) => "string",
+            (LexemeKind::Number, _) => "number",
+            (LexemeKind::Parameter, _) => "parameter",
+            (LexemeKind::Comment, _) => "comment",
+            _ => "variable",
+        };
+        let kind = PIECES.iter().position(|one| *one == kind).unwrap_or_default() as u32;
+        for part in lines.parts(&piece.span) {
+            let (start, end) = (lines.position(part.start), lines.position(part.end));
+            let from = if start.line == line { start.character - character } else { start.character };
+            data.extend([start.line - line, from, end.character - start.character, kind, 0]);
+            (line, character) = (start.line, start.character);
+        }
+    }
+    Some(json!({ "data": data }))
 }
 
 /// What would mend the problems of a stretch of text.

@@ -54,6 +54,18 @@ impl<'t> Lines<'t> {
         Range { start: self.position(span.start), end: self.position(span.end) }
     }
 
+    /// The lines of a stretch of bytes, each by itself and without what ends it.
+    pub(crate) fn parts(&self, span: &ops::Range<usize>) -> Vec<ops::Range<usize>> {
+        let first = self.starts.partition_point(|start| *start <= span.start) - 1;
+        let starts = self.starts[first..].iter().take_while(|start| **start < span.end);
+        let line = |(i, start): (usize, &usize)| {
+            let end = self.starts.get(first + i + 1).copied().unwrap_or(self.text.len());
+            let (start, end) = (span.start.max(*start), span.end.min(end));
+            start..start + self.text[start..end].trim_end_matches(['\r', '\n']).len()
+        };
+        starts.enumerate().map(line).filter(|part| !part.is_empty()).collect()
+    }
+
     /// The byte at a place; that of the line's end where the line is shorter.
     pub(crate) fn offset(&self, position: Position) -> usize {
         let Some(start) = self.starts.get(position.line as usize).copied() else { return self.text.len() };
@@ -88,6 +100,14 @@ mod tests {
         let position = |units, offset| Lines::of(text, units).position(offset);
         assert_eq!(position(Units::Utf16, 9), Position { line: 1, character: 3 });
         assert_eq!(position(Units::Bytes, 9), Position { line: 1, character: 6 });
+    }
+
+    #[test]
+    fn a_stretch_is_parted_at_its_lines() {
+        let text = "ab\r\n\ncd\ne";
+        let parts = |span| Lines::of(text, Units::Utf16).parts(&span);
+        assert_eq!(parts(1..10), [1..2, 5..7, 8..9]);
+        assert_eq!((parts(5..7), parts(3..4)), (vec![5..7], vec![]));
     }
 
     #[test]

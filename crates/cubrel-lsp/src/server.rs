@@ -64,6 +64,9 @@ fn offered(units: Units) -> Json {
             "referencesProvider": true,
             "documentHighlightProvider": true,
             "documentSymbolProvider": true,
+            "semanticTokensProvider": {
+                "legend": { "tokenTypes": answers::PIECES, "tokenModifiers": [] }, "full": true,
+            },
             "renameProvider": { "prepareProvider": true },
         },
         "serverInfo": { "name": "cubrel", "version": env!("CARGO_PKG_VERSION") },
@@ -135,6 +138,9 @@ impl Server<'_> {
             }
             "textDocument/codeAction" => answered(request.id, request.params, |asked: Stretch| {
                 Ok(answers::actions(workspace, units, &asked).unwrap_or(Json::Null))
+            }),
+            "textDocument/semanticTokens/full" => answered(request.id, request.params, |of: About| {
+                Ok(answers::pieces(workspace, units, &of.document.uri).unwrap_or(Json::Null))
             }),
             "textDocument/documentSymbol" => answered(request.id, request.params, |of: About| {
                 Ok(answers::symbols(workspace, units, &of.document.uri).unwrap_or(Json::Null))

@@ -256,6 +256,18 @@ fn names_are_completed_told_found_and_changed_in_the_model_and_beside_it() {
     let names: Vec<&str> = symbols.as_array().unwrap().iter().map(|s| s["name"].as_str().unwrap()).collect();
     assert_eq!(names, ["booking", "route", "booking.route → route.id", "net_revenue", "doubled", "routes"]);
 
+    for (name, text) in [("model.toml", MODEL), ("queries/routes.grid", query)] {
+        let asked = json!({ "textDocument": { "uri": editor.uri(name) } });
+        let told = editor.ask("textDocument/semanticTokens/full", asked).unwrap();
+        let pieces = pieces(text, &editor.offered, &told);
+        assert!(pieces.contains(&("variable".into(), "net_revenue".into())), "{pieces:?}");
+        let port = pieces.iter().find(|(_, piece)| piece.contains("home port")).unwrap();
+        assert_eq!(port.0, "property");
+        assert!(
+            pieces.contains(&("keyword".into(), "grid".into())) && pieces.contains(&("class".into(), "route".into()))
+        );
+    }
+
     let can = editor.at("prepareRename", "model.toml", MODEL, "home port", 2, json!({})).unwrap();
     assert_eq!(can["range"]["start"]["line"], 13);
     let edit = editor.at("rename", "model.toml", MODEL, "net_revenue", 2, json!({ "newName": "revenue" })).unwrap();
@@ -267,6 +279,21 @@ fn names_are_completed_told_found_and_changed_in_the_model_and_beside_it() {
     assert!(refused.unwrap_err().contains("has the name already"));
     let elsewhere = editor.at("rename", "queries/routes.grid", query, "net_revenue", 2, json!({ "newName": "x" }));
     assert!(elsewhere.unwrap_err().contains("in the model's file"));
+}
+
+/// What is told of the pieces of a text: kinds, and what stands there.
+fn pieces(text: &str, offered: &Json, told: &Json) -> Vec<(String, String)> {
+    let kinds = &offered["capabilities"]["semanticTokensProvider"]["legend"]["tokenTypes"];
+    let numbers: Vec<usize> = told["data"].as_array().unwrap().iter().map(|n| n.as_u64().unwrap() as usize).collect();
+    let lines: Vec<Vec<u16>> = text.lines().map(|line| line.encode_utf16().collect()).collect();
+    let (mut line, mut character) = (0, 0);
+    let piece = |n: &[usize]| {
+        character = if n[0] == 0 { character + n[1] } else { n[1] };
+        line += n[0];
+        let there = String::from_utf16(&lines[line][character..character + n[2]]).unwrap();
+        (kinds[n[3]].as_str().unwrap().to_string(), there)
+    };
+    numbers.chunks(5).map(piece).collect()
 }
 
 /// A text with the edits of an answer, whose places count UTF-16.

@@ -123,6 +123,7 @@ pub use care::writing::{ModelText, NamedPart, OutlineEntry};
 pub use formula::functions::{FunctionEntry, functions};
 pub use formula::words::{is_reserved as is_word, quote_name, quote_text};
 pub use insight::complete::{Completion, CompletionKind, call_at, complete, describe};
+pub use insight::lexemes::{Lexeme, LexemeKind, lexemes};
 pub use load::infer::guessed;
 pub use model::model_schema;
 pub use value::units;

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use cubrel::catalog::Catalog;
-use cubrel::{Completion, CompletionKind, Model, QueryOptions, complete, describe, quote_text};
+use cubrel::{Completion, CompletionKind, LexemeKind, Model, QueryOptions, complete, describe, quote_text};
 use nu_ansi_term::{Color, Style};
 use reedline::{
     ColumnarMenu, Completer, Emacs, FileBackedHistory, Highlighter, Hinter, History, KeyCode, KeyModifiers,
@@ -159,32 +159,24 @@ struct Colours;
 impl Highlighter for Colours {
     fn highlight(&self, line: &str, _: usize) -> StyledText {
         let mut styled = StyledText::new();
-        let mut rest = line;
-        while let Some(c) = rest.chars().next() {
-            let (end, style) = match c {
-                '\'' => (quoted_end(rest, '\''), Style::new().fg(Color::Green)),
-                '"' => (quoted_end(rest, '"'), Style::new()),
-                c if c.is_ascii_digit() => {
-                    let end = rest.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(rest.len());
-                    (end, Style::new().fg(Color::Purple))
-                }
-                c if c.is_alphabetic() || c == '_' => {
-                    let end = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
-                    let style = if cubrel::is_word(&rest[..end]) { Style::new().fg(Color::Cyan) } else { Style::new() };
-                    (end, style)
-                }
-                c => (c.len_utf8(), Style::new()),
+        let mut end = 0;
+        let mut push = |style: Style, part: &str| styled.push((style, part.to_string()));
+        for piece in cubrel::lexemes(line) {
+            push(Style::new(), &line[end..piece.span.start]);
+            let style = match piece.kind {
+                LexemeKind::Word => Style::new().fg(Color::Cyan),
+                LexemeKind::Function => Style::new().fg(Color::Blue),
+                LexemeKind::Text => Style::new().fg(Color::Green),
+                LexemeKind::Number | LexemeKind::Parameter => Style::new().fg(Color::Purple),
+                LexemeKind::Comment => Style::new().dimmed(),
+                _ => Style::new(),
             };
-            styled.push((style, rest[..end].to_string()));
-            rest = &rest[end..];
+            push(style, &line[piece.span.clone()]);
+            end = piece.span.end;
         }
+        push(Style::new(), &line[end..]);
         styled
     }
-}
-
-/// Where a text in quotes ends that begins a line.
-fn quoted_end(text: &str, quote: char) -> usize {
-    text[1..].find(quote).map_or(text.len(), |end| end + 2)
 }
 
 /// Behind the line: what is wrong with it so far, or what the name before the cursor is.

@@ -197,6 +197,8 @@ fn names(catalog: &Catalog, on_axis: bool) -> Vec<NamedThing> {
             (name, CompletionKind::Column, about(&c.label, c.ty.clone()))
         })
     });
+    let hierarchies = shown.clone().flat_map(|t| &t.hierarchies);
+    let hierarchies = hierarchies.map(|h| (h.name.clone(), CompletionKind::Hierarchy, h.levels.join(" → ")));
     let tables = shown.map(|t| (t.name.clone(), CompletionKind::Table, about(&t.label, format!("{} rows", t.rows))));
     let lenses = catalog.lenses.iter().map(|l| (l.name.clone(), CompletionKind::Lens, about(&l.label, String::new())));
     let measures = catalog
@@ -210,9 +212,17 @@ fn names(catalog: &Catalog, on_axis: bool) -> Vec<NamedThing> {
         functions::AGGREGATES.iter().map(|a| (a.name.to_string(), CompletionKind::Aggregate, a.signature.to_string()));
     let words = words::all().map(|word| (word.to_string(), CompletionKind::Word, String::new()));
     if on_axis {
-        return columns.chain(lenses).chain(tables).chain(words).collect();
+        return columns.chain(hierarchies).chain(lenses).chain(tables).chain(words).collect();
     }
-    measures.chain(columns).chain(tables).chain(lenses).chain(aggregates).chain(functions).chain(words).collect()
+    measures
+        .chain(columns)
+        .chain(hierarchies)
+        .chain(tables)
+        .chain(lenses)
+        .chain(aggregates)
+        .chain(functions)
+        .chain(words)
+        .collect()
 }
 
 /// What stands before a place.

@@ -4,6 +4,7 @@ pub mod advice;
 pub mod complete;
 pub mod draft;
 pub mod formula_comparison;
+pub mod lexemes;
 pub mod model_comparison;
 pub mod profile;
 pub mod what_if;

@@ -38,7 +38,7 @@ fn what_can_be_written_is_offered_wherever_it_can() {
         // The columns of the own table come first, without it.
         ("[table.booking.column.x]\nformula = \"ne|\"", &["net", "booking.net"]),
         ("[role.x]\nrows.route = \"re|\"", &["region", "revenue"]),
-        ("[lens.x.reading.y]\nformula = \"sh|\"", &["shown", "shift", "shadowed"]),
+        ("[lens.x.reading.y]\nformula = \"sh|\"", &["shown", "shadowed", "shift"]),
         // Queries, and names of saved ones where these can stand.
         ("[query.x]\ntext = \"grid revenue by pla|\"", &["place"]),
         ("[[expect]]\nquery = \"by_|\"", &["by_place", "by_booking"]),
@@ -286,8 +286,9 @@ fn a_text_that_ends_anywhere_is_put_up_with() {
         let named = read.named_at(at);
         let spans = spans.chain(named.iter().flat_map(|named| read.places_of(named)));
         spans.for_each(|span| assert!(span.start <= span.end && span.end <= at, "{at}: {span:?}"));
-        assert!(!read.catalog().measures.is_empty(), "{at}: names are known from what made a model");
         read.call_at(at);
+        let pieces = read.lexemes();
+        assert!(pieces.windows(2).all(|pair| pair[0].0.span.end <= pair[1].0.span.start), "{at}: {pieces:?}");
         before = Some(read);
     }
 }

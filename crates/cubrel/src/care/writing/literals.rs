@@ -20,7 +20,7 @@ impl Begun {
     /// What stands between the opening quotes and a place; nothing where that is not between quotes.
     pub fn at(file: &str, scalar: &ScalarPlace, at: usize) -> Option<Begun> {
         let raw = file.get(scalar.span.range())?;
-        let quote = QUOTES.into_iter().find(|q| raw.starts_with(q))?;
+        let quote = quote_of(raw)?;
         let start = scalar.span.start as usize + quote.len();
         let is_closed = raw.len() >= 2 * quote.len() && raw.ends_with(quote);
         let end = scalar.span.end as usize - if is_closed { quote.len() } else { 0 };
@@ -37,6 +37,14 @@ impl Begun {
         }
         begun.places.push(at);
         Some(begun)
+    }
+
+    /// All of a text in quotes.
+    pub fn whole(file: &str, scalar: &ScalarPlace) -> Option<Begun> {
+        let raw = file.get(scalar.span.range())?;
+        let quote = quote_of(raw)?;
+        let is_closed = raw.len() >= 2 * quote.len() && raw.ends_with(quote);
+        Begun::at(file, scalar, scalar.span.end as usize - if is_closed { quote.len() } else { 0 })
     }
 
     fn escapes(&self) -> bool {
@@ -57,4 +65,8 @@ impl Begun {
             _ => text.to_string(),
         }
     }
+}
+
+fn quote_of(raw: &str) -> Option<&'static str> {
+    QUOTES.into_iter().find(|quote| raw.starts_with(quote))
 }

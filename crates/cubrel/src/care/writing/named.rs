@@ -1,7 +1,9 @@
 //! What stands at a place of a text, where that is defined and used, and giving it another name.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
+use super::literals::Begun;
 use super::outline::part_of;
 use super::text::ModelText;
 use crate::Error;
@@ -9,9 +11,10 @@ use crate::care::edit::{Editor, ModelEdit};
 use crate::formula::parser;
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::insight::complete::describe;
+use crate::insight::lexemes::{Lexeme, lexemes};
 use crate::model::keys::{model_schema, resolved, said_of};
-use crate::model::mentions::formulas::{Named, of_query};
-use crate::model::mentions::{Mention, mentions};
+use crate::model::mentions::formulas::of_query;
+use crate::model::mentions::{Mention, Spot, mentions};
 use crate::model::parts::{Part, PartKind};
 use crate::model::texts::text_kind;
 
@@ -57,10 +60,8 @@ impl ModelText {
 
     /// The part that is named at a place of a query's text.
     pub fn named_in_query(&self, text: &str, at: usize) -> Option<NamedPart> {
-        let (Some(query), _) = parser::query(&Source::new("query", text)) else { return None };
-        let named: Vec<Named> = of_query(&self.names()?, &query);
-        let spots = named.into_iter().flat_map(|named| named.spots);
-        spots.into_iter().find(|spot| touches(spot.span, at)).map(|spot| NamedPart::new(&spot.part, spot.span))
+        let spots = self.spots_of_query(text).into_iter();
+        spots.filter(|spot| touches(spot.span, at)).map(|spot| NamedPart::new(&spot.part, spot.span)).next()
     }
 
     /// What stands at a place, in a few lines, and where: a part of the model, a function, a key of the file.
@@ -75,6 +76,20 @@ impl ModelText {
         }
         let scalar = self.places.scalars.iter().find(|scalar| touches(scalar.span, at))?;
         if text_kind(&scalar.path).is_formula() { self.about_word(self.text(), at) } else { None }
+    }
+
+    /// The pieces of a query's text, and the part that each name stands for.
+    pub fn lexemes_of_query(&self, text: &str) -> Vec<(Lexeme, Option<PartKind>)> {
+        let spots: HashMap<u32, PartKind> =
+            self.spots_of_query(text).into_iter().map(|spot| (spot.span.start, spot.part.kind())).collect();
+        let pieces = lexemes(text).into_iter();
+        pieces.map(|piece| (piece.clone(), spots.get(&(piece.span.start as u32)).copied())).collect()
+    }
+
+    fn spots_of_query(&self, text: &str) -> Vec<Spot> {
+        let (Some(query), _) = parser::query(&Source::new("query", text)) else { return Vec::new() };
+        let named = self.names().map_or_else(Vec::new, |names| of_query(&names, &query));
+        named.into_iter().flat_map(|named| named.spots).collect()
     }
 
     /// What stands at a place of a query's text, in a few lines, and where.
@@ -124,6 +139,17 @@ impl ModelText {
             key.or_else(|| self.places.headers.iter().find(|h| h.path == path).map(|h| h.span.range()))
         };
         of(&named.part).or_else(|| of(&Part::Table(named.part.table()?.to_string())))
+    }
+
+    /// The pieces of all formulas and queries of the text, in their order, and the part that each name stands for.
+    pub fn lexemes(&self) -> Vec<(Lexeme, Option<PartKind>)> {
+        let spots: HashMap<u32, PartKind> = self.spots().iter().map(|(part, span)| (span.start, part.kind())).collect();
+        let formulas = self.places.scalars.iter().filter(|scalar| text_kind(&scalar.path).is_formula());
+        let pieces = formulas.filter_map(|scalar| Begun::whole(self.text(), scalar)).flat_map(|formula| {
+            let in_file = |piece: Lexeme| Lexeme { span: formula.place(&piece.span), ..piece };
+            lexemes(&formula.text).into_iter().map(in_file).collect::<Vec<Lexeme>>()
+        });
+        pieces.map(|piece| (piece.clone(), spots.get(&(piece.span.start as u32)).copied())).collect()
     }
 
     /// Wherever the text names a part, in its order; where it defines it, too.
