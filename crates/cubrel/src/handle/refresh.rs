@@ -176,7 +176,7 @@ fn open(
 }
 
 /// The model as its store has it, where that is what the model and its sources say today, and not damaged.
-fn current(
+pub(super) fn current(
     document: &Document,
     formulas: &Formulas,
     kept: Option<&Kept>,

@@ -8,7 +8,7 @@ use super::error::Error;
 use super::kept::Kept;
 use super::late::Known;
 use super::model::Model;
-use super::refresh::{Before, RefreshOptions, clock_day, loaded, settings};
+use super::refresh::{Before, RefreshOptions, clock_day, current, loaded, settings};
 use crate::formula::check::Settings;
 use crate::formula::schema::Computed;
 use crate::formula::source::Severity;
@@ -138,8 +138,12 @@ impl Model {
     ) -> Result<Model, Error> {
         let document = Document::parse(name, text, folder.to_path_buf())?;
         let formulas = checked(&document)?;
-        let old = Kept::read(&document).filter(|kept| kept.stored.verify().is_ok());
+        let kept = Kept::read(&document);
         let options = RefreshOptions { today: Some(options.today.unwrap_or_else(clock_day)), ..options.clone() };
+        if let Some(model) = current(&document, &formulas, kept.as_ref(), &options)? {
+            return Ok(model);
+        }
+        let old = kept.filter(|kept| kept.stored.verify().is_ok());
         let settings = settings(&document, &options);
         Ok(loaded(document, &formulas, settings, Before::of(old.as_ref()), &options, observer)?.model)
     }
