@@ -107,7 +107,7 @@ mod tests {
         let text = "ab\r\n\ncd\ne";
         let parts = |span| Lines::of(text, Units::Utf16).parts(&span);
         assert_eq!(parts(1..10), [1..2, 5..7, 8..9]);
-        assert_eq!((parts(5..7), parts(3..4)), (vec![5..7], vec![]));
+        assert!(parts(5..7) == [5..7; 1] && parts(3..4).is_empty());
     }
 
     #[test]

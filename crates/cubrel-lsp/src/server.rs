@@ -239,6 +239,13 @@ impl Server<'_> {
     fn load(&mut self, file: &Path) {
         let Some(model) = self.workspace.models.get_mut(file) else { return };
         model.loading.iter().for_each(cubrel::Cancel::cancel);
+        // Whoever looks at a text has not asked for anybody to be called, with a password of theirs.
+        if model.read.asks_servers() {
+            let message =
+                "cubrel: tables of servers are read by `cubrel refresh` alone; what it has read is known here";
+            self.send(Notification::new("window/logMessage".into(), json!({ "type": 3, "message": message })));
+            return;
+        }
         self.loadings += 1;
         let token = self.tells_progress.then(|| format!("cubrel {}", self.loadings));
         let listener = Listener { editor: self.connection.sender.clone(), token };

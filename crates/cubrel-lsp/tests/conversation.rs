@@ -386,6 +386,26 @@ fn progress_is_told_to_who_can_show_it() {
 }
 
 #[test]
+fn nobody_is_called_because_a_text_says_so() {
+    let server = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    server.set_nonblocking(true).unwrap();
+    let port = server.local_addr().unwrap().port();
+    let mut editor = Editor::plain();
+    let model = format!("{MODEL}[table.port]\nsource = \"postgres://ann@127.0.0.1:{port}/ferries?table=port\"\n");
+    for _ in 0..2 {
+        editor.open("model.toml", &model);
+        editor.save("model.toml");
+        editor.problems("model.toml", |_| true);
+    }
+    let uri = editor.uri("model.toml");
+    editor.ask("textDocument/documentSymbol", json!({ "textDocument": { "uri": uri } })).unwrap();
+    let logged = editor.heard.iter().filter(|n| n.params["message"].to_string().contains("cubrel refresh")).count();
+    assert_eq!(logged, 3, "it is said when the text is opened, and each time that it is saved");
+    std::thread::sleep(Duration::from_millis(200));
+    assert_eq!(server.accept().map(|_| ()).unwrap_err().kind(), std::io::ErrorKind::WouldBlock);
+}
+
+#[test]
 fn what_is_not_the_protocol_is_answered_and_survived() {
     let mut editor = Editor::plain();
     editor.open("model.toml", MODEL);

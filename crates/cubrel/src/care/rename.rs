@@ -91,7 +91,7 @@ impl Editor {
         made: Result<Model, Vec<Refusal>>,
         renames: &Renames,
     ) -> (ModelEdit, Option<Model>) {
-        match made.and_then(|after| Ok((self.meanings(&after, renames, &|_| false), after))) {
+        match made.map(|after| (self.meanings(&after, renames, &|_| false), after)) {
             Ok((refused, after)) if refused.is_empty() => (edit, Some(after)),
             Ok((refused, _)) | Err(refused) => (ModelEdit { refused, ..edit }, None),
         }

@@ -341,6 +341,25 @@ fn queries_beside_the_file_know_its_names() {
 }
 
 #[test]
+fn what_the_store_has_is_known_from_text_to_text() {
+    let folder = folder(MODEL);
+    Model::open(folder.path()).unwrap();
+    let mut before: Option<ModelText> = None;
+    // Broken, whole, without a table, whole again: each is what it is by itself.
+    let without = MODEL.replace("[measure.highest]\nformula = \"max(top_route.revenue)\"", "");
+    for text in ["[table.booking", MODEL, &without, "[x", MODEL, &MODEL.replace("booking.net)", "booking.nett)")] {
+        let alone = errors(read(folder.path(), text, None).problems());
+        let after = ModelText::read(folder.path(), "model.toml", text, None, before.as_ref());
+        assert_eq!(errors(after.problems()), alone, "{text}");
+        assert!(before.is_none() || !after.catalog().tables.is_empty());
+        before = Some(after);
+    }
+    let asks = MODEL
+        .replace("source = \"route.csv\"", "source = [\"route.csv\", \"postgres://ann@host/ferries?table=route\"]");
+    assert!(read(folder.path(), &asks, None).asks_servers() && !read(folder.path(), MODEL, None).asks_servers());
+}
+
+#[test]
 fn a_model_that_was_never_loaded_is_read_as_far_as_it_can_be() {
     let folder = tempfile::tempdir().unwrap();
     let text = "[table.a]\nsource = 'a.csv'\n[measure.m]\nformula = 'sum('\n[measure.n]\nformula = 'n + 1'\nfo";

@@ -88,8 +88,8 @@ impl ModelText {
 
     /// The keys of the section that a place is in.
     fn section(&self, at: usize) -> Vec<String> {
-        let before = self.places.headers.iter().filter(|h| h.span.end as usize <= at);
-        before.last().map(|h| h.path.clone()).unwrap_or_default()
+        let mut before = self.places.headers.iter().filter(|h| h.span.end as usize <= at);
+        before.next_back().map(|h| h.path.clone()).unwrap_or_default()
     }
 
     fn in_key(&self, typed: &str, at: usize) -> Vec<Completion> {

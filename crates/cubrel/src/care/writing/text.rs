@@ -6,6 +6,7 @@ use std::sync::Arc;
 use crate::formula::source::Source;
 use crate::handle::NewNames;
 use crate::handle::catalog::Catalog;
+use crate::load::sources::is_server;
 use crate::model::Document;
 use crate::model::dependencies::formulas;
 use crate::model::mentions::Names;
@@ -41,6 +42,8 @@ pub struct ModelText {
     pub(super) model: Option<Model>,
     /// Whether that is this text's own.
     pub(super) is_own: bool,
+    /// What the store has, where nothing else was loaded.
+    stored: Option<Model>,
     pub(super) catalog: Catalog,
     problems: Vec<Diagnostic>,
 }
@@ -74,9 +77,12 @@ impl ModelText {
             Ok(document) => (Some(document), Vec::new()),
             Err(problems) => (None, problems),
         };
-        let made = document.as_ref().and_then(|document| match loaded {
-            Some(loaded) => Some(loaded.outlined_with(document.clone(), &SameNames)),
-            None => Model::outlined_from_store(document),
+        let known = before.and_then(|before| before.stored.as_ref()).filter(|_| loaded.is_none());
+        let known = known.filter(|known| document.as_ref().is_none_or(|document| has_tables(known, document)));
+        let mut stored = known.cloned();
+        let made = document.as_ref().and_then(|document| match loaded.or(known) {
+            Some(known) => Some(known.outlined_with(document.clone(), &SameNames)),
+            None => Model::outlined_from_store(document).inspect(|made| stored = made.as_ref().ok().cloned()),
         });
         let mut own = None;
         match (made, &document) {
@@ -96,7 +102,7 @@ impl ModelText {
         let model = own.or_else(|| before.and_then(|b| b.model.clone())).or_else(|| loaded.cloned());
         let catalog = model.as_ref().map(Model::catalog).unwrap_or_default();
         let source = Source::new(name, text);
-        ModelText { places: TomlPlaces::of(text), source, document, model, is_own, catalog, problems }
+        ModelText { places: TomlPlaces::of(text), source, document, model, is_own, stored, catalog, problems }
     }
 
     /// Everything that is wrong with it, what is legal and surprising, and what is untidy.
@@ -107,6 +113,12 @@ impl ModelText {
     /// The names that formulas and queries can use, those of its own measures among them.
     pub fn catalog(&self) -> &Catalog {
         &self.catalog
+    }
+
+    /// Whether the text reads tables from servers of databases.
+    pub fn asks_servers(&self) -> bool {
+        let tables = self.document.iter().flat_map(|document| document.file.table.values());
+        tables.flat_map(|section| section.sources()).any(|source| is_server(source))
     }
 
     /// Everything that is wrong with a query of the model, and what is surprising.
@@ -130,6 +142,12 @@ impl ModelText {
         let document = self.document.as_ref().unwrap_or_else(|| model.document());
         Some(Names::new(document, model.schema(), false))
     }
+}
+
+/// Whether the tables of a text that are read from somewhere are among those of a model.
+fn has_tables(model: &Model, document: &Document) -> bool {
+    let mut read = document.file.table.iter().filter(|(_, section)| section.query.is_none());
+    read.all(|(name, _)| model.schema().find_table(name).is_some())
 }
 
 fn problems_of(error: Error) -> Vec<Diagnostic> {
