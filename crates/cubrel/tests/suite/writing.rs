@@ -255,7 +255,7 @@ fn what_was_meant_can_be_taken() {
     for (old, new) in [
         ("sum(booking.net)\"\n[measure.by", "sum(booking.nett)\"\n[measure.by"),
         ("max(top_route.revenue)", "max(top_route.revenu)"),
-        ("max(top_route", "maxx(top_route"),
+        ("max(top_route", "maxi(top_route"),
         ("spare = true", "spar = true"),
         ("fare - concession", "fare - concesion"),
     ] {
