@@ -30,10 +30,15 @@ impl ModelText {
         if let Some(header) = line.trim_start().strip_prefix('[') {
             return self.in_header(header, at);
         }
+        let Some((inner, line)) = inline(line) else { return Vec::new() };
+        // What is between the lines of a list is no key.
+        if inner.is_empty() && !line.contains('=') && self.is_in_entry(at) {
+            return Vec::new();
+        }
+        let section = [self.section(at), inner].concat();
         match line.split_once('=') {
-            Some((key, value)) => self.in_value(key, value.trim_start(), at),
-            None if self.is_in_entry(at) => Vec::new(),
-            None => self.in_key(line.trim_start(), at),
+            Some((key, value)) => self.in_value(section, key, value.trim_start(), at),
+            None => self.in_key(section, line.trim_start(), at),
         }
     }
 
@@ -92,9 +97,9 @@ impl ModelText {
         before.next_back().map(|h| h.path.clone()).unwrap_or_default()
     }
 
-    fn in_key(&self, typed: &str, at: usize) -> Vec<Completion> {
-        let (mut path, last) = dotted(typed);
-        path.splice(..0, self.section(at));
+    fn in_key(&self, section: Vec<String>, typed: &str, at: usize) -> Vec<Completion> {
+        let (keys, last) = dotted(typed);
+        let path = [section, keys].concat();
         let schema = model_schema();
         let is_there = |name: &str| {
             let taken = |key: &crate::model::toml_places::KeyPlace| {
@@ -130,13 +135,12 @@ impl ModelText {
     }
 
     /// What can stand behind an equals sign without quotes before it.
-    fn in_value(&self, key: &str, typed: &str, at: usize) -> Vec<Completion> {
+    fn in_value(&self, section: Vec<String>, key: &str, typed: &str, at: usize) -> Vec<Completion> {
         if typed.contains(|c: char| !c.is_alphanumeric()) {
             return Vec::new();
         }
-        let mut path = self.section(at);
-        let (first, last) = dotted(key.trim());
-        path.extend(first.into_iter().chain([last.to_string()]));
+        let (keys, last) = dotted(key.trim());
+        let path = [section, keys, vec![last.to_string()]].concat();
         let schema = model_schema();
         let Some(said) = said_of(&schema, &path) else { return Vec::new() };
         let all = if expects(resolved(&schema, said), "boolean") && !expects(resolved(&schema, said), "object") {
@@ -229,4 +233,29 @@ fn dotted(typed: &str) -> (Vec<String>, &str) {
     let parts = separated(typed, '.');
     let (last, first) = parts.split_last().map_or(("", &[][..]), |(last, first)| (*last, first));
     (first.iter().map(|key| key.trim_matches(['"', '\'']).to_string()).collect(), last)
+}
+
+/// The keys of the inline tables that are still open at the end of a line, and what comes after the last brace or comma;
+/// nothing where a list of such tables is open, or quotes.
+fn inline(line: &str) -> Option<(Vec<String>, &str)> {
+    let mut open: Vec<Option<Vec<String>>> = Vec::new();
+    let (mut start, mut quote) = (0, None);
+    for (i, c) in line.char_indices() {
+        match (quote, c) {
+            (Some(begun), _) if c == begun => quote = None,
+            (Some(_), _) => {}
+            (None, '\'' | '"') => quote = Some(c),
+            (None, '{') => {
+                let key = line[start..i].trim().strip_suffix('=').map(|key| dotted(key.trim()));
+                open.push(key.map(|(keys, last)| [keys, vec![last.to_string()]].concat()));
+                start = i + 1;
+            }
+            (None, '}') => drop(open.pop()),
+            (None, ',') if !open.is_empty() => start = i + 1,
+            (None, _) => {}
+        }
+    }
+    let rest = if open.is_empty() { line } else { &line[start..] };
+    let keys: Vec<Vec<String>> = open.into_iter().collect::<Option<_>>()?;
+    quote.is_none().then(|| (keys.concat(), rest))
 }
