@@ -246,6 +246,19 @@ fn figures_that_add_up_to_nothing_and_formulas_that_stand_twice_are_told() {
 }
 
 #[test]
+fn what_only_a_wrong_formula_uses_is_not_called_unused() {
+    let unused = |formula: &str| {
+        let text = format!("[measure.net]\nformula = '{formula}'\n[query.q]\ntext = 'grid net'\n");
+        let told = hints(&builder().definitions(&text).build().unwrap());
+        told.into_iter().filter(|hint| hint.starts_with("unused")).count()
+    };
+    assert!(unused("1") > 0);
+    for wrong in ["sum(booking.nett)", "sum(booking.net", "booking.net + 'x'"] {
+        assert_eq!(unused(wrong), 0, "{wrong}");
+    }
+}
+
+#[test]
 fn names_that_no_hint_has_are_problems() {
     let model = model("[model]\nallow = ['unusd']\n");
     let check = model.check();
