@@ -10,8 +10,8 @@ use crate::failure::{Done, Failure};
 /// Arguments of `lsp`.
 #[derive(clap::Args, Debug)]
 #[command(
-    after_help = "An editor starts it, for `model.toml` and for files with one query each. Nothing is written: tables that the store
-does not have are read into memory.
+    after_help = "An editor starts it, for `model.toml` and for files with one query each. Nothing is written: tables \
+that the store does not have are read into memory.
 
 Example:
   cubrel lsp"
