@@ -4,7 +4,6 @@ use serde_json::Value as Json;
 
 use super::literals::Begun;
 use super::text::ModelText;
-use crate::FunctionEntry;
 use crate::care::hints::HINTS;
 use crate::formula::words::quote_name;
 use crate::insight::complete::{
@@ -14,6 +13,7 @@ use crate::model::keys::{element, expects, model_schema, resolved, said_of};
 use crate::model::paths::{quote_part, separated};
 use crate::model::texts::{TextKind, text_kind};
 use crate::model::toml_places::ScalarPlace;
+use crate::{FunctionEntry, Model};
 
 impl ModelText {
     /// What can be written at a place; the likeliest first. What a completion replaces is of this text, and its text has the
@@ -177,10 +177,20 @@ impl ModelText {
     }
 
     fn columns(&self, table: &str, written: impl Fn(&str) -> String) -> Vec<NamedThing> {
-        let table = self.catalog.tables.iter().find(|t| t.name == table);
-        let all = table.map(of_table).unwrap_or_default();
+        let known = self.catalog.tables.iter().find(|t| t.name == table);
+        let all = known.map(of_table).unwrap_or_default();
         let columns = all.into_iter().filter(|(_, kind, _)| *kind == CompletionKind::Column);
+        let columns = columns.chain(self.dropped_columns(table));
         columns.map(|(name, kind, about)| (written(&name), kind, about)).collect()
+    }
+
+    /// Columns that can be named while a table is loaded, and are not there afterwards.
+    fn dropped_columns(&self, table: &str) -> Vec<NamedThing> {
+        let document = self.document.as_ref().or_else(|| self.model.as_ref().map(Model::document));
+        let section = document.and_then(|document| document.file.table.get(table));
+        let columns = section.into_iter().flat_map(|section| &section.column);
+        let dropped = columns.filter(|(_, said)| said.keep == Some(false));
+        dropped.map(|(name, _)| (name.clone(), CompletionKind::Column, "read, then dropped".to_string())).collect()
     }
 
     fn paths(&self) -> Vec<NamedThing> {
