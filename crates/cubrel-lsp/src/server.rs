@@ -56,7 +56,7 @@ fn offered(units: Units) -> Json {
         "capabilities": {
             "positionEncoding": if units == Units::Bytes { "utf-8" } else { "utf-16" },
             "textDocumentSync": { "openClose": true, "change": 2, "save": {} },
-            "completionProvider": { "triggerCharacters": [".", "\"", "'", "[", " "] },
+            "completionProvider": { "triggerCharacters": [".", "\"", "'", "["] },
             "signatureHelpProvider": { "triggerCharacters": ["(", ","] },
             "codeActionProvider": { "codeActionKinds": ["quickfix"] },
             "hoverProvider": true,
