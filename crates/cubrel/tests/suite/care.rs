@@ -247,9 +247,13 @@ fn figures_that_add_up_to_nothing_and_formulas_that_stand_twice_are_told() {
 
 #[test]
 fn what_only_a_wrong_formula_uses_is_not_called_unused() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("booking.csv"), "ref,net\n1,10\n").unwrap();
     let unused = |formula: &str| {
-        let text = format!("[measure.net]\nformula = '{formula}'\n[query.q]\ntext = 'grid net'\n");
-        let told = hints(&builder().definitions(&text).build().unwrap());
+        let measure = format!("[measure.net]\nformula = '{formula}'\n[query.q]\ntext = 'grid net'\n");
+        let text = format!("[table.booking]\nsource = 'booking.csv'\n{measure}");
+        std::fs::write(folder.path().join("model.toml"), text).unwrap();
+        let told = hints(&Model::open(folder.path()).unwrap());
         told.into_iter().filter(|hint| hint.starts_with("unused")).count()
     };
     assert!(unused("1") > 0);
