@@ -37,7 +37,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
             let hints = if args.no_hints { Vec::new() } else { model.hints() };
             [model.check(), hints].concat()
         }
-        Err(Failure::Model(e)) if !e.problems().is_empty() && has_model(global) => e.problems().to_vec(),
+        Err(Failure::Model(e)) if !e.problems().is_empty() && super::has_model(global) => e.problems().to_vec(),
         Err(other) => return Err(other),
     };
     match out.format() {
@@ -64,10 +64,6 @@ fn show(list: &[Diagnostic], out: &mut Output) -> Result<(), Failure> {
         true => out.sentence(Tone::Alert, &said.join(", ")),
         false => out.sentence(Tone::Total, &format!("nothing is wrong with this model; {}", said.join(", "))),
     }
-}
-
-fn has_model(global: &Global) -> bool {
-    global.model.join("model.toml").exists() || global.model.is_file()
 }
 
 fn as_table(list: &[Diagnostic]) -> TextTable {

@@ -26,6 +26,10 @@ pub struct Args {
 pub fn run(_: &Args, global: &Global) -> Done {
     // Without a name, each query belongs to the nearest model above its file.
     let named = global.model != Path::new(".");
+    if named && !super::has_model(global) {
+        let what = format!("no model at {}", global.model.display());
+        return Err(Failure::Other(what, "name the folder of a model, or its `model.toml`".into()));
+    }
     let options = ServerOptions { model: named.then(|| global.model.clone()), today: global.today };
     let help = "an editor has to be on the other side: `cubrel lsp` is nothing to type into";
     cubrel_lsp::run(&options).map_err(|e| Failure::Other(e.to_string(), help.into()))?;

@@ -50,6 +50,11 @@ pub fn open(global: &Global) -> Result<Model, Failure> {
     Ok(model)
 }
 
+/// Whether there is a model where one is named.
+pub fn has_model(global: &Global) -> bool {
+    global.model.join("model.toml").exists() || global.model.is_file()
+}
+
 /// That the data is older than the sources, which could not be read.
 pub fn say_outdated(model: &Model, global: &Global) {
     let Some(why) = model.outdated() else { return };

@@ -85,6 +85,8 @@ fn an_editor_talks_to_the_tool_and_hears_nothing_else() {
     let typed = Command::cargo_bin("cubrel").unwrap().arg("lsp").write_stdin("grid net\n").output().unwrap();
     let said = String::from_utf8(typed.stderr).unwrap();
     assert!(!typed.status.success() && said.contains("nothing to type into"), "{said}");
+    let lost = cubrel(folder.path(), &["--model", "nowhere", "lsp"]);
+    assert!(!lost.status.success() && String::from_utf8(lost.stderr).unwrap().contains("no model at nowhere"));
 }
 
 #[test]

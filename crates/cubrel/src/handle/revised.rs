@@ -113,7 +113,7 @@ impl Model {
     }
 
     /// The model that a text would be if it stood in a folder, on what its sources have today. What its store has and the
-    /// text does not load otherwise is not read again.
+    /// text does not load otherwise is not read again; a store that has just that is taken as it is.
     ///
     /// # Errors
     /// Everything that is wrong with the text or its data.

@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 use toml::de::{DeTable, DeValue};
 
 use super::file::{ModelFile, former_key};
-use super::keys::{element, expects, model_schema, resolved};
+use super::keys::{element, expects, resolved, schema};
 use super::literal;
 use crate::files;
 use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
@@ -52,9 +52,9 @@ impl Document {
     pub fn parse(name: &str, text: &str, folder: PathBuf) -> Result<Document, Vec<Diagnostic>> {
         let source = Source::new(name, text);
         let tree = DeTable::parse(text).map_err(|e| vec![toml_problem(&source, &e)])?;
-        let schema = model_schema();
-        let mut walk = TomlWalk { source: &source, root: &schema, places: HashMap::new(), problems: Vec::new() };
-        walk.table(tree.get_ref(), &schema, "");
+        let schema = schema();
+        let mut walk = TomlWalk { source: &source, root: schema, places: HashMap::new(), problems: Vec::new() };
+        walk.table(tree.get_ref(), schema, "");
         let TomlWalk { places, problems, .. } = walk;
         if !problems.is_empty() {
             return Err(problems);

@@ -1,5 +1,7 @@
 //! What can stand under the keys of a model's file, by its JSON Schema.
 
+use std::sync::LazyLock;
+
 use serde_json::Value as Json;
 
 use super::file::ModelFile;
@@ -10,7 +12,14 @@ use super::file::ModelFile;
 /// assert!(cubrel::model_schema()["properties"]["table"].is_object());
 /// ```
 pub fn model_schema() -> Json {
-    serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null)
+    schema().clone()
+}
+
+/// The same, made once: every text of a model that is read is held against it.
+pub fn schema() -> &'static Json {
+    static SCHEMA: LazyLock<Json> =
+        LazyLock::new(|| serde_json::to_value(schemars::schema_for!(ModelFile)).unwrap_or(Json::Null));
+    &SCHEMA
 }
 
 /// Follows references, and takes the part of a choice that is a value (the other one is null).

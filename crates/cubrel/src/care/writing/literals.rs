@@ -19,14 +19,11 @@ pub struct Begun {
 impl Begun {
     /// What stands between the opening quotes and a place; nothing where that is not between quotes.
     pub fn at(file: &str, scalar: &ScalarPlace, at: usize) -> Option<Begun> {
-        let raw = file.get(scalar.span.range())?;
-        let quote = quote_of(raw)?;
-        let start = scalar.span.start as usize + quote.len();
-        let is_closed = raw.len() >= 2 * quote.len() && raw.ends_with(quote);
-        let end = scalar.span.end as usize - if is_closed { quote.len() } else { 0 };
-        if !(start..=end).contains(&at) {
+        let (quote, inner) = between_quotes(file, scalar)?;
+        if !(inner.start..=inner.end).contains(&at) {
             return None;
         }
+        let start = inner.start;
         let mut begun = Begun { text: String::new(), quote, places: Vec::new() };
         let mut characters = file.get(start..at)?.char_indices().peekable();
         while let Some((i, c)) = characters.next() {
@@ -41,10 +38,8 @@ impl Begun {
 
     /// All of a text in quotes.
     pub fn whole(file: &str, scalar: &ScalarPlace) -> Option<Begun> {
-        let raw = file.get(scalar.span.range())?;
-        let quote = quote_of(raw)?;
-        let is_closed = raw.len() >= 2 * quote.len() && raw.ends_with(quote);
-        Begun::at(file, scalar, scalar.span.end as usize - if is_closed { quote.len() } else { 0 })
+        let (_, inner) = between_quotes(file, scalar)?;
+        Begun::at(file, scalar, inner.end)
     }
 
     fn escapes(&self) -> bool {
@@ -67,6 +62,11 @@ impl Begun {
     }
 }
 
-fn quote_of(raw: &str) -> Option<&'static str> {
-    QUOTES.into_iter().find(|quote| raw.starts_with(quote))
+/// The quotes of a text, and where what they hold stands: up to its end where nobody has closed them yet.
+fn between_quotes(file: &str, scalar: &ScalarPlace) -> Option<(&'static str, Range<usize>)> {
+    let raw = file.get(scalar.span.range())?;
+    let quote = QUOTES.into_iter().find(|quote| raw.starts_with(quote))?;
+    let is_closed = raw.len() >= 2 * quote.len() && raw.ends_with(quote);
+    let Range { start, end } = scalar.span.range();
+    Some((quote, start + quote.len()..if is_closed { end - quote.len() } else { end }))
 }

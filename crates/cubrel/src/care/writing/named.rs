@@ -12,7 +12,7 @@ use crate::formula::parser;
 use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::insight::complete::describe;
 use crate::insight::lexemes::{Lexeme, lexemes};
-use crate::model::keys::{model_schema, resolved, said_of};
+use crate::model::keys::{resolved, said_of, schema};
 use crate::model::mentions::formulas::of_query;
 use crate::model::mentions::{Mention, Spot, mentions};
 use crate::model::parts::{Part, PartKind};
@@ -80,10 +80,8 @@ impl ModelText {
 
     /// The pieces of a query's text, and the part that each name stands for.
     pub fn lexemes_of_query(&self, text: &str) -> Vec<(Lexeme, Option<PartKind>)> {
-        let spots: HashMap<u32, PartKind> =
-            self.spots_of_query(text).into_iter().map(|spot| (spot.span.start, spot.part.kind())).collect();
-        let pieces = lexemes(text).into_iter();
-        pieces.map(|piece| (piece.clone(), spots.get(&(piece.span.start as u32)).copied())).collect()
+        let spots = self.spots_of_query(text).into_iter().map(|spot| (spot.part, spot.span)).collect();
+        with_parts(lexemes(text).into_iter(), spots)
     }
 
     fn spots_of_query(&self, text: &str) -> Vec<Spot> {
@@ -143,13 +141,12 @@ impl ModelText {
 
     /// The pieces of all formulas and queries of the text, in their order, and the part that each name stands for.
     pub fn lexemes(&self) -> Vec<(Lexeme, Option<PartKind>)> {
-        let spots: HashMap<u32, PartKind> = self.spots().iter().map(|(part, span)| (span.start, part.kind())).collect();
         let formulas = self.places.scalars.iter().filter(|scalar| text_kind(&scalar.path).is_formula());
         let pieces = formulas.filter_map(|scalar| Begun::whole(self.text(), scalar)).flat_map(|formula| {
             let in_file = |piece: Lexeme| Lexeme { span: formula.place(&piece.span), ..piece };
             lexemes(&formula.text).into_iter().map(in_file).collect::<Vec<Lexeme>>()
         });
-        pieces.map(|piece| (piece.clone(), spots.get(&(piece.span.start as u32)).copied())).collect()
+        with_parts(pieces, self.spots())
     }
 
     /// Wherever the text names a part, in its order; where it defines it, too.
@@ -199,11 +196,21 @@ impl ModelText {
     }
 }
 
+/// Pieces, and the part that each stands for.
+fn with_parts(pieces: impl Iterator<Item = Lexeme>, spots: Vec<(Part, Span)>) -> Vec<(Lexeme, Option<PartKind>)> {
+    let kinds: HashMap<usize, PartKind> =
+        spots.into_iter().map(|(part, span)| (span.start as usize, part.kind())).collect();
+    let with = |piece: Lexeme| {
+        let kind = kinds.get(&piece.span.start).copied();
+        (piece, kind)
+    };
+    pieces.map(with).collect()
+}
+
 /// What a key is for.
 fn about_key(path: &[String]) -> Option<String> {
-    let schema = model_schema();
-    let said = said_of(&schema, path)?;
+    let said = said_of(schema(), path)?;
     let text = |said: &serde_json::Value| said.get("description").and_then(|d| d.as_str()).map(str::to_string);
-    let meaning = text(said).or_else(|| text(resolved(&schema, said)))?;
+    let meaning = text(said).or_else(|| text(resolved(schema(), said)))?;
     Some(format!("{}\n{meaning}", path.last()?))
 }

@@ -9,7 +9,7 @@ use crate::formula::words::quote_name;
 use crate::insight::complete::{
     Completion, CompletionKind, NamedThing, call_at, complete, complete_among, fitting, of_table,
 };
-use crate::model::keys::{element, expects, model_schema, resolved, said_of};
+use crate::model::keys::{element, expects, resolved, said_of, schema};
 use crate::model::paths::{quote_part, separated};
 use crate::model::texts::{TextKind, text_kind};
 use crate::model::toml_places::ScalarPlace;
@@ -79,8 +79,8 @@ impl ModelText {
                 fitting(names.collect(), typed, &all)
             }
             TextKind::Plain => {
-                let schema = model_schema();
-                fitting(said_of(&schema, path).map_or_else(Vec::new, |said| choices(&schema, said)), typed, &all)
+                let schema = schema();
+                fitting(said_of(schema, path).map_or_else(Vec::new, |said| choices(schema, said)), typed, &all)
             }
         };
         let in_file = |found: Completion| Completion {
@@ -100,7 +100,7 @@ impl ModelText {
     fn in_key(&self, section: Vec<String>, typed: &str, at: usize) -> Vec<Completion> {
         let (keys, last) = dotted(typed);
         let path = [section, keys].concat();
-        let schema = model_schema();
+        let schema = schema();
         let is_there = |name: &str| {
             let taken = |key: &crate::model::toml_places::KeyPlace| {
                 key.path.len() == path.len() + 1
@@ -110,7 +110,7 @@ impl ModelText {
             };
             self.places.keys.iter().any(taken)
         };
-        let all = self.keys(&schema, &path).into_iter().filter(|(name, ..)| !is_there(name)).collect();
+        let all = self.keys(schema, &path).into_iter().filter(|(name, ..)| !is_there(name)).collect();
         fitting(written(all), last.trim_start_matches(['"', '\'']), &(at - last.len()..at))
     }
 
@@ -120,17 +120,17 @@ impl ModelText {
             return Vec::new();
         }
         let (path, last) = dotted(typed);
-        let schema = model_schema();
+        let schema = schema();
         let fits = |name: &str| {
             let path: Vec<String> = path.iter().cloned().chain([name.to_string()]).collect();
-            let Some(said) = said_of(&schema, &path).map(|said| resolved(&schema, said)) else { return false };
-            let holds_tables = |said: &Json| expects(resolved(&schema, said), "object");
+            let Some(said) = said_of(schema, &path).map(|said| resolved(schema, said)) else { return false };
+            let holds_tables = |said: &Json| expects(resolved(schema, said), "object");
             match element(said) {
                 Some(inner) => is_list && holds_tables(inner),
                 None => !is_list && said.get("type").is_some() && holds_tables(said),
             }
         };
-        let all = self.keys(&schema, &path).into_iter().filter(|(name, ..)| fits(name)).collect();
+        let all = self.keys(schema, &path).into_iter().filter(|(name, ..)| fits(name)).collect();
         fitting(written(all), last.trim_start_matches(['"', '\'']), &(at - last.len()..at))
     }
 
@@ -141,14 +141,14 @@ impl ModelText {
         }
         let (keys, last) = dotted(key.trim());
         let path = [section, keys, vec![last.to_string()]].concat();
-        let schema = model_schema();
-        let Some(said) = said_of(&schema, &path) else { return Vec::new() };
-        let all = if expects(resolved(&schema, said), "boolean") && !expects(resolved(&schema, said), "object") {
+        let schema = schema();
+        let Some(said) = said_of(schema, &path) else { return Vec::new() };
+        let all = if expects(resolved(schema, said), "boolean") && !expects(resolved(schema, said), "object") {
             let value = |name: &str| (name.to_string(), CompletionKind::Value, String::new());
             vec![value("true"), value("false")]
         } else {
             let quoted = |(name, kind, about)| (format!("\"{name}\""), kind, about);
-            choices(&schema, said).into_iter().map(quoted).collect()
+            choices(schema, said).into_iter().map(quoted).collect()
         };
         fitting(all, typed, &(at - typed.len()..at))
     }

@@ -64,8 +64,8 @@ impl NewNames for SameNames {
 impl ModelText {
     /// Reads a text that stands in a file of this name in a folder. `loaded` is the model of an earlier text, whose tables are
     /// taken as they are; without one, those of the store in the folder; where there is none, formulas are read and not
-    /// checked. `before` is what was read of the text before it
-    /// was changed: names are taken from there as long as this one makes no model.
+    /// checked. `before` is what was read of the text before it was changed: names are taken from there as long as this one
+    /// makes no model.
     pub fn read(
         folder: &Path,
         name: &str,
