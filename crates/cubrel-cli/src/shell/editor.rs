@@ -165,7 +165,7 @@ impl Highlighter for Colours {
             push(Style::new(), &line[end..piece.span.start]);
             let style = match piece.kind {
                 LexemeKind::Word => Style::new().fg(Color::Cyan),
-                LexemeKind::Function => Style::new().fg(Color::Blue),
+                LexemeKind::Function => Style::new().bold(),
                 LexemeKind::Text => Style::new().fg(Color::Green),
                 LexemeKind::Number | LexemeKind::Parameter => Style::new().fg(Color::Purple),
                 LexemeKind::Comment => Style::new().dimmed(),
