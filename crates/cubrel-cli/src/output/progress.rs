@@ -66,7 +66,7 @@ impl Observer for Progress {
         let count = counts.entry(name.to_string()).or_default();
         *count += rows;
         if let Some(bar) = self.by_table.lock().unwrap_or_else(PoisonError::into_inner).get(name) {
-            bar.set_message(format!("{} rows, ", super::text::count(*count)));
+            bar.set_message(format!("{}, ", super::text::counted(*count, "row")));
         }
     }
 

@@ -6,7 +6,7 @@ use cubrel::sizes::{ColumnSize, Sizes, TableSize};
 
 use super::sink::{Output, Tone};
 use super::table::TextTable;
-use super::text::{Align, bar, bytes, count, pad};
+use super::text::{Align, bar, bytes, count, counted, pad};
 use crate::failure::Failure;
 
 /// What the flat list is sorted by.
@@ -98,6 +98,7 @@ fn links(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
         let spare = if r.spare { ", spare" } else { "" };
         let lost = match r.unmatched_rows {
             0 => String::new(),
+            1 => ", 1 row points at nothing".into(),
             rows => format!(", {} rows point at nothing", count(rows)),
         };
         let share = if sizes.model.bytes == 0 { 0.0 } else { r.link_bytes as f64 / sizes.model.bytes as f64 };
@@ -117,7 +118,7 @@ fn links(sizes: &Sizes, t: &TableSize, c: &ColumnSize) -> Vec<Vec<String>> {
 
 /// Where a table's rows come from, and how many there are.
 fn origin(t: &TableSize) -> String {
-    let rows = format!("{} rows", count(t.rows));
+    let rows = counted(t.rows, "row");
     match (t.origin, &t.same_as) {
         (_, Some(first)) => format!("{rows}, shared with {first}"),
         ("generated", _) => format!("{rows}, generated"),
@@ -169,11 +170,11 @@ fn summary(sizes: &Sizes, out: &mut Output) -> Result<(), Failure> {
         String::new()
     };
     let text = format!(
-        "{} in memory{against}: {} rows in {} tables, {} columns",
+        "{} in memory{against}: {} in {}, {}",
         bytes(m.bytes),
-        count(m.rows),
-        m.tables,
-        m.columns
+        counted(m.rows, "row"),
+        counted(m.tables as u64, "table"),
+        counted(m.columns as u64, "column")
     );
     out.sentence(Tone::Plain, &text)
 }

@@ -2,7 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
-pub use cubrel::units::{bytes, count};
+pub use cubrel::units::{bytes, count, counted};
 
 /// On which side of its column a text stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

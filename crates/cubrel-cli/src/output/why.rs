@@ -7,7 +7,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::sink::{Output, Tone};
 use super::table::TextTable;
-use super::text::{Align, cut, pad};
+use super::text::{Align, counted, cut, pad};
 use crate::failure::Failure;
 
 /// The filters, the rows left and the parts of the formula, a line each; the rows behind the number are in JSON.
@@ -19,7 +19,7 @@ pub fn as_csv(why: &Why, out: &mut Output) -> Result<(), Failure> {
     }
     for t in &why.tables {
         let by = if t.by.is_empty() { String::new() } else { format!(", reached by {}", t.by) };
-        let remark = format!("of {} rows{by}", t.rows);
+        let remark = format!("of {}{by}", counted(t.rows, "row"));
         table.row(vec!["rows left".into(), "0".into(), t.table.clone(), t.left.to_string(), remark]);
     }
     fn add(part: &WhyPart, depth: usize, table: &mut TextTable) {
@@ -104,12 +104,17 @@ fn show_tree(tree: &WhyPart, formats: &Formats, out: &mut Output) -> Result<(), 
     Ok(())
 }
 
+/// So many rows, as the model's locale writes the number.
+fn rows_of(count: u64, number: String) -> String {
+    if count == 1 { format!("{number} row") } else { format!("{number} rows") }
+}
+
 fn grow(part: &WhyPart, first: &str, rest: &str, formats: &Formats, lines: &mut Vec<Line>) {
     let value = part.value.as_ref().map_or_else(String::new, |v| shown(v, part.ty, None, formats));
     let mut remarks = Vec::new();
     if let Some((table, left, rows)) = &part.read {
         let number = |n: u64| formats.show(&Value::Int(n as i64), Type::Int, None);
-        remarks.push(format!("{} of {} rows of {table}", number(*left), number(*rows)));
+        remarks.push(format!("{} of {} of {table}", number(*left), rows_of(*rows, number(*rows))));
     }
     remarks.extend(part.note.clone());
     let tone = match part.kind {
@@ -135,7 +140,7 @@ fn show_rows(rows: &WhyRows, formats: &Formats, out: &mut Output) -> Result<(), 
     let number = |n: u64| formats.show(&Value::Int(n as i64), Type::Int, None);
     let first =
         if (rows.rows.len() as u64) < rows.count { format!(", the first {}", rows.rows.len()) } else { String::new() };
-    out.heading(&format!("{}: {} rows of {}{first}", rows.of, number(rows.count), rows.table))?;
+    out.heading(&format!("{}: {} of {}{first}", rows.of, rows_of(rows.count, number(rows.count)), rows.table))?;
     let heads: Vec<(&str, Align)> = rows
         .columns
         .iter()
@@ -150,8 +155,11 @@ fn show_rows(rows: &WhyRows, formats: &Formats, out: &mut Output) -> Result<(), 
     table.write(out)?;
     if let Some(again) = &rows.again {
         let ty = again.natural_type();
-        let text =
-            format!("all {} rows, one after the other, give {}", number(rows.count), shown(again, ty, None, formats));
+        let text = format!(
+            "all {}, one after the other, give {}",
+            rows_of(rows.count, number(rows.count)),
+            shown(again, ty, None, formats)
+        );
         let text = out.paint(Tone::Faint, &text);
         out.text(&format!("{text}\n"))?;
     }

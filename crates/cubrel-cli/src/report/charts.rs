@@ -2,7 +2,7 @@
 
 use cubrel::catalog::{Catalog, CatalogRelationship};
 use cubrel::sizes::Sizes;
-use cubrel::units::bytes;
+use cubrel::units::{bytes, counted};
 use maud::{Markup, html};
 
 /// A rectangle of a picture.
@@ -126,7 +126,7 @@ pub fn diagram(catalog: &Catalog) -> Markup {
     let places = boxes(&names, &levels(names.len(), &links));
     let w = places.iter().map(|r| r.x + r.w).fold(90.0, f64::max);
     let h = places.iter().map(|r| r.y + ROW).fold(10.0, f64::max);
-    let label = format!("{} tables and {} relationships", names.len(), links.len());
+    let label = format!("{} and {}", counted(names.len() as u64, "table"), counted(links.len() as u64, "relationship"));
     html! {
         svg viewBox=(format!("0 0 {} {}", n(w + 10.0), n(h + 10.0))) role="img" aria-label=(label) {
             @for (many, one, r) in &links {

@@ -1,6 +1,7 @@
 //! What a line of the shell does.
 
 use cubrel::catalog::Catalog;
+use cubrel::units::counted;
 use cubrel::why::WhyOptions;
 use cubrel::{Formats, Grid, Model, QueryOptions, Value};
 
@@ -71,10 +72,9 @@ impl<'a> Session<'a> {
     pub(super) fn greet(&self) -> Result<(), Failure> {
         let catalog = self.catalog();
         let name = catalog.name.unwrap_or_else(|| "this model".into());
-        let (tables, measures) = (catalog.tables.len(), catalog.measures.len());
-        let text = format!(
-            "{name}: {tables} tables, {measures} measures. \\help lists what there is; Tab completes; Ctrl-D ends."
-        );
+        let tables = counted(catalog.tables.len() as u64, "table");
+        let measures = counted(catalog.measures.len() as u64, "measure");
+        let text = format!("{name}: {tables}, {measures}. \\help lists what there is; Tab completes; Ctrl-D ends.");
         self.show(|out| out.sentence(Tone::Faint, &text))
     }
 

@@ -9,6 +9,7 @@ use serde::Serialize;
 use crate::formula::functions::{self, FunctionEntry};
 use crate::formula::words::{self, quote_name};
 use crate::handle::catalog::{Catalog, CatalogTable};
+use crate::value::units;
 
 /// What a [`Completion`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -160,8 +161,8 @@ pub fn describe(catalog: &Catalog, name: &str) -> Option<String> {
         return Some(format!("column {name}{label}: {}{formula}{}", column.ty, note(&column.note)));
     }
     if let Some(t) = catalog.tables.iter().find(|t| t.name == name) {
-        let (rows, columns) = (t.rows, t.columns.len());
-        return Some(format!("table {}{}: {rows} rows, {columns} columns{}", t.name, with(&t.label), note(&t.note)));
+        let (rows, columns) = (units::counted(t.rows, "row"), units::counted(t.columns.len() as u64, "column"));
+        return Some(format!("table {}{}: {rows}, {columns}{}", t.name, with(&t.label), note(&t.note)));
     }
     if let Some(lens) = catalog.lenses.iter().find(|l| l.name == name) {
         return Some(format!("lens {}{}: {}", lens.name, with(&lens.label), lens.readings.join(", ")));
@@ -199,7 +200,7 @@ fn names(catalog: &Catalog, on_axis: bool) -> Vec<NamedThing> {
     });
     let hierarchies = shown.clone().flat_map(|t| &t.hierarchies);
     let hierarchies = hierarchies.map(|h| (h.name.clone(), CompletionKind::Hierarchy, h.levels.join(" → ")));
-    let tables = shown.map(|t| (t.name.clone(), CompletionKind::Table, about(&t.label, format!("{} rows", t.rows))));
+    let tables = shown.map(|t| (t.name.clone(), CompletionKind::Table, about(&t.label, units::counted(t.rows, "row"))));
     let lenses = catalog.lenses.iter().map(|l| (l.name.clone(), CompletionKind::Lens, about(&l.label, String::new())));
     let measures = catalog
         .measures

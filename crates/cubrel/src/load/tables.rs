@@ -417,7 +417,8 @@ fn check_key(table: &str, key: &str, columns: &[LoadedColumn]) -> Result<(), Loa
 
 /// The problem of a key that is not unique.
 pub fn duplicate_keys(key: &str, duplicates: &crate::store::DuplicateKeys) -> Diagnostic {
-    let examples: Vec<String> = duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {n} rows")).collect();
+    let examples: Vec<String> =
+        duplicates.examples.iter().map(|(k, n)| format!("`{k}` in {}", units::counted(*n, "row"))).collect();
     let noun = if duplicates.surplus == 1 { "duplicate key" } else { "duplicate keys" };
     let message = format!("{key} is not unique, {} {noun}: {}", units::count(duplicates.surplus), examples.join(", "));
     Diagnostic::general(Problem::Data, message)

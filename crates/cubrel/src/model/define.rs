@@ -21,7 +21,7 @@ use crate::formula::schema::{
 use crate::formula::source::{Diagnostic, Problem, Severity, Source};
 use crate::formula::typed::TypedExpr;
 use crate::value::days::CalendarRules;
-use crate::value::{Matching, Type, exact, format};
+use crate::value::{Matching, Type, exact, format, units};
 
 /// The columns that a table has, as loading found them.
 #[derive(Clone, Debug)]
@@ -363,7 +363,11 @@ impl Definer<'_> {
             return;
         };
         if many_columns.len() != one_columns.len() {
-            let message = format!("{} columns cannot point at {}", many_columns.len(), one_columns.len());
+            let message = format!(
+                "{} cannot point at {}",
+                units::counted(many_columns.len() as u64, "column"),
+                one_columns.len()
+            );
             self.problem(Problem::Model, &path, message, "name the columns of both sides in the same order".into());
             return;
         }

@@ -270,7 +270,7 @@ impl PackedInts {
                     target.iter_mut().zip(&few[skip..]).for_each(|(slot, value)| *slot = make(u64::from(*value)));
                 }
                 _ => {
-                    unpack::wide(self.bits, words, &mut many);
+                    unpack::wide(processor, self.bits, words, &mut many);
                     target.iter_mut().zip(&many[skip..]).for_each(|(slot, value)| *slot = make(*value));
                 }
             }

@@ -2,7 +2,8 @@
 //! instructions where the processor has them, which is found out when the program runs.
 //!
 //! Each group of eight numbers begins at a whole byte. Four of them lie within 16 bytes while they have at most 25 bits each,
-//! so that one shuffle brings the bytes of each into a lane of its own, where a shift and a mask leave the number. The crates
+//! so that one shuffle brings the bytes of each into a lane of its own, where a shift and a mask leave the number; two of them while they
+//! have at most 57. The crates
 //! that pack integers for vectors (`bitpacking`, `fastlanes`) keep other orders, in which a single value is further to reach.
 
 /// Numbers in a block.
@@ -51,8 +52,8 @@ pub(super) fn narrow(processor: Processor, bits: u8, words: &[u64], out: &mut [u
 }
 
 /// Unpacks a block of numbers of 33 to 64 bits.
-pub(super) fn wide(bits: u8, words: &[u64], out: &mut [u64; BLOCK]) {
-    with_width!(bits, wide_of(words, out), 33 34 35 36 37 38 39 40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59
+pub(super) fn wide(processor: Processor, bits: u8, words: &[u64], out: &mut [u64; BLOCK]) {
+    with_width!(bits, wide_of(processor, words, out), 33 34 35 36 37 38 39 40 41 42 43 44 45 46 47 48 49 50 51 52 53 54 55 56 57 58 59
         60 61 62 63 64);
 }
 
@@ -88,7 +89,14 @@ fn narrow_of<const BITS: usize>(processor: Processor, words: &[u64], out: &mut [
 /// Numbers of so many bits lie within eight bytes, wherever they begin.
 const WITHIN_WORD: usize = 57;
 
-fn wide_of<const BITS: usize>(words: &[u64], out: &mut [u64; BLOCK]) {
+fn wide_of<const BITS: usize>(processor: Processor, words: &[u64], out: &mut [u64; BLOCK]) {
+    #[cfg(target_arch = "x86_64")]
+    if BITS <= WITHIN_WORD && processor == Processor::Avx2 && words.len() > BITS {
+        // SAFETY: the processor has AVX2, and there is a word behind the block.
+        unsafe { vectors::unpack_wide::<BITS>(words, out) };
+        return;
+    }
+    let _ = processor;
     if BITS <= WITHIN_WORD && cfg!(target_endian = "little") && words.len() > BITS {
         return within_words::<BITS>(words, out);
     }
@@ -119,7 +127,7 @@ fn within_words<const BITS: usize>(words: &[u64], out: &mut [u64; BLOCK]) {
 mod vectors {
     use std::arch::x86_64::*;
 
-    use super::BLOCK;
+    use super::{BLOCK, WITHIN_WORD};
 
     /// Numbers of more bits can lie in five bytes.
     pub(super) const WIDEST: usize = 25;
@@ -147,6 +155,58 @@ mod vectors {
             lane += 1;
         }
         shifts
+    }
+
+    /// For each byte of four lanes of a group, of which the first is told, the byte of the 16 that are loaded for its half.
+    const fn wide_places<const BITS: usize>(first: usize) -> [u8; 32] {
+        let mut places = [0; 32];
+        let mut i = 0;
+        while i < 32 {
+            let (lane, pair) = (first + i / 8, first + i / 16 * 2);
+            places[i] = (lane * BITS / 8 - pair * BITS / 8 + i % 8) as u8;
+            i += 1;
+        }
+        places
+    }
+
+    /// For each of these lanes the bits before its number.
+    const fn wide_shifts<const BITS: usize>(first: usize) -> [u64; 4] {
+        let mut shifts = [0; 4];
+        let mut lane = 0;
+        while lane < 4 {
+            shifts[lane] = ((first + lane) * BITS % 8) as u64;
+            lane += 1;
+        }
+        shifts
+    }
+
+    /// Unpacks a block of wider numbers, four at once.
+    ///
+    /// # Safety
+    /// The processor has AVX2; there are more than `BITS` words, and `BITS` is at most [`WITHIN_WORD`].
+    #[target_feature(enable = "avx2")]
+    pub(super) unsafe fn unpack_wide<const BITS: usize>(words: &[u64], out: &mut [u64; BLOCK]) {
+        debug_assert!(BITS <= WITHIN_WORD && words.len() > BITS);
+        let bytes = words.as_ptr().cast::<u8>();
+        let places = const { [wide_places::<BITS>(0), wide_places::<BITS>(4)] };
+        let shifts = const { [wide_shifts::<BITS>(0), wide_shifts::<BITS>(4)] };
+        let mask = _mm256_set1_epi64x((u64::MAX >> (64 - BITS)) as i64);
+        for (group, out) in out.chunks_exact_mut(8).enumerate() {
+            for (half, out) in out.chunks_exact_mut(4).enumerate() {
+                let pair = |lane: usize| group * BITS + lane * BITS / 8;
+                // SAFETY: the last two numbers of the block begin at most 15 bytes before its end, and there are eight behind it. The arrays
+                // have 32 bytes, and a chunk has four numbers of 64 bits.
+                unsafe {
+                    let low = _mm_loadu_si128(bytes.add(pair(4 * half)).cast());
+                    let high = _mm_loadu_si128(bytes.add(pair(4 * half + 2)).cast());
+                    let places = _mm256_loadu_si256(places[half].as_ptr().cast());
+                    let shifts = _mm256_loadu_si256(shifts[half].as_ptr().cast());
+                    let both = _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(low), high);
+                    let lanes = _mm256_srlv_epi64(_mm256_shuffle_epi8(both, places), shifts);
+                    _mm256_storeu_si256(out.as_mut_ptr().cast(), _mm256_and_si256(lanes, mask));
+                }
+            }
+        }
     }
 
     /// Unpacks a block, eight numbers at once.
@@ -188,8 +248,10 @@ mod tests {
             let words: Vec<u64> = (0..2 * u64::from(bits)).map(word).collect();
             for block in 0..2 {
                 let rest = &words[block * usize::from(bits)..];
-                let mut found = [0; BLOCK];
-                wide(bits, rest, &mut found);
+                let (mut found, mut plain) = ([0; BLOCK], [1; BLOCK]);
+                wide(Processor::here(), bits, rest, &mut found);
+                wide(Processor::Plain, bits, rest, &mut plain);
+                assert_eq!(found, plain, "{bits} bits, block {block}");
                 let by_hand = |i: usize| {
                     let at = i * usize::from(bits);
                     let bit = |b: usize| (rest[(at + b) / 64] >> ((at + b) % 64) & 1) << b;

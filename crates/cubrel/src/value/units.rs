@@ -13,6 +13,17 @@ pub fn count(n: u64) -> String {
     text
 }
 
+/// So many of something.
+///
+/// ```
+/// assert_eq!(cubrel::units::counted(1, "row"), "1 row");
+/// assert_eq!(cubrel::units::counted(2000, "row"), "2,000 rows");
+/// ```
+pub fn counted(n: u64, what: &str) -> String {
+    let ending = if n == 1 { "" } else { "s" };
+    format!("{} {what}{ending}", count(n))
+}
+
 /// Bytes in the unit that suits them.
 pub fn bytes(n: u64) -> String {
     const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];

@@ -27,6 +27,14 @@ fn wrong_queries_say_what_where_and_what_instead() {
     let model = worked_example().build().unwrap();
     let cases = [
         ("grid nett", "nothing is called `nett` @ nett | did you mean `net`?"),
+        (
+            "grid sum(booking.net) as total by route.name order by total desc",
+            "nothing is called `total` @ total | what stands after `as` is a heading: write the figure here, too, or name it before `grid`, `measure total = sum(booking.net);` and show `total`",
+        ),
+        (
+            "grid rows(booking) as \"All of them\" by route.name having \"All of them\" > 1",
+            "nothing is called `All of them` @ \"All of them\" | what stands after `as` is a heading: write the figure here, too, or name it before `grid`, `measure \"All of them\" = rows(booking);` and show `\"All of them\"`",
+        ),
         ("grid sum(booking.nt)", "table `booking` has no column `nt` @ booking.nt | did you mean `booking.net`?"),
         ("grid sum(bookin.net)", "there is no table `bookin` @ bookin | did you mean `booking`?"),
         ("grid net by rout.name", "there is no table `rout` @ rout | did you mean `route`?"),

@@ -13,6 +13,7 @@ use crate::model::keys::{element, expects, resolved, said_of, schema};
 use crate::model::paths::{quote_part, separated};
 use crate::model::texts::{TextKind, text_kind};
 use crate::model::toml_places::ScalarPlace;
+use crate::value::units;
 use crate::{FunctionEntry, Model};
 
 impl ModelText {
@@ -172,7 +173,7 @@ impl ModelText {
     }
 
     fn tables(&self) -> Vec<NamedThing> {
-        let about = |t: &crate::catalog::CatalogTable| format!("{} rows", t.rows);
+        let about = |t: &crate::catalog::CatalogTable| units::counted(t.rows, "row");
         self.catalog.tables.iter().map(|t| (t.name.clone(), CompletionKind::Table, about(t))).collect()
     }
 

@@ -3,10 +3,11 @@
 use std::cell::{LazyCell, OnceCell};
 use std::collections::{HashMap, HashSet};
 
-use super::table::{Table, counted};
+use super::table::Table;
 use crate::load::loaded::LoadedColumn;
 use crate::store::CodedColumn;
-use crate::value::{Type, Value, units};
+use crate::value::units::{self, counted};
+use crate::value::{Type, Value};
 
 /// How much of a column's values have to be keys of the other table.
 const CONTAINED: f64 = 0.9;

@@ -26,10 +26,11 @@ use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_fro
 use crate::load::{Observer, bytes, sqlite};
 use crate::model::file::TableSection;
 use crate::value::threads::map_two_at_once;
+use crate::value::units::counted;
 use links::{Link, Refused, bridge, is_one, keys_of, links, place};
 use orders::order;
 use reading::{identifiers, load};
-use table::{DraftSource, Table, counted, table_name};
+use table::{DraftSource, Table, table_name};
 use writing::write;
 
 /// Kinds of files that are looked for in a folder.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use super::preamble::lines_before_header;
-use super::table::{DraftSource, Table, counted};
+use super::table::{DraftSource, Table};
 use super::totals::total_row;
 use crate::Error;
 use crate::cancel::Cancel;
@@ -20,6 +20,7 @@ use crate::model::dependencies::Formulas;
 use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
 use crate::store::{CodedColumn, SEGMENT_ROWS};
 use crate::value::threads::AtWork;
+use crate::value::units::counted;
 use crate::value::{Type, Value, exact, parse};
 
 /// Patterns of dates that are tried, the likelier ones first.

@@ -5,7 +5,6 @@ use std::path::Path;
 use crate::load::loaded::LoadedTable;
 use crate::load::sources;
 use crate::model::file::TableSection;
-use crate::value::units;
 
 /// What one table is to be drafted from.
 pub(super) struct DraftSource {
@@ -30,12 +29,6 @@ pub(super) struct Table {
     pub(super) loaded: LoadedTable,
     pub(super) notes: Vec<String>,
     pub(super) key: Option<String>,
-}
-
-/// So many of something.
-pub(super) fn counted(count: u64, what: &str) -> String {
-    let number = units::count(count);
-    if count == 1 { format!("{number} {what}") } else { format!("{number} {what}s") }
 }
 
 /// A name that formulas can use without quotes.

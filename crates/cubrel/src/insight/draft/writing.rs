@@ -5,13 +5,14 @@ use std::fmt::Write;
 use std::path::Path;
 
 use super::links::{KEY_WORDS, Link, Refused, Tree, bridge, is_one, names_key, tree, words};
-use super::table::{Table, counted, table_name};
+use super::table::{Table, table_name};
 use crate::formula::words::quote_name;
 use crate::load::bytes;
 use crate::load::loaded::LoadedColumn;
 use crate::model::file::ColumnSection;
 use crate::store::CodedColumn;
 use crate::value::Type;
+use crate::value::units::counted;
 
 /// A value or key as TOML has it, in one line; what is in headers and names of files is only ever inside the quotes.
 fn text(value: &str) -> String {

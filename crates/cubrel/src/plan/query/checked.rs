@@ -60,7 +60,7 @@ impl QueryPlanner<'_> {
             }
         }
         let row_columns: Vec<ColumnId> = rows.iter().filter_map(|a| a.column()).collect();
-        let having = query.having.as_ref().map(|e| self.judged(&row_columns, e));
+        let having = query.having.as_ref().map(|e| self.judged(&row_columns, query, e));
         if let Some(Some(e)) = &having
             && !matches!(e.ty, Type::Bool | Type::Null)
         {
@@ -71,8 +71,8 @@ impl QueryPlanner<'_> {
                 "compare it: `having measure > 1000`",
             );
         }
-        let order: Vec<Option<(TypedExpr, bool)>> =
-            query.order.iter().map(|(e, descending)| Some((self.judged(&row_columns, e)?, *descending))).collect();
+        let judged = |(e, descending): &(ast::Expr, bool)| Some((self.judged(&row_columns, query, e)?, *descending));
+        let order: Vec<Option<(TypedExpr, bool)>> = query.order.iter().map(judged).collect();
         let limit = query.limit.as_ref().map(|l| self.limit(l, &rows));
         let items = items.into_iter().collect::<Option<Vec<_>>>()?;
         let axes: Vec<Axis> = rows.iter().chain(&columns).copied().collect();
@@ -139,10 +139,28 @@ impl QueryPlanner<'_> {
     }
 
     /// `having` and `order by` may name the row axes' columns.
-    fn judged(&mut self, rows: &[ColumnId], e: &ast::Expr) -> Option<TypedExpr> {
+    fn judged(&mut self, rows: &[ColumnId], query: &ast::QueryTree, e: &ast::Expr) -> Option<TypedExpr> {
         let (expr, problems) = check::line_formula(&self.schema, self.settings, self.source, rows, e);
+        let problems: Vec<Diagnostic> =
+            problems.into_iter().map(|problem| self.not_by_heading(problem, query)).collect();
         self.problems.extend(problems);
         expr
+    }
+
+    /// In SQL a line is judged by what stands after `as`; here that is a heading, and the figure itself is what can be named.
+    fn not_by_heading(&self, problem: Diagnostic, query: &ast::QueryTree) -> Diagnostic {
+        let named = self.source.slice(problem.span);
+        let has_heading = |item: &&ast::Item| item.heading.as_ref().is_some_and(|h| quote_name(&h.text) == named);
+        match query.items.iter().find(has_heading) {
+            Some(item) if problem.problem == Problem::UnknownName => {
+                let figure = self.source.slice(item.expr.span);
+                problem.help(format!(
+                    "what stands after `as` is a heading: write the figure here, too, or name it before `grid`, `measure {named} = {figure};` \
+                     and show `{named}`"
+                ))
+            }
+            _ => problem,
+        }
     }
 
     fn item(&mut self, item: &ast::Item) -> Option<(PlannedItem, TypedExpr)> {

@@ -27,6 +27,8 @@ enum CodeNumbers {
     Words(Vec<u32>),
     /// The same in a byte each, where there are many codes and all numbers are that small: more of it stays in the nearer caches.
     Bytes(ByteNumbers),
+    /// Of few codes that pass the place among these: how many pass before each word of the sieve.
+    Ranks(Vec<u32>),
 }
 
 /// A byte for each code.
@@ -215,6 +217,9 @@ impl AnchorPlan {
 
     /// Brings what is known into the form that the rows are looked up in.
     pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
+        if matches!(self.numbers, CodeNumbers::Ranks(_)) {
+            return;
+        }
         self.in_ranges();
         // A sieve gives codes back beside the mark of those that are dropped: larger ones would be taken for it.
         let has_many = self.pass.len() > many_codes && self.pass.len() < DROPPED as usize;
@@ -286,6 +291,31 @@ impl AnchorPlan {
         self.adds
     }
 
+    /// Numbers codes by their places among those that pass, where few of many do and no two of them add the same; the numbers that these would
+    /// have added, in order. `None`, and nothing is changed, where they do not come in order.
+    pub(super) fn rank_codes(&mut self, many_codes: usize) -> Option<Vec<u64>> {
+        let is_many = self.pass.len() > many_codes && self.pass.len() < DROPPED as usize;
+        let few = is_many && self.within.is_none() && self.passing * FEW_OF <= self.pass.len();
+        let far = match (self.own, self.far.as_slice()) {
+            (1, []) => None,
+            (0, [(codes, 1)]) => Some(codes),
+            _ => return None,
+        };
+        if !few || far.is_some_and(|codes| codes.count() < self.pass.len()) {
+            return None;
+        }
+        let passing = (0u64..).zip(&self.pass[..]).filter(|(_, passes)| **passes).map(|(code, _)| code);
+        let numbers: Vec<u64> = passing.map(|code| far.map_or(code, |codes| codes.get(code))).collect();
+        if !numbers.is_sorted_by(|a, b| a < b) {
+            return None;
+        }
+        self.sieve = Sieve::of(&self.pass);
+        self.numbers = CodeNumbers::Ranks(self.sieve.ranks());
+        self.own = 0;
+        self.far.clear();
+        Some(numbers)
+    }
+
     /// Has numbers replaced by others, which may be [`DROPPED`]; false where they are not known for each code.
     pub(super) fn renumber(&mut self, to: &[u32]) -> bool {
         let CodeNumbers::Words(all) = &mut self.numbers else { return false };
@@ -306,13 +336,17 @@ impl AnchorPlan {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| of_byte(all[code as usize]));
             }
-            CodeNumbers::Words(_) if self.sieves() => {
+            CodeNumbers::Words(_) | CodeNumbers::Ranks(_) if self.sieves() => {
                 self.sieved(batch, out);
                 self.look_up(out.iter_mut().filter(|number| **number & DROPPED == 0));
             }
             CodeNumbers::Words(all) => {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| all[code as usize]);
+            }
+            CodeNumbers::Ranks(ranks) => {
+                let number = |code| if self.sieve.passes(code) { self.sieve.rank(ranks, code as u32) } else { DROPPED };
+                batch.map(self.anchor, out, number);
             }
         }
     }
@@ -338,6 +372,7 @@ impl AnchorPlan {
                 codes.for_each(|code| *code = of_byte(all[*code as usize]));
             }
             CodeNumbers::Words(all) => codes.for_each(|code| *code = all[*code as usize]),
+            CodeNumbers::Ranks(ranks) => codes.for_each(|code| *code = self.sieve.rank(ranks, *code)),
         }
     }
 

@@ -107,9 +107,13 @@ impl Needs {
 }
 
 /// How each key counts, and how many numbers it counts to.
-fn counted_sizes(tables: Tables<'_>, read: &Read) -> (Vec<Counting>, Vec<u64>) {
+fn counted_sizes(tables: Tables<'_>, read: &Read, wanted: Option<&WantedGroups>) -> (Vec<Counting>, Vec<u64>) {
     let mut sizes = key_sizes(tables, read);
-    let counting = counting(tables, read, &sizes);
+    let mut counting = counting(tables, read, &sizes);
+    // Of the codes of one key few are wanted, however far they lie apart.
+    if let (Some(_), [by @ Counting::ByRow]) = (wanted, counting.as_mut_slice()) {
+        *by = Counting::ByCode;
+    }
     for ((size, key), counts) in sizes.iter_mut().zip(&read.keys).zip(&counting) {
         *size = match (counts, key) {
             (Counting::Follows(_), _) => 1,
@@ -147,7 +151,7 @@ pub(super) fn prepare<'a>(
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
-    let (counting, sizes) = counted_sizes(tables, read);
+    let (counting, sizes) = counted_sizes(tables, read, wanted);
     let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s))).ok_or_else(too_many)?;
     let rows = tables.rows(table) as u128;
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
@@ -162,12 +166,15 @@ pub(super) fn prepare<'a>(
     let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
     let bridges = bridges.collect::<Result<Vec<_>, _>>()?;
     let dense = few_groups && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
+    let one_tells = counting.iter().filter(|counts| !counts.follows()).count() == 1;
+    let by_rank = by_rank(&mut builder, dense && one_tells, options);
     for anchor in &mut builder.anchors {
         anchor.seal(dense, options.many_codes);
     }
     // What lets the fewest through comes first: nothing else is looked at where it drops all.
     builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
-    let ranked = wanted.filter(|_| dense).and_then(|wanted| ranked(&mut builder, wanted, &counting)).map(Arc::new);
+    let renumbered = || wanted.filter(|_| dense).and_then(|wanted| ranked(&mut builder, wanted, &counting));
+    let ranked = by_rank.or_else(renumbered).map(Arc::new);
     let groups = ranked.as_ref().map_or(product, |keys| keys.len() as u128);
     let grouping = match dense {
         true if ranked.is_none() && builder.is_thin(product) => Grouping::Thin,
@@ -202,12 +209,27 @@ pub(super) fn prepare<'a>(
     })
 }
 
+/// What adds to the numbers of groups, where that is one thing alone.
+fn adding<'b>(builder: &'b mut ReadBuilder<'_, '_>) -> Option<&'b mut AnchorPlan> {
+    let mut adding = builder.anchors.iter_mut().filter(|plan| plan.adds());
+    match (adding.next(), adding.next()) {
+        (Some(plan), None) => Some(plan),
+        _ => None,
+    }
+}
+
+/// Where one key tells groups apart, and few of the codes that decide it pass, groups are numbered by the places of these: in a bit for each
+/// code there is all that tells them.
+fn by_rank(builder: &mut ReadBuilder<'_, '_>, one_tells: bool, options: &Options) -> Option<GroupKeys> {
+    let numbers = adding(builder).filter(|_| one_tells)?.rank_codes(options.many_codes)?;
+    Some(GroupKeys::of_codes(numbers.into_iter()))
+}
+
 /// Where one key tells groups apart, and which of its codes are wanted is known, groups are numbered by their places among these, so
 /// that all of them have a place in an array and nothing is looked up.
 fn ranked(builder: &mut ReadBuilder<'_, '_>, wanted: &WantedGroups, counting: &[Counting]) -> Option<GroupKeys> {
     let [Counting::ByCode] = counting else { return None };
-    let mut adding = builder.anchors.iter_mut().filter(|plan| plan.adds());
-    let (Some(plan), None) = (adding.next(), adding.next()) else { return None };
+    let plan = adding(builder)?;
     let mut next = 0..;
     let rank = |wanted: &bool| if *wanted { next.next().unwrap_or(DROPPED) } else { DROPPED };
     let ranks: Vec<u32> = wanted.codes.iter().map(rank).collect();

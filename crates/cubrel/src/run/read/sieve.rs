@@ -32,6 +32,27 @@ impl Sieve {
         self.0.get((code / 64) as usize).is_some_and(|word| word >> (code % 64) & 1 == 1)
     }
 
+    /// How many codes pass before those of each word.
+    pub(super) fn ranks(&self) -> Vec<u32> {
+        let mut before = 0;
+        let rank = |word: &u64| {
+            let rank = before;
+            before += word.count_ones();
+            rank
+        };
+        self.0.iter().map(rank).collect()
+    }
+
+    /// How many codes pass before one, by what has been counted for each word.
+    #[inline(always)]
+    pub(super) fn rank(&self, ranks: &[u32], code: u32) -> u32 {
+        let place = (code / 64) as usize;
+        match (self.0.get(place), ranks.get(place)) {
+            (Some(word), Some(rank)) => rank + (word & ((1 << (code % 64)) - 1)).count_ones(),
+            _ => 0,
+        }
+    }
+
     /// Adds [`DROPPED`] to codes that do not pass.
     pub(super) fn drop_others(&self, codes: &mut [u32]) {
         let mut done = 0;
@@ -106,6 +127,18 @@ mod tests {
                 }
                 assert!((0..count).all(|code| sieve.passes(code as u64) == pass[code]), "{count}");
             }
+        }
+    }
+
+    #[test]
+    fn codes_that_pass_are_counted_from_the_first_on() {
+        for count in [1usize, 63, 64, 65, 1000] {
+            let pass: Vec<bool> = (0..count).map(|i| i % 7 == 0 || i > 900).collect();
+            let sieve = Sieve::of(&pass);
+            let ranks = sieve.ranks();
+            let passing = (0..count as u32).filter(|code| pass[*code as usize]);
+            passing.zip(0..).for_each(|(code, place)| assert_eq!(sieve.rank(&ranks, code), place, "{code} of {count}"));
+            assert_eq!(sieve.rank(&ranks, u32::MAX), 0, "none that is known");
         }
     }
 
