@@ -7,6 +7,10 @@ use super::sorted::SortedInts;
 
 /// Another form than packed codes has to save at least one byte in so many.
 const WORTH: usize = 8;
+/// To find a run takes as long as to unpack so many codes: runs that are shorter in the mean have to save
+const SHORT_RUN: f64 = 8.0;
+/// one byte in two.
+const SHORT_WORTH: f64 = 2.0;
 /// Rows that are asked for the most common code.
 const MAJORITY_SAMPLE: usize = 1 << 12;
 /// Null is told apart where it is one code in so many, or more.
@@ -195,6 +199,12 @@ fn smallest<T: CodeWord>(codes: &[T], extent: Extent) -> Codes {
     }
 }
 
+/// Whether runs of so many rows take so much less than packed codes do that they pay.
+pub(super) fn runs_pay(rows: f64, taken: f64, packed: f64) -> bool {
+    let worth = if rows < SHORT_RUN { packed / SHORT_WORTH } else { packed - packed / WORTH as f64 };
+    taken < worth
+}
+
 /// How many bytes codes take in each form.
 struct Forms {
     packed: usize,
@@ -217,9 +227,11 @@ impl Forms {
         let common = majority(codes).or_else(|| frequent(codes, T::of(extent.high)));
         let others = common.map(|c| codes.iter().filter(|x| **x != c).count());
         let packed = |n: usize| n.div_ceil(64) * usize::from(bits) * 8;
+        let in_runs = SortedInts::bytes_for(run_count, len as u64) + packed(run_count);
+        let pays = runs_pay(len as f64 / run_count as f64, in_runs as f64, packed(len) as f64);
         Forms {
             packed: packed(len),
-            runs: SortedInts::bytes_for(run_count, len as u64) + packed(run_count),
+            runs: if pays { in_runs } else { usize::MAX },
             run_count,
             sparse: others.map_or(usize::MAX, |n| Places::bytes_for(n, len) + packed(n)),
             common: common.map_or(0, CodeWord::wide),
@@ -229,7 +241,7 @@ impl Forms {
     fn least(&self) -> (Form, usize) {
         let most = self.packed - self.packed / WORTH;
         match (self.runs, self.sparse) {
-            (runs, sparse) if runs.min(sparse) >= most => (Form::Packed, self.packed),
+            (usize::MAX, sparse) if sparse >= most => (Form::Packed, self.packed),
             (runs, sparse) if runs <= sparse => (Form::Runs, runs),
             (_, sparse) => (Form::Sparse, sparse),
         }

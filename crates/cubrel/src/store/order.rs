@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::sync::OnceLock;
 
 use super::codes::Segment;
-use super::forms::{Extent, RowCodes};
+use super::forms::{Extent, RowCodes, runs_pay};
 use super::places::Places;
 use super::rank::{by_digits, digit};
 use crate::value::threads::{map_each, map_parts};
@@ -111,17 +111,21 @@ fn sort_columns(columns: &[ColumnCodes<'_>]) -> Vec<usize> {
         columns.iter().zip(&samples).map(|((_, extent), sample)| bits_unsorted(sample, extent.bits(), rows)).collect();
     let mut chosen = Vec::new();
     let mut groups = vec![0u32; taken];
+    // However rows are split before, a column has no fewer runs than values.
+    let values: Vec<f64> = samples.iter().map(|sample| split(&groups, sample, rows).1).collect();
     let (mut count, mut bits) = (1.0f64, 0);
     loop {
         let mut best: Option<(f64, usize, f64, Vec<u32>)> = None;
         for column in &left {
             let (split, estimate) = split(&groups, &samples[*column], rows);
-            let estimate = estimate.max(count);
+            let estimate = estimate.max(count).max(values[*column]);
             let bits = f64::from(columns[*column].1.bits());
             let rows = rows as f64;
-            let saved = unsorted[*column] - estimate * (bits + 2.0 + (rows / estimate).log2());
+            let in_runs = estimate * (bits + 2.0 + (rows / estimate).log2());
+            let saved = unsorted[*column] - in_runs;
             let rate = saved / ((estimate / count).log2() + 0.01);
-            if saved > rows * bits / WORTH as f64 && best.as_ref().is_none_or(|(r, ..)| rate > *r) {
+            let pays = runs_pay(rows / estimate, in_runs, rows * bits) && saved > rows * bits / WORTH as f64;
+            if pays && best.as_ref().is_none_or(|(r, ..)| rate > *r) {
                 best = Some((rate, *column, estimate, split));
             }
         }
@@ -274,10 +278,14 @@ mod tests {
         for (nothing, of) in [(1, 2), (3, 5), (9, 10)] {
             let refund: Vec<u64> =
                 (0..rows).map(|i| if noise(i) % of < nothing { 0 } else { 1 + noise(i + rows) }).collect();
-            let customer: Vec<u64> = (0..rows).map(|i| noise(i + 2 * rows) % 50).collect();
-            let moved = arrange(&[refund, customer]);
-            let runs = 1 + moved[1].windows(2).filter(|w| w[0] != w[1]).count();
-            assert_eq!(runs, 50, "{nothing} of {of} are nothing");
+            let below = |salt: u64, most: u64| (0..rows).map(|i| noise(i + salt * rows) % most).collect::<Vec<u64>>();
+            // Many rows in each group, or few.
+            for most in [[2, 25], [12, 40]] {
+                let moved = arrange(&[refund.clone(), below(2, most[0]), below(3, most[1])]);
+                let runs = |codes: &[u64]| 1 + codes.windows(2).filter(|w| w[0] != w[1]).count() as u64;
+                let (first, second) = (runs(&moved[1]), runs(&moved[2]));
+                assert!(first.max(second) <= most[0] * most[1], "{nothing} of {of} are nothing: {first}, {second}");
+            }
         }
     }
 
