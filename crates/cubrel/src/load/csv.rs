@@ -5,7 +5,7 @@ use crate::load::database::PeriodOfRows;
 use crate::model::file::WorkbookSection;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 use super::assembler::{EncodedTable, PieceColumns, TableAssembler};
 use super::dialect::{Dialect, Shape};
@@ -40,6 +40,8 @@ pub struct Request<'a> {
     pub files: &'a [FileToRead<'a>],
     /// How delimited text is laid out.
     pub dialect: Dialect,
+    /// How the header of a text begins, where that is said.
+    pub header: Option<&'a Arc<str>>,
     /// Which cells of a workbook are read.
     pub workbook: Option<&'a WorkbookSection>,
     /// The list whose entries are the rows.

@@ -5,6 +5,7 @@ use ::csv::{ByteRecord, ReaderBuilder};
 use super::dialect::Dialect;
 use super::lines::Piece;
 use super::quotes;
+use crate::value::units::counted;
 
 /// Rows of a batch: so few that their text stays in the fastest cache while one column after the other is read.
 const BATCH: usize = 256;
@@ -62,7 +63,7 @@ impl RowBounds {
         if found == columns {
             self.starts.push(start);
         } else {
-            self.odd.push((start, format!("{found} fields, the header has {columns}")));
+            self.odd.push((start, format!("{}, the header has {columns}", counted(found as u64, "field"))));
         }
     }
 }

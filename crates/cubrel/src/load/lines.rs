@@ -9,12 +9,16 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::dialect::Dialect;
 use super::{LoadError, bytes, quotes};
+use crate::formula::source::{Diagnostic, Problem};
 
 /// Bytes of a piece that one thread works on.
 pub const PIECE: usize = 4 << 20;
 
 /// A line is no longer: what has none that ends, such as zeros without end, is not text.
 const MOST_LINE: usize = 64 << 20;
+
+/// So many lines stand before a header at most.
+const MOST_BEFORE: u64 = 1 << 12;
 
 /// Bytes that are read at a time of lines that are passed over.
 const SKIPPED: u64 = 1 << 12;
@@ -31,6 +35,8 @@ pub struct TextInput {
     name: String,
     /// How it is laid out.
     pub dialect: Dialect,
+    /// How its header begins, where that tells which lines stand before it.
+    header: Option<Arc<str>>,
 }
 
 /// Where a text comes from.
@@ -47,7 +53,13 @@ pub type Making = dyn Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + 
 impl TextInput {
     /// A file, with its name for messages.
     pub fn file(path: PathBuf, name: String, dialect: Dialect) -> TextInput {
-        TextInput { origin: TextOrigin::File(path), name, dialect }
+        TextInput { origin: TextOrigin::File(path), name, dialect, header: None }
+    }
+
+    /// The same text, whose header begins so.
+    #[must_use]
+    pub fn with_header(self, header: Option<Arc<str>>) -> TextInput {
+        TextInput { header, ..self }
     }
 
     /// Text that is made while it is read.
@@ -55,7 +67,7 @@ impl TextInput {
         make: impl Fn(&Arc<AtomicU64>) -> io::Result<Box<dyn Read + Send>> + Send + Sync + 'static,
         name: String,
     ) -> TextInput {
-        TextInput { origin: TextOrigin::Made(Arc::new(make)), name, dialect: Dialect::MADE }
+        TextInput { origin: TextOrigin::Made(Arc::new(make)), name, dialect: Dialect::MADE, header: None }
     }
 
     /// Whether it is made here, so that values are written as the language writes them.
@@ -68,25 +80,51 @@ impl TextInput {
         &self.name
     }
 
-    /// What was read behind some lines that are passed over.
-    fn after_skipped(&self, reader: &mut dyn Read, lines: u32) -> Result<Vec<u8>, LoadError> {
+    /// What was read from the header on, and how many lines before it were passed over.
+    fn from_header(&self, reader: &mut dyn Read) -> Result<(Vec<u8>, u64), LoadError> {
         let mut rest = Vec::new();
-        for _ in 0..lines {
-            loop {
-                if let Some(end) = memchr::memchr(b'\n', &rest) {
-                    rest.drain(..=end);
-                    break;
-                }
-                let before = rest.len();
-                let more = reader.take(SKIPPED).read_to_end(&mut rest);
-                more.map_err(|e| bytes::problem(Path::new(self.name()), &e))?;
-                if rest.len() == before || before > MOST_LINE {
-                    rest.clear();
-                    break;
-                }
+        let Some(header) = &self.header else {
+            for _ in 0..self.dialect.skip {
+                let end = self.line_end(reader, &mut rest)?;
+                rest.drain(..end);
+            }
+            return Ok((rest, u64::from(self.dialect.skip)));
+        };
+        for line in 0..MOST_BEFORE {
+            let end = self.line_end(reader, &mut rest)?;
+            if self.begins(&rest[..end], header) {
+                return Ok((rest, line));
+            }
+            if end == 0 {
+                break;
+            }
+            rest.drain(..end);
+        }
+        let problem = Diagnostic::general(Problem::Data, format!("{}: no line begins with `{header}`", self.name()));
+        Err(problem.help("`csv.header` is how the line with the names begins: the name of the first column").into())
+    }
+
+    /// Where the first line of what was read ends, once there is all of it.
+    fn line_end(&self, reader: &mut dyn Read, read: &mut Vec<u8>) -> Result<usize, LoadError> {
+        let mut known = 0;
+        loop {
+            if let Some(end) = memchr::memchr(b'\n', &read[known..]) {
+                return Ok(known + end + 1);
+            }
+            known = read.len();
+            let more = reader.take(SKIPPED).read_to_end(read);
+            more.map_err(|e| bytes::problem(Path::new(self.name()), &e))?;
+            if read.len() == known || known > MOST_LINE {
+                return Ok(read.len());
             }
         }
-        Ok(rest)
+    }
+
+    /// Whether a line begins so, with or without quotes.
+    fn begins(&self, line: &[u8], header: &str) -> bool {
+        let line = line.trim_ascii_start();
+        let bare = line.strip_prefix(&[self.dialect.quote]).unwrap_or(line);
+        line.starts_with(header.as_bytes()) || bare.starts_with(header.as_bytes())
     }
 
     fn open(&self, taken: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, LoadError> {
@@ -208,8 +246,7 @@ impl PieceCutter {
                 let Some(input) = self.left.pop_front() else { return Ok(None) };
                 let text = &self.inputs[input];
                 let mut reader = text.open(&self.taken)?;
-                let rest = text.after_skipped(&mut reader, text.dialect.skip)?;
-                let lines = u64::from(text.dialect.skip);
+                let (rest, lines) = text.from_header(&mut reader)?;
                 self.current = Some(Current { input, reader, rest, lines, is_first: true, at_end: false });
             }
             let Some(current) = &mut self.current else { return Ok(None) };

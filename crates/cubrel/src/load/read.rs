@@ -131,7 +131,9 @@ impl Texts {
         match files.first().map(ReadMethod::of) {
             None => Ok(()),
             Some(ReadMethod::Delimited) => {
-                let input = |f: &FileToRead<'_>| TextInput::file(path(request, f), f.name(), request.dialect);
+                let input = |f: &FileToRead<'_>| {
+                    TextInput::file(path(request, f), f.name(), request.dialect).with_header(request.header.cloned())
+                };
                 self.inputs.extend(files.iter().map(input));
                 Ok(())
             }

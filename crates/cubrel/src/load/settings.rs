@@ -1,6 +1,7 @@
 //! What a model says of how the source of a table is read.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::LoadError;
 use super::dialect::{DatePattern, Dialect, Shape};
@@ -17,6 +18,8 @@ use crate::value::{Type, exact};
 pub(super) struct ReadSettings {
     /// How delimited text is laid out.
     pub(super) dialect: Dialect,
+    /// How the header of a text begins.
+    pub(super) header: Option<Arc<str>>,
     /// Where times that say how far they are from UTC are told.
     pub(super) zone: Option<TimeZone>,
     /// The list whose entries are the rows.
@@ -45,6 +48,7 @@ impl ReadSettings {
     pub(super) fn of(document: &Document, name: &str, section: &TableSection) -> Result<ReadSettings, LoadError> {
         let mut all = ReadSettings {
             dialect: dialect(document, name, section)?,
+            header: header(document, name, section)?,
             zone: section.time_zone.as_deref().map(|zone| time_zone(document, name, zone)).transpose()?,
             rows_of: rows_of(document, name, section)?,
             unpivot: unpivot(document, name, section)?,
@@ -104,6 +108,23 @@ impl ReadSettings {
             }
         }
         Ok(())
+    }
+}
+
+/// How the header of a table's text begins, where that is said.
+fn header(document: &Document, name: &str, section: &TableSection) -> Result<Option<Arc<str>>, LoadError> {
+    let csv = section.csv.as_ref();
+    let wrong = |message: &str, help: &str| {
+        let path = format!("table.{name}.csv.header");
+        Err(document.problem(Problem::Model, &path, message).help(help).into())
+    };
+    match (csv.and_then(|csv| csv.header.as_deref()), csv.and_then(|csv| csv.skip)) {
+        (Some(text), _) if text.trim().is_empty() => {
+            wrong("every line begins with nothing", "write how the line with the names begins")
+        }
+        (Some(_), Some(_)) => wrong("`skip` says already where the header stands", "leave one of the two"),
+        (Some(text), None) => Ok(Some(text.trim_start().into())),
+        (None, _) => Ok(None),
     }
 }
 

@@ -206,6 +206,7 @@ impl Loader<'_> {
             folder: &self.document.folder,
             files: &files,
             dialect: settings.dialect,
+            header: settings.header.as_ref(),
             workbook: section.workbook.as_ref(),
             rows_of: settings.rows_of.as_ref(),
             unpivot: settings.unpivot.as_ref(),

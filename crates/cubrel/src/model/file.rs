@@ -154,6 +154,8 @@ pub struct CsvSection {
     pub encoding: Option<String>,
     /// How many lines stand before the header.
     pub skip: Option<u32>,
+    /// How the header's line begins: in each file the lines before it are passed over, however many there are.
+    pub header: Option<String>,
 }
 
 /// `workbook = { … }`

@@ -548,7 +548,39 @@ fn what_stands_in_few_of_very_many_values_is_found() {
     assert_eq!(total(&model, "sum(trip.fare)").to_string(), expected, "{}", draft.toml);
     assert_eq!(total(&model, "count(trip.left)"), Value::Int(8999), "{}", draft.toml);
     assert_eq!(total(&model, "max(trip.left)").to_string().replace('T', " "), "2025-12-28 02:29:00", "{}", draft.toml);
-    assert!(draft.toml.contains("`note` would be float but for `free`"), "{}", draft.toml);
+    assert!(draft.toml.contains("`note` would be decimal(18,1) but for `free`"), "{}", draft.toml);
+}
+
+#[test]
+fn headers_are_found_in_each_file_however_many_lines_stand_before() {
+    let rows = |from: u32| (from..from + 40).map(|n| format!("{n};MV {};{n},5\n", n % 3)).collect::<String>();
+    for (title, said) in [("", "header = \"Trip No\""), ("Tern Isles\n\nprinted;today\n", "skip = 3")] {
+        let first = format!("Tern Isles\n\nprinted;today\nTrip No;Vessel;Hours\n{}", rows(1));
+        let second = format!("{title}\"Trip No\";Vessel;Hours\n{}", rows(41));
+        let folder = folder(&[("trip_2025.csv", &first), ("trip_2026.csv", &second)]);
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains(said), "{}", draft.toml);
+        let model = loaded(folder.path(), &draft);
+        assert_eq!(total(&model, "rows(trip)"), Value::Int(80), "{}", draft.toml);
+        assert_eq!(total(&model, "sum(trip.Hours)").to_string(), "3280.0", "{}", draft.toml);
+    }
+}
+
+#[test]
+fn what_most_values_of_a_text_are_is_told_with_its_places() {
+    let rows = |pay: fn(u32) -> String| (1..200).map(|n| format!("{n};{};x\n", pay(n))).collect::<String>();
+    let cases: [(fn(u32) -> String, &str); 4] = [
+        (|n| format!("{n}"), "int"),
+        (|n| format!("1.{n:03},25"), "decimal(18,2)"),
+        (|n| if n % 9 == 0 { format!("({n},5)") } else { format!("{n},5") }, "decimal(18,1)"),
+        (|n| format!("{n}e3"), "float"),
+    ];
+    for (pay, ty) in cases {
+        let text = format!("No;Pay;Note\n{};Total: 199;\n", rows(pay));
+        let folder = folder(&[("shift.csv", &text)]);
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains(&format!("`Pay` would be {ty} but for `Total: 199`")), "{}", draft.toml);
+    }
 }
 
 #[test]

@@ -173,7 +173,7 @@ fn a_large_file_is_read_in_pieces_and_tells_the_right_line() {
         |bad: u64| format!("[table.t]\nsource = 'a.csv'\nmax_bad_rows = {bad}\n[measure.n]\nformula = 'sum(t.id)'");
     fs::write(folder.path().join("model.toml"), toml(0)).unwrap();
     let error = Model::open(folder.path()).unwrap_err().to_string();
-    assert!(error.contains("a.csv line 1200002: 1 fields, the header has 2"), "{error}");
+    assert!(error.contains("a.csv line 1200002: 1 field, the header has 2"), "{error}");
     fs::write(folder.path().join("model.toml"), toml(1)).unwrap();
     let model = Model::open(folder.path()).unwrap();
     let grid = model.query("grid n, rows(t) as r, count(distinct t.name) as d").unwrap().run().unwrap();

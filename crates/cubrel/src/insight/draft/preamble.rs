@@ -14,17 +14,42 @@ const ALIKE: usize = 3;
 const FEWEST_COLUMNS: usize = 3;
 const DELIMITERS: [char; 4] = [',', ';', '\t', '|'];
 
-/// How many lines stand before the header of a file, where any do.
-pub(super) fn lines_before_header(into: &Path, source: &str) -> Option<u32> {
-    let file = sources::files(into, source).ok()?.into_iter().next()?;
-    let path = into.join(&file.path);
-    if !matches!(bytes::kind(&path).as_str(), "csv" | "tsv" | "txt" | "tab") {
+/// Where the header stands in the files of a source.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum HeaderPlace {
+    /// After so many lines in each.
+    After(u32),
+    /// After some lines, in one after more than in another: where a line begins so.
+    Begins(String),
+}
+
+/// Where the header of a source's files stands, if lines stand before it in any of them.
+pub(super) fn header_place(into: &Path, source: &str) -> Option<HeaderPlace> {
+    let files = sources::files(into, source).ok()?;
+    let found: Vec<(u32, String)> =
+        files.iter().map(|file| found_header(&into.join(&file.path))).collect::<Option<_>>()?;
+    let (lines, begins) = found.first()?;
+    if found.iter().all(|(after, _)| after == lines) {
+        return (*lines > 0).then_some(HeaderPlace::After(*lines));
+    }
+    let alike = !begins.is_empty() && found.iter().all(|(_, other)| other == begins);
+    alike.then(|| HeaderPlace::Begins(begins.clone()))
+}
+
+/// After how many lines the header of a text stands, and its first name.
+fn found_header(path: &Path) -> Option<(u32, String)> {
+    if !matches!(bytes::kind(path).as_str(), "csv" | "tsv" | "txt" | "tab") {
         return None;
     }
     let mut front = Vec::new();
-    let text = opened(&path, &Dialect::default(), &Default::default()).ok()?;
+    let text = opened(path, &Dialect::default(), &Default::default()).ok()?;
     text.take(1 << 16).read_to_end(&mut front).ok()?;
-    u32::try_from(before_header(&String::from_utf8_lossy(&front))?).ok()
+    let front = String::from_utf8_lossy(&front);
+    let lines = before_header(&front).unwrap_or(0);
+    let header = front.lines().nth(lines).unwrap_or_default().trim_start();
+    let bare = header.strip_prefix('"').unwrap_or(header);
+    let name = bare.split([',', ';', '\t', '|', '"']).next().unwrap_or_default().trim_end();
+    Some((u32::try_from(lines).ok()?, name.to_string()))
 }
 
 /// A line of delimited text.

@@ -1,8 +1,9 @@
 //! Tables as they are in their files, with what their columns need to be read well.
 
+use std::collections::HashSet;
 use std::path::Path;
 
-use super::preamble::lines_before_header;
+use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
 use super::totals::total_row;
 use crate::Error;
@@ -101,10 +102,17 @@ pub(super) fn load(
     if let Some(range) = section.workbook.as_ref().and_then(|w| w.range.as_ref()) {
         notes.push(format!("the header stands further down: read from {range} on"));
     }
-    if let Some(skip) = lines_before_header(into, source) {
-        section.csv = Some(CsvSection { skip: Some(skip), ..CsvSection::default() });
-        let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
-        notes.push(format!("{lines} before the header"));
+    match header_place(into, source) {
+        None => {}
+        Some(HeaderPlace::After(skip)) => {
+            section.csv = Some(CsvSection { skip: Some(skip), ..CsvSection::default() });
+            let lines = if skip == 1 { "a line stands".to_string() } else { format!("{skip} lines stand") };
+            notes.push(format!("{lines} before the header"));
+        }
+        Some(HeaderPlace::Begins(name)) => {
+            notes.push(format!("lines stand before the header, not in each file as many: it is found by `{name}`"));
+            section.csv = Some(CsvSection { header: Some(name), ..CsvSection::default() });
+        }
     }
     let reading = Reading { into, name, observer, at_work, only_first: false };
     let is_delimited = matches!(source.rsplit('.').next(), Some("csv" | "tsv" | "txt")) || source.contains(".csv.");
@@ -127,9 +135,10 @@ pub(super) fn load(
             Err(_) => section.filter = None,
         }
     }
-    let shape = if is_delimited { commas(&loaded).shape() } else { Shape::Plain };
+    let shape = if is_delimited { commas(&loaded).with_signs() } else { Shape::Plain };
     for column in texts(&loaded) {
         if let Some((ty, odd)) = nearly(&column.data, &shape) {
+            let ty = nearest_type(&column.data, ty, &shape, &odd);
             notes.push(format!(
                 "`{}` would be {ty} but for `{}`: mend it, or set its `type` and how many `max_bad_rows` there may be",
                 column.name, odd[0]
@@ -452,6 +461,20 @@ fn nearly(column: &CodedColumn, shape: &Shape) -> Option<(Type, Vec<String>)> {
         let odd: Vec<String> = values(column).filter(is_odd).map(|v| v.to_string()).collect();
         (!odd.is_empty() && are_few(odd.len(), column.domain() as usize)).then_some((ty, odd))
     })
+}
+
+/// The type that those values have which are not odd: of numbers, the one with which they stay what they are.
+fn nearest_type(column: &CodedColumn, ty: Type, shape: &Shape, odd: &[String]) -> Type {
+    let odd: HashSet<&str> = odd.iter().map(String::as_str).collect();
+    let is_plain = |v: &Value| v.as_text().is_some_and(|t| !odd.contains(t) && !is_word_for_nothing(t));
+    match ty {
+        Type::Float => match scale_of(&values(column).filter(is_plain).collect::<Vec<_>>(), shape) {
+            None => Type::Float,
+            Some(0) => Type::Int,
+            Some(scale) => Type::Decimal { precision: exact::STORED_DIGITS, scale },
+        },
+        other => other,
+    }
 }
 
 /// What commas in the numbers of a text are.

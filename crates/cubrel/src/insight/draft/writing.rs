@@ -188,7 +188,9 @@ fn table_lines(table: &Table) -> String {
     let csv = section.csv.iter().flat_map(|csv| {
         let marks = [("decimal", &csv.decimal), ("thousands", &csv.thousands), ("encoding", &csv.encoding)];
         let marks = marks.into_iter().filter_map(|(key, value)| Some(format!("{key} = \"{}\"", value.as_ref()?)));
-        csv.skip.map(|skip| format!("skip = {skip}")).into_iter().chain(marks).collect::<Vec<_>>()
+        let skip = csv.skip.map(|skip| format!("skip = {skip}"));
+        let header = csv.header.as_ref().map(|header| format!("header = {}", text(header)));
+        skip.into_iter().chain(header).chain(marks).collect::<Vec<_>>()
     });
     let workbook = section.workbook.iter().flat_map(|workbook| {
         let said = [("sheet", &workbook.sheet), ("range", &workbook.range)];
