@@ -147,11 +147,16 @@ impl Grid {
         let column = &self.columns[item];
         let found = || lines.iter().map(|line| line.map(|number| &self.lines[number]));
         let text = |l: &GridLine| column.text(&l.values[item], self.format_of(l, item), formats);
+        let is_plain = |line: &GridLine| column.ty == Type::Float && self.format_of(line, item).is_none();
+        let cells = match found().flatten().all(is_plain) {
+            true => formats.show_column(&found().map(|l| l.map(|l| &l.values[item])).collect::<Vec<_>>(), column.ty),
+            false => found().map(|line| line.map_or_else(String::new, text)).collect(),
+        };
         let value = |l: &GridLine| (l.values[item].clone(), self.format_of(l, item).map(str::to_string));
         let figure = |(line, total): (Option<&GridLine>, &bool)| line.filter(|_| !total)?.values[item].as_f64();
         LaidOutColumn {
             is_number: !matches!(column.ty, Type::Text | Type::Date | Type::Timestamp | Type::Bool),
-            cells: found().map(|line| line.map_or_else(String::new, text)).collect(),
+            cells,
             values: found().map(|line| line.map(value)).collect(),
             figures: found().zip(totals).map(figure).collect(),
             lines: lines.to_vec(),

@@ -96,6 +96,26 @@ impl Formats {
     }
 }
 
+impl Formats {
+    /// Values of one type that stand below each other, without a pattern: doubles have as many decimals as the others, as far as these say
+    /// something.
+    pub(crate) fn show_column(&self, values: &[Option<&Value>], ty: Type) -> Vec<String> {
+        let show = |value: &Option<&Value>| value.map_or_else(String::new, |value| self.show(value, ty, None));
+        let mut texts: Vec<String> = values.iter().map(show).collect();
+        if ty == Type::Float {
+            let least = texts.iter().map(|text| self.decimals_of(text)).max().unwrap_or(0);
+            for (text, value) in texts.iter_mut().zip(values) {
+                if let Some(Value::Float(x)) = value
+                    && self.decimals_of(text) < least
+                {
+                    *text = self.plain_float(*x, least);
+                }
+            }
+        }
+        texts
+    }
+}
+
 fn symbol(currency: &str) -> String {
     SYMBOLS.iter().find(|(code, _)| *code == currency).map_or_else(|| currency.to_string(), |(_, s)| s.to_string())
 }
@@ -119,6 +139,21 @@ pub fn check_pattern(ty: Type, pattern: &str) -> Result<(), String> {
 mod tests {
     use super::*;
     use crate::value::{date, exact};
+
+    #[test]
+    fn doubles_below_each_other_have_decimals_alike_as_far_as_they_say_something() {
+        let shown = |locale: &str, values: &[f64]| {
+            let values: Vec<Value> = values.iter().map(|x| Value::Float(*x)).collect();
+            let values: Vec<Option<&Value>> = values.iter().map(Some).chain([None, Some(&Value::Null)]).collect();
+            let mut texts = Formats::new(Some(locale), None).unwrap().show_column(&values, Type::Float);
+            assert_eq!(texts.split_off(texts.len() - 2), ["", ""]);
+            texts
+        };
+        assert_eq!(shown("en-GB", &[145.2, 155.04, -137.0]), ["145.2", "155.0", "-137.0"]);
+        assert_eq!(shown("de-DE", &[2.0, 2.5, 2.333_33, 0.0]), ["2,000", "2,500", "2,333", "0,000"]);
+        assert_eq!(shown("en-GB", &[0.8333, 12_345.678, 10.0]), ["0.8333", "12,346", "10.00"]);
+        assert_eq!(shown("en-GB", &[1.0, 2000.0, 30.0]), ["1", "2,000", "30"]);
+    }
 
     fn dec(text: &str) -> Value {
         let (unscaled, scale) = exact::parse(text.as_bytes()).expect(text);

@@ -20,20 +20,27 @@ struct NumberPattern {
 }
 
 impl Formats {
+    /// A double with four digits that say something; of those after the point no more than the number has, but so many of them at least.
+    pub(super) fn plain_float(&self, x: f64, least: usize) -> String {
+        let size = if x == 0.0 { 0 } else { x.abs().log10().floor() as i32 };
+        let decimals = (3 - size).clamp(0, 8) as usize;
+        let pattern = NumberPattern {
+            whole: 1,
+            decimals: (least.min(decimals), decimals),
+            groups: Some((3, 3)),
+            ..NumberPattern::default()
+        };
+        self.apply(&Value::Float(x), &pattern)
+    }
+
+    /// How many digits stand behind the point of a number.
+    pub(super) fn decimals_of(&self, text: &str) -> usize {
+        text.rsplit_once(&self.decimal).map_or(0, |(_, decimals)| decimals.len())
+    }
+
     pub(super) fn plain_number(&self, value: &Value, ty: Type) -> String {
         match value {
-            Value::Float(x) => {
-                // Four digits that say something, and no more than the number has.
-                let size = if *x == 0.0 { 0 } else { x.abs().log10().floor() as i32 };
-                let decimals = (3 - size).clamp(0, 8) as usize;
-                let pattern = NumberPattern {
-                    whole: 1,
-                    decimals: (0, decimals),
-                    groups: Some((3, 3)),
-                    ..NumberPattern::default()
-                };
-                self.apply(value, &pattern)
-            }
+            Value::Float(x) => self.plain_float(*x, 0),
             _ => {
                 let scale = usize::from(ty.scale());
                 let pattern = NumberPattern {
