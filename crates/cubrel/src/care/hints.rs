@@ -20,6 +20,7 @@ pub const HINTS: &[&str] = &[
     "shown_key",
     "no_format",
     "no_display_order",
+    "alike_values",
     "summed_ratio",
     "zero_division",
     "repeated_formula",
@@ -27,11 +28,15 @@ pub const HINTS: &[&str] = &[
     "unused",
 ];
 
+/// Texts of columns with more different ones are not held against each other.
+const MOST_COMPARED: u64 = 5000;
+/// Examples that are shown.
+const EXAMPLES: usize = 3;
 /// A relationship has many orphans where so many in a hundred rows find nothing.
 const MANY_ORPHANS: u64 = 1;
 
 impl Model {
-    /// What is untidy: keys that are shown, figures without a format, names of months without an order, sums of ratios,
+    /// What is untidy: keys that are shown, figures without a format, names of months without an order, texts that are nearly the same, sums of ratios,
     /// divisions by zero that drop rows, formulas that stand twice, relationships with many orphans, parts that nothing uses.
     ///
     /// Each has a name ([`Diagnostic::hint`]), by which `allow = ["…"]` in the file silences it: in `[model]` for all, in the
@@ -59,6 +64,7 @@ impl Model {
         hints.shown_keys();
         hints.formats();
         hints.display_orders();
+        hints.alike_values();
         hints.figures();
         hints.repeated();
         hints.orphans();
@@ -227,6 +233,40 @@ impl Hints<'_> {
                 let table = format!("table.{}", self.model.schema().table(id.table).name);
                 self.about("no_display_order", &self.part(id), &table, message, help);
             }
+        }
+    }
+
+    /// Texts that people take for one value, and that stand on two lines.
+    fn alike_values(&mut self) {
+        for (id, column) in self.columns() {
+            let data = &self.model.store().tables[id.table.0 as usize].columns[id.index as usize];
+            let table = self.model.schema().table(id.table).name.clone();
+            // A copy has the values of the table that it is one of.
+            let is_copy = self.model.document().file.table.get(&table).is_some_and(|s| s.same_as.is_some());
+            if column.ty != Type::Text || column.hidden || is_copy || data.domain() > MOST_COMPARED {
+                continue;
+            }
+            let data = data.verified();
+            let mut known: HashMap<String, Value> = HashMap::new();
+            let mut alike = Vec::new();
+            for value in (0..data.domain()).map(|code| data.value_of(code)) {
+                let words = value.to_string().to_lowercase();
+                let folded = words.split_whitespace().collect::<Vec<_>>().join(" ");
+                match known.get(&folded) {
+                    Some(first) => alike.push(format!("`{first}` and `{value}`")),
+                    None => drop(known.insert(folded, value)),
+                }
+            }
+            if alike.is_empty() {
+                continue;
+            }
+            let name = self.model.schema().column_name(id);
+            let more = if alike.len() > EXAMPLES { ", among others" } else { "" };
+            let examples = alike.iter().take(EXAMPLES).cloned().collect::<Vec<_>>().join(", ");
+            let message = format!("{name} has values that differ in capitals or blanks alone: {examples}{more}");
+            let help = "they are values of their own; mend the source, or say `trim = true` for its table, or compute a column with \
+                        `upper(…)`";
+            self.about("alike_values", &self.part(id), &format!("table.{table}"), message, help.into());
         }
     }
 

@@ -246,6 +246,28 @@ fn figures_that_add_up_to_nothing_and_formulas_that_stand_twice_are_told() {
 }
 
 #[test]
+fn texts_that_differ_in_capitals_or_blanks_are_told_once() {
+    let rows = |vessels: &[&str]| vessels.iter().map(|v| vec![Value::text(v), Value::text(v)]).collect::<Vec<_>>();
+    let of = |vessels: &[&str], more: &str| {
+        let text = format!("[model]\nallow = ['unused']\n[table.trip.column.code]\nhidden = true\n{more}");
+        let columns = [("vessel", Type::Text), ("code", Type::Text)];
+        hints(&Model::builder().rows("trip", &columns, &rows(vessels)).definitions(&text).build().unwrap())
+    };
+    let told = "alike_values: trip.vessel has values that differ in capitals or blanks alone: ";
+    let copy = "[table.other]\nsame_as = 'trip'\n";
+    let skua = ["MV Skua", "MV Gannet", "mv skua", "MV Skua"];
+    assert_eq!(of(&skua, ""), [format!("{told}`MV Skua` and `mv skua`")]);
+    assert_eq!(of(&skua, copy), [format!("{told}`MV Skua` and `mv skua`")]);
+    assert!(of(&skua, "[table.trip.column.vessel]\nallow = ['alike_values']\n").is_empty());
+    let many = ["A b", "a  b", "A B ", "a b", " A b", "c"];
+    let found = of(&many, "");
+    assert!(found[0].ends_with(", among others") && found[0].matches(" and ").count() == 3, "{found:?}");
+    for different in [["Ness", "Ness-Holm", "Nés"], ["a b", "ab", "a_b"]] {
+        assert!(of(&different, "").is_empty(), "{different:?}");
+    }
+}
+
+#[test]
 fn what_only_a_wrong_formula_uses_is_not_called_unused() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("booking.csv"), "ref,net\n1,10\n").unwrap();

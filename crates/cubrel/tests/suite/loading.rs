@@ -224,7 +224,7 @@ fn exports_are_read_as_people_write_them() {
         ),
         ("Report of March\n\n\"page\n1\"\na,b\n1,x\n", "csv = { skip = 4 }\n".into(), &["a int: 1", "b text: x"]),
         ("made,by,someone\na;b\n1;x\n", "csv = { skip = 1 }\n".into(), &["a int: 1", "b text: x"]),
-        ("a report\n\nby,b\n \"a\",b\n1,x\na,y\n", "csv = { header = 'a\"' }\n".into(), &["a text: 1; a", "b text: x; y"]),
+        ("a report\n\nby,b\n\"a\",b\n1,x\na,y\n", "csv = { header = 'a\"' }\n".into(), &["a text: 1; a", "b text: x; y"]),
         ("a;b\n1;x\n", "csv = { header = ' a;' }\n".into(), &["a int: 1", "b text: x"]),
         ("a , b\n 1 , x \n2,\u{a0}y\u{a0}\n   ,\n", "trim = true\n".into(), &["a int: 1; 2; ", "b text: x; y; "]),
         ("a , b\n 1 , x \n", String::new(), &["a text:  1 ", "b text:  x "]),

@@ -1,8 +1,9 @@
 //! How many rows, and how many values are not null.
 
 use std::any::Any;
+use std::ops::Range;
 
-use super::entries::Entries;
+use super::entries::{Entries, RunGroups};
 use super::results::counted;
 use super::spec::zeros;
 use super::state::{At, State, same};
@@ -35,6 +36,12 @@ impl State for Count {
     fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
         let valid = codes.iter().enumerate().filter(|(_, code)| **code != null);
         valid.for_each(|(i, _)| self.0[entries.group(i)] += entries.weight(i));
+    }
+
+    fn add_codes_in_runs(&mut self, runs: &RunGroups, codes: &[u64], null: u64) -> bool {
+        let count = |rows: Range<usize>| codes[rows].iter().filter(|code| **code != null).count() as u64;
+        runs.each(|group, rows| self.0[group] += count(rows));
+        true
     }
 
     fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {

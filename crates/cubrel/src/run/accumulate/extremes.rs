@@ -3,7 +3,7 @@
 use std::any::Any;
 use std::cmp::Ordering;
 
-use super::entries::{Entries, Groups};
+use super::entries::{Entries, Groups, RunGroups};
 use super::results::{NONE, collected, decoded};
 use super::spec::Spec;
 use super::state::{At, State, same};
@@ -24,7 +24,31 @@ impl ExtremeCodes {
     }
 }
 
+impl ExtremeCodes {
+    /// Whether rows count several times says nothing of the smallest of them.
+    #[inline(always)]
+    fn add_each(&mut self, groups: Groups<'_>, codes: &[u64], candidate: impl Fn(u64) -> u64) {
+        let least = |codes: &[u64]| codes.iter().fold(NONE, |least, code| candidate(*code).min(least));
+        let best = &mut self.best;
+        match groups {
+            Groups::One => best[0] = least(codes).min(best[0]),
+            Groups::Many(groups) => groups.iter().zip(codes).for_each(|(group, code)| {
+                let slot = &mut best[*group as usize];
+                *slot = candidate(*code).min(*slot);
+            }),
+            Groups::InRuns(runs) => runs.each(|group, rows| best[group] = least(&codes[rows]).min(best[group])),
+        }
+    }
+}
+
+/// What is held against the smallest so far. Null has the largest code: never the smallest, and no candidate for the largest.
+#[inline(always)]
+fn candidate<const MAX: bool>(code: u64, null: u64) -> u64 {
+    if MAX && code == null { NONE } else { turned(code, MAX) }
+}
+
 /// The largest of some codes is what the smallest of their complements is. No complement is [`NONE`].
+#[inline(always)]
 fn turned(code: u64, max: bool) -> u64 {
     if max { NONE - 1 - code } else { code }
 }
@@ -35,12 +59,15 @@ impl State for ExtremeCodes {
     }
 
     fn add_codes(&mut self, entries: Entries<'_>, codes: &[u64], null: u64) {
-        for (i, code) in codes.iter().enumerate() {
-            let slot = &mut self.best[entries.group(i)];
-            // Null has the largest code: never the smallest, and no candidate for the largest.
-            let candidate = if self.max && *code == null { NONE } else { turned(*code, self.max) };
-            *slot = candidate.min(*slot);
+        match self.max {
+            true => self.add_each(entries.groups, codes, |code| candidate::<true>(code, null)),
+            false => self.add_each(entries.groups, codes, |code| candidate::<false>(code, null)),
         }
+    }
+
+    fn add_codes_in_runs(&mut self, runs: &RunGroups, codes: &[u64], null: u64) -> bool {
+        self.add_codes(Groups::InRuns(runs).into(), codes, null);
+        true
     }
 
     fn add_total(&mut self, total: &SegmentTotal) {

@@ -122,7 +122,14 @@ impl Accumulator {
         let entries = entries.into();
         match input {
             Input::Rows(rows) => self.state.add_rows(entries, *rows),
-            Input::Codes(codes) => self.state.add_codes(entries.one_by_one(), codes, self.null),
+            Input::Codes(codes) => {
+                if let (Groups::InRuns(runs), None) = (entries.groups, entries.weights)
+                    && self.state.add_codes_in_runs(runs, codes, self.null)
+                {
+                    return;
+                }
+                self.state.add_codes(entries.one_by_one(), codes, self.null);
+            }
             Input::Values(vectors) => self.state.add_values(entries, vectors),
             Input::ExactOrNull(values, valid) => self.state.add_exact_or_null(entries, values, valid),
             Input::Floats(values) => self.state.add_floats(entries, values),

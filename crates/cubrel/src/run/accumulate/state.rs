@@ -3,7 +3,7 @@
 use std::any::Any;
 use std::fmt;
 
-use super::entries::Entries;
+use super::entries::{Entries, RunGroups};
 use super::spec::Spec;
 use crate::store::SegmentTotal;
 use crate::value::{Value, Vector, units};
@@ -21,6 +21,11 @@ pub(super) trait State: fmt::Debug + Send {
     /// Takes codes of the column of [`Spec::coded`](super::Spec::coded); null's comes after all others.
     fn add_codes(&mut self, _entries: Entries<'_>, _codes: &[u64], _null: u64) {
         debug_assert!(false, "an aggregate is given codes that it does not take: {self:?}");
+    }
+
+    /// Takes codes of rows that stand in runs of one group each; false where it takes them row by row alone.
+    fn add_codes_in_runs(&mut self, _runs: &RunGroups, _codes: &[u64], _null: u64) -> bool {
+        false
     }
 
     /// Takes values of the arguments, then of the order.
