@@ -81,7 +81,7 @@ impl TextInput {
     }
 
     /// What was read from the header on, and how many lines before it were passed over.
-    fn from_header(&self, reader: &mut dyn Read) -> Result<(Vec<u8>, u64), LoadError> {
+    fn at_header(&self, reader: &mut dyn Read) -> Result<(Vec<u8>, u64), LoadError> {
         let mut rest = Vec::new();
         let Some(header) = &self.header else {
             for _ in 0..self.dialect.skip {
@@ -246,7 +246,7 @@ impl PieceCutter {
                 let Some(input) = self.left.pop_front() else { return Ok(None) };
                 let text = &self.inputs[input];
                 let mut reader = text.open(&self.taken)?;
-                let (rest, lines) = text.from_header(&mut reader)?;
+                let (rest, lines) = text.at_header(&mut reader)?;
                 self.current = Some(Current { input, reader, rest, lines, is_first: true, at_end: false });
             }
             let Some(current) = &mut self.current else { return Ok(None) };

@@ -568,9 +568,10 @@ fn headers_are_found_in_each_file_however_many_lines_stand_before() {
 
 #[test]
 fn what_most_values_of_a_text_are_is_told_with_its_places() {
-    let rows = |pay: fn(u32) -> String| (1..200).map(|n| format!("{n};{};x\n", pay(n))).collect::<String>();
-    let cases: [(fn(u32) -> String, &str); 4] = [
-        (|n| format!("{n}"), "int"),
+    type Pay = fn(u32) -> String;
+    let rows = |pay: Pay| (1..200).map(|n| format!("{n};{};x\n", pay(n))).collect::<String>();
+    let cases = [
+        ((|n| format!("{n}")) as Pay, "int"),
         (|n| format!("1.{n:03},25"), "decimal(18,2)"),
         (|n| if n % 9 == 0 { format!("({n},5)") } else { format!("{n},5") }, "decimal(18,1)"),
         (|n| format!("{n}e3"), "float"),
