@@ -36,7 +36,8 @@ const EXAMPLES: usize = 3;
 const MANY_ORPHANS: u64 = 1;
 
 impl Model {
-    /// What is untidy: keys that are shown, figures without a format, names of months without an order, texts that are nearly the same, sums of ratios,
+    /// What is untidy: keys that are shown, figures without a format, names of months without an order, texts that are nearly
+    /// the same, sums of ratios,
     /// divisions by zero that drop rows, formulas that stand twice, relationships with many orphans, parts that nothing uses.
     ///
     /// Each has a name ([`Diagnostic::hint`]), by which `allow = ["…"]` in the file silences it: in `[model]` for all, in the
@@ -249,7 +250,10 @@ impl Hints<'_> {
             let data = data.verified();
             let mut known: HashMap<String, Value> = HashMap::new();
             let mut alike = Vec::new();
-            for value in (0..data.domain()).map(|code| data.value_of(code)) {
+            // Packed texts are unpacked once for all of them.
+            let codes: Vec<u64> = (0..data.domain()).collect();
+            let values = data.vector_of(&codes);
+            for value in (0..codes.len()).map(|place| values.get(place, Type::Text)) {
                 let words = value.to_string().to_lowercase();
                 let folded = words.split_whitespace().collect::<Vec<_>>().join(" ");
                 match known.get(&folded) {

@@ -564,6 +564,15 @@ fn headers_are_found_in_each_file_however_many_lines_stand_before() {
         assert_eq!(total(&model, "rows(trip)"), Value::Int(80), "{}", draft.toml);
         assert_eq!(total(&model, "sum(trip.Hours)").to_string(), "3280.0", "{}", draft.toml);
     }
+    // A month in which nothing happened.
+    let title = "Tern Isles\n\nprinted;today\nTrip No;Vessel;Hours\n";
+    for months in [[title.to_string(), title.to_string() + &rows(1)], [title.to_string() + &rows(1), title.to_string()]]
+    {
+        let folder = folder(&[("trip_2025.csv", &months[0]), ("trip_2026.csv", &months[1])]);
+        let draft = drafted(folder.path());
+        let model = loaded(folder.path(), &draft);
+        assert_eq!(total(&model, "sum(trip.Hours)").to_string(), "840.0", "{}", draft.toml);
+    }
 }
 
 #[test]

@@ -26,30 +26,42 @@ pub(super) enum HeaderPlace {
 /// Where the header of a source's files stands, if lines stand before it in any of them.
 pub(super) fn header_place(into: &Path, source: &str) -> Option<HeaderPlace> {
     let files = sources::files(into, source).ok()?;
-    let found: Vec<(u32, String)> =
-        files.iter().map(|file| found_header(&into.join(&file.path))).collect::<Option<_>>()?;
-    let (lines, begins) = found.first()?;
-    if found.iter().all(|(after, _)| after == lines) {
-        return (*lines > 0).then_some(HeaderPlace::After(*lines));
+    let fronts: Vec<String> = files.iter().map(|file| front(&into.join(&file.path))).collect::<Option<_>>()?;
+    let after: Vec<usize> = fronts.iter().map(|front| before_header(front).unwrap_or(0)).collect();
+    let first = *after.first()?;
+    let in_each = || (first > 0).then_some(first).and_then(|lines| u32::try_from(lines).ok()).map(HeaderPlace::After);
+    if after.iter().all(|lines| *lines == first) {
+        return in_each();
     }
-    let alike = !begins.is_empty() && found.iter().all(|(_, other)| other == begins);
-    alike.then(|| HeaderPlace::Begins(begins.clone()))
+    // Where most stands before a header, it is told best: of a file that has no rows, nothing tells it.
+    let most = (0..fronts.len()).max_by_key(|file| after[*file])?;
+    let begins = first_name(fronts[most].lines().nth(after[most])?);
+    let is_there = |front: &String| front.lines().take(LOOKED_AT).any(|line| unquoted(line).starts_with(begins));
+    if !begins.is_empty() && fronts.iter().all(is_there) {
+        return Some(HeaderPlace::Begins(begins.to_string()));
+    }
+    in_each()
 }
 
-/// After how many lines the header of a text stands, and its first name.
-fn found_header(path: &Path) -> Option<(u32, String)> {
+fn unquoted(line: &str) -> &str {
+    let line = line.trim_start();
+    line.strip_prefix('"').unwrap_or(line)
+}
+
+/// The name of the first column.
+fn first_name(header: &str) -> &str {
+    unquoted(header).split(DELIMITERS).next().unwrap_or_default().trim_end_matches([' ', '"'])
+}
+
+/// What a text begins with.
+fn front(path: &Path) -> Option<String> {
     if !matches!(bytes::kind(path).as_str(), "csv" | "tsv" | "txt" | "tab") {
         return None;
     }
     let mut front = Vec::new();
     let text = opened(path, &Dialect::default(), &Default::default()).ok()?;
     text.take(1 << 16).read_to_end(&mut front).ok()?;
-    let front = String::from_utf8_lossy(&front);
-    let lines = before_header(&front).unwrap_or(0);
-    let header = front.lines().nth(lines).unwrap_or_default().trim_start();
-    let bare = header.strip_prefix('"').unwrap_or(header);
-    let name = bare.split([',', ';', '\t', '|', '"']).next().unwrap_or_default().trim_end();
-    Some((u32::try_from(lines).ok()?, name.to_string()))
+    Some(String::from_utf8_lossy(&front).into_owned())
 }
 
 /// A line of delimited text.
