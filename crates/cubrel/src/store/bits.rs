@@ -6,8 +6,8 @@
 use super::buffer::Buffer;
 use super::unpack::{self, BLOCK, NARROW, Processor};
 
-/// Values of one block that are wanted, from which on the block is unpacked.
-const WORTH_A_BLOCK: usize = 4;
+/// Where one of so many values is wanted, or more, the blocks that they stand in are unpacked.
+const WORTH_A_BLOCK: usize = 8;
 
 /// Packed numbers of up to 64 bits each.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -15,6 +15,16 @@ pub struct PackedInts {
     bits: u8,
     len: usize,
     words: Buffer<u64>,
+}
+
+/// A value of those that are packed with so many bits, at least one. Whether it goes on in the next word is not asked: that is not to be
+/// foreseen.
+#[inline(always)]
+fn value(words: &[u64], bits: u8, i: usize) -> u64 {
+    let at = i * usize::from(bits);
+    let (low, high) = (words[at / 64], words.get(at / 64 + 1).copied().unwrap_or(0));
+    let from_there = (u128::from(high) << 64 | u128::from(low)) >> (at % 64);
+    from_there as u64 & (u64::MAX >> (64 - bits))
 }
 
 /// How many bits hold every number up to `max`.
@@ -126,15 +136,10 @@ impl PackedInts {
     #[inline]
     pub fn get(&self, i: usize) -> u64 {
         assert!(i < self.len, "row {i} of {}", self.len);
-        let width = usize::from(self.bits);
-        if width == 0 {
-            return 0;
+        match self.bits {
+            0 => 0,
+            bits => value(&self.words, bits, i),
         }
-        let at = i * width;
-        let (word, shift) = (at / 64, at % 64);
-        let low = self.words[word] >> shift;
-        let value = if shift + width > 64 { low | self.words[word + 1] << (64 - shift) } else { low };
-        if width == 64 { value } else { value & ((1 << width) - 1) }
     }
 
     /// Writes the values from `start` on to `out`, adding `base` to each.
@@ -153,14 +158,33 @@ impl PackedInts {
         self.unpack_with(start, out, map);
     }
 
-    /// What `map` gives for the values at some places, counted from `start` on and in order. Where several stand in one block, the
-    /// block is unpacked: to reach for one of them takes as long as for so many to come along.
+    /// What `map` gives for the values at some places, counted from `start` on and in order. Where many stand in one block, the block is
+    /// unpacked: to reach for one of them takes as long as for so many to come along.
+    ///
+    /// # Panics
+    /// When there is no value at one of the places.
     pub fn map_some<T>(&self, start: usize, places: &[u32], map: impl Fn(u64) -> T) -> Vec<T> {
+        let [first, .., last] = places else {
+            return places.iter().map(|place| map(self.get(start + *place as usize))).collect();
+        };
+        assert!(start + (*last as usize) < self.len && first <= last, "places {first} to {last} from {start} on");
+        if self.bits == 0 {
+            return places.iter().map(|_| map(0)).collect();
+        }
+        if places.len() * WORTH_A_BLOCK > (last - first) as usize {
+            return self.map_near(start, places, map);
+        }
+        let words: &[u64] = &self.words;
+        places.iter().map(|place| map(value(words, self.bits, start + *place as usize))).collect()
+    }
+
+    /// The same, block by block.
+    fn map_near<T>(&self, start: usize, places: &[u32], map: impl Fn(u64) -> T) -> Vec<T> {
         let mut found = Vec::with_capacity(places.len());
         let mut block = [0u64; BLOCK];
         for near in places.chunk_by(|a, b| (start + *a as usize) / BLOCK == (start + *b as usize) / BLOCK) {
             let first = (start + near[0] as usize) / BLOCK * BLOCK;
-            if near.len() < WORTH_A_BLOCK || first + BLOCK > self.len {
+            if first + BLOCK > self.len {
                 found.extend(near.iter().map(|place| map(self.get(start + *place as usize))));
             } else {
                 self.unpack(first, 0, &mut block);

@@ -752,3 +752,62 @@ fn a_key_that_somebody_writes_into_a_draft_has_to_be_one() {
     let wrong = refresh(&draft.toml.replace(drafted_key, "key = \"Region\"")).unwrap_err();
     assert!(wrong.contains("ports.Region is not unique"), "{wrong}");
 }
+
+#[test]
+fn totals_at_the_end_of_each_file_are_left_out() {
+    let january = "Ness,2026-01-03,1\nHolm,2026-01-04,2\nSkaw,2026-01-05,3\nVaar,2026-01-06,4\n";
+    let february = "Ness,2026-02-03,5\nHolm,2026-02-04,6\nSkaw,2026-02-05,7\nVaar,2026-02-06,8\n";
+    let note = "# 2 rows have `";
+    let cases: &[(&str, [&str; 2], &str, &str)] = &[
+        ("the same word", ["Total,,10", "Total,,26"], "where = \"port <> 'Total'\"", note),
+        (
+            "words with more behind them",
+            ["Total January,,10", "Total February: ,,26"],
+            "where = \"port not in ('Total February: ', 'Total January')\"",
+            note,
+        ),
+        (
+            "no word",
+            [",,10", ",,26"],
+            "where = \"port is not null\"",
+            "# 2 rows have nothing in `port` and together the sum",
+        ),
+        ("in one of them for both", ["", "sum,,36"], "where = \"port <> 'sum'\"", "# one row has `sum` in `port`"),
+    ];
+    for (what, lines, filter, note) in cases {
+        let text = |rows: &str, line: &str| format!("port,day,boats\n{rows}{line}\n");
+        let files = [("trip-1.csv", text(january, lines[0])), ("trip-2.csv", text(february, lines[1]))];
+        let folder = folder(&files.each_ref().map(|(name, text)| (*name, text.as_str())));
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains(filter) && draft.toml.contains(note), "{what}: {}", draft.toml);
+        assert_eq!(total(&loaded(folder.path(), &draft), "total_boats"), Value::Int(36), "{what}");
+    }
+    // What each of them says has to be the sum of all others together.
+    let files =
+        [("trip-1.csv", january), ("trip-2.csv", february)].map(|(n, t)| (n, format!("port,day,boats\n{t}Total,,9\n")));
+    let folder = folder(&files.each_ref().map(|(name, text)| (*name, text.as_str())));
+    assert!(!drafted(folder.path()).toml.contains("where = "));
+}
+
+#[test]
+fn texts_that_are_keys_but_for_capitals_are_told() {
+    let ports = "code,name\nNES,Ness\nHOL,Holm\nVAA,Vaar\nSKA,Skaw\n";
+    let cases: &[(&str, &str)] = &[
+        ("NES,hol,VAA,ska", "2 of its 4 values are keys there, 4 but for capitals and blanks, and the names are alike"),
+        ("nes,hol,vaa,ska", "0 of its 4 values are keys there, 4 but for capitals and blanks, and the names are alike"),
+        ("NES,HOL,VAA,SKA", "4 of its 4 values are keys there, and the names are alike"),
+    ];
+    for (codes, evidence) in cases {
+        let line = |(n, code): (usize, &str)| format!("{n},{code}\n{},{code}\n", n + 10);
+        let trips: String = codes.split(',').enumerate().map(line).collect();
+        let folder = folder(&[("port.csv", ports), ("trip.csv", &format!("trip,port_code\n{trips}"))]);
+        let draft = drafted(folder.path());
+        assert!(draft.toml.contains(&format!("# {evidence}\n")), "{codes}: {}", draft.toml);
+        let is_doubtful = draft.toml.contains("# many = \"trip.port_code\"");
+        assert_eq!(is_doubtful, evidence.contains("but for"), "{codes}: {}", draft.toml);
+        loaded(folder.path(), &draft);
+    }
+    // What is not meant is not proposed.
+    let folder = folder(&[("port.csv", ports), ("trip.csv", "trip,port_code\n1,xne\n2,xho\n3,xva\n4,xne\n")]);
+    assert!(!drafted(folder.path()).toml.contains("trip.port_code"));
+}

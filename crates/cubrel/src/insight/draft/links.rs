@@ -15,6 +15,8 @@ const CONTAINED: f64 = 0.9;
 const CONTAINED_TEXTS: f64 = 0.6;
 /// Of which less are keys there points nowhere.
 const DOUBTFUL: f64 = 0.4;
+/// Of more keys it is not asked which values are keys but for capitals.
+const MOST_FOLDED: usize = 1 << 17;
 /// Keys that so few values have say nothing without a name.
 const FEWEST_KEYS: usize = 3;
 /// One row in so many may repeat a key for a column to be nearly one.
@@ -44,7 +46,7 @@ pub(super) enum Refused {
 struct TableKey<'t> {
     column: &'t LoadedColumn,
     /// Its values, once they are asked for.
-    values: OnceCell<HashSet<Value>>,
+    values: OnceCell<Keys>,
     /// Why it is none.
     refused: Option<Refused>,
 }
@@ -55,12 +57,42 @@ impl TableKey<'_> {
     }
 }
 
+/// The values of a key.
+struct Keys {
+    values: HashSet<Value>,
+    /// Those that are texts, without capitals and blanks around them, once they are asked for.
+    folded: OnceCell<HashSet<String>>,
+}
+
+impl Keys {
+    fn of(column: &CodedColumn) -> Keys {
+        let values = rows_by_code(column).into_keys().map(|code| column.value_of(code)).collect();
+        Keys { values, folded: OnceCell::new() }
+    }
+
+    fn has(&self, value: &Value) -> bool {
+        self.values.contains(value)
+    }
+
+    /// Whether a text is one of them but for capitals and blanks.
+    fn has_alike(&self, value: &Value) -> bool {
+        let all = self.folded.get_or_init(|| self.values.iter().filter_map(folded).collect());
+        folded(value).is_some_and(|text| all.contains(&text))
+    }
+}
+
+fn folded(value: &Value) -> Option<String> {
+    value.as_text().map(|text| text.trim().to_lowercase())
+}
+
 /// How many values of a column are keys.
 struct Contained {
     values: usize,
     share: f64,
     /// Whether it says that the column points there, or only that it may.
     is_enough: bool,
+    /// How many would be keys but for capitals and blanks, where it points there only then.
+    but_for_capitals: Option<usize>,
 }
 
 fn is_unique(table: &Table, column: &LoadedColumn) -> bool {
@@ -115,11 +147,11 @@ fn key_by_use(tables: &[Table], at: usize) -> Option<String> {
 /// In how many other tables a column stands whose values are those of a unique one, several times each.
 fn pointing(tables: &[Table], at: usize, key: &LoadedColumn) -> usize {
     // Most columns point nowhere, by their names and numbers alone.
-    let keys = LazyCell::new(|| distinct_values(&key.data));
+    let keys = LazyCell::new(|| Keys::of(&key.data));
     let points = |table: &Table, c: &LoadedColumn| {
         let alike = likeness(&c.name, &tables[at].name, &key.name) > 0.0;
         let may = c.data.distinct() > 0 && !is_unique(table, c) && may_be_there(c, alike, &key.data);
-        may && found_there(c, alike, &keys).is_some_and(|found| found.is_enough)
+        may && counted_there(&c.data, alike, |value| keys.has(value)).is_some_and(|found| found.is_enough)
     };
     let others = tables.iter().enumerate().filter(|(i, _)| *i != at);
     others.filter(|(_, table)| table.loaded.columns.iter().any(|c| points(table, c))).count()
@@ -133,27 +165,40 @@ fn may_be_there(column: &LoadedColumn, alike: bool, key: &CodedColumn) -> bool {
 }
 
 /// How many values of a column are keys, where that says that it points there, or that it may.
-fn found_there(column: &LoadedColumn, alike: bool, keys: &HashSet<Value>) -> Option<Contained> {
-    if is_elsewhere(&column.data, keys) {
+fn found_there(column: &LoadedColumn, alike: bool, keys: &Keys) -> Option<Contained> {
+    let exact = counted_there(&column.data, alike, |value| keys.has(value));
+    let is_told = exact.as_ref().is_some_and(|found| found.is_enough);
+    if is_told || column.data.ty() != Type::Text || keys.values.len() > MOST_FOLDED {
+        return exact;
+    }
+    // Only that some may be meant is told of what differs from keys.
+    let folded = counted_there(&column.data, alike, |value| keys.has_alike(value)).filter(|folded| folded.is_enough);
+    let Some(folded) = folded else { return exact };
+    let (values, share) = exact.map_or((0, 0.0), |exact| (exact.values, exact.share));
+    Some(Contained { values, share, is_enough: false, but_for_capitals: Some(folded.values) })
+}
+
+fn counted_there(column: &CodedColumn, alike: bool, is_key: impl Fn(&Value) -> bool) -> Option<Contained> {
+    if is_elsewhere(column, &is_key) {
         return None;
     }
-    let counts = rows_by_code(&column.data);
-    let found = counts.iter().filter(|(code, _)| keys.contains(&column.data.value_of(**code))).map(|(_, rows)| *rows);
+    let counts = rows_by_code(column);
+    let found = counts.iter().filter(|(code, _)| is_key(&column.value_of(**code))).map(|(_, rows)| *rows);
     let (values, rows) = found.fold((0, 0), |(values, all), rows| (values + 1usize, all + rows));
     let share = values as f64 / counts.len().max(1) as f64;
-    let of_rows = rows as f64 / (column.data.rows() as u64 - column.data.nulls()).max(1) as f64;
+    let of_rows = rows as f64 / (column.rows() as u64 - column.nulls()).max(1) as f64;
     let by_rows = share >= CONTAINED_TEXTS && of_rows >= CONTAINED;
     let is_enough = if alike { share >= CONTAINED || by_rows } else { values >= FEWEST_KEYS && by_rows };
     let is_doubtful = values >= FEWEST_KEYS && share >= DOUBTFUL && of_rows >= DOUBTFUL;
-    (is_enough || is_doubtful).then_some(Contained { values, share, is_enough })
+    (is_enough || is_doubtful).then_some(Contained { values, share, is_enough, but_for_capitals: None })
 }
 
 /// Whether hardly any of some texts of a column are keys, so that no more need be looked at.
-fn is_elsewhere(column: &CodedColumn, keys: &HashSet<Value>) -> bool {
+fn is_elsewhere(column: &CodedColumn, is_key: impl Fn(&Value) -> bool) -> bool {
     const LOOKED_AT: u64 = 500;
     let step = (column.domain() / LOOKED_AT).max(1) as usize;
     let some = || (0..column.domain()).step_by(step);
-    let found = || some().filter(|code| keys.contains(&column.value_of(*code))).count();
+    let found = || some().filter(|code| is_key(&column.value_of(*code))).count();
     column.ty() == Type::Text && (found() as f64) < DOUBTFUL / 4.0 * some().count() as f64
 }
 
@@ -215,10 +260,6 @@ fn repeated(column: &CodedColumn) -> (u64, Vec<String>) {
 /// Repeated keys that are shown.
 const EXAMPLES: usize = 3;
 
-fn distinct_values(column: &CodedColumn) -> HashSet<Value> {
-    rows_by_code(column).into_keys().map(|code| column.value_of(code)).collect()
-}
-
 /// How much a column's name says that it points at a table's key: 0 for nothing.
 fn likeness(many: &str, one: &str, key: &str) -> f64 {
     let (many, key_words) = (words(many), words(key));
@@ -263,17 +304,20 @@ pub(super) fn links(tables: &[Table]) -> Vec<Link> {
                     return None;
                 }
                 let names = if alike > 0.0 { ", and the names are alike" } else { "" };
-                let Contained { values, share, is_enough } =
-                    found_there(c, alike > 0.0, key_values.get_or_init(|| distinct_values(&key.data)))?;
+                let Contained { values, share, is_enough, but_for_capitals } =
+                    found_there(c, alike > 0.0, key_values.get_or_init(|| Keys::of(&key.data)))?;
+                let folded = but_for_capitals
+                    .map(|values| format!(", {} but for capitals and blanks", units::count(values as u64)));
                 // What is certain comes before what may be.
                 let certain = if is_enough { 1.0 } else { 0.0 };
                 Some(Link {
                     many: (m, c.name.clone()),
                     one: (*o, key.name.clone()),
                     evidence: format!(
-                        "{} of its {} are keys there{names}",
+                        "{} of its {} are keys there{}{names}",
                         units::count(values as u64),
-                        counted(c.data.distinct(), "value")
+                        counted(c.data.distinct(), "value"),
+                        folded.unwrap_or_default(),
                     ),
                     refused: refused.clone().or((!is_enough).then_some(Refused::InDoubt)),
                     spare: false,

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
-use super::totals::total_row;
+use super::totals::total_rows;
 use crate::Error;
 use crate::cancel::Cancel;
 use crate::formula::check::Settings;
@@ -125,7 +125,7 @@ pub(super) fn load(
         None => habits(reading, is_delimited, &mut section, &mut notes)?,
     };
     notes.extend(loaded.report.notes.iter().cloned());
-    if let Some((filter, note)) = total_row(&loaded) {
+    if let Some((filter, note)) = total_rows(&loaded) {
         section.filter = Some(filter);
         match reading.read(&section) {
             Ok(better) => {

@@ -1,4 +1,4 @@
-//! A row that is the sum of all others, as people leave it at the end of an export.
+//! Rows that are the sums of all others, as exports have them at their ends: one in each file.
 
 use crate::formula::words::quote_name;
 use crate::load::loaded::{LoadedColumn, LoadedTable};
@@ -26,63 +26,115 @@ const WORDS: &[&str] = &[
     "summa",
     "yhteensä",
 ];
-/// Rows that are summed up at least.
+/// Rows that are summed up by one, at least.
 const FEWEST_ROWS: usize = 3;
 /// How far a sum of doubles may be off.
 const NEAR: f64 = 1e-9;
 
-/// The condition that leaves such a row out, and what it says; none where there is none.
-pub(super) fn total_row(loaded: &LoadedTable) -> Option<(String, String)> {
-    if loaded.rows <= FEWEST_ROWS {
+/// Rows that could be sums.
+struct Candidate {
+    rows: Vec<usize>,
+    /// What is true of all others.
+    filter: String,
+    /// What they have, and no others.
+    says: String,
+    /// Whether that is a word for sums.
+    called: bool,
+    /// In how many columns they come to what all others do.
+    columns: usize,
+}
+
+/// The condition that leaves such rows out, and what it says; none where there are none.
+pub(super) fn total_rows(loaded: &LoadedTable) -> Option<(String, String)> {
+    let mut candidates: Vec<Candidate> = labels(loaded).flat_map(|c| [called(c), blank(c)]).flatten().collect();
+    candidates.retain(|candidate| candidate.rows.len() * FEWEST_ROWS < loaded.rows);
+    for column in loaded.columns.iter().filter(|c| c.data.ty().is_number()) {
+        count_sums(column, &mut candidates);
+    }
+    let is_alone = |candidate: &Candidate| labels(loaded).all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
+    candidates.retain(|candidate| match candidate.called {
+        true => candidate.columns > 0,
+        // Where nothing says what it is, one sum can be chance.
+        false => candidate.columns > 1 || candidate.columns == 1 && is_alone(candidate),
+    });
+    let first = candidates.into_iter().min_by_key(|c| (!c.called, std::cmp::Reverse(c.columns)))?;
+    let sums = match first.columns {
+        1 => "the sum of a column".to_string(),
+        columns => format!("the sums of {columns} columns"),
+    };
+    let note = match first.rows.len() {
+        1 => format!("one row has {} and {sums}: it is left out", first.says),
+        rows => format!("{rows} rows have {} and together {sums}: they are left out", first.says),
+    };
+    Some((first.filter, note))
+}
+
+/// The columns that say what a row is.
+fn labels(loaded: &LoadedTable) -> impl Iterator<Item = &LoadedColumn> {
+    loaded.columns.iter().filter(|c| !c.data.ty().is_number() && c.data.ty() != Type::Bool)
+}
+
+fn is_null(column: &LoadedColumn, row: usize) -> bool {
+    column.data.code(row) == column.data.null_code()
+}
+
+/// The rows that a column calls sums.
+fn called(column: &LoadedColumn) -> Option<Candidate> {
+    if column.data.ty() != Type::Text {
         return None;
     }
-    let sums = loaded.columns.iter().filter(|c| c.data.ty().is_number()).filter_map(sum_rows);
-    let mut counts: Vec<(usize, usize)> = Vec::new();
-    for row in sums.flatten() {
-        match counts.iter_mut().find(|(known, _)| *known == row) {
-            Some((_, count)) => *count += 1,
-            None => counts.push((row, 1)),
-        }
+    let words = (0..column.data.domain()).map(|code| (code, column.data.value_of(code)));
+    let words: Vec<(u64, Value)> = words.filter(|(_, value)| value.as_text().is_some_and(is_word)).collect();
+    let codes: Vec<u64> = words.iter().map(|(code, _)| *code).collect();
+    let rows = rows_with(column, |code| codes.contains(&code));
+    if words.is_empty() || rows.is_empty() {
+        return None;
     }
-    let (row, columns) = counts.into_iter().max_by_key(|(_, count)| *count)?;
-    let texts = || loaded.columns.iter().filter(|c| c.data.ty() == Type::Text);
-    let called = texts().find(|c| {
-        let value = value(c, row);
-        value.as_text().is_some_and(|t| WORDS.contains(&t.trim().trim_end_matches(':').to_lowercase().as_str()))
-            && rows_with(c, &value) == 1
-    });
-    let blank = || texts().find(|c| value(c, row).is_null() && c.data.nulls() == 1);
-    let (filter, says) = if let Some(column) = called {
-        let name = quote_name(&column.name);
-        let word = value(column, row).to_string();
-        let or_null = if column.data.nulls() > 0 { format!("{name} is null or ") } else { String::new() };
-        (format!("{or_null}{name} <> '{}'", word.replace('\'', "''")), format!("`{word}` in `{}`", column.name))
-    } else {
-        let column = blank().filter(|_| columns > 1 || texts().all(|c| value(c, row).is_null()))?;
-        (format!("{} is not null", quote_name(&column.name)), format!("nothing in `{}`", column.name))
+    let name = quote_name(&column.name);
+    let quoted: Vec<String> =
+        words.iter().map(|(_, word)| format!("'{}'", word.to_string().replace('\'', "''"))).collect();
+    let or_null = if column.data.nulls() > 0 { format!("{name} is null or ") } else { String::new() };
+    let (filter, first) = match quoted.as_slice() {
+        [only] => (format!("{or_null}{name} <> {only}"), &words[0].1),
+        several => (format!("{or_null}{name} not in ({})", several.join(", ")), &words[0].1),
     };
-    let sums = if columns == 1 { "the sum of a column".to_string() } else { format!("the sums of {columns} columns") };
-    Some((filter, format!("one row has {says} and {sums}: it is left out")))
+    let says = format!("`{first}` in `{}`", column.name);
+    Some(Candidate { rows, filter, says, called: true, columns: 0 })
 }
 
-fn value(column: &LoadedColumn, row: usize) -> Value {
-    column.data.value_of(column.data.code(row))
+/// Whether a text is a word for sums, or begins with one.
+fn is_word(text: &str) -> bool {
+    let text = text.trim().to_lowercase();
+    let goes_on = |rest: &str| rest.is_empty() || rest.starts_with([' ', ':', '\u{a0}']);
+    WORDS.iter().any(|word| text.strip_prefix(word).is_some_and(goes_on))
 }
 
-fn rows_with(column: &LoadedColumn, value: &Value) -> usize {
-    let code = column.data.code_of(value);
-    column.data.codes().into_iter().filter(|c| Some(*c) == code).count()
+/// The rows in which a column says nothing.
+fn blank(column: &LoadedColumn) -> Option<Candidate> {
+    let null = column.data.null_code();
+    if column.data.nulls() == 0 {
+        return None;
+    }
+    let rows = rows_with(column, |code| code == null);
+    let filter = format!("{} is not null", quote_name(&column.name));
+    Some(Candidate { rows, filter, says: format!("nothing in `{}`", column.name), called: false, columns: 0 })
 }
 
-/// The rows whose value is the sum of all others.
-fn sum_rows(column: &LoadedColumn) -> Option<Vec<usize>> {
-    let values: Vec<f64> =
-        column.data.codes().into_iter().map(|code| column.data.value_of(code).as_f64().unwrap_or(0.0)).collect();
+fn rows_with(column: &LoadedColumn, is_one: impl Fn(u64) -> bool) -> Vec<usize> {
+    column.data.codes().into_iter().enumerate().filter(|(_, code)| is_one(*code)).map(|(row, _)| row).collect()
+}
+
+/// Counts a column of numbers for those candidates whose rows come to what all others do.
+fn count_sums(column: &LoadedColumn, candidates: &mut [Candidate]) {
+    let number = |code: u64| column.data.value_of(code).as_f64().unwrap_or(0.0);
+    let values: Vec<f64> = column.data.codes().into_iter().map(number).collect();
     let sum: f64 = values.iter().sum();
     let filled = values.iter().filter(|v| **v != 0.0).count();
     if sum == 0.0 || filled <= FEWEST_ROWS {
-        return None;
+        return;
     }
-    let is_sum = |v: &f64| (2.0 * v - sum).abs() <= NEAR * sum.abs();
-    Some(values.iter().enumerate().filter(|(_, v)| is_sum(v)).map(|(row, _)| row).collect())
+    for candidate in candidates {
+        let own: f64 = candidate.rows.iter().map(|row| values[*row]).sum();
+        candidate.columns += usize::from((2.0 * own - sum).abs() <= NEAR * sum.abs());
+    }
 }

@@ -32,7 +32,7 @@ impl Best {
 }
 
 impl State for Best {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.of_groups.resize(groups, None);
     }
 

@@ -28,7 +28,7 @@ impl Collected {
 }
 
 impl State for Collected {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.lists.resize(groups, Vec::new());
     }
 

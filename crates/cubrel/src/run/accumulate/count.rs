@@ -25,7 +25,7 @@ impl Count {
 }
 
 impl State for Count {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.0.resize(groups, 0);
     }
 

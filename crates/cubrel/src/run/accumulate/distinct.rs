@@ -31,7 +31,7 @@ impl DistinctBits {
 }
 
 impl State for DistinctBits {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.words.resize(groups * self.per_group, 0);
     }
 
@@ -85,7 +85,7 @@ impl DistinctValues {
 }
 
 impl State for DistinctValues {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.groups = groups;
     }
 

@@ -159,7 +159,7 @@ fn distinct<P: GroupCode>(pairs: &mut [P]) -> u64 {
 }
 
 impl<P: GroupCode> State for DistinctPairs<P> {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.groups = groups;
     }
 

@@ -3,6 +3,8 @@
 use std::cell::OnceCell;
 use std::ops::Range;
 
+use super::few::{coming, count_each};
+
 /// The entries of a batch: rows, or runs of rows that are alike.
 #[derive(Clone, Copy)]
 pub struct Entries<'a> {
@@ -10,11 +12,13 @@ pub struct Entries<'a> {
     pub groups: Groups<'a>,
     /// How many rows each stands for; `None` when each is one row.
     pub weights: Option<&'a [u32]>,
+    /// The groups that come, each once, where they are known to be few.
+    pub coming: Option<&'a [u32]>,
 }
 
 impl<'a> From<Groups<'a>> for Entries<'a> {
     fn from(groups: Groups<'a>) -> Entries<'a> {
-        Entries { groups, weights: None }
+        Entries { groups, weights: None, coming: None }
     }
 }
 
@@ -37,33 +41,13 @@ impl<'a> Entries<'a> {
         match (self.groups, self.weights) {
             (Groups::One, None) => counts[0] += entries as u64,
             (Groups::One, Some(weights)) => counts[0] += weights.iter().map(|w| u64::from(*w)).sum::<u64>(),
-            (Groups::Many(groups), None) => count_each(counts, groups),
+            (Groups::Many(groups), None) => count_each(counts, groups, self.coming),
             (Groups::Many(groups), Some(weights)) => {
                 groups.iter().zip(weights).for_each(|(g, w)| counts[*g as usize] += u64::from(*w));
             }
             (Groups::InRuns(runs), None) => runs.each(|group, rows| counts[group] += rows.len() as u64),
             (Groups::InRuns(_), Some(_)) => self.one_by_one().count(entries, counts),
         }
-    }
-}
-
-/// Few groups: rows are counted in several places each, because adding to a place waits for what was just stored there.
-const FEW_GROUPS: usize = 256;
-const LANES: usize = 4;
-
-/// Counts each row for its group.
-fn count_each(counts: &mut [u64], groups: &[u32]) {
-    if counts.len() > FEW_GROUPS || groups.len() < FEW_GROUPS {
-        return groups.iter().for_each(|group| counts[*group as usize] += 1);
-    }
-    let mut lanes = [[0u32; FEW_GROUPS]; LANES];
-    let (fours, rest) = groups.as_chunks::<LANES>();
-    for four in fours {
-        lanes.iter_mut().zip(four).for_each(|(lane, group)| lane[*group as usize % FEW_GROUPS] += 1);
-    }
-    rest.iter().for_each(|group| counts[*group as usize] += 1);
-    for lane in &lanes {
-        counts.iter_mut().zip(lane).for_each(|(count, more)| *count += u64::from(*more));
     }
 }
 
@@ -94,6 +78,14 @@ impl<'a> Groups<'a> {
             Groups::One => &[0],
             Groups::Many(groups) => groups,
             Groups::InRuns(runs) => runs.groups(),
+        }
+    }
+
+    /// The groups that come, each once, of so many that there could be; `None` where they are not few.
+    pub fn coming(self, most: usize) -> Option<Vec<u32>> {
+        match self {
+            Groups::Many(groups) => coming(groups, most),
+            Groups::One | Groups::InRuns(_) => None,
         }
     }
 
@@ -179,19 +171,6 @@ mod tests {
     use super::*;
 
     #[test]
-    fn rows_counted_in_several_places_are_the_rows() {
-        for groups in [1u32, 7, 256, 257] {
-            for rows in [0u32, 3, 255, 256, 1021] {
-                let of_row: Vec<u32> = (0..rows).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
-                let (mut counts, mut expected) = (vec![5; groups as usize], vec![5; groups as usize]);
-                count_each(&mut counts, &of_row);
-                of_row.iter().for_each(|group| expected[*group as usize] += 1);
-                assert_eq!(counts, expected, "{rows} rows in {groups} groups");
-            }
-        }
-    }
-
-    #[test]
     fn runs_are_the_rows_that_they_stand_for() {
         let runs = RunGroups::new(vec![3, 4, 9], vec![7, 0, 7]);
         assert_eq!(runs.of_rows(), [7, 7, 7, 0, 7, 7, 7, 7, 7]);
@@ -200,7 +179,7 @@ mod tests {
         let weights = [1, 2, 1, 1, 5, 1, 1, 1, 1];
         for weights in [None, Some(weights.as_slice())] {
             let (mut in_runs, mut one_by_one) = ([0; 8], [0; 8]);
-            let entries = Entries { groups: Groups::InRuns(&runs), weights };
+            let entries = Entries { weights, ..Entries::from(Groups::InRuns(&runs)) };
             entries.count(9, &mut in_runs);
             entries.one_by_one().count(9, &mut one_by_one);
             assert_eq!(in_runs, one_by_one);

@@ -4,6 +4,7 @@ use std::any::Any;
 
 use super::count::Count;
 use super::entries::{Entries, Groups};
+use super::few::add_each;
 use super::spec::{Spec, floats, zeros};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
@@ -85,12 +86,8 @@ impl ExactSums {
             (Groups::One, Some(weights), None) => {
                 sums[0] += values.iter().zip(weights).map(|(v, w)| v * i64::from(*w)).sum::<i64>();
             }
-            (Groups::Many(groups), None, None) => {
-                add_each(sums, groups, values);
-            }
-            (Groups::InRuns(runs), None, None) => {
-                runs.each_sum(values, |group, sum| sums[group] += sum);
-            }
+            (Groups::Many(groups), None, None) => add_each(sums, groups, entries.coming, values),
+            (Groups::InRuns(runs), None, None) => runs.each_sum(values, |group, sum| sums[group] += sum),
             (Groups::InRuns(_), Some(_), None) => return self.add_small(entries.one_by_one(), values, valid, bits),
             (Groups::Many(groups), Some(weights), None) => {
                 for ((group, v), w) in groups.iter().zip(values).zip(weights) {
@@ -136,7 +133,7 @@ impl ExactSums {
 }
 
 impl State for ExactSums {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.small.resize(groups, 0);
         if is_counted(&self.spec) {
             self.counts.resize(groups, 0);
@@ -252,40 +249,6 @@ fn with_room<T: Copy>(values: &[T]) -> Vec<T> {
     copy
 }
 
-/// Few groups: numbers are added up in several places each, because adding to a place waits for what was just stored there.
-const FEW_GROUPS: usize = 256;
-const LANES: usize = 4;
-
-/// Very few.
-const FEWEST_GROUPS: usize = 32;
-
-/// Adds each number to the sum of its group.
-fn add_each(sums: &mut [i64], groups: &[u32], values: &[i64]) {
-    if sums.len() > FEW_GROUPS || values.len() < FEW_GROUPS {
-        groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
-    } else if sums.len() > FEWEST_GROUPS {
-        add_in_lanes::<FEW_GROUPS>(sums, groups, values);
-    } else {
-        add_in_lanes::<FEWEST_GROUPS>(sums, groups, values);
-    }
-}
-
-/// The same where there are at most `MOST` groups.
-fn add_in_lanes<const MOST: usize>(sums: &mut [i64], groups: &[u32], values: &[i64]) {
-    let mut lanes = [[0i64; MOST]; LANES];
-    let (four_groups, groups) = groups.as_chunks::<LANES>();
-    let (four_values, values) = values.as_chunks::<LANES>();
-    for (groups, values) in four_groups.iter().zip(four_values) {
-        for (lane, (group, v)) in lanes.iter_mut().zip(groups.iter().zip(values)) {
-            lane[*group as usize % MOST] += v;
-        }
-    }
-    groups.iter().zip(values).for_each(|(group, v)| sums[*group as usize] += v);
-    for lane in &lanes {
-        sums.iter_mut().zip(lane).for_each(|(sum, more)| *sum += more);
-    }
-}
-
 /// Sums, or means, of all groups, and after them the result over no rows.
 fn finish(sums: ExactSums, seen: &[bool]) -> Result<Vector, String> {
     let (groups, spec) = (sums.small.len(), &sums.spec);
@@ -341,21 +304,6 @@ mod tests {
     }
 
     #[test]
-    fn sums_in_several_places_are_the_sums() {
-        for groups in [1u32, 7, 32, 33, 256, 257, 5000] {
-            for rows in [0usize, 3, 255, 256, 1021, 4096] {
-                let of_row: Vec<u32> = (0..rows as u32).map(|i| i.wrapping_mul(2_654_435_761) % groups).collect();
-                let values: Vec<i64> = (0..rows as i64).map(|i| i * 37 - 5000).collect();
-                let mut sums = vec![1; groups as usize];
-                add_each(&mut sums, &of_row, &values);
-                let mut expected = vec![1; groups as usize];
-                of_row.iter().zip(&values).for_each(|(g, v)| expected[*g as usize] += v);
-                assert_eq!(sums, expected, "{groups} groups, {rows} rows");
-            }
-        }
-    }
-
-    #[test]
     fn sums_of_runs_are_the_sums_of_their_rows() {
         let runs = RunGroups::new(vec![2, 3, 700, 1000], vec![1, 0, 1, 2]);
         for scale in [1i64, 1 << 55] {
@@ -364,7 +312,7 @@ mod tests {
             for (valid, weights) in [(None, None), (Some(valid.as_slice()), None), (None, Some(weights.as_slice()))] {
                 let sums = |groups| {
                     let mut sums = counted(3);
-                    sums.add_small(Entries { groups, weights }, &values, valid, bits_of(&values));
+                    sums.add_small(Entries { weights, ..Entries::from(groups) }, &values, valid, bits_of(&values));
                     (0..3).map(|group| (sums.sum(group), sums.counts[group])).collect::<Vec<_>>()
                 };
                 assert_eq!(sums(Groups::InRuns(&runs)), sums(Groups::Many(runs.of_rows())), "{scale}");
@@ -382,7 +330,7 @@ mod tests {
             let weights: Vec<u32> = (0..1000).map(|i| 1 + i % 5).collect();
             for weights in [None, Some(weights.as_slice())] {
                 for groups in [Groups::InRuns(&runs), Groups::Many(runs.of_rows()), Groups::One] {
-                    let entries = Entries { groups, weights };
+                    let entries = Entries { weights, ..Entries::from(groups) };
                     let (mut told, mut expected) = (counted(3), counted(3));
                     told.add_exact_or_null(entries, &values, &valid);
                     expected.add_small(entries.one_by_one(), &values, Some(&valid), bits_of(&values));

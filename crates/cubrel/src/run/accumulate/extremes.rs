@@ -54,7 +54,7 @@ fn turned(code: u64, max: bool) -> u64 {
 }
 
 impl State for ExtremeCodes {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.best.resize(groups, NONE);
     }
 
@@ -118,7 +118,7 @@ impl ExtremeValues {
 }
 
 impl State for ExtremeValues {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.best.resize(groups, Value::Null);
     }
 

@@ -107,7 +107,7 @@ fn add_each(sums: &mut [f64], counts: &mut [u64], groups: &[u32], values: &[f64]
 }
 
 impl State for FloatSums {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.sums.resize(groups, 0.0);
         self.counts.resize(groups, 0);
     }
@@ -222,7 +222,7 @@ mod tests {
         for weights in [None, Some(weights.as_slice())] {
             let sums = |groups| {
                 let mut sums = FloatSums::new(3, &spec);
-                sums.add_floats(Entries { groups, weights }, &values);
+                sums.add_floats(Entries { weights, ..Entries::from(groups) }, &values);
                 (sums.sums, sums.counts)
             };
             assert_eq!(sums(Groups::InRuns(&runs)), sums(Groups::Many(runs.of_rows())));

@@ -14,6 +14,7 @@ mod distinct_pairs;
 mod entries;
 mod exact;
 mod extremes;
+mod few;
 mod float;
 mod moments;
 mod nothing;
@@ -112,9 +113,9 @@ impl Accumulator {
         Accumulator { state: Box::new(nothing::Nothing), null: results::NONE }
     }
 
-    /// Makes room for groups that were not known before.
-    pub fn grow(&mut self, groups: usize) {
-        self.state.grow(groups);
+    /// Makes room for so many groups. Sums, counts and extremes forget those behind them.
+    pub fn resize(&mut self, groups: usize) {
+        self.state.resize(groups);
     }
 
     /// Takes a batch.

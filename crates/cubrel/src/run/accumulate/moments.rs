@@ -63,7 +63,7 @@ impl Moments {
 }
 
 impl State for Moments {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.of_groups.resize(groups, Moment::default());
     }
 

@@ -9,7 +9,7 @@ use crate::value::{Type, Vector};
 pub(super) struct Nothing;
 
 impl State for Nothing {
-    fn grow(&mut self, _: usize) {}
+    fn resize(&mut self, _: usize) {}
 
     fn merge(&mut self, _: Box<dyn State>, _: At<'_>) {}
 

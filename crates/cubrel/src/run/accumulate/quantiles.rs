@@ -111,7 +111,7 @@ impl Tallies {
 }
 
 impl State for Tallies {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.counts.resize(groups * self.per_group, 0);
     }
 
@@ -155,7 +155,7 @@ pub(super) fn code_lists(spec: &Spec, groups: usize) -> Box<dyn State> {
 }
 
 impl<K: RankKey + std::fmt::Debug + 'static> State for CodeLists<K> {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.lists.resize(groups, Ranked::default());
     }
 
@@ -201,7 +201,7 @@ impl NumberLists {
 const SIGN: u64 = 1 << 63;
 
 impl State for NumberLists {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.lists.resize(groups, Ranked::default());
     }
 

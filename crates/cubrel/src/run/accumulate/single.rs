@@ -27,7 +27,7 @@ impl SingleCodes {
 }
 
 impl State for SingleCodes {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.only.resize(groups, NONE);
     }
 
@@ -84,7 +84,7 @@ impl SingleValues {
 }
 
 impl State for SingleValues {
-    fn grow(&mut self, groups: usize) {
+    fn resize(&mut self, groups: usize) {
         self.only.resize(groups, Single::Nothing);
     }
 

@@ -10,8 +10,8 @@ use crate::value::{Value, Vector, units};
 
 /// What one kind of aggregate keeps for all groups. What it does not take it is never given.
 pub(super) trait State: fmt::Debug + Send {
-    /// Makes room for groups that were not known before.
-    fn grow(&mut self, groups: usize);
+    /// Makes room for so many groups. Sums, counts and extremes forget those behind them.
+    fn resize(&mut self, groups: usize);
 
     /// Takes rows that are only counted.
     fn add_rows(&mut self, _entries: Entries<'_>, _rows: usize) {

@@ -16,6 +16,8 @@ use crate::value::threads::{WORTH_A_THREAD, map_chunks};
 const TINY_DROPPED: u8 = u8::MAX;
 /// Among so many codes it is looked for one that passes, to spare the rows that have them.
 const MOST_LOOKED_AT: u64 = 1 << 14;
+/// As many bytes stay in a cache that is nearer than the one that all processors share.
+const NEAR: usize = 1 << 18;
 /// Few codes pass where at most one in so many does.
 const FEW_OF: usize = 4;
 
@@ -215,12 +217,11 @@ impl AnchorPlan {
         }
     }
 
-    /// Brings what is known into the form that the rows are looked up in.
-    pub(super) fn seal(&mut self, dense: bool, many_codes: usize) {
+    /// Brings what is known into the form that the rows are looked up in: all rows, or few that others have left.
+    pub(super) fn seal(&mut self, dense: bool, many_codes: usize, of_few: bool) {
         if matches!(self.numbers, CodeNumbers::Ranks(_)) {
             return;
         }
-        self.in_ranges();
         // A sieve gives codes back beside the mark of those that are dropped: larger ones would be taken for it.
         let has_many = self.pass.len() > many_codes && self.pass.len() < DROPPED as usize;
         if has_many && self.only_filters() && self.within.is_none() {
@@ -230,9 +231,9 @@ impl AnchorPlan {
         if dense {
             self.put_together(many_codes);
         }
-        // A byte for each code is as near as a bit, and says all.
-        let is_near = matches!(self.numbers, CodeNumbers::Bytes(_));
-        if has_many && !is_near && self.passing * FEW_OF <= self.pass.len() {
+        // A byte for each code, where these are not too many, is as near as a bit, and says all.
+        let is_near = matches!(self.numbers, CodeNumbers::Bytes(_)) && self.pass.len() <= NEAR;
+        if has_many && !is_near && !of_few && self.passing * FEW_OF <= self.pass.len() {
             self.sieve = Sieve::of(&self.pass);
         }
     }
@@ -332,13 +333,13 @@ impl AnchorPlan {
     pub(super) fn numbers(&self, batch: &Batch<'_>, out: &mut [u32]) {
         match &self.numbers {
             CodeNumbers::None => self.own_numbers(batch, out, self.own as u32),
+            _ if self.sieves() => {
+                self.sieved(batch, out);
+                self.look_up(out.iter_mut().filter(|number| **number & DROPPED == 0));
+            }
             CodeNumbers::Bytes(all) => {
                 let all = all.as_slice();
                 batch.map(self.anchor, out, |code| of_byte(all[code as usize]));
-            }
-            CodeNumbers::Words(_) | CodeNumbers::Ranks(_) if self.sieves() => {
-                self.sieved(batch, out);
-                self.look_up(out.iter_mut().filter(|number| **number & DROPPED == 0));
             }
             CodeNumbers::Words(all) => {
                 let all = all.as_slice();

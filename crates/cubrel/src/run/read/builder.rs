@@ -6,6 +6,7 @@ use super::super::frame::Members;
 use super::super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use super::super::{Options, RunError};
 use super::anchors::AnchorPlan;
+use super::batch::FEW;
 use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::keys::UnindexedKey;
@@ -231,6 +232,20 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             if passing * 100 < pass.len() * MOST_PASSING {
                 self.anchor(anchor).narrow(pass);
             }
+        }
+    }
+
+    /// Brings what anchors decide into the form that rows are looked up in. What lets the fewest through comes first: nothing else is
+    /// looked at where it drops all.
+    pub(super) fn seal_anchors(&mut self, dense: bool, many_codes: usize) {
+        let (tables, table) = (self.tables, self.table);
+        self.anchors.iter_mut().for_each(AnchorPlan::in_ranges);
+        self.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
+        let mut of_few = false;
+        for plan in &mut self.anchors {
+            let leaves_few = plan.filters() && plan.share(tables, table) * (FEW as f64) < 1.0;
+            plan.seal(dense, many_codes, of_few);
+            of_few |= leaves_few;
         }
     }
 

@@ -10,11 +10,11 @@ use super::kept::{keep, kept, kept_beside, true_at};
 use super::keys::DROPPED;
 use super::parts::{Grouped, PartResult, Passed, Scratch, sized};
 use super::prepare::{Grouping, Narrowed, Prepared};
+use super::spared::dropped;
 
 /// Whether so few numbers are not dropped that what comes after is looked at for these alone.
 fn are_few(numbers: &[u32]) -> bool {
-    let dropped: u32 = numbers.iter().map(|number| u32::from(number & DROPPED != 0)).sum();
-    (numbers.len() - dropped as usize) * FEW < numbers.len()
+    (numbers.len() - dropped(numbers)) * FEW < numbers.len()
 }
 
 /// What the first anchor adds to the numbers of all entries; or the entries that pass and what it adds to theirs, where it is told before which
@@ -67,7 +67,11 @@ impl Prepared<'_> {
         }
         // Where rows could be dropped, often none is.
         if narrowed && self.row_filters.is_empty() {
-            narrowed = numbers[..all.len()].iter().fold(0, |a, n| a | n) & DROPPED != 0;
+            let dropped = dropped(&numbers[..all.len()]);
+            narrowed = dropped != 0;
+            if narrowed && self.spares_in(batch, all.len() - dropped) {
+                return Ok((None, self.with_spared(numbers, dropped)));
+            }
         }
         if !narrowed {
             return Ok((None, self.numbers_of(numbers, scratch)));
@@ -79,6 +83,11 @@ impl Prepared<'_> {
         let is_one_group = self.is_one_group();
         if !self.row_filters.is_empty() {
             self.apply_row_filters(batch, &mut positions, usize::from(self.anchors.is_empty()))?;
+            if self.spares_others_in(batch, positions.len()) {
+                let groups = self.with_others_spared(&numbers, all.len(), &positions);
+                scratch.numbers = numbers;
+                return Ok((None, groups));
+            }
             stay = if is_one_group { Vec::new() } else { positions.iter().map(|i| numbers[*i as usize]).collect() };
         }
         let groups = if is_one_group { Grouped::One } else { Grouped::Each(stay) };
@@ -238,7 +247,7 @@ impl Prepared<'_> {
         };
         let groups = keys.map(number).collect();
         self.check_room(part.keys.len(), options)?;
-        part.grow(part.keys.len());
+        part.resize(part.keys.len());
         Ok(groups)
     }
 

@@ -1,9 +1,10 @@
 //! Numbers of groups without those that are dropped, and what stands beside them: the rows that pass.
 //!
-//! Eight numbers are looked at together where the processor has vectors for that, which is found out when the program runs: a mask says
-//! which of them stay, and a table for each mask how they move together.
+//! Eight numbers or sixteen are looked at together where the processor has vectors for that: a mask says which of them stay. How eight move together
+//! is told by a table for each mask; of sixteen the processor knows it.
 
 use super::keys::DROPPED;
+use super::lanes::Lanes;
 
 /// The places of the numbers that are not dropped, and these numbers.
 pub(super) fn kept(numbers: &[u32]) -> (Vec<u32>, Vec<u32>) {
@@ -26,9 +27,9 @@ pub(super) fn true_at(truths: &[bool]) -> Vec<u32> {
     let mut places = Vec::with_capacity(truths.len() + LANES);
     let mut done = 0;
     #[cfg(target_arch = "x86_64")]
-    if std::arch::is_x86_feature_detected!("avx2") {
+    if Lanes::here() != Lanes::One {
         done = truths.len() / LANES * LANES;
-        // SAFETY: the processor has AVX2; there is room for all places and eight more, and as many as are told were written.
+        // SAFETY: the processor has AVX2 and counts bits; there is room for all places and eight more, and as many as are told were written.
         unsafe {
             let count = vectors::true_at(&truths[..done], places.as_mut_ptr());
             places.set_len(count);
@@ -38,24 +39,33 @@ pub(super) fn true_at(truths: &[bool]) -> Vec<u32> {
     places
 }
 
-/// As many as are looked at together.
+/// As many as are looked at together with AVX2.
 const LANES: usize = 8;
+/// No more are written behind what stays.
+const MOST_LANES: usize = 16;
 
 fn kept_of(numbers: &[u32], beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
-    let room = numbers.len() + LANES;
-    let (mut places, mut stay) = (Vec::with_capacity(room), Vec::with_capacity(room));
-    let mut done = 0;
+    kept_by(Lanes::here(), numbers, beside)
+}
+
+fn kept_by(lanes: Lanes, numbers: &[u32], beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
+    debug_assert!(beside.is_none_or(|beside| beside.len() == numbers.len()));
+    let room = numbers.len() + MOST_LANES;
+    let (mut places, mut stay) = (Vec::<u32>::with_capacity(room), Vec::<u32>::with_capacity(room));
     #[cfg(target_arch = "x86_64")]
-    if std::arch::is_x86_feature_detected!("avx2") {
-        done = numbers.len() / LANES * LANES;
-        let beside = beside.map(|beside| &beside[..done]);
-        // SAFETY: the processor has AVX2; both lists have room for all numbers and eight more, as many stand beside them, and as many
-        // as are told stay and were written.
-        unsafe {
-            let count = vectors::kept(&numbers[..done], beside, places.as_mut_ptr(), stay.as_mut_ptr());
-            places.set_len(count);
-            stay.set_len(count);
-        }
+    let to = (places.as_mut_ptr(), stay.as_mut_ptr());
+    // SAFETY: the processor has what the function takes; both lists have room for all numbers and sixteen more.
+    let (done, count) = match lanes {
+        Lanes::One => (0, 0),
+        #[cfg(target_arch = "x86_64")]
+        Lanes::Eight => unsafe { vectors::kept_of_8(numbers, beside, to) },
+        #[cfg(target_arch = "x86_64")]
+        Lanes::Sixteen => unsafe { vectors::kept_of_16(numbers, beside, to) },
+    };
+    // SAFETY: as many as are told stay and were written.
+    unsafe {
+        places.set_len(count);
+        stay.set_len(count);
     }
     for (i, number) in numbers.iter().enumerate().skip(done).filter(|(_, number)| **number & DROPPED == 0) {
         places.push(beside.map_or(i as u32, |beside| beside[i]));
@@ -68,7 +78,7 @@ fn kept_of(numbers: &[u32], beside: Option<&[u32]>) -> (Vec<u32>, Vec<u32>) {
 mod vectors {
     use std::arch::x86_64::*;
 
-    use super::{DROPPED, LANES};
+    use super::{DROPPED, LANES, MOST_LANES};
 
     /// For each mask of dropped lanes the lanes that stay, moved together.
     static ORDERS: [[u32; LANES]; 1 << LANES] = orders();
@@ -93,8 +103,8 @@ mod vectors {
     /// How many of them are true; `places` get where these stand.
     ///
     /// # Safety
-    /// The processor has AVX2. There are eight times some number of `truths`; `places` can be written to for so many, and eight more.
-    #[target_feature(enable = "avx2")]
+    /// The processor has AVX2 and counts bits. There are eight times some number of `truths`; `places` can be written to for so many, and eight more.
+    #[target_feature(enable = "avx2,popcnt")]
     pub(super) unsafe fn true_at(truths: &[bool], places: *mut u32) -> usize {
         debug_assert!(truths.len().is_multiple_of(LANES));
         let first = _mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7);
@@ -118,27 +128,30 @@ mod vectors {
     // A mask is made of the highest bits.
     const _: () = assert!(DROPPED == 1 << 31);
 
-    /// How many numbers stay; `places` get what stands beside them, or their places, and `stay` the numbers.
+    /// How many numbers it has gone through, and how many of these stay; the lists get what stands beside them, or their places, and the numbers
+    /// themselves.
     ///
     /// # Safety
-    /// The processor has AVX2. There are eight times some number of `numbers` and as many in `beside`; `places` and `stay` can be written
-    /// to for so many, and eight more.
-    #[target_feature(enable = "avx2")]
-    pub(super) unsafe fn kept(numbers: &[u32], beside: Option<&[u32]>, places: *mut u32, stay: *mut u32) -> usize {
-        debug_assert!(numbers.len().is_multiple_of(LANES));
-        debug_assert!(beside.is_none_or(|beside| beside.len() == numbers.len()));
+    /// The processor has AVX2 and counts bits. The lists can be written to for all numbers and eight more.
+    #[target_feature(enable = "avx2,popcnt")]
+    pub(super) unsafe fn kept_of_8(
+        numbers: &[u32],
+        beside: Option<&[u32]>,
+        (places, stay): (*mut u32, *mut u32),
+    ) -> (usize, usize) {
         let first = _mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7);
+        let (eights, _) = numbers.as_chunks::<LANES>();
         let mut count = 0;
-        for at in (0..numbers.len()).step_by(LANES) {
-            // SAFETY: eight numbers begin there.
-            let lanes = unsafe { _mm256_loadu_si256(numbers.as_ptr().add(at).cast()) };
+        for (at, eight) in (0..).step_by(LANES).zip(eights) {
+            // SAFETY: there are eight numbers.
+            let lanes = unsafe { _mm256_loadu_si256(eight.as_ptr().cast()) };
             let dropped = _mm256_movemask_ps(_mm256_castsi256_ps(lanes)) as usize;
             if dropped == (1 << LANES) - 1 {
                 continue;
             }
-            let of = match beside {
+            let of = match beside.map(|beside| &beside[at..at + LANES]) {
                 // SAFETY: as many stand beside them.
-                Some(beside) => unsafe { _mm256_loadu_si256(beside.as_ptr().add(at).cast()) },
+                Some(beside) => unsafe { _mm256_loadu_si256(beside.as_ptr().cast()) },
                 None => _mm256_add_epi32(first, _mm256_set1_epi32(at as i32)),
             };
             // SAFETY: the table has 32 bytes for each mask; no more stay than were looked at, and eight fit behind these.
@@ -149,7 +162,43 @@ mod vectors {
             }
             count += LANES - dropped.count_ones() as usize;
         }
-        count
+        (eights.len() * LANES, count)
+    }
+
+    /// The same for sixteen of them together.
+    ///
+    /// # Safety
+    /// The processor has AVX-512 and counts bits. The lists can be written to for all numbers and sixteen more.
+    #[target_feature(enable = "avx512f,popcnt")]
+    pub(super) unsafe fn kept_of_16(
+        numbers: &[u32],
+        beside: Option<&[u32]>,
+        (places, stay): (*mut u32, *mut u32),
+    ) -> (usize, usize) {
+        let first = _mm512_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15);
+        let mark = _mm512_set1_epi32(DROPPED as i32);
+        let (sixteens, _) = numbers.as_chunks::<MOST_LANES>();
+        let mut count = 0;
+        for (at, sixteen) in (0..).step_by(MOST_LANES).zip(sixteens) {
+            // SAFETY: there are sixteen numbers.
+            let lanes = unsafe { _mm512_loadu_si512(sixteen.as_ptr().cast()) };
+            let keep = _mm512_testn_epi32_mask(lanes, mark);
+            if keep == 0 {
+                continue;
+            }
+            let of = match beside.map(|beside| &beside[at..at + MOST_LANES]) {
+                // SAFETY: as many stand beside them.
+                Some(beside) => unsafe { _mm512_loadu_si512(beside.as_ptr().cast()) },
+                None => _mm512_add_epi32(first, _mm512_set1_epi32(at as i32)),
+            };
+            // SAFETY: no more stay than were looked at, and sixteen fit behind these.
+            unsafe {
+                _mm512_storeu_si512(places.add(count).cast(), _mm512_maskz_compress_epi32(keep, of));
+                _mm512_storeu_si512(stay.add(count).cast(), _mm512_maskz_compress_epi32(keep, lanes));
+            }
+            count += keep.count_ones() as usize;
+        }
+        (sixteens.len() * MOST_LANES, count)
     }
 }
 
@@ -170,9 +219,13 @@ mod tests {
                 let values: Vec<u32> = stay.iter().map(|i| numbers[*i]).collect();
                 let places: Vec<u32> = stay.iter().map(|i| *i as u32).collect();
                 assert_eq!(true_at(&numbers.iter().map(|n| n & DROPPED == 0).collect::<Vec<bool>>()), places);
-                assert_eq!(kept(&numbers), (places, values.clone()), "{share} of 16 of {rows}");
                 let others: Vec<u32> = stay.iter().map(|i| beside[*i]).collect();
-                assert_eq!(kept_beside(&numbers, &beside), (others, values), "{share} of 16 of {rows}");
+                for lanes in Lanes::all_here() {
+                    let found = kept_by(lanes, &numbers, None);
+                    assert_eq!(found, (places.clone(), values.clone()), "{share} of 16 of {rows}, {lanes:?}");
+                    let found = kept_by(lanes, &numbers, Some(&beside));
+                    assert_eq!(found, (others.clone(), values.clone()), "{share} of 16 of {rows}, {lanes:?}");
+                }
             }
         }
     }

@@ -45,7 +45,7 @@ impl Prepared<'_> {
     pub(super) fn known_rows(&self, known: &[bool]) -> PartResult {
         let mut part = self.nothing_seen();
         let Some(bounds) = self.tables.segment_bounds(self.table) else { return part };
-        let entries = Entries { groups: Groups::One, weights: None };
+        let entries = Entries::from(Groups::One);
         for segment in (0..known.len()).filter(|segment| known[*segment]) {
             let rows = bounds.range(segment).len();
             part.seen[0].stats.rows_passed += rows as u64;

@@ -44,6 +44,8 @@ pub(super) enum Grouped {
     Each(Vec<u32>),
     /// The same number for several entries.
     InRuns(RunGroups),
+    /// The number of each entry, of those that do not pass that of the group behind all others; and how many pass.
+    Spared(Vec<u32>, usize),
 }
 
 impl Grouped {
@@ -52,7 +54,7 @@ impl Grouped {
         let of = |numbers: &[u32]| Grouped::Each(places.iter().map(|place| numbers[*place as usize]).collect());
         match self {
             Grouped::One => Grouped::One,
-            Grouped::Each(numbers) => of(numbers),
+            Grouped::Each(numbers) | Grouped::Spared(numbers, _) => of(numbers),
             Grouped::InRuns(runs) => of(runs.of_rows()),
         }
     }
@@ -60,7 +62,7 @@ impl Grouped {
     fn as_groups(&self) -> Groups<'_> {
         match self {
             Grouped::One => Groups::One,
-            Grouped::Each(numbers) => Groups::Many(numbers),
+            Grouped::Each(numbers) | Grouped::Spared(numbers, _) => Groups::Many(numbers),
             Grouped::InRuns(runs) => Groups::InRuns(runs),
         }
     }
@@ -75,6 +77,8 @@ pub(super) struct Scratch {
     pub(super) values: Vec<i64>,
     pub(super) factors: Vec<i64>,
     pub(super) floats: Vec<f64>,
+    /// Whether the rows of a batch belong to many groups, as far as was seen: what comes is not asked again.
+    many_come: bool,
 }
 
 impl Scratch {
@@ -86,9 +90,16 @@ impl Scratch {
         all
     }
 
+    /// The groups that come, of so many that there could be, where they are few.
+    fn coming(&mut self, groups: Groups<'_>, most: usize) -> Option<Vec<u32>> {
+        let coming = if self.many_come { None } else { groups.coming(most) };
+        self.many_come |= matches!(groups, Groups::Many(_)) && coming.is_none();
+        coming
+    }
+
     fn take_back(&mut self, all: Vec<u32>, groups: Grouped) {
         self.identity = all;
-        if let Grouped::Each(numbers) = groups {
+        if let Grouped::Each(numbers) | Grouped::Spared(numbers, _) = groups {
             self.numbers = numbers;
         }
     }
@@ -141,11 +152,11 @@ impl Seen {
 
     /// Marks groups as seen; false where they are so many that this is better done while something is added to them. Groups that
     /// are numbered as they come are not all known.
-    fn see(&mut self, groups: Groups<'_>, all_known: bool) -> bool {
+    fn see(&mut self, entries: Entries<'_>, all_known: bool) -> bool {
         if self.counted_by.is_some() {
             return true;
         }
-        let numbers = groups.of_runs_or_rows();
+        let numbers = entries.coming.unwrap_or(entries.groups.of_runs_or_rows());
         if let Some(unseen) = &mut self.unseen {
             unseen.retain(|group| !numbers.contains(group));
             return true;
@@ -153,12 +164,20 @@ impl Seen {
         if self.groups.len() > MANY_GROUPS {
             return false;
         }
-        groups.mark(&mut self.groups);
+        numbers.iter().for_each(|group| self.groups[*group as usize] = true);
         if all_known && self.groups.len() <= numbers.len() {
             let unseen = || (0..self.groups.len() as u32).filter(|g| !self.groups[*g as usize]);
             self.unseen = (unseen().count() <= FEW_UNSEEN).then(|| unseen().collect());
         }
         true
+    }
+
+    /// Makes room for so many groups; those behind them are forgotten.
+    fn resize(&mut self, groups: usize) {
+        self.groups.resize(groups, false);
+        if let Some(unseen) = &mut self.unseen {
+            unseen.retain(|group| (*group as usize) < groups);
+        }
     }
 
     /// Whether each group has been seen.
@@ -210,6 +229,10 @@ impl Prepared<'_> {
         options: &Options,
     ) -> Result<PartResult, RunError> {
         let mut part = self.nothing_seen();
+        let spares = self.spares();
+        if spares {
+            part.resize(self.groups + 1);
+        }
         let mut at = start;
         while at < end {
             let (segment, rows) = self.segment_at(at, end);
@@ -244,6 +267,9 @@ impl Prepared<'_> {
                 }
             }
             at = to;
+        }
+        if spares {
+            part.resize(self.groups);
         }
         Ok(part)
     }
@@ -388,16 +414,21 @@ impl Prepared<'_> {
         if positions.is_empty() {
             return Ok(());
         }
+        let passing = match groups {
+            Grouped::Spared(_, passing) => *passing,
+            _ => positions.len(),
+        };
         let groups = groups.as_groups();
         let weights = batch.weights(positions);
-        let entries = Entries { groups, weights: weights.as_deref() };
         let seen = &mut part.seen[read];
+        let coming = part.scratch.coming(groups, seen.groups.len());
+        let entries = Entries { groups, weights: weights.as_deref(), coming: coming.as_deref() };
         // Rows are gone through twice where aggregates are fed in both ways.
         if feeds.first {
-            let rows = weights.as_ref().map_or(positions.len() as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
+            let rows = weights.as_ref().map_or(passing as u64, |w| w.iter().map(|w| u64::from(*w)).sum());
             seen.stats.rows_passed += rows;
         }
-        let mut to_mark = (!seen.see(groups, part.keys.is_empty())).then_some(seen.groups.as_mut_slice());
+        let mut to_mark = (!seen.see(entries, part.keys.is_empty())).then_some(seen.groups.as_mut_slice());
         for place in feeds.places.iter().filter(|place| aggregates.contains(place)) {
             let to = To { accumulator: &mut part.accumulators[*place], seen: to_mark.take() };
             self.feed(*place, batch, positions, entries, to, &mut part.scratch)?;
@@ -487,7 +518,7 @@ impl Prepared<'_> {
     fn by_key(&self, parts: Vec<PartResult>) -> (PartResult, Numbering) {
         let (keys, numbers) = GroupKeys::of_parts(&parts.iter().map(|part| part.keys.as_slice()).collect::<Vec<_>>());
         let mut whole = self.nothing_seen();
-        whole.grow(keys.len());
+        whole.resize(keys.len());
         parts.into_iter().zip(numbers).for_each(|(part, numbers)| merge(part, Some(&numbers), &mut whole));
         (whole, Numbering::Ranked(Arc::new(keys)))
     }
@@ -534,10 +565,10 @@ impl PartResult {
         }
     }
 
-    /// Makes room for so many groups.
-    pub(super) fn grow(&mut self, groups: usize) {
-        self.seen.iter_mut().for_each(|seen| seen.groups.resize(groups, false));
-        self.accumulators.iter_mut().for_each(|a| a.grow(groups));
+    /// Makes room for so many groups; those behind them are forgotten.
+    pub(super) fn resize(&mut self, groups: usize) {
+        self.seen.iter_mut().for_each(|seen| seen.resize(groups));
+        self.accumulators.iter_mut().for_each(|a| a.resize(groups));
     }
 }
 

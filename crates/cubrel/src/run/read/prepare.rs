@@ -168,11 +168,7 @@ pub(super) fn prepare<'a>(
     let dense = few_groups && builder.loose.is_empty() && bridges.is_empty() && !options.hash_groups;
     let one_tells = counting.iter().filter(|counts| !counts.follows()).count() == 1;
     let by_rank = by_rank(&mut builder, dense && one_tells, options);
-    for anchor in &mut builder.anchors {
-        anchor.seal(dense, options.many_codes);
-    }
-    // What lets the fewest through comes first: nothing else is looked at where it drops all.
-    builder.anchors.sort_by_cached_key(|plan| plan.rank(tables, table));
+    builder.seal_anchors(dense, options.many_codes);
     let renumbered = || wanted.filter(|_| dense).and_then(|wanted| ranked(&mut builder, wanted, &counting));
     let ranked = by_rank.or_else(renumbered).map(Arc::new);
     let groups = ranked.as_ref().map_or(product, |keys| keys.len() as u128);

@@ -1,11 +1,12 @@
 //! Which of many codes pass, in a bit each: more of that stays in the nearer caches than of anything else that tells it.
 //!
-//! Eight codes are looked up together where the processor gathers from several places at once, which is found out when the program runs. Without
-//! a branch for each of them it costs the same whether few pass or many, and whether that can be foreseen or not.
+//! Eight codes or sixteen are looked up together where the processor gathers from several places at once. Without a branch for each of them it costs
+//! the same whether few pass or many, and whether that can be foreseen or not.
 
 use std::ops::Range;
 
 use super::keys::DROPPED;
+use super::lanes::Lanes;
 use crate::value::threads::{WORTH_A_THREAD, map_ranges};
 
 /// A bit for each code: whether it passes.
@@ -55,12 +56,19 @@ impl Sieve {
 
     /// Adds [`DROPPED`] to codes that do not pass.
     pub(super) fn drop_others(&self, codes: &mut [u32]) {
-        let mut done = 0;
-        #[cfg(target_arch = "x86_64")]
-        if std::arch::is_x86_feature_detected!("avx2") {
+        self.drop_others_by(Lanes::here(), codes);
+    }
+
+    fn drop_others_by(&self, lanes: Lanes, codes: &mut [u32]) {
+        let done = match lanes {
+            Lanes::One => 0,
             // SAFETY: the processor has AVX2.
-            done = unsafe { vectors::drop_others(&self.0, codes) };
-        }
+            #[cfg(target_arch = "x86_64")]
+            Lanes::Eight => unsafe { vectors::drop_others_of_8(&self.0, codes) },
+            // SAFETY: the processor has AVX-512.
+            #[cfg(target_arch = "x86_64")]
+            Lanes::Sixteen => unsafe { vectors::drop_others_of_16(&self.0, codes) },
+        };
         for code in &mut codes[done..] {
             *code |= u32::from(!self.passes(u64::from(*code))) << DROPPED.trailing_zeros();
         }
@@ -73,8 +81,6 @@ mod vectors {
 
     use crate::run::read::keys::DROPPED;
 
-    /// As many as are looked up together.
-    const LANES: usize = 8;
     // A dropped code is one whose highest bit is set.
     const _: () = assert!(DROPPED == 1 << 31);
 
@@ -83,7 +89,8 @@ mod vectors {
     /// # Safety
     /// The processor has AVX2.
     #[target_feature(enable = "avx2")]
-    pub(super) unsafe fn drop_others(bits: &[u64], codes: &mut [u32]) -> usize {
+    pub(super) unsafe fn drop_others_of_8(bits: &[u64], codes: &mut [u32]) -> usize {
+        const LANES: usize = 8;
         let known = i32::try_from(bits.len().saturating_mul(64)).unwrap_or(i32::MAX);
         let (known, none, one) = (_mm256_set1_epi32(known), _mm256_setzero_si256(), _mm256_set1_epi32(1));
         let (eights, rest) = codes.as_chunks_mut::<LANES>();
@@ -104,6 +111,33 @@ mod vectors {
         }
         done
     }
+
+    /// The same for sixteen of them together.
+    ///
+    /// # Safety
+    /// The processor has AVX-512.
+    #[target_feature(enable = "avx512f")]
+    pub(super) unsafe fn drop_others_of_16(bits: &[u64], codes: &mut [u32]) -> usize {
+        const LANES: usize = 16;
+        let known = i32::try_from(bits.len().saturating_mul(64)).unwrap_or(i32::MAX);
+        let (known, none, one) = (_mm512_set1_epi32(known), _mm512_setzero_si512(), _mm512_set1_epi32(1));
+        let dropped = _mm512_set1_epi32(DROPPED as i32);
+        let (sixteens, _) = codes.as_chunks_mut::<LANES>();
+        for sixteen in sixteens.iter_mut() {
+            // SAFETY: there are sixteen codes.
+            let codes = unsafe { _mm512_loadu_si512(sixteen.as_ptr().cast()) };
+            let is_known = _mm512_cmplt_epu32_mask(codes, known);
+            let places = _mm512_srli_epi32::<5>(codes);
+            // SAFETY: a word of 32 bits is read for codes below the number of bits alone; the lower half of 64 bits comes first.
+            let words = unsafe { _mm512_mask_i32gather_epi32::<4>(none, is_known, places, bits.as_ptr().cast()) };
+            let drops = _mm512_testn_epi32_mask(words, _mm512_rolv_epi32(one, codes));
+            // SAFETY: there are sixteen of them.
+            unsafe {
+                _mm512_storeu_si512(sixteen.as_mut_ptr().cast(), _mm512_mask_or_epi32(codes, drops, codes, dropped))
+            };
+        }
+        sixteens.len() * LANES
+    }
 }
 
 #[cfg(test)]
@@ -121,9 +155,11 @@ mod tests {
                     let codes: Vec<u32> = (0..rows).map(|i| noise(i * 3) % count as u32).collect();
                     let expected = |code: &u32| if pass[*code as usize] { *code } else { *code | DROPPED };
                     let expected: Vec<u32> = codes.iter().map(expected).collect();
-                    let mut sieved = codes.clone();
-                    sieve.drop_others(&mut sieved);
-                    assert_eq!(sieved, expected, "{share} of 16 of {count} codes, {rows} rows");
+                    for lanes in Lanes::all_here() {
+                        let mut sieved = codes.clone();
+                        sieve.drop_others_by(lanes, &mut sieved);
+                        assert_eq!(sieved, expected, "{share} of 16 of {count} codes, {rows} rows, {lanes:?}");
+                    }
                 }
                 assert!((0..count).all(|code| sieve.passes(code as u64) == pass[code]), "{count}");
             }
@@ -145,11 +181,12 @@ mod tests {
     #[test]
     fn a_code_that_is_not_known_does_not_pass() {
         let sieve = Sieve::of(&[true; 64]);
-        let mut codes = [63, 64, 1 << 20, i32::MAX as u32, DROPPED, u32::MAX, 0, 65, 64];
-        sieve.drop_others(&mut codes);
-        assert_eq!(
-            codes.map(|code| code & DROPPED == 0),
-            [true, false, false, false, false, false, true, false, false]
-        );
+        let known = [true, false, false, false, false, false, true, false, false];
+        for lanes in Lanes::all_here() {
+            let mut codes = [63, 64, 1 << 20, i32::MAX as u32, DROPPED, u32::MAX, 0, 65, 64].repeat(3);
+            sieve.drop_others_by(lanes, &mut codes);
+            let passes: Vec<bool> = codes.iter().map(|code| code & DROPPED == 0).collect();
+            assert_eq!(passes, known.repeat(3), "{lanes:?}");
+        }
     }
 }
