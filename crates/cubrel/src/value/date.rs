@@ -2,8 +2,14 @@
 
 use jiff::civil::{Date, DateTime, Time};
 
+/// Microseconds in a second.
+pub const SECOND_MICROS: i64 = 1_000_000;
+/// Microseconds in a minute.
+pub const MINUTE_MICROS: i64 = 60 * SECOND_MICROS;
+/// Microseconds in an hour.
+pub const HOUR_MICROS: i64 = 60 * MINUTE_MICROS;
 /// Microseconds in a day.
-pub const DAY_MICROS: i64 = 86_400_000_000;
+pub const DAY_MICROS: i64 = 24 * HOUR_MICROS;
 /// Days from 0001-01-01 to 1970-01-01, which fixes the epoch in jiff's range.
 const EPOCH: Date = jiff::civil::date(1970, 1, 1);
 

@@ -110,7 +110,10 @@ impl Checker<'_> {
         for side in [&a, &b] {
             if !side.ty.is_number() && side.ty != Type::Null {
                 let help = match (side.ty, op) {
-                    (Type::Date | Type::Timestamp, BinaryOp::Sub) if a.ty == b.ty => {
+                    (Type::Timestamp, BinaryOp::Sub) if a.ty == b.ty => {
+                        "the time between two timestamps is `minutes_between(a, b)`, or `hours_between`, `seconds_between`"
+                    }
+                    (Type::Date, BinaryOp::Sub) if a.ty == b.ty => {
                         "the days between two dates are `days_between(a, b)`"
                     }
                     (Type::Date | Type::Timestamp, _) => "dates are moved with `add_days`, `add_months`, `add_years`",

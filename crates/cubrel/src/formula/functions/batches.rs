@@ -198,6 +198,20 @@ pub(super) fn days_between(vectors: &[Vector], types: &[Type]) -> Option<Vector>
     Some(Vector::new(Data::I64(days)))
 }
 
+/// Whole units of so many microseconds from one moment to another.
+pub(super) fn time_between(vectors: &[Vector], types: &[Type], unit: i64) -> Option<Vector> {
+    let per = |ty: Type| match ty {
+        Type::Date => Some(DAY_MICROS),
+        Type::Timestamp => Some(1),
+        _ => None,
+    };
+    let (of_a, of_b) = (per(types[0])?, per(types[1])?);
+    let micros = |a: i64, b: i64| b.checked_mul(of_b)?.checked_sub(a.checked_mul(of_a)?);
+    let (a, b) = (ints(&vectors[0])?, ints(&vectors[1])?);
+    let between: Option<Vec<i64>> = a.iter().zip(b).map(|(a, b)| Some(micros(*a, *b)? / unit)).collect();
+    Some(Vector::new(Data::I64(between?)))
+}
+
 /// A double with so many digits after the point (negative: zeros before it).
 pub(super) fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> f64 {
     let factor = 10f64.powi(digits as i32);
@@ -286,10 +300,12 @@ mod tests {
         }
         let days: Vec<Value> = (-300..300).map(|d| Value::Date(d * 61)).collect();
         let moments: Vec<Value> = (-300..300i64).map(|t| Value::Timestamp(t * 123_456_789_012)).collect();
-        for (a, b) in [(&days, &moments), (&moments, &days), (&days, &days)] {
+        for (a, b) in [(&days, &moments), (&moments, &days), (&days, &days), (&moments, &moments)] {
             let ty = |v: &[Value]| v[0].natural_type();
             let types = [ty(a), ty(b)];
-            check(find("days_between").expect("is there"), &[a.clone(), b.clone()], &types, Type::Int, true);
+            for name in ["days_between", "hours_between", "minutes_between", "seconds_between"] {
+                check(find(name).expect("is there"), &[a.clone(), b.clone()], &types, Type::Int, true);
+            }
         }
     }
 }

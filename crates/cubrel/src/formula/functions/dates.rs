@@ -4,7 +4,7 @@ use jiff::civil::Date;
 
 use super::batches;
 use super::entry::{Argument, Function, FunctionError, Parameter};
-use crate::value::date::{self, DAY_MICROS, Unit};
+use crate::value::date::{self, DAY_MICROS, HOUR_MICROS, MINUTE_MICROS, SECOND_MICROS, Unit};
 use crate::value::{Type, Value};
 
 fn int_type(_: &[Argument<'_>]) -> Type {
@@ -99,6 +99,21 @@ fn between(args: &[Value], count: fn(i32, i32) -> Option<i64>) -> Result<Value, 
         return Ok(Value::Null);
     };
     Ok(count(a, b).map_or(Value::Null, Value::Int))
+}
+
+/// Microseconds of a moment; a date is its first one.
+fn moment(args: &[Value], i: usize) -> Option<i64> {
+    match args.get(i)? {
+        Value::Date(d) => i64::from(*d).checked_mul(DAY_MICROS),
+        Value::Timestamp(t) => Some(*t),
+        _ => None,
+    }
+}
+
+/// How many whole units of so many microseconds lie between two moments.
+fn time_between(args: &[Value], unit: i64) -> Result<Value, FunctionError> {
+    let micros = moment(args, 0).zip(moment(args, 1)).and_then(|(a, b)| b.checked_sub(a));
+    Ok(micros.map_or(Value::Null, |micros| Value::Int(micros / unit)))
 }
 
 fn month_end(args: &[Value], _: Type) -> Result<Value, FunctionError> {
@@ -227,6 +242,36 @@ pub(super) static FUNCTIONS: &[Function] = &[
         example: ("years_between(date '2024-02-29', date '2026-02-28')", "2"),
         parameters: TWO_DAYS,
         run: |args, _| between(args, |a, b| Some(date::months_between(a, b)? / 12)),
+        ..BASE
+    },
+    Function {
+        name: "hours_between",
+        signature: "hours_between(a: date or timestamp, b: date or timestamp) -> int",
+        meaning: "whole hours from a to b, negative when b is earlier; a date is its first moment",
+        example: ("hours_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "1"),
+        parameters: TWO_DAYS,
+        run: |args, _| time_between(args, HOUR_MICROS),
+        batch: Some(|vectors, types, _| batches::time_between(vectors, types, HOUR_MICROS)),
+        ..BASE
+    },
+    Function {
+        name: "minutes_between",
+        signature: "minutes_between(a: date or timestamp, b: date or timestamp) -> int",
+        meaning: "whole minutes from a to b, negative when b is earlier; a date is its first moment",
+        example: ("minutes_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "110"),
+        parameters: TWO_DAYS,
+        run: |args, _| time_between(args, MINUTE_MICROS),
+        batch: Some(|vectors, types, _| batches::time_between(vectors, types, MINUTE_MICROS)),
+        ..BASE
+    },
+    Function {
+        name: "seconds_between",
+        signature: "seconds_between(a: date or timestamp, b: date or timestamp) -> int",
+        meaning: "whole seconds from a to b, negative when b is earlier; a date is its first moment",
+        example: ("seconds_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "6630"),
+        parameters: TWO_DAYS,
+        run: |args, _| time_between(args, SECOND_MICROS),
+        batch: Some(|vectors, types, _| batches::time_between(vectors, types, SECOND_MICROS)),
         ..BASE
     },
     Function {
