@@ -205,6 +205,9 @@ impl Checker<'_> {
             (Type::Text, x, ..) | (x, Type::Text, ..) => {
                 format!("turn the text into {x} with `cast(x as {x})`")
             }
+            (Type::Date | Type::Timestamp, x, ..) | (x, Type::Date | Type::Timestamp, ..) if x.is_number() => {
+                "the parts of a date are `year(d)`, `month(d)`, `day(d)`; a day is written `date '2026-03-01'`".into()
+            }
             _ => "turn one of them with `cast(x as …)`".into(),
         };
         self.fail(Problem::Type, span, format!("{} and {} cannot be compared", a.ty, b.ty), help)

@@ -174,8 +174,9 @@ fn found_there(column: &LoadedColumn, alike: bool, keys: &Keys) -> Option<Contai
     // Only that some may be meant is told of what differs from keys.
     let folded = counted_there(&column.data, alike, |value| keys.has_alike(value)).filter(|folded| folded.is_enough);
     let Some(folded) = folded else { return exact };
-    let (values, share) = exact.map_or((0, 0.0), |exact| (exact.values, exact.share));
-    Some(Contained { values, share, is_enough: false, but_for_capitals: Some(folded.values) })
+    let is_key = |code: &u64| keys.has(&column.data.value_of(*code));
+    let values = rows_by_code(&column.data).keys().filter(|code| is_key(code)).count();
+    Some(Contained { values, share: folded.share, is_enough: false, but_for_capitals: Some(folded.values) })
 }
 
 fn counted_there(column: &CodedColumn, alike: bool, is_key: impl Fn(&Value) -> bool) -> Option<Contained> {

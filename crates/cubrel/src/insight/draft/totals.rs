@@ -2,6 +2,7 @@
 
 use crate::formula::words::quote_name;
 use crate::load::loaded::{LoadedColumn, LoadedTable};
+use crate::store::Encoding;
 use crate::value::{Type, Value};
 
 /// What such rows are called.
@@ -26,6 +27,8 @@ const WORDS: &[&str] = &[
     "summa",
     "yhteensä",
 ];
+/// So many texts that begin with one of them are looked at, and no more rows than that are sums: files are not that many.
+const MOST: u64 = 1000;
 /// Rows that are summed up by one, at least.
 const FEWEST_ROWS: usize = 3;
 /// How far a sum of doubles may be off.
@@ -46,9 +49,11 @@ struct Candidate {
 
 /// The condition that leaves such rows out, and what it says; none where there are none.
 pub(super) fn total_rows(loaded: &LoadedTable) -> Option<(String, String)> {
-    let mut candidates: Vec<Candidate> = labels(loaded).flat_map(|c| [called(c), blank(c)]).flatten().collect();
+    let of_column = |c| WORDS.iter().filter_map(move |word| called(c, word)).chain(blank(c));
+    let mut candidates: Vec<Candidate> = labels(loaded).flat_map(of_column).collect();
     candidates.retain(|candidate| candidate.rows.len() * FEWEST_ROWS < loaded.rows);
-    for column in loaded.columns.iter().filter(|c| c.data.ty().is_number()) {
+    let numbers = loaded.columns.iter().filter(|c| c.data.ty().is_number() && !candidates.is_empty());
+    for column in numbers.collect::<Vec<_>>() {
         count_sums(column, &mut candidates);
     }
     let is_alone = |candidate: &Candidate| labels(loaded).all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
@@ -78,41 +83,55 @@ fn is_null(column: &LoadedColumn, row: usize) -> bool {
     column.data.code(row) == column.data.null_code()
 }
 
-/// The rows that a column calls sums.
-fn called(column: &LoadedColumn) -> Option<Candidate> {
-    if column.data.ty() != Type::Text {
+/// The rows that a column calls sums, with one of the words for them.
+fn called(column: &LoadedColumn, word: &str) -> Option<Candidate> {
+    let mut codes: Vec<u64> = written(word).into_iter().flat_map(|begins| called_by(column, word, &begins)).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    let rows = if codes.is_empty() { Vec::new() } else { rows_with(column, |code| codes.binary_search(&code).is_ok()) };
+    if rows.is_empty() || rows.len() as u64 > MOST {
         return None;
     }
-    let words = (0..column.data.domain()).map(|code| (code, column.data.value_of(code)));
-    let words: Vec<(u64, Value)> = words.filter(|(_, value)| value.as_text().is_some_and(is_word)).collect();
-    let codes: Vec<u64> = words.iter().map(|(code, _)| *code).collect();
-    let rows = rows_with(column, |code| codes.contains(&code));
-    if words.is_empty() || rows.is_empty() {
-        return None;
-    }
+    let words: Vec<Value> = codes.iter().map(|code| column.data.value_of(*code)).collect();
     let name = quote_name(&column.name);
-    let quoted: Vec<String> =
-        words.iter().map(|(_, word)| format!("'{}'", word.to_string().replace('\'', "''"))).collect();
+    let quoted: Vec<String> = words.iter().map(|word| format!("'{}'", word.to_string().replace('\'', "''"))).collect();
     let or_null = if column.data.nulls() > 0 { format!("{name} is null or ") } else { String::new() };
-    let (filter, first) = match quoted.as_slice() {
-        [only] => (format!("{or_null}{name} <> {only}"), &words[0].1),
-        several => (format!("{or_null}{name} not in ({})", several.join(", ")), &words[0].1),
+    let filter = match quoted.as_slice() {
+        [only] => format!("{or_null}{name} <> {only}"),
+        several => format!("{or_null}{name} not in ({})", several.join(", ")),
     };
-    let says = format!("`{first}` in `{}`", column.name);
+    let says = format!("`{}` in `{}`", words[0], column.name);
     Some(Candidate { rows, filter, says, called: true, columns: 0 })
 }
 
-/// Whether a text is a word for sums, or begins with one.
-fn is_word(text: &str) -> bool {
-    let text = text.trim().to_lowercase();
+/// How texts begin that are such a word: small, with a capital, in capitals.
+fn written(word: &str) -> [String; 3] {
+    let first = word.split(' ').next().unwrap_or(word);
+    let mut letters = first.chars();
+    let capital: String = letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).collect();
+    [first.to_string(), capital, first.to_uppercase()]
+}
+
+/// The codes of texts that begin in some way and are a word for sums, where these are few.
+fn called_by(column: &LoadedColumn, word: &str, begins: &str) -> Vec<u64> {
+    let Encoding::Texts(texts) = column.data.encoding() else { return Vec::new() };
+    let codes = texts.beginning_with(begins);
+    if codes.len() as u64 > MOST {
+        return Vec::new();
+    }
+    codes.filter(|code| is_word(&texts.get(*code), word)).map(|code| code as u64).collect()
+}
+
+/// Whether a text is a word, or begins with it.
+fn is_word(text: &str, word: &str) -> bool {
     let goes_on = |rest: &str| rest.is_empty() || rest.starts_with([' ', ':', '\u{a0}']);
-    WORDS.iter().any(|word| text.strip_prefix(word).is_some_and(goes_on))
+    text.trim().to_lowercase().strip_prefix(word).is_some_and(goes_on)
 }
 
 /// The rows in which a column says nothing.
 fn blank(column: &LoadedColumn) -> Option<Candidate> {
     let null = column.data.null_code();
-    if column.data.nulls() == 0 {
+    if column.data.nulls() == 0 || column.data.nulls() > MOST {
         return None;
     }
     let rows = rows_with(column, |code| code == null);
