@@ -246,7 +246,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     },
     Function {
         name: "hours_between",
-        signature: "hours_between(a: date or timestamp, b: date or timestamp) -> int",
+        signature: "hours_between(a: timestamp, b: timestamp) -> int",
         meaning: "whole hours from a to b, negative when b is earlier; a date is its first moment",
         example: ("hours_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "1"),
         parameters: TWO_DAYS,
@@ -256,7 +256,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     },
     Function {
         name: "minutes_between",
-        signature: "minutes_between(a: date or timestamp, b: date or timestamp) -> int",
+        signature: "minutes_between(a: timestamp, b: timestamp) -> int",
         meaning: "whole minutes from a to b, negative when b is earlier; a date is its first moment",
         example: ("minutes_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "110"),
         parameters: TWO_DAYS,
@@ -266,7 +266,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     },
     Function {
         name: "seconds_between",
-        signature: "seconds_between(a: date or timestamp, b: date or timestamp) -> int",
+        signature: "seconds_between(a: timestamp, b: timestamp) -> int",
         meaning: "whole seconds from a to b, negative when b is earlier; a date is its first moment",
         example: ("seconds_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "6630"),
         parameters: TWO_DAYS,
