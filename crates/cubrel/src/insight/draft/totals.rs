@@ -35,7 +35,7 @@ const FEWEST_ROWS: usize = 3;
 const NEAR: f64 = 1e-9;
 
 /// Rows that could be sums.
-struct Candidate {
+struct SumRows {
     rows: Vec<usize>,
     /// What is true of all others.
     filter: String,
@@ -50,13 +50,13 @@ struct Candidate {
 /// The condition that leaves such rows out, and what it says; none where there are none.
 pub(super) fn total_rows(loaded: &LoadedTable) -> Option<(String, String)> {
     let of_column = |c| WORDS.iter().filter_map(move |word| called(c, word)).chain(blank(c));
-    let mut candidates: Vec<Candidate> = labels(loaded).flat_map(of_column).collect();
+    let mut candidates: Vec<SumRows> = labels(loaded).flat_map(of_column).collect();
     candidates.retain(|candidate| candidate.rows.len() * FEWEST_ROWS < loaded.rows);
     let numbers = loaded.columns.iter().filter(|c| c.data.ty().is_number() && !candidates.is_empty());
     for column in numbers.collect::<Vec<_>>() {
         count_sums(column, &mut candidates);
     }
-    let is_alone = |candidate: &Candidate| labels(loaded).all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
+    let is_alone = |candidate: &SumRows| labels(loaded).all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
     candidates.retain(|candidate| match candidate.called {
         true => candidate.columns > 0,
         // Where nothing says what it is, one sum can be chance.
@@ -84,7 +84,7 @@ fn is_null(column: &LoadedColumn, row: usize) -> bool {
 }
 
 /// The rows that a column calls sums, with one of the words for them.
-fn called(column: &LoadedColumn, word: &str) -> Option<Candidate> {
+fn called(column: &LoadedColumn, word: &str) -> Option<SumRows> {
     let mut codes: Vec<u64> = written(word).into_iter().flat_map(|begins| called_by(column, word, &begins)).collect();
     codes.sort_unstable();
     codes.dedup();
@@ -101,7 +101,7 @@ fn called(column: &LoadedColumn, word: &str) -> Option<Candidate> {
         several => format!("{or_null}{name} not in ({})", several.join(", ")),
     };
     let says = format!("`{}` in `{}`", words[0], column.name);
-    Some(Candidate { rows, filter, says, called: true, columns: 0 })
+    Some(SumRows { rows, filter, says, called: true, columns: 0 })
 }
 
 /// How texts begin that are such a word: small, with a capital, in capitals.
@@ -129,14 +129,14 @@ fn is_word(text: &str, word: &str) -> bool {
 }
 
 /// The rows in which a column says nothing.
-fn blank(column: &LoadedColumn) -> Option<Candidate> {
+fn blank(column: &LoadedColumn) -> Option<SumRows> {
     let null = column.data.null_code();
     if column.data.nulls() == 0 || column.data.nulls() > MOST {
         return None;
     }
     let rows = rows_with(column, |code| code == null);
     let filter = format!("{} is not null", quote_name(&column.name));
-    Some(Candidate { rows, filter, says: format!("nothing in `{}`", column.name), called: false, columns: 0 })
+    Some(SumRows { rows, filter, says: format!("nothing in `{}`", column.name), called: false, columns: 0 })
 }
 
 fn rows_with(column: &LoadedColumn, is_one: impl Fn(u64) -> bool) -> Vec<usize> {
@@ -144,7 +144,7 @@ fn rows_with(column: &LoadedColumn, is_one: impl Fn(u64) -> bool) -> Vec<usize> 
 }
 
 /// Counts a column of numbers for those candidates whose rows come to what all others do.
-fn count_sums(column: &LoadedColumn, candidates: &mut [Candidate]) {
+fn count_sums(column: &LoadedColumn, candidates: &mut [SumRows]) {
     let number = |code: u64| column.data.value_of(code).as_f64().unwrap_or(0.0);
     let values: Vec<f64> = column.data.codes().into_iter().map(number).collect();
     let sum: f64 = values.iter().sum();
