@@ -247,7 +247,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     Function {
         name: "hours_between",
         signature: "hours_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole hours from a to b, negative when b is earlier; a date is its first moment",
+        meaning: "whole hours from a to b; a date is its first moment",
         example: ("hours_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "1"),
         parameters: TWO_DAYS,
         run: |args, _| time_between(args, HOUR_MICROS),
@@ -257,7 +257,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     Function {
         name: "minutes_between",
         signature: "minutes_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole minutes from a to b, negative when b is earlier; a date is its first moment",
+        meaning: "whole minutes from a to b; a date is its first moment",
         example: ("minutes_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "110"),
         parameters: TWO_DAYS,
         run: |args, _| time_between(args, MINUTE_MICROS),
@@ -267,7 +267,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     Function {
         name: "seconds_between",
         signature: "seconds_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole seconds from a to b, negative when b is earlier; a date is its first moment",
+        meaning: "whole seconds from a to b; a date is its first moment",
         example: ("seconds_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "6630"),
         parameters: TWO_DAYS,
         run: |args, _| time_between(args, SECOND_MICROS),
