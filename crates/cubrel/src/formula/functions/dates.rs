@@ -156,6 +156,24 @@ macro_rules! date_part {
     };
 }
 
+macro_rules! time_between {
+    ($units:literal, $result:literal, $micros:expr) => {
+        Function {
+            name: concat!($units, "_between"),
+            signature: concat!($units, "_between(a: timestamp, b: timestamp) -> int"),
+            meaning: concat!("whole ", $units, " from a to b; a date is its first moment"),
+            example: (
+                concat!($units, "_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')"),
+                $result,
+            ),
+            parameters: TWO_DAYS,
+            run: |args, _| time_between(args, $micros),
+            batch: Some(|vectors, types, _| batches::time_between(vectors, types, $micros)),
+            ..BASE
+        }
+    };
+}
+
 pub(super) static FUNCTIONS: &[Function] = &[
     date_part!("year", "the year", "2026", |d| i64::from(d.year())),
     date_part!("quarter", "the quarter, 1 to 4", "1", |d| (i64::from(d.month()) - 1) / 3 + 1),
@@ -244,36 +262,9 @@ pub(super) static FUNCTIONS: &[Function] = &[
         run: |args, _| between(args, |a, b| Some(date::months_between(a, b)? / 12)),
         ..BASE
     },
-    Function {
-        name: "hours_between",
-        signature: "hours_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole hours from a to b; a date is its first moment",
-        example: ("hours_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "1"),
-        parameters: TWO_DAYS,
-        run: |args, _| time_between(args, HOUR_MICROS),
-        batch: Some(|vectors, types, _| batches::time_between(vectors, types, HOUR_MICROS)),
-        ..BASE
-    },
-    Function {
-        name: "minutes_between",
-        signature: "minutes_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole minutes from a to b; a date is its first moment",
-        example: ("minutes_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "110"),
-        parameters: TWO_DAYS,
-        run: |args, _| time_between(args, MINUTE_MICROS),
-        batch: Some(|vectors, types, _| batches::time_between(vectors, types, MINUTE_MICROS)),
-        ..BASE
-    },
-    Function {
-        name: "seconds_between",
-        signature: "seconds_between(a: timestamp, b: timestamp) -> int",
-        meaning: "whole seconds from a to b; a date is its first moment",
-        example: ("seconds_between(timestamp '2026-02-27 23:10:00', timestamp '2026-02-28 01:00:30')", "6630"),
-        parameters: TWO_DAYS,
-        run: |args, _| time_between(args, SECOND_MICROS),
-        batch: Some(|vectors, types, _| batches::time_between(vectors, types, SECOND_MICROS)),
-        ..BASE
-    },
+    time_between!("hours", "1", HOUR_MICROS),
+    time_between!("minutes", "110", MINUTE_MICROS),
+    time_between!("seconds", "6630", SECOND_MICROS),
     Function {
         name: "month_end",
         signature: "month_end(d: date) -> date",

@@ -52,11 +52,14 @@ pub(super) fn total_rows(loaded: &LoadedTable) -> Option<(String, String)> {
     let of_column = |c| WORDS.iter().filter_map(move |word| called(c, word)).chain(blank(c));
     let mut candidates: Vec<SumRows> = labels(loaded).flat_map(of_column).collect();
     candidates.retain(|candidate| candidate.rows.len() * FEWEST_ROWS < loaded.rows);
-    let numbers = loaded.columns.iter().filter(|c| c.data.ty().is_number() && !candidates.is_empty());
-    for column in numbers.collect::<Vec<_>>() {
+    if candidates.is_empty() {
+        return None;
+    }
+    for column in loaded.columns.iter().filter(|c| c.data.ty().is_number()) {
         count_sums(column, &mut candidates);
     }
-    let is_alone = |candidate: &SumRows| labels(loaded).all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
+    let texts = || loaded.columns.iter().filter(|c| c.data.ty() == Type::Text);
+    let is_alone = |candidate: &SumRows| texts().all(|c| candidate.rows.iter().all(|row| is_null(c, *row)));
     candidates.retain(|candidate| match candidate.called {
         true => candidate.columns > 0,
         // Where nothing says what it is, one sum can be chance.
