@@ -1,12 +1,13 @@
 //! An expression once for each code of an anchor; what looks at one column alone, once for each value that the column has.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use super::compiled::{RowCompiler, WholeLeaves, membership};
 use super::frame::BoundValue;
 use super::located::Far;
 use super::tables::{Anchor, Tables};
-use crate::formula::kernels::TextSearch;
+use crate::formula::kernels::{Asked, TextQuestion};
 use crate::formula::scalar::{Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId};
 use crate::plan::{RowExpr, RowLeaf};
@@ -101,11 +102,11 @@ impl RowCompiler<'_> {
     }
 
     /// An expression of one column for each value that the column has, and null, where these are few beside so many codes of an
-    /// anchor. A search in texts is done for each of them in any case.
+    /// anchor. Questions about texts are answered for each of them in any case.
     fn of_column_values(&self, scalar: &Scalar, row: &RowExpr, codes: usize) -> Option<(Far, Vector)> {
         let (column, path) = only_column(scalar, row)?;
         let data = self.tables.column(column);
-        let values = match self.searched(scalar, row, data) {
+        let values = match self.asked_of_texts(scalar, row, data, codes) {
             Some(found) => found,
             None => {
                 let count = usize::try_from(data.domain()).ok()?.checked_add(1)?;
@@ -138,33 +139,46 @@ impl RowCompiler<'_> {
         })
     }
 
-    /// A search in the texts of a column, for each of its codes.
-    fn searched(&self, scalar: &Scalar, row: &RowExpr, data: &CodedColumn) -> Option<Vector> {
-        let ScalarKind::Call(op, args) = &scalar.kind else { return None };
-        let [Scalar { kind: ScalarKind::Leaf(searched), .. }, wanted] = args.as_slice() else { return None };
-        let RowLeaf::Column { .. } = &row.leaves[*searched] else { return None };
-        let Encoding::Texts(dictionary) = data.encoding() else { return None };
-        let wanted = match &wanted.kind {
-            ScalarKind::Constant(value) => value.clone(),
+    /// What is asked of the texts of a column, for each of its codes; texts are made for no more codes than an anchor has.
+    fn asked_of_texts(&self, scalar: &Scalar, row: &RowExpr, data: &CodedColumn, codes: usize) -> Option<Vector> {
+        let constant = |part: &Scalar| match &part.kind {
+            ScalarKind::Constant(value) => Some(value.clone()),
             ScalarKind::Leaf(leaf) => match &row.leaves[*leaf] {
-                RowLeaf::Parameter(slot) => self.held(*slot)?.1.value(),
-                _ => return None,
+                RowLeaf::Parameter(slot) => Some(self.held(*slot)?.1.value()),
+                _ => None,
             },
-            _ => return None,
+            _ => None,
         };
-        let search = TextSearch::of(*op, wanted.as_text()?)?;
-        let mut found = match search.beginning() {
-            Some(start) => {
-                let codes = dictionary.beginning_with(start);
-                (0..dictionary.len()).map(|code| codes.contains(&code)).collect()
-            }
-            None => dictionary.map(|text| search.finds(text)),
-        };
-        let mut valid = vec![true; found.len()];
+        let (question, leaf) = TextQuestion::of(scalar, &constant)?;
+        let RowLeaf::Column { .. } = &row.leaves[leaf] else { return None };
+        let Encoding::Texts(dictionary) = data.encoding() else { return None };
         // Null's code is the last.
-        found.push(false);
+        let mut valid = vec![true; dictionary.len()];
         valid.push(false);
-        Some(Vector::with_validity(Data::Bool(found), valid))
+        fn with<T>(mut answers: Vec<T>, of_null: T) -> Vec<T> {
+            answers.push(of_null);
+            answers
+        }
+        let answers = match &question.asked {
+            Asked::Itself if dictionary.len() > codes => return None,
+            Asked::Itself => Data::Text(with(dictionary.map(|text| Arc::from(question.part(text))), Arc::from(""))),
+            Asked::Length => Data::I64(with(dictionary.map(|text| question.part(text).chars().count() as i64), 0)),
+            Asked::Listed(listed, wanted) => {
+                let is_listed = |text: &str| listed.binary_search_by(|one| one.as_ref().cmp(text)).is_ok();
+                Data::Bool(with(dictionary.map(|text| is_listed(question.part(text)) == *wanted), false))
+            }
+            Asked::Search(search) => Data::Bool(with(
+                match question.beginning() {
+                    Some(start) => {
+                        let codes = dictionary.beginning_with(start);
+                        (0..dictionary.len()).map(|code| codes.contains(&code)).collect()
+                    }
+                    None => dictionary.map(|text| search.finds(question.part(text).as_bytes())),
+                },
+                false,
+            )),
+        };
+        Some(Vector::with_validity(answers, valid))
     }
 
     fn leaf_codes(&self, leaf: &RowLeaf, anchor: Anchor, codes: usize) -> Option<LeafCodes> {

@@ -16,6 +16,7 @@ pub mod threads;
 mod types;
 pub mod units;
 mod vector;
+mod wide;
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -24,6 +25,7 @@ use std::sync::Arc;
 pub use matching::Matching;
 pub use types::Type;
 pub use vector::{Data, Vector, VectorBuilder};
+pub use wide::wide;
 
 /// One value of a column, a formula or a cell.
 #[derive(Clone, Debug)]

@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use super::threads::map_many;
-use super::{Type, Value};
+use super::{Type, Value, wide};
 
 /// A batch of values of one type, some of them null.
 ///
@@ -200,9 +200,11 @@ impl Vector {
     pub fn replace_where(&mut self, taken: &[bool], by: &Vector) -> bool {
         fn replace<T: Copy>(values: &mut [T], taken: &[bool], by: &[T]) {
             assert!(values.len() == taken.len() && taken.len() == by.len(), "vectors of one length");
-            for ((value, taken), by) in values.iter_mut().zip(taken).zip(by) {
-                *value = if *taken { *by } else { *value };
-            }
+            wide(|| {
+                for ((value, taken), by) in values.iter_mut().zip(taken).zip(by) {
+                    *value = if *taken { *by } else { *value };
+                }
+            });
         }
         match (&mut self.data, &by.data) {
             (Data::I64(values), Data::I64(by)) => replace(values, taken, by),
@@ -234,8 +236,8 @@ impl Vector {
         let divisor = 10f64.powi(i32::from(ty.scale()));
         match &self.data {
             Data::F64(v) => v.clone(),
-            Data::I64(v) if ty.scale() == 0 => v.iter().map(|v| *v as f64).collect(),
-            Data::I64(v) => v.iter().map(|v| *v as f64 / divisor).collect(),
+            Data::I64(v) if ty.scale() == 0 => wide(|| v.iter().map(|v| *v as f64).collect()),
+            Data::I64(v) => wide(|| v.iter().map(|v| *v as f64 / divisor).collect()),
             Data::I128(v) => v.iter().map(|v| *v as f64 / divisor).collect(),
             _ => vec![0.0; self.len()],
         }

@@ -152,6 +152,17 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "no relationship starts at booking.net @ booking.net | `via` names the many-side columns of a relationship in the model",
         ),
         (
+            "grid net by year(booking.sailed_on)",
+            "unexpected `(`: lines and columns of a grid are columns of tables, not formulas @ ( | what is computed for each row is a \
+             calculated column: `[table.TABLE.column.NAME]` in the model, with a `formula`",
+        ),
+        (
+            "grid net by route.region split by booking.net / 10",
+            "unexpected `/`: lines and columns of a grid are columns of tables, not formulas @ / | what is computed for each row is a \
+             calculated column: `[table.TABLE.column.NAME]` in the model, with a `formula`",
+        ),
+        ("grid net where net > 1 )", "unexpected `)` @ ) | this bracket was never opened"),
+        (
             "grid net given (without route) given (without all)",
             "unexpected `given` @ given | after the items a query has, in this order: by, split, where, having, order, limit, totals, with",
         ),

@@ -14,6 +14,7 @@ mod building;
 mod care;
 mod chains;
 mod columnar;
+mod computed;
 mod contexts;
 mod corpus;
 mod differential;

@@ -138,8 +138,16 @@ fn expressions_have_these_values() {
         ("date_trunc('quarter', timestamp '2026-11-29 08:00:00')", "2026-10-01 00:00:00"),
         (
             "date_trunc('century', date '2026-11-29')",
-            "error: `century` is not a unit: day, week, month, quarter or year",
+            "error: `century` is not a unit: second, minute, hour, day, week, month, quarter or year",
         ),
+        ("date_trunc('hour', timestamp '2026-11-29 08:59:59.9')", "2026-11-29 08:00:00"),
+        ("date_trunc('minutes', timestamp '1969-12-31 23:59:59.9')", "1969-12-31 23:59:00"),
+        ("date_trunc('second', timestamp '2026-11-29 08:59:59.9')", "2026-11-29 08:59:59"),
+        ("date_trunc('hour', date '2026-11-29')", "2026-11-29"),
+        ("hour(timestamp '1969-12-31 23:59:59.9')", "23"),
+        ("extract(minute from timestamp '1969-12-31 23:58:59.9')", "58"),
+        ("second(timestamp '1969-12-31 23:58:59.9')", "59"),
+        ("hour(date '2026-11-29')", "0"),
         ("make_date(2026, 2, 29)", "error: there is no day 2026-2-29"),
         ("month_end(date '2024-02-01')", "2024-02-29"),
     ];

@@ -2,9 +2,12 @@
 //!
 //! Only the common kinds of arguments are covered; whatever else comes is left to the rows.
 
-use crate::value::date::DAY_MICROS;
+use jiff::civil::Date;
+
+use super::truncation::Truncation;
+use crate::value::date::{self, DAY_MICROS};
 use crate::value::exact::{self, bits_of};
-use crate::value::{Data, Type, Vector};
+use crate::value::{Data, Type, Vector, wide};
 
 /// Exact numbers up to this many bits leave room for rounding in 64.
 const ROOM: u32 = 61;
@@ -32,15 +35,6 @@ impl Cut {
             Cut::Ceil => -(-v).div_euclid(by),
         }
     }
-
-    fn of_float(self) -> fn(f64) -> f64 {
-        match self {
-            Cut::Round => f64::round,
-            Cut::Trunc => f64::trunc,
-            Cut::Floor => f64::floor,
-            Cut::Ceil => f64::ceil,
-        }
-    }
 }
 
 fn ints(vector: &Vector) -> Option<&[i64]> {
@@ -62,7 +56,7 @@ fn same_in_all(vectors: &[Vector], argument: usize, default: i64) -> Option<i64>
 pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Option<Vector> {
     let digits = same_in_all(vectors, 1, 0)?.clamp(-400, 400);
     if let Data::F64(values) = &vectors[0].data {
-        return float_cut(how, values, digits);
+        return Some(float_cut(how, values, digits));
     }
     let (values, scale) = (ints(&vectors[0])?, types[0].scale());
     let drop = i64::from(scale) - digits;
@@ -78,19 +72,7 @@ pub(super) fn cut(how: Cut, vectors: &[Vector], types: &[Type], ty: Type) -> Opt
 
 /// The numbers cut to multiples of a power of ten, in units of it, times `back`; `None` where they leave no room for that.
 fn cut_ints(how: Cut, drop: i64, values: &[i64], back: i64) -> Option<Vec<i64>> {
-    #[cfg(target_arch = "x86_64")]
-    if std::arch::is_x86_feature_detected!("avx2") {
-        // SAFETY: the processor has AVX2.
-        return unsafe { cut_in_vectors(how, drop, values, back) };
-    }
-    cut_each(how, drop, values, back)
-}
-
-/// The same where the compiler may take it that there are vectors of 256 bits.
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2")]
-fn cut_in_vectors(how: Cut, drop: i64, values: &[i64], back: i64) -> Option<Vec<i64>> {
-    cut_each(how, drop, values, back)
+    wide(|| cut_each(how, drop, values, back))
 }
 
 #[inline(always)]
@@ -139,16 +121,43 @@ fn cut_narrow<const BY: u32>(add: u32, values: &[i64], back: i64) -> Vec<i64> {
     if back == 1 { values.iter().map(cut).collect() } else { values.iter().map(|v| back * cut(v)).collect() }
 }
 
-fn float_cut(how: Cut, values: &[f64], digits: i64) -> Option<Vector> {
-    let round = how.of_float();
-    let cut = |x: &f64| round_float(*x, digits, round);
-    Some(finite(values.iter().map(cut).collect()))
+fn float_cut(how: Cut, values: &[f64], digits: i64) -> Vector {
+    let Some(to) = RoundedTo::of(digits) else { return Vector::new(Data::F64(vec![0.0; values.len()])) };
+    finite(wide(|| match how {
+        Cut::Round => values.iter().map(|x| to.cut(*x, f64::round)).collect(),
+        Cut::Trunc => values.iter().map(|x| to.cut(*x, f64::trunc)).collect(),
+        Cut::Floor => values.iter().map(|x| to.cut(*x, f64::floor)).collect(),
+        Cut::Ceil => values.iter().map(|x| to.cut(*x, f64::ceil)).collect(),
+    }))
+}
+
+/// So many digits after the point of a double (negative: zeros before it).
+#[derive(Clone, Copy)]
+struct RoundedTo {
+    factor: f64,
+}
+
+impl RoundedTo {
+    /// `None` where nothing is left of any double.
+    fn of(digits: i64) -> Option<RoundedTo> {
+        let factor = 10f64.powi(digits as i32);
+        (factor != 0.0).then_some(RoundedTo { factor })
+    }
+
+    #[inline(always)]
+    fn cut(self, x: f64, round: impl Fn(f64) -> f64) -> f64 {
+        let scaled = x * self.factor;
+        // Beyond what a double resolves there is nothing to round.
+        if scaled.is_finite() { round(scaled) / self.factor } else { x }
+    }
 }
 
 /// Doubles, with null for what is infinite or undefined, and one zero.
 fn finite(mut values: Vec<f64>) -> Vector {
-    values.iter_mut().for_each(|v| *v += 0.0);
-    let valid = values.iter().map(|v| v.is_finite()).collect();
+    let valid = wide(|| {
+        values.iter_mut().for_each(|v| *v += 0.0);
+        values.iter().map(|v| v.is_finite()).collect()
+    });
     Vector::with_validity(Data::F64(values), valid)
 }
 
@@ -170,8 +179,22 @@ pub(super) fn abs(vectors: &[Vector]) -> Option<Vector> {
     Some(Vector::new(data))
 }
 
-/// The smallest or largest of several arguments of the same type.
-pub(super) fn extreme(vectors: &[Vector], types: &[Type], ty: Type, pick: fn(i64, i64) -> i64) -> Option<Vector> {
+/// The smallest or largest of several arguments of the same type, or of numbers as doubles.
+pub(super) fn extreme(
+    vectors: &[Vector],
+    types: &[Type],
+    ty: Type,
+    pick: fn(i64, i64) -> i64,
+    pick_float: fn(f64, f64) -> f64,
+) -> Option<Vector> {
+    if ty == Type::Float && types.iter().all(|ty| ty.is_number()) {
+        let mut all = vectors.iter().zip(types).map(|(vector, ty)| vector.to_f64(*ty));
+        let mut best = all.next()?;
+        for values in all {
+            best.iter_mut().zip(values).for_each(|(best, v)| *best = pick_float(*best, v));
+        }
+        return Some(finite(best));
+    }
     if types.iter().any(|t| *t != ty) || matches!(ty, Type::Bool | Type::Null) {
         return None;
     }
@@ -183,44 +206,98 @@ pub(super) fn extreme(vectors: &[Vector], types: &[Type], ty: Type, pick: fn(i64
     Some(Vector::new(Data::I64(best)))
 }
 
-/// Days from one date to another.
-pub(super) fn days_between(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
-    let per_day = |ty: Type| match ty {
-        Type::Date => Some(1),
-        Type::Timestamp => Some(DAY_MICROS),
-        _ => None,
-    };
-    let (a, b) = (ints(&vectors[0])?, ints(&vectors[1])?);
-    let days = match (per_day(types[0])?, per_day(types[1])?) {
-        (1, 1) => a.iter().zip(b).map(|(a, b)| b - a).collect(),
-        (of_a, of_b) => a.iter().zip(b).map(|(a, b)| b.div_euclid(of_b) - a.div_euclid(of_a)).collect(),
-    };
-    Some(Vector::new(Data::I64(days)))
-}
-
-/// Whole units of so many microseconds from one moment to another.
-pub(super) fn time_between(vectors: &[Vector], types: &[Type], unit: i64) -> Option<Vector> {
-    let per = |ty: Type| match ty {
+/// How many microseconds a date's or timestamp's unit has.
+fn micros_of(ty: Type) -> Option<i64> {
+    match ty {
         Type::Date => Some(DAY_MICROS),
         Type::Timestamp => Some(1),
         _ => None,
+    }
+}
+
+/// The days that dates or timestamps are of, in the place of null one that comes.
+fn days(vector: &Vector, ty: Type) -> Option<Vec<i64>> {
+    let values = ints(vector)?;
+    let mut days: Vec<i64> = match ty {
+        Type::Date => values.to_vec(),
+        Type::Timestamp => values.iter().map(|v| v.div_euclid(DAY_MICROS)).collect(),
+        _ => return None,
     };
-    let (of_a, of_b) = (per(types[0])?, per(types[1])?);
+    if let Some(valid) = &vector.valid
+        && let Some(some) = valid.iter().position(|valid| *valid).map(|first| days[first])
+    {
+        days.iter_mut().zip(valid).for_each(|(day, valid)| *day = if *valid { *day } else { some });
+    }
+    Some(days)
+}
+
+/// A part of the day that each date or timestamp is of.
+pub(super) fn date_part(vectors: &[Vector], types: &[Type], part: fn(Date) -> i64) -> Option<Vector> {
+    let days = days(&vectors[0], types[0])?;
+    let of = |day: i64| i32::try_from(day).ok().and_then(date::civil).map(part);
+    let (least, most) = days.iter().fold((i64::MAX, i64::MIN), |(least, most), day| (least.min(*day), most.max(*day)));
+    // Where the days are of few years each of these is looked at once.
+    let parts: Option<Vec<i64>> = match most.checked_sub(least) {
+        Some(further @ 0..) if (further as u64) < days.len() as u64 => {
+            let of_days = (least..=most).map(of).collect::<Option<Vec<i64>>>()?;
+            Some(days.iter().map(|day| of_days[(day - least) as usize]).collect())
+        }
+        _ => days.iter().map(|day| of(*day)).collect(),
+    };
+    Some(Vector::new(Data::I64(parts?)))
+}
+
+/// How many units each moment is after the larger unit that it is in began, both in microseconds, which are known when this is built:
+/// dividing by them is multiplying.
+pub(super) fn time_part<const UNIT: i64, const OF: i64>(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
+    let values = ints(&vectors[0])?;
+    let parts = match types[0] {
+        Type::Date => vec![0; values.len()],
+        Type::Timestamp => values.iter().map(|v| v.rem_euclid(OF) / UNIT).collect(),
+        _ => return None,
+    };
+    Some(Vector::new(Data::I64(parts)))
+}
+
+/// The beginnings of units that have one name in all rows.
+pub(super) fn date_trunc(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
+    let Data::Text(names) = &vectors[0].data else { return None };
+    let name = names.first().filter(|first| names.iter().all(|name| name == *first))?;
+    let (unit, values) = (Truncation::parse(name)?, ints(&vectors[1])?);
+    let beginnings: Option<Vec<i64>> = match types[1] {
+        Type::Date => {
+            let of_day = |v: &i64| i32::try_from(*v).ok().and_then(|day| unit.of_day(day)).map(i64::from);
+            values.iter().map(of_day).collect()
+        }
+        Type::Timestamp => values.iter().map(|v| unit.of_micros(*v)).collect(),
+        _ => None,
+    };
+    Some(Vector::new(Data::I64(beginnings?)))
+}
+
+/// Days from one date to another.
+pub(super) fn days_between(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
+    let (a, b) = (ints(&vectors[0])?, ints(&vectors[1])?);
+    let between = |a: &[i64], b: &[i64]| -> Vec<i64> { a.iter().zip(b).map(|(a, b)| b - a).collect() };
+    Some(Vector::new(Data::I64(match types {
+        [Type::Date, Type::Date] => between(a, b),
+        _ => between(&days(&vectors[0], types[0])?, &days(&vectors[1], types[1])?),
+    })))
+}
+
+/// Whole units of so many microseconds, which are known when this is built, from one moment to another.
+pub(super) fn time_between<const UNIT: i64>(vectors: &[Vector], types: &[Type]) -> Option<Vector> {
+    let (of_a, of_b) = (micros_of(types[0])?, micros_of(types[1])?);
     let micros = |a: i64, b: i64| b.checked_mul(of_b)?.checked_sub(a.checked_mul(of_a)?);
     let (a, b) = (ints(&vectors[0])?, ints(&vectors[1])?);
-    let between: Option<Vec<i64>> = a.iter().zip(b).map(|(a, b)| Some(micros(*a, *b)? / unit)).collect();
+    let between: Option<Vec<i64>> = a.iter().zip(b).map(|(a, b)| Some(micros(*a, *b)? / UNIT)).collect();
     Some(Vector::new(Data::I64(between?)))
 }
 
 /// A double with so many digits after the point (negative: zeros before it).
 pub(super) fn round_float(x: f64, digits: i64, round: fn(f64) -> f64) -> f64 {
-    let factor = 10f64.powi(digits as i32);
-    let scaled = x * factor;
-    // Beyond what a double resolves there is nothing to round, and beyond what it holds nothing is left.
-    if !scaled.is_finite() || factor == 0.0 {
-        return if factor == 0.0 { 0.0 } else { x };
-    }
-    round(scaled) / factor
+    // Beyond what a double holds nothing is left.
+    RoundedTo::of(digits).map_or(0.0, |to| to.cut(x, round))
 }
 
 #[cfg(test)]
@@ -283,6 +360,8 @@ mod tests {
         check(find("abs").expect("is there"), &[vec![Value::Int(i64::MIN)]], &[Type::Int], Type::Int, false);
     }
 
+    const UNITS: [&str; 8] = ["second", "minutes", "hour", "day", "week", "month", "quarters", "year"];
+
     #[test]
     fn other_functions_agree_with_their_rows() {
         let whole: Vec<Value> = numbers().into_iter().map(Value::Int).collect();
@@ -300,6 +379,18 @@ mod tests {
         }
         let days: Vec<Value> = (-300..300).map(|d| Value::Date(d * 61)).collect();
         let moments: Vec<Value> = (-300..300i64).map(|t| Value::Timestamp(t * 123_456_789_012)).collect();
+        for values in [&days, &moments] {
+            let ty = values[0].natural_type();
+            for name in
+                ["year", "quarter", "month", "week", "day", "weekday", "day_of_year", "hour", "minute", "second"]
+            {
+                check(find(name).expect("is there"), std::slice::from_ref(values), &[ty], Type::Int, true);
+            }
+            for (unit, covered) in UNITS.iter().map(|unit| (*unit, true)).chain([("fortnight", false)]) {
+                let units = vec![Value::text(unit); values.len()];
+                check(find("date_trunc").expect("is there"), &[units, values.clone()], &[Type::Text, ty], ty, covered);
+            }
+        }
         for (a, b) in [(&days, &moments), (&moments, &days), (&days, &days), (&moments, &moments)] {
             let ty = |v: &[Value]| v[0].natural_type();
             let types = [ty(a), ty(b)];

@@ -4,7 +4,8 @@ use jiff::civil::Date;
 
 use super::batches;
 use super::entry::{Argument, Function, FunctionError, Parameter};
-use crate::value::date::{self, DAY_MICROS, HOUR_MICROS, MINUTE_MICROS, SECOND_MICROS, Unit};
+use super::truncation::Truncation;
+use crate::value::date::{self, DAY_MICROS, HOUR_MICROS, MINUTE_MICROS, SECOND_MICROS};
 use crate::value::{Type, Value};
 
 fn int_type(_: &[Argument<'_>]) -> Type {
@@ -60,16 +61,18 @@ fn moved(value: &Value, change: impl Fn(i32) -> Option<i32>) -> Result<Value, Fu
 
 fn date_trunc(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     let name = args[0].as_text().unwrap_or("");
-    let Some(unit) = Unit::parse(name) else {
-        return Err(format!("`{name}` is not a unit: day, week, month, quarter or year"));
+    let Some(unit) = Truncation::parse(name) else {
+        return Err(format!("`{name}` is not a unit: second, minute, hour, day, week, month, quarter or year"));
     };
     Ok(match &args[1] {
-        Value::Timestamp(t) => i32::try_from(t.div_euclid(DAY_MICROS))
-            .ok()
-            .and_then(|d| unit.start(d))
-            .map_or(Value::Null, |d| Value::Timestamp(i64::from(d) * DAY_MICROS)),
-        _ => day(args, 1).and_then(|d| unit.start(d)).map_or(Value::Null, Value::Date),
+        Value::Timestamp(t) => unit.of_micros(*t).map_or(Value::Null, Value::Timestamp),
+        _ => day(args, 1).and_then(|d| unit.of_day(d)).map_or(Value::Null, Value::Date),
     })
+}
+
+/// A part of the time of day: how many units there are since the larger one began. A date is its first moment.
+fn time_part(args: &[Value], unit: i64, of: i64) -> Result<Value, FunctionError> {
+    Ok(moment(args, 0).map_or(Value::Null, |micros| Value::Int(micros.rem_euclid(of) / unit)))
 }
 
 fn months_of_years(years: i64) -> i64 {
@@ -151,6 +154,21 @@ macro_rules! date_part {
             meaning: $meaning,
             example: (concat!($name, "(date '2026-03-01')"), $result),
             run: |args, _| part(args, $part),
+            batch: Some(|vectors, types, _| batches::date_part(vectors, types, $part)),
+            ..BASE
+        }
+    };
+}
+
+macro_rules! time_part {
+    ($name:literal, $meaning:literal, $result:literal, $unit:expr, $of:expr) => {
+        Function {
+            name: $name,
+            signature: concat!($name, "(t: timestamp) -> int"),
+            meaning: $meaning,
+            example: (concat!($name, "(timestamp '2026-03-01 14:05:09')"), $result),
+            run: |args, _| time_part(args, $unit, $of),
+            batch: Some(|vectors, types, _| batches::time_part::<{ $unit }, { $of }>(vectors, types)),
             ..BASE
         }
     };
@@ -168,7 +186,7 @@ macro_rules! time_between {
             ),
             parameters: TWO_DAYS,
             run: |args, _| time_between(args, $micros),
-            batch: Some(|vectors, types, _| batches::time_between(vectors, types, $micros)),
+            batch: Some(|vectors, types, _| batches::time_between::<{ $micros }>(vectors, types)),
             ..BASE
         }
     };
@@ -184,6 +202,9 @@ pub(super) static FUNCTIONS: &[Function] = &[
         i64::from(d.weekday().to_monday_one_offset())
     }),
     date_part!("day_of_year", "the day of the year, from 1", "60", |d| { i64::from(d.day_of_year()) }),
+    time_part!("hour", "the hour of the day, 0 to 23; of a date 0", "14", HOUR_MICROS, DAY_MICROS),
+    time_part!("minute", "the minute of the hour, 0 to 59; of a date 0", "5", MINUTE_MICROS, HOUR_MICROS),
+    time_part!("second", "the second of the minute, 0 to 59; of a date 0", "9", SECOND_MICROS, MINUTE_MICROS),
     Function {
         name: "make_date",
         signature: "make_date(year: int, month: int, day: int) -> date",
@@ -197,11 +218,12 @@ pub(super) static FUNCTIONS: &[Function] = &[
     Function {
         name: "date_trunc",
         signature: "date_trunc(unit: text, d: date or timestamp) -> as d",
-        meaning: "the start of the day, week, month, quarter or year that holds d",
+        meaning: "the start of the second, minute, hour, day, week, month, quarter or year that holds d",
         example: ("date_trunc('month', date '2026-03-17')", "2026-03-01"),
         parameters: &[Parameter::Text, Parameter::Moment],
         result: moment_type,
         run: date_trunc,
+        batch: Some(|vectors, types, _| batches::date_trunc(vectors, types)),
         ..BASE
     },
     Function {

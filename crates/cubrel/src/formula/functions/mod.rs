@@ -10,8 +10,9 @@ mod listed;
 mod numbers;
 mod patterns;
 mod text;
+mod truncation;
 
 pub use catalogue::{AGGREGATES, all, find};
 pub use entry::{Argument, Function, Parameter};
 pub use listed::{FunctionEntry, functions};
-pub(crate) use text::{LikePattern, allowed_length};
+pub(crate) use text::{LikePattern, TextPart, allowed_length};

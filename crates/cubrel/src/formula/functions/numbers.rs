@@ -310,7 +310,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         parameters: &[Parameter::Any, Parameter::Any],
         repeated: true,
         run: least,
-        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::min)),
+        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::min, f64::min)),
         ..BASE
     },
     Function {
@@ -321,7 +321,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         parameters: &[Parameter::Any, Parameter::Any],
         repeated: true,
         run: greatest,
-        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::max)),
+        batch: Some(|vectors, types, ty| batches::extreme(vectors, types, ty, i64::max, f64::max)),
         ..BASE
     },
 ];

@@ -52,18 +52,75 @@ fn substring(args: &[Value], _: Type) -> Result<Value, FunctionError> {
     };
     let skip = start.max(1) - 1;
     let take = end.saturating_sub(start.max(1)).max(0);
-    Ok(Value::text(text(args, 0).chars().skip(skip as usize).take(take as usize).collect::<String>()))
+    Ok(Value::text(first_of(behind(text(args, 0), skip as usize), take as usize)))
 }
 
 fn left(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    let n = int(args, 1).max(0) as usize;
-    Ok(Value::text(text(args, 0).chars().take(n).collect::<String>()))
+    Ok(Value::text(first_of(text(args, 0), int(args, 1).max(0) as usize)))
 }
 
 fn right(args: &[Value], _: Type) -> Result<Value, FunctionError> {
-    let (t, n) = (text(args, 0), int(args, 1).max(0) as usize);
-    let skip = t.chars().count().saturating_sub(n);
-    Ok(Value::text(t.chars().skip(skip).collect::<String>()))
+    Ok(Value::text(last_of(text(args, 0), int(args, 1).max(0) as usize)))
+}
+
+/// The first characters of a text.
+fn first_of(text: &str, count: usize) -> &str {
+    text.char_indices().nth(count).map_or(text, |(end, _)| &text[..end])
+}
+
+/// What stands behind the first characters of a text.
+fn behind(text: &str, count: usize) -> &str {
+    &text[first_of(text, count).len()..]
+}
+
+/// The last characters of a text.
+fn last_of(text: &str, count: usize) -> &str {
+    match count.checked_sub(1) {
+        None => "",
+        Some(before) => text.char_indices().rev().nth(before).map_or(text, |(start, _)| &text[start..]),
+    }
+}
+
+/// A part of a text that functions take from it, in the order in which they do.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum TextPart {
+    /// `left`
+    First(usize),
+    /// `right`
+    Last(usize),
+    /// `substring` from a character on
+    Behind(usize),
+    /// `trim`
+    Trimmed,
+}
+
+impl TextPart {
+    /// What a function takes from its first argument, the others being these; `None` for other functions, and where it fails.
+    pub(crate) fn of(function: &Function, others: &[Value]) -> Option<Vec<TextPart>> {
+        let int = |i: usize| if let Some(Value::Int(n)) = others.get(i) { Some(*n) } else { None };
+        let characters = |n: i64| n.max(0) as usize;
+        Some(match (function.name, others.len()) {
+            ("trim", 0) => vec![TextPart::Trimmed],
+            ("left", 1) => vec![TextPart::First(characters(int(0)?))],
+            ("right", 1) => vec![TextPart::Last(characters(int(0)?))],
+            ("substring", 1) => vec![TextPart::Behind(characters(int(0)?.saturating_sub(1)))],
+            // A window that begins before the text ends sooner.
+            ("substring", 2) if int(0)? >= 1 && int(1)? >= 0 => {
+                vec![TextPart::Behind(characters(int(0)? - 1)), TextPart::First(characters(int(1)?))]
+            }
+            _ => return None,
+        })
+    }
+
+    /// The part of a text.
+    pub(crate) fn take(self, text: &str) -> &str {
+        match self {
+            TextPart::First(count) => first_of(text, count),
+            TextPart::Last(count) => last_of(text, count),
+            TextPart::Behind(count) => behind(text, count),
+            TextPart::Trimmed => text.trim(),
+        }
+    }
 }
 
 fn replace(args: &[Value], _: Type) -> Result<Value, FunctionError> {

@@ -2,7 +2,7 @@
 
 use super::super::scalar::SlotError;
 use super::shared::both_valid;
-use crate::value::{Data, Type, Vector, exact};
+use crate::value::{Data, Type, Vector, exact, wide};
 
 pub(super) fn add(vectors: &[Vector]) -> Result<Vector, SlotError> {
     arithmetic(vectors, i64::overflowing_add, i128::checked_add, |a, b| a + b)
@@ -24,14 +24,13 @@ fn both(a: &Vector, b: &Vector) -> Option<Vec<bool>> {
 fn arithmetic(
     vectors: &[Vector],
     small: impl Fn(i64, i64) -> (i64, bool),
-    wide: impl Fn(i128, i128) -> Option<i128>,
+    large: impl Fn(i128, i128) -> Option<i128>,
     float: impl Fn(f64, f64) -> f64,
 ) -> Result<Vector, SlotError> {
     let (a, b) = (&vectors[0], &vectors[1]);
     let valid = both(a, b);
     if let (Data::F64(x), Data::F64(y)) = (&a.data, &b.data) {
-        let values = x.iter().zip(y).map(|(x, y)| float(*x, *y)).collect();
-        return Ok(finite(values, valid));
+        return Ok(finite(wide(|| x.iter().zip(y).map(|(x, y)| float(*x, *y)).collect()), valid));
     }
     if let (Data::I64(x), Data::I64(y)) = (&a.data, &b.data) {
         let (values, over) = in_64_bits(x.iter().zip(y).map(|(x, y)| small(*x, *y)));
@@ -42,7 +41,7 @@ fn arithmetic(
     let (x, y) = (a.to_i128(), b.to_i128());
     let mut values = Vec::with_capacity(x.len());
     for (i, (x, y)) in x.iter().zip(&y).enumerate() {
-        match exact::checked(wide(*x, *y)) {
+        match exact::checked(large(*x, *y)) {
             Some(v) => values.push(v),
             None if valid_at(valid.as_deref(), i) => {
                 return Err((i, "the result has more than 38 digits".into()));
@@ -70,10 +69,14 @@ fn valid_at(valid: Option<&[bool]>, i: usize) -> bool {
 
 /// Doubles with null for what is infinite or undefined.
 fn finite(values: Vec<f64>, valid: Option<Vec<bool>>) -> Vector {
-    if values.iter().fold(true, |all, v| all & v.is_finite()) {
+    if wide(|| values.iter().fold(true, |all, v| all & v.is_finite())) {
         return Vector { data: Data::F64(values), valid };
     }
-    let valid = values.iter().enumerate().map(|(i, v)| v.is_finite() && valid_at(valid.as_deref(), i)).collect();
+    let valid = wide(|| match &valid {
+        None => values.iter().map(|v| v.is_finite()).collect(),
+        // Both are asked of each, without a branch: under null there often is no number.
+        Some(valid) => values.iter().zip(valid).map(|(v, valid)| v.is_finite() & valid).collect(),
+    });
     Vector::with_validity(Data::F64(values), valid)
 }
 
@@ -86,8 +89,7 @@ fn floats(v: &Vector) -> &[f64] {
 
 /// Always safe: by zero or null it is null. Both sides are doubles.
 pub(super) fn divide(a: &Vector, b: &Vector) -> Vector {
-    let values = floats(a).iter().zip(floats(b)).map(|(x, y)| x / y).collect();
-    finite(values, both(a, b))
+    finite(wide(|| floats(a).iter().zip(floats(b)).map(|(x, y)| x / y).collect()), both(a, b))
 }
 
 pub(super) fn remainder(a: &Vector, b: &Vector) -> Vector {

@@ -3,7 +3,7 @@
 use super::super::scalar::{Scalar, ScalarKind};
 use super::super::typed::Op;
 use super::shared::both_valid;
-use crate::value::{Data, Type, Value, Vector, VectorBuilder};
+use crate::value::{Data, Type, Value, Vector, VectorBuilder, wide};
 
 /// `=`, `<>`, `<`, `<=`, `>` and `>=`.
 pub(super) fn compare(op: Op, a: &Vector, b: &Vector) -> Vector {
@@ -11,9 +11,9 @@ pub(super) fn compare(op: Op, a: &Vector, b: &Vector) -> Vector {
     macro_rules! with {
         ($op:tt) => {
             match (&a.data, &b.data) {
-                (Data::I64(x), Data::I64(y)) => x.iter().zip(y).map(|(x, y)| x $op y).collect(),
+                (Data::I64(x), Data::I64(y)) => wide(|| x.iter().zip(y).map(|(x, y)| x $op y).collect()),
                 // Zeros of both signs are equal, and no vector holds NaN.
-                (Data::F64(x), Data::F64(y)) => x.iter().zip(y).map(|(x, y)| x $op y).collect(),
+                (Data::F64(x), Data::F64(y)) => wide(|| x.iter().zip(y).map(|(x, y)| x $op y).collect()),
                 (Data::Text(x), Data::Text(y)) => x.iter().zip(y).map(|(x, y)| x $op y).collect(),
                 (Data::Bool(x), Data::Bool(y)) => x.iter().zip(y).map(|(x, y)| x $op y).collect(),
                 _ => a.to_i128().iter().zip(&b.to_i128()).map(|(x, y)| x $op y).collect(),

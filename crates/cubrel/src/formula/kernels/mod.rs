@@ -7,7 +7,7 @@ mod functions;
 mod search;
 mod shared;
 
-pub(crate) use search::TextSearch;
+pub(crate) use search::{Asked, TextQuestion};
 
 use std::sync::Arc;
 

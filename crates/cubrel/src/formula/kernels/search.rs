@@ -1,7 +1,87 @@
-//! Searches in texts that can be told text by text, without making a vector of them.
+//! Questions about texts that can be told text by text, without making a vector of them.
 
-use super::super::functions::{Function, LikePattern};
+use std::sync::Arc;
+
+use super::super::functions::{Function, LikePattern, TextPart};
+use super::super::scalar::{Scalar, ScalarKind};
 use super::super::typed::Op;
+use crate::value::Value;
+
+/// An expression of one text and of what is the same for all texts: parts that are taken from it, and what is asked of the last.
+pub(crate) struct TextQuestion {
+    parts: Vec<TextPart>,
+    pub(crate) asked: Asked,
+}
+
+/// What is asked of a text.
+pub(crate) enum Asked {
+    /// The text itself.
+    Itself,
+    Length,
+    /// Whether it is one of these, which are sorted, or is not.
+    Listed(Vec<Arc<str>>, bool),
+    Search(TextSearch),
+}
+
+impl TextQuestion {
+    /// The question of an expression, and the leaf that it is asked of; `constant` is told of other arguments. `None` for what is no such
+    /// question, and where one of the others is null.
+    pub(crate) fn of(scalar: &Scalar, constant: &dyn Fn(&Scalar) -> Option<Value>) -> Option<(TextQuestion, usize)> {
+        let mut parts = Vec::new();
+        let (asked, of) = match &scalar.kind {
+            ScalarKind::Call(op, args) => match (asked(*op, args, constant), args.first()) {
+                (Some(asked), Some(first)) => (asked, first),
+                _ => (Asked::Itself, scalar),
+            },
+            _ => return None,
+        };
+        let mut part = of;
+        while let ScalarKind::Call(Op::Function(function), args) = &part.kind {
+            let (first, others) = args.split_first()?;
+            let others = others.iter().map(constant).collect::<Option<Vec<Value>>>()?;
+            parts.push(TextPart::of(function, &others)?);
+            part = first;
+        }
+        let ScalarKind::Leaf(leaf) = part.kind else { return None };
+        // The innermost comes first.
+        let parts: Vec<TextPart> = parts.into_iter().rev().flatten().collect();
+        Some((TextQuestion { parts, asked }, leaf))
+    }
+
+    /// What it is about in a text, which is given by its bytes.
+    pub(crate) fn part<'t>(&self, text: &'t [u8]) -> &'t str {
+        let text = std::str::from_utf8(text).unwrap_or_default();
+        self.parts.iter().fold(text, |text, part| part.take(text))
+    }
+
+    /// What texts have to begin with, where nothing else is asked of them.
+    pub(crate) fn beginning(&self) -> Option<&str> {
+        match &self.asked {
+            Asked::Search(search) if self.parts.is_empty() => search.beginning(),
+            _ => None,
+        }
+    }
+}
+
+/// What an operator asks of its first argument.
+fn asked(op: Op, args: &[Scalar], constant: &dyn Fn(&Scalar) -> Option<Value>) -> Option<Asked> {
+    let others = args.get(1..)?;
+    let text = |other: &Scalar| match constant(other)? {
+        Value::Text(text) => Some(text),
+        _ => None,
+    };
+    match (op, others) {
+        (Op::Function(Function { name: "length", .. }), []) => Some(Asked::Length),
+        (Op::Eq | Op::Ne, [one]) => Some(Asked::Listed(vec![text(one)?], op == Op::Eq)),
+        (Op::In, [_, ..]) => {
+            let mut listed = others.iter().map(text).collect::<Option<Vec<Arc<str>>>>()?;
+            listed.sort_unstable();
+            Some(Asked::Listed(listed, true))
+        }
+        (_, [one]) => Some(Asked::Search(TextSearch::of(op, &text(one)?)?)),
+        _ => None,
+    }
+}
 
 /// A question about texts that takes one other text, read once for many.
 pub(crate) enum TextSearch {

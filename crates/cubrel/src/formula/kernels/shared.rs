@@ -8,7 +8,8 @@ pub(super) fn both_valid(a: Option<&[bool]>, b: Option<&[bool]>) -> Option<Vec<b
     match (a, b) {
         (None, None) => None,
         (Some(v), None) | (None, Some(v)) => Some(v.to_vec()),
-        (Some(x), Some(y)) => Some(x.iter().zip(y).map(|(x, y)| *x && *y).collect()),
+        // Both are looked at, for where one is null says nothing of the next.
+        (Some(x), Some(y)) => Some(x.iter().zip(y).map(|(x, y)| x & y).collect()),
     }
 }
 

@@ -93,7 +93,7 @@ impl Parser<'_> {
         let (mut reached, mut failed) = (0, false);
         while *self.peek() != TokenKind::End {
             let TokenKind::Word(word) = self.peek().clone() else {
-                return self.expect_end();
+                return if matches!(reached, 1 | 2) { self.computed_axis() } else { self.expect_end() };
             };
             let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
                 let found = self.found();
@@ -122,6 +122,15 @@ impl Parser<'_> {
             }
         }
         if failed { Err(SyntaxReported) } else { Ok(()) }
+    }
+
+    /// Tells that what stands on an axis is no formula.
+    fn computed_axis(&mut self) -> Parsed<()> {
+        let found = self.found();
+        self.fail(
+            format!("unexpected {found}: lines and columns of a grid are columns of tables, not formulas"),
+            "what is computed for each row is a calculated column: `[table.TABLE.column.NAME]` in the model, with a `formula`",
+        )
     }
 
     pub(super) fn clause(&mut self, word: &str, query: &mut QueryTree) -> Parsed<()> {

@@ -7,7 +7,7 @@ use super::entries::Entries;
 use super::results::{counted, tally};
 use super::spec::Spec;
 use super::state::{At, KeptTexts, State, same};
-use crate::value::{Value, Vector};
+use crate::value::{Data, Type, Value, Vector};
 
 /// Codes of all groups together are counted with one bit each up to this many bytes; beyond it, by a hash set.
 const DISTINCT_BYTES: u64 = 1 << 23;
@@ -52,6 +52,78 @@ impl State for DistinctBits {
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
         let ones = |words: &[u64]| words.iter().map(|w| u64::from(w.count_ones())).sum();
         Ok(counted(self.words.chunks(self.per_group).map(ones).collect()))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+/// A value that is told by its bits, in a group.
+type SeenNumbers = HashSet<(u32, u64), foldhash::fast::RandomState>;
+
+/// Numbers, days and truth values without codes.
+#[derive(Debug)]
+pub(super) struct DistinctNumbers {
+    seen: SeenNumbers,
+    /// Those that take more than 64 bits.
+    large: DistinctValues,
+}
+
+impl DistinctNumbers {
+    /// `None` where there are several values to a row, or texts.
+    pub(super) fn new(spec: &Spec, groups: usize) -> Option<DistinctNumbers> {
+        let is_one = spec.inputs.len() == 1 && spec.inputs[0] != Type::Text;
+        is_one.then(|| DistinctNumbers { seen: SeenNumbers::default(), large: DistinctValues::new(spec, groups) })
+    }
+
+    fn keep_each<T: Copy>(&mut self, entries: Entries<'_>, vector: &Vector, values: &[T], bits: impl Fn(T) -> u64) {
+        let mut last = None;
+        for (i, value) in values.iter().enumerate().filter(|(i, _)| vector.is_valid(*i)) {
+            let one = (entries.group(i) as u32, bits(*value));
+            // Rows next to each other often have the same.
+            if last != Some(one) {
+                self.seen.insert(one);
+                last = Some(one);
+            }
+        }
+    }
+}
+
+impl State for DistinctNumbers {
+    fn resize(&mut self, groups: usize) {
+        self.large.resize(groups);
+    }
+
+    fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
+        let Some(first) = vectors.first() else { return };
+        let entries = entries.one_by_one();
+        match &first.data {
+            Data::I64(values) => self.keep_each(entries, first, values, |v| v as u64),
+            Data::F64(values) => self.keep_each(entries, first, values, |v| (v + 0.0).to_bits()),
+            Data::Bool(values) => self.keep_each(entries, first, values, u64::from),
+            Data::I128(values) => {
+                for (i, value) in values.iter().enumerate().filter(|(i, _)| first.is_valid(*i)) {
+                    match i64::try_from(*value) {
+                        Ok(small) => drop(self.seen.insert((entries.group(i) as u32, small as u64))),
+                        Err(_) => self.large.keep(entries.group(i), vec![first.get(i, self.large.spec.inputs[0])]),
+                    }
+                }
+            }
+            Data::Text(_) => self.large.add_values(entries, vectors),
+        }
+    }
+
+    fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
+        let Some(DistinctNumbers { seen, large }) = same(other) else { return };
+        self.seen.extend(seen.into_iter().map(|(group, bits)| (at.of(group as usize) as u32, bits)));
+        self.large.merge(Box::new(large), at);
+    }
+
+    fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
+        let groups =
+            self.seen.into_iter().map(|(group, _)| group).chain(self.large.seen.into_iter().map(|(group, _)| group));
+        Ok(counted(tally(groups, self.large.groups)))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {

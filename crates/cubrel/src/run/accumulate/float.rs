@@ -34,6 +34,13 @@ impl FloatSums {
     }
 }
 
+/// What the doubles of a batch come to in each group, and how many there are; not a number stands for null.
+pub(super) fn sums_and_counts(groups: usize, entries: Entries<'_>, values: &[f64]) -> (Vec<f64>, Vec<u64>) {
+    let mut all = FloatSums { sums: vec![0.0; groups], counts: vec![0; groups], is_mean: false, nullable: true };
+    all.add_floats(entries, values);
+    (all.sums, all.counts)
+}
+
 /// Sums that are kept side by side: each waits for what was just added to it.
 const LANES: usize = 8;
 

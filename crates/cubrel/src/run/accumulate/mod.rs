@@ -16,6 +16,7 @@ mod exact;
 mod extremes;
 mod few;
 mod float;
+mod keyed;
 mod moments;
 mod nothing;
 mod numbers;
@@ -29,10 +30,10 @@ mod state;
 use crate::formula::typed::AggregateKind;
 use crate::store::SegmentTotal;
 use crate::value::{Type, Vector};
-use best::Best;
+use best::{Best, BestKeys};
 use collect::Collected;
 use count::Count;
-use distinct::{DistinctBits, DistinctValues};
+use distinct::{DistinctBits, DistinctNumbers, DistinctValues};
 use distinct_pairs::distinct_pairs;
 use exact::ExactSums;
 use extremes::{ExtremeCodes, ExtremeValues};
@@ -88,10 +89,16 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
             Some(bits) => Box::new(bits),
             None => distinct_pairs(groups, spec),
         },
-        CountDistinct => Box::new(DistinctValues::new(spec, groups)),
+        CountDistinct => match DistinctNumbers::new(spec, groups) {
+            Some(numbers) => Box::new(numbers),
+            None => Box::new(DistinctValues::new(spec, groups)),
+        },
         Single if coded => Box::new(SingleCodes::new(spec, groups)),
         Single => Box::new(SingleValues::new(spec, groups)),
-        First | Last => Box::new(Best::new(spec, groups)),
+        First | Last => match BestKeys::new(spec, groups) {
+            Some(keys) => Box::new(keys),
+            None => Box::new(Best::new(spec, groups)),
+        },
         Median | PercentileCont | PercentileDisc if coded => match Tallies::new(spec, groups) {
             Some(tallies) => Box::new(tallies),
             None => code_lists(spec, groups),

@@ -1,11 +1,13 @@
 //! Standard deviations and variances.
 //!
-//! Source: Welford's method, merged as by Chan, Golub and LeVeque, "Updating Formulae and a Pairwise Algorithm for Computing
+//! Source: where a batch has several values of each group, their mean and then how far they are from it, in two passes; else Welford's method.
+//! Both are merged as by Chan, Golub and LeVeque, "Updating Formulae and a Pairwise Algorithm for Computing
 //! Sample Variances" (1979).
 
 use std::any::Any;
 
-use super::entries::Entries;
+use super::entries::{Entries, Groups};
+use super::float::sums_and_counts;
 use super::spec::{Spec, floats};
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
@@ -62,6 +64,42 @@ impl Moments {
     }
 }
 
+/// From so many values of each group on they are looked at together: without a division for each of them.
+const FEWEST: usize = 4;
+
+impl Moments {
+    /// Takes values, not a number for null, one after the other.
+    fn add_each(&mut self, entries: Entries<'_>, values: &[f64]) {
+        let some = values.iter().enumerate().filter(|(_, v)| !v.is_nan());
+        some.for_each(|(i, v)| self.of_groups[entries.group(i)].add(*v, entries.weight(i) as f64));
+    }
+
+    /// Takes values, not a number for null, in two passes.
+    fn add_batch(&mut self, entries: Entries<'_>, mut values: Vec<f64>) {
+        let (sums, counts) = sums_and_counts(self.of_groups.len(), entries, &values);
+        let means: Vec<f64> = sums.iter().zip(&counts).map(|(sum, count)| sum / (*count).max(1) as f64).collect();
+        square_distances(entries.groups, &means, &mut values);
+        let (squares, _) = sums_and_counts(self.of_groups.len(), entries, &values);
+        for (moment, ((mean, count), squares)) in
+            self.of_groups.iter_mut().zip(means.into_iter().zip(counts).zip(squares))
+        {
+            moment.merge(Moment { count: count as f64, mean, squares });
+        }
+    }
+}
+
+/// Puts in the place of each value the square of how far it is from the mean of its group.
+fn square_distances(groups: Groups<'_>, means: &[f64], values: &mut [f64]) {
+    let square = |v: &mut f64, mean: f64| *v = (*v - mean) * (*v - mean);
+    match groups {
+        Groups::One => values.iter_mut().for_each(|v| square(v, means[0])),
+        Groups::Many(groups) => values.iter_mut().zip(groups).for_each(|(v, g)| square(v, means[*g as usize])),
+        Groups::InRuns(runs) => {
+            runs.each(|group, rows| values[rows].iter_mut().for_each(|v| square(v, means[group])));
+        }
+    }
+}
+
 impl State for Moments {
     fn resize(&mut self, groups: usize) {
         self.of_groups.resize(groups, Moment::default());
@@ -69,9 +107,14 @@ impl State for Moments {
 
     fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
         let Some(first) = vectors.first() else { return };
-        let (entries, values) = (entries.one_by_one(), first.to_f64(self.spec.input));
-        let valid = (0..first.len()).filter(|i| first.is_valid(*i));
-        valid.for_each(|i| self.of_groups[entries.group(i)].add(values[i], entries.weight(i) as f64));
+        let mut values = first.to_f64(self.spec.input);
+        if let Some(valid) = &first.valid {
+            values.iter_mut().zip(valid).for_each(|(v, valid)| *v = if *valid { *v } else { f64::NAN });
+        }
+        match self.of_groups.len() * FEWEST <= values.len() {
+            true => self.add_batch(entries, values),
+            false => self.add_each(entries.one_by_one(), &values),
+        }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {

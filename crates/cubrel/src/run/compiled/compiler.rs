@@ -93,8 +93,8 @@ impl<'a> RowCompiler<'a> {
     /// into an array for each row on top.
     fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar, row: &RowExpr) -> bool {
         let (rows, codes) = (self.tables.rows(self.table) as u64, self.tables.codes_of(self.table, anchor));
-        if self.looks_at_packed_texts(scalar, row) {
-            let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(CODES_PER_TEXT));
+        if let Some(codes_per_text) = self.codes_per_text(scalar, row) {
+            let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(codes_per_text));
             return worth && self.tables.is_small(self.table, anchor);
         }
         let pays = self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE);
@@ -118,13 +118,17 @@ impl<'a> RowCompiler<'a> {
         !stands_alone && Fused::of(scalar, &source).is_some()
     }
 
-    /// Whether it looks at texts that are packed in blocks.
-    fn looks_at_packed_texts(&self, scalar: &Scalar, row: &RowExpr) -> bool {
-        let mut found = false;
+    /// How many texts are gone through in order at the cost of taking one out by itself, where it looks at texts.
+    fn codes_per_text(&self, scalar: &Scalar, row: &RowExpr) -> Option<u64> {
+        let mut found = None;
         scalar.each_leaf(&mut |leaf| {
             if let RowLeaf::Column { column, .. } = &row.leaves[leaf] {
-                let encoding = self.tables.column(*column).encoding();
-                found |= matches!(encoding, Encoding::Texts(TextDictionary::Blocks(_)));
+                let codes = match self.tables.column(*column).encoding() {
+                    Encoding::Texts(TextDictionary::Blocks(_)) => Some(CODES_PER_TEXT),
+                    Encoding::Texts(_) => Some(1),
+                    _ => None,
+                };
+                found = found.max(codes);
             }
         });
         found

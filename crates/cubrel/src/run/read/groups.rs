@@ -229,23 +229,7 @@ impl Prepared<'_> {
         options: &Options,
         part: &mut PartResult,
     ) -> Result<Vec<u32>, RunError> {
-        let mut last = None;
-        let number = |key: u128| {
-            // Neighbours are often alike.
-            match last {
-                Some((known, number)) if known == key => number,
-                _ => {
-                    let next = part.keys.len() as u32;
-                    let number = part.numbers.number(key, next);
-                    if number == next {
-                        part.keys.push(key);
-                    }
-                    last = Some((key, number));
-                    number
-                }
-            }
-        };
-        let groups = keys.map(number).collect();
+        let groups = part.numbers.of(keys, &mut part.keys);
         self.check_room(part.keys.len(), options)?;
         part.resize(part.keys.len());
         Ok(groups)
