@@ -120,7 +120,7 @@ fn the_spread_of_what_is_computed() {
         let of: fn(&Row) -> Option<Value> = |r| Some(Value::Float(r.double? - r.small? as f64 + 1e9));
         let grid = run(
             &model,
-            &format!("grid round(var_samp({formula}), 3) as a, stddev_pop({formula}) as b by sailing.g with empty"),
+            &format!("grid round(var_samp({formula}), 6) as a, stddev_pop({formula}) as b by sailing.g with empty"),
         );
         for (line, (group, values)) in grid.lines.iter().zip(of_groups(&rows, of)) {
             let values: Vec<f64> = values.iter().filter_map(Value::as_f64).collect();

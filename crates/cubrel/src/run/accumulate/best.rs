@@ -46,17 +46,17 @@ impl Best {
 /// As [`Best`] for numbers and days that are ordered by one or two of these each: by keys, which are compared as they are.
 #[derive(Debug)]
 pub(super) struct BestKeys {
-    of_groups: Vec<Keys>,
+    of_groups: Vec<RankKeys>,
     /// Those that have no keys; without groups as long as there are none.
     others: Best,
 }
 
 /// What one is ordered by, and its value, each as a key that is smaller the better it is. Where it is ordered by one thing alone, the
 /// second is the same for all.
-type Keys = [u64; 3];
+type RankKeys = [u64; 3];
 
 /// After this comes nothing: no value yet.
-const NOTHING_YET: Keys = [NO_KEY; 3];
+const NOTHING_YET: RankKeys = [NO_KEY; 3];
 
 impl BestKeys {
     /// `None` where values or what they are ordered by have no keys.
@@ -83,7 +83,7 @@ impl BestKeys {
         (keys.iter().filter(|key| **key == 0).count() == nulls).then_some(keys)
     }
 
-    fn keys(&self, vectors: &[Vector]) -> Option<Vec<Keys>> {
+    fn keys(&self, vectors: &[Vector]) -> Option<Vec<RankKeys>> {
         let (first, by) = vectors.split_first()?;
         let parts = by.iter().zip(&self.others.spec.order);
         let mut parts = parts.map(|(by, (_, descending))| self.order_keys(by, *descending));
@@ -97,12 +97,12 @@ impl BestKeys {
     }
 
     /// The value of some keys.
-    fn value(&self, keys: Keys) -> Value {
+    fn value(&self, keys: RankKeys) -> Value {
         value_of(keys[2], self.is_last(), self.others.spec.input)
     }
 
     /// What some keys stand for.
-    fn candidate(&self, keys: Keys) -> Option<Candidate> {
+    fn candidate(&self, keys: RankKeys) -> Option<Candidate> {
         let by = |(key, (ty, descending)): (&u64, &(Type, bool))| {
             let key = if self.is_last() && *key == 0 { NO_KEY } else { *key };
             value_of(key, *descending != self.is_last(), *ty)

@@ -20,6 +20,7 @@
 //! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
 //!   `wanted`: the groups that cells ask for
 
+mod ahead;
 mod anchors;
 mod batch;
 mod bridges;
@@ -89,8 +90,8 @@ const MIN_PARTS: usize = 2;
 /// # Errors
 /// An error in a row expression or a sum that does not fit; a read that was cancelled.
 pub fn run(tables: Tables<'_>, read: &Read, outer: Outer<'_>, options: &Options) -> Result<ReadResult, RunError> {
-    let prepared = prepared(tables, read, outer, options)?;
-    let parts = pass(&prepared, options)?;
+    let mut prepared = prepared(tables, read, outer, options)?;
+    let parts = pass(&mut prepared, options)?;
     prepared.result(parts, read, None)
 }
 
@@ -104,8 +105,8 @@ pub fn run_where(
     stays: &Stays<'_>,
     options: &Options,
 ) -> Result<ReadResult, RunError> {
-    let prepared = prepared(tables, read, &[], options)?;
-    let parts = pass(&prepared, options)?;
+    let mut prepared = prepared(tables, read, &[], options)?;
+    let parts = pass(&mut prepared, options)?;
     prepared.result(parts, read, Some(stays))
 }
 
@@ -119,13 +120,15 @@ pub fn run_for(
     wanted: &WantedGroups,
     options: &Options,
 ) -> Result<ReadResult, RunError> {
-    let prepared = prepare(tables, read, &[], &[], Some(wanted), options)?;
-    let parts = pass(&prepared, options)?;
+    let mut prepared = prepare(tables, read, &[], &[], Some(wanted), options)?;
+    let parts = pass(&mut prepared, options)?;
     prepared.result(parts, read, None)
 }
 
 /// One pass over a table, part by part.
-fn pass(prepared: &Prepared<'_>, options: &Options) -> Result<Vec<PartResult>, RunError> {
+fn pass(prepared: &mut Prepared<'_>, options: &Options) -> Result<Vec<PartResult>, RunError> {
+    prepared.number_ahead(options)?;
+    let prepared = &*prepared;
     let rows = prepared.tables.rows(prepared.table);
     let most_parts = (MAX_GROUPS / prepared.groups.max(1)).clamp(MIN_PARTS, MAX_PARTS);
     let part_rows = rows.div_ceil(most_parts).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);

@@ -388,6 +388,7 @@ impl Prepared<'_> {
             Grouping::Dense => self.dense_groups(&batch, &all, &mut part.scratch),
             Grouping::Thin => self.thin_groups(&batch, &all, options, part),
             Grouping::Hashed => self.hashed_groups(&batch, &all, options, part),
+            Grouping::Numbered => Ok(self.numbered_groups(rows)),
         };
         let (positions, groups) = passed?;
         let positions = positions.as_deref().unwrap_or(&all);
@@ -502,7 +503,9 @@ impl Prepared<'_> {
     /// the place of their key among those of all parts.
     fn merged(&self, parts: Vec<PartResult>) -> (PartResult, Numbering) {
         match self.grouping {
-            Grouping::Dense => (self.by_place(parts), self.ranked.clone().map_or(Numbering::Dense, Numbering::Ranked)),
+            Grouping::Dense | Grouping::Numbered => {
+                (self.by_place(parts), self.ranked.clone().map_or(Numbering::Dense, Numbering::Ranked))
+            }
             _ => self.by_key(parts),
         }
     }

@@ -38,6 +38,8 @@ pub(super) struct Prepared<'a> {
     pub(super) grouping: Grouping,
     /// The keys of groups, where their places are those among these keys.
     pub(super) ranked: Option<Arc<GroupKeys>>,
+    /// The group of each row, where it has been found ahead.
+    pub(super) numbers: Vec<u32>,
     /// How many groups there is room for from the beginning.
     pub(super) groups: usize,
     /// By key, what a code adds to the number of the group.
@@ -79,6 +81,8 @@ pub(super) enum Grouping {
     Thin,
     /// By hash of their keys.
     Hashed,
+    /// By numbers that each row has been given, [`DROPPED`] where it does not pass.
+    Numbered,
 }
 
 /// The table's columns that a read needs, and for what.
@@ -190,6 +194,7 @@ pub(super) fn prepare<'a>(
         aggregates,
         grouping,
         ranked,
+        numbers: Vec::new(),
         groups: if grouping == Grouping::Dense { groups as usize } else { 0 },
         strides,
         counting,

@@ -73,7 +73,7 @@ pub fn run_together(
         return Ok(None);
     }
     let in_pass: Vec<&Read> = std::iter::once(&base).chain(others.iter().map(|place| reads[*place])).collect();
-    let parts = super::pass(&prepared, options)?;
+    let parts = super::pass(&mut prepared, options)?;
     let mut results = prepared.results(parts, &in_pass)?;
     let mut base = results.remove(0);
     let cost = base.stats.take_cost();

@@ -48,6 +48,10 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
         ("chains anew", Options { keep_chains: false, ..Options::default() }),
         ("sparse", Options { sparse_above: 0, ..Options::default() }),
         ("hashed", Options { hash_groups: true, ..Options::default() }),
+        (
+            "by sorted keys",
+            Options { hash_groups: true, sorted_above: 0, part_rows: Some(1), wanted_above: 0, ..Options::default() },
+        ),
         ("those wanted", Options { wanted_above: 0, ..Options::default() }),
         ("those wanted, hashed", Options { wanted_above: 0, hash_groups: true, ..Options::default() }),
         ("thin", Options { thin_above: 0, ..Options::default() }),
