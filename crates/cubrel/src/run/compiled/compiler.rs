@@ -94,7 +94,8 @@ impl<'a> RowCompiler<'a> {
     fn pays_by_code(&self, anchor: Anchor, scalar: &Scalar, row: &RowExpr) -> bool {
         let (rows, codes) = (self.tables.rows(self.table) as u64, self.tables.codes_of(self.table, anchor));
         if let Some(codes_per_text) = self.codes_per_text(scalar, row) {
-            let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(codes_per_text));
+            // One of the codes is null's.
+            let worth = codes <= SMALL_DOMAIN.max(self.rows.saturating_mul(codes_per_text).saturating_add(1));
             return worth && self.tables.is_small(self.table, anchor);
         }
         let pays = self.tables.is_small(self.table, anchor) && codes <= SMALL_DOMAIN.max(rows / ROWS_PER_CODE);
