@@ -173,6 +173,9 @@ impl RowCompiler<'_> {
                         let codes = dictionary.beginning_with(start);
                         (0..dictionary.len()).map(|code| codes.contains(&code)).collect()
                     }
+                    None if question.is_of_whole_texts() => {
+                        dictionary.search(|texts, ends| search.find_all(texts, ends), |text| search.finds(text))
+                    }
                     None => dictionary.map(|text| search.finds(question.part(text).as_bytes())),
                 },
                 false,

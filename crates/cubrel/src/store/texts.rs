@@ -27,6 +27,19 @@ impl TextList {
         self.ends.push(self.bytes.len());
     }
 
+    /// Appends a text that begins with so many bytes of the last one.
+    pub(super) fn push_after(&mut self, shared: usize, rest: &[u8]) {
+        let start = self.bytes_before(self.len().saturating_sub(1));
+        self.bytes.extend_from_within(start..start.saturating_add(shared).min(self.bytes.len()));
+        self.bytes.extend_from_slice(rest);
+        self.ends.push(self.bytes.len());
+    }
+
+    /// Where each text ends among [`TextList::joined`].
+    pub(crate) fn ends(&self) -> &[usize] {
+        &self.ends
+    }
+
     /// Appends all texts of another list.
     pub fn extend(&mut self, other: &TextList) {
         let start = self.bytes.len();

@@ -191,6 +191,14 @@ impl LikePattern {
         }
     }
 
+    /// The longest part that stands somewhere in a text that is like it.
+    pub(crate) fn longest_part(&self) -> Option<&memchr::memmem::Finder<'static>> {
+        match self {
+            LikePattern::Parts { inner, .. } => inner.iter().max_by_key(|part| part.needle().len()),
+            _ => None,
+        }
+    }
+
     /// Whether a text, given by its bytes, is like it.
     pub(crate) fn matches(&self, text: &[u8]) -> bool {
         match self {

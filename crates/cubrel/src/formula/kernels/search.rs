@@ -54,6 +54,11 @@ impl TextQuestion {
         self.parts.iter().fold(text, |text, part| part.take(text))
     }
 
+    /// Whether it is about whole texts.
+    pub(crate) fn is_of_whole_texts(&self) -> bool {
+        self.parts.is_empty()
+    }
+
     /// What texts have to begin with, where nothing else is asked of them.
     pub(crate) fn beginning(&self) -> Option<&str> {
         match &self.asked {
@@ -119,6 +124,28 @@ impl TextSearch {
         }
     }
 
+    /// The answers for texts that stand one after the other, and end there: what has to be in one is looked for in all at once.
+    pub(crate) fn find_all(&self, texts: &[u8], ends: &[usize]) -> Vec<bool> {
+        let start = |text: usize| text.checked_sub(1).map_or(0, |before| ends[before]);
+        let needle = match self {
+            TextSearch::Like(pattern) => pattern.longest_part(),
+            TextSearch::Contains(wanted) if !wanted.needle().is_empty() => Some(wanted.as_ref()),
+            _ => None,
+        };
+        let Some(needle) = needle else {
+            return (0..ends.len()).map(|text| self.finds(&texts[start(text)..ends[text]])).collect();
+        };
+        let mut found = vec![false; ends.len()];
+        let mut text = 0;
+        while let Some(at) = needle.find(&texts[start(text)..]).map(|at| start(text) + at) {
+            text += ends[text..].partition_point(|end| *end <= at);
+            // It may be that it begins in this text and ends in the next one.
+            found[text] = self.finds(&texts[start(text)..ends[text]]);
+            text += 1;
+        }
+        found
+    }
+
     /// What texts have to begin with, where nothing else is asked of them.
     pub(crate) fn beginning(&self) -> Option<&str> {
         match self {
@@ -126,5 +153,35 @@ impl TextSearch {
             TextSearch::Starts(wanted) => Some(wanted),
             TextSearch::Ends(_) | TextSearch::Contains(_) => None,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_in_one_piece_are_found_as_one_by_one() {
+        let texts =
+            ["", "ferry", "a ferry", "fer", "ry", "ryferry ferryfer", "", "fe", "rryy", "ferr", "", "y to Skaw", ""];
+        let joined = texts.concat();
+        let ends: Vec<usize> = (1..=texts.len()).map(|n| texts[..n].concat().len()).collect();
+        for pattern in
+            ["%ferry%", "%erry%fer%", "%y%", "a%ferry", "%ry", "fer%", "%", "", "%yy%", "f_r%", "%ä%", "%ryf%e%"]
+        {
+            for (op, wanted) in [
+                (Op::Like, pattern.to_string()),
+                (Op::Like, format!("{pattern}%")),
+                (contains(), pattern.replace('%', "")),
+            ] {
+                let search = TextSearch::of(op, &wanted).expect("is one");
+                let each: Vec<bool> = texts.iter().map(|text| search.finds(text.as_bytes())).collect();
+                assert_eq!(search.find_all(joined.as_bytes(), &ends), each, "{wanted}");
+            }
+        }
+    }
+
+    fn contains() -> Op {
+        Op::Function(super::super::super::functions::find("contains").expect("is a function"))
     }
 }

@@ -210,6 +210,20 @@ impl Blocks {
         map_ranges(self.count(), part_size(self.count(), BLOCKS_OF_A_THREAD), of_blocks).concat()
     }
 
+    /// What `map` makes of each text of a block, for all blocks in order and on all threads.
+    pub(super) fn map_lists<T: Clone + Send>(&self, map: impl Fn(&TextList) -> Vec<T> + Sync) -> Vec<T> {
+        let of_blocks = |blocks: Range<usize>| {
+            let (mut unpacker, mut list) = (self.unpacker(), TextList::default());
+            let mut mapped = Vec::with_capacity((self.first[blocks.end] - self.first[blocks.start]) as usize);
+            for block in blocks {
+                unpacker.fill(block, &mut list);
+                mapped.extend(map(&list));
+            }
+            mapped
+        };
+        map_ranges(self.count(), part_size(self.count(), BLOCKS_OF_A_THREAD), of_blocks).concat()
+    }
+
     /// The last block that begins with what comes before some bytes or is equal to them.
     fn block_around(&self, bytes: &[u8]) -> Option<usize> {
         let head = |b: usize| &self.heads[self.head_starts[b] as usize..self.head_starts[b + 1] as usize];
@@ -250,12 +264,28 @@ impl Unpacker<'_> {
     pub fn block(&mut self, block: usize) -> TextList {
         let count = (self.blocks.first[block + 1] - self.blocks.first[block]) as usize;
         let mut list = TextList::with_capacity(count, 2 * BLOCK_BYTES);
-        self.each(block, |text| list.push_bytes(text));
+        self.fill(block, &mut list);
         list
+    }
+
+    /// Puts the texts of a block in the place of what is in a list.
+    fn fill(&mut self, block: usize, list: &mut TextList) {
+        list.clear();
+        self.each_part(block, |shared, rest| list.push_after(shared, rest));
     }
 
     /// Gives the bytes of each text of a block to `visit`, in order.
     pub fn each(&mut self, block: usize, mut visit: impl FnMut(&[u8])) {
+        let mut text: Vec<u8> = Vec::new();
+        self.each_part(block, |shared, rest| {
+            text.truncate(shared);
+            text.extend_from_slice(rest);
+            visit(&text);
+        });
+    }
+
+    /// Tells of each text of a block how many bytes it shares with the one before, and the rest of it.
+    fn each_part(&mut self, block: usize, mut visit: impl FnMut(usize, &[u8])) {
         let of = self.blocks;
         let packed = &of.bytes[of.starts[block] as usize..of.starts[block + 1] as usize];
         let count = (of.first[block + 1] - of.first[block]) as usize;
@@ -272,13 +302,11 @@ impl Unpacker<'_> {
         let mut rest = self.plain.as_slice();
         let lengths = take_number(&mut rest).min(rest.len());
         let (mut lengths, mut tails) = rest.split_at(lengths);
-        let mut text: Vec<u8> = Vec::new();
         for _ in 0..count {
-            text.truncate(take_number(&mut lengths));
+            let shared = take_number(&mut lengths);
             let (tail, rest) = tails.split_at(take_number(&mut lengths).min(tails.len()));
             tails = rest;
-            text.extend_from_slice(tail);
-            visit(&text);
+            visit(shared, tail);
         }
     }
 }

@@ -277,6 +277,19 @@ impl TextDictionary {
         map_ranges(self.len(), TEXTS_OF_A_THREAD, each).concat()
     }
 
+    /// Which texts are found: all of a block at once by `find_all`, which is given them one after the other, and where each ends, or each
+    /// by itself by `find`, where none are packed in blocks.
+    pub fn search(
+        &self,
+        find_all: impl Fn(&[u8], &[usize]) -> Vec<bool> + Sync,
+        find: impl Fn(&[u8]) -> bool + Sync,
+    ) -> Vec<bool> {
+        match self {
+            TextDictionary::Blocks(blocks) => blocks.map_lists(|list| find_all(list.joined(), list.ends())),
+            _ => self.map(find),
+        }
+    }
+
     /// How many texts come before some bytes.
     fn before(&self, bytes: &[u8]) -> usize {
         if let TextDictionary::Blocks(blocks) = self {
