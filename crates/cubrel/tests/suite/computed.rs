@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use cubrel::{Model, Type, Value};
 
-use crate::common::{Random, run};
+use crate::common::{Random, configurations, run};
 
 /// What a row has: a group, whole numbers with the least and the largest there are, doubles of both signs, a day, a truth value.
 struct Row {
@@ -112,30 +112,40 @@ fn the_least_and_the_largest_of_what_is_computed() {
 
 #[test]
 fn the_spread_of_what_is_computed() {
+    // Far from zero, where squares would lose what they are about.
+    let formula = "sailing.double - sailing.small + 1e9";
+    let of: fn(&Row) -> Option<Value> = |r| Some(Value::Float(r.double? - r.small? as f64 + 1e9));
+    let text = format!("grid var_samp({formula}) as a, stddev_pop({formula}) as b by sailing.g with empty");
     for (seed, count, groups, segment) in KINDS {
         let rows = rows(seed, count, groups);
-        let model = model(&rows, segment);
-        // Far from zero, where squares would lose what they are about.
-        let formula = "sailing.double - sailing.small + 1e9";
-        let of: fn(&Row) -> Option<Value> = |r| Some(Value::Float(r.double? - r.small? as f64 + 1e9));
-        let grid = run(
-            &model,
-            &format!("grid round(var_samp({formula}), 6) as a, stddev_pop({formula}) as b by sailing.g with empty"),
-        );
-        for (line, (group, values)) in grid.lines.iter().zip(of_groups(&rows, of)) {
-            let values: Vec<f64> = values.iter().filter_map(Value::as_f64).collect();
-            let n = values.len() as f64;
-            let mean = values.iter().map(|v| v - 1e9).sum::<f64>() / n;
-            let squares: f64 = values.iter().map(|v| (v - 1e9 - mean).powi(2)).sum();
-            let near = |value: &Value, expected: f64, least: f64| match value.as_f64() {
-                Some(found) => n >= least && (found - expected).abs() <= 2e-6 * expected.max(1.0),
-                None => n < least,
-            };
-            assert_eq!(line.values[0], Value::Int(group));
-            let (a, b) = (&line.values[1], &line.values[2]);
-            assert!(near(a, squares / (n - 1.0), 2.0), "{a}, not the variance of {n} values from {squares}");
-            assert!(near(b, (squares / n).sqrt(), 1.0), "{b}, not the deviation of {n} values from {squares}");
+        let query = model(&rows, segment).query(&text).unwrap();
+        let expected = of_groups(&rows, of);
+        // What doubles are added up to depends on how rows are parted, by less than can be seen.
+        for (name, options) in configurations() {
+            let (grid, _) = query.run_with(&options).unwrap();
+            assert_eq!(grid.lines.len(), expected.len(), "{name}");
+            for (line, (group, values)) in grid.lines.iter().zip(&expected) {
+                let values: Vec<f64> = values.iter().filter_map(Value::as_f64).collect();
+                let [of_sample, of_all] = spreads(&values);
+                assert_eq!(line.values[0], Value::Int(*group), "{name}");
+                assert!(is_near(&line.values[1], of_sample), "{name}: {} in place of {of_sample:?}", line.values[1]);
+                assert!(is_near(&line.values[2], of_all), "{name}: {} in place of {of_all:?}", line.values[2]);
+            }
         }
-        assert_eq!(grid.lines.len(), of_groups(&rows, of).len());
+    }
+}
+
+/// The variance of a sample, and the deviation in all.
+fn spreads(values: &[f64]) -> [Option<f64>; 2] {
+    let n = values.len() as f64;
+    let mean = values.iter().map(|v| v - 1e9).sum::<f64>() / n;
+    let squares: f64 = values.iter().map(|v| (v - 1e9 - mean).powi(2)).sum();
+    [(n >= 2.0).then_some(squares / (n - 1.0)), (n >= 1.0).then_some((squares / n).sqrt())]
+}
+
+fn is_near(value: &Value, expected: Option<f64>) -> bool {
+    match (value.as_f64(), expected) {
+        (Some(found), Some(expected)) => (found - expected).abs() <= 1e-6 * expected.max(1.0),
+        (found, expected) => found.is_none() && expected.is_none(),
     }
 }

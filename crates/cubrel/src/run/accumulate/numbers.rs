@@ -46,14 +46,14 @@ const AT_ONCE: usize = 16;
 const FIRST_PLACES: usize = 1 << 8;
 
 /// A key and its number, from 1; 0 where there is none.
-type KeyPlace = (u64, u32);
+type NumberedKey = (u64, u32);
 
 /// Numbers of keys of 64 bits, in an open table with linear probing. The first bits of a hash tell the place, so that a table grows from
 /// its beginning to its end.
 ///
 /// Source: D. Knuth, "The Art of Computer Programming", volume 3 (1998), section 6.4, algorithm L.
 pub struct NarrowNumbers {
-    places: Vec<KeyPlace>,
+    places: Vec<NumberedKey>,
     /// How many bits of a hash are not looked at.
     shift: u32,
 }
