@@ -1,10 +1,11 @@
 //! Aggregates of what is computed row by row, which has no codes: held against plain loops, in every configuration.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
+use cubrel::internals::InQuery as _;
 use cubrel::{Model, Type, Value};
 
-use crate::common::{Random, configurations, run};
+use crate::common::{Random, configurations, run, shown};
 
 /// What a row has: a group, whole numbers with the least and the largest there are, doubles of both signs, a day, a truth value.
 struct Row {
@@ -147,5 +148,27 @@ fn is_near(value: &Value, expected: Option<f64>) -> bool {
     match (value.as_f64(), expected) {
         (Some(found), Some(expected)) => (found - expected).abs() <= 1e-6 * expected.max(1.0),
         (found, expected) => found.is_none() && expected.is_none(),
+    }
+}
+
+#[test]
+fn different_values_of_what_is_computed_and_combinations_of_them() {
+    let combinations: [&[usize]; 9] = [&[0], &[2], &[4], &[6], &[7], &[0, 6], &[6, 6, 2], &[5, 3, 7], &[0, 1, 5, 6]];
+    for (seed, count, groups, segment) in KINDS {
+        let rows = rows(seed, count, groups);
+        let model = model(&rows, segment);
+        for combination in combinations {
+            let computed: Vec<Computed> = combination.iter().map(|i| COMPUTED[*i]).collect();
+            let formulas: Vec<&str> = computed.iter().map(|(formula, _)| *formula).collect();
+            let text = format!("grid count(distinct {}) as n by sailing.g with empty", formulas.join(", "));
+            let mut expected: BTreeMap<i64, HashSet<Vec<Value>>> = BTreeMap::new();
+            for row in &rows {
+                let seen = expected.entry(row.group).or_default();
+                seen.extend(computed.iter().map(|(_, of)| of(row)).collect::<Option<Vec<Value>>>());
+            }
+            let expected: Vec<String> =
+                expected.iter().map(|(group, seen)| format!("{group}|{}", seen.len())).collect();
+            assert_eq!(shown(&run(&model, &text)), expected, "{text}");
+        }
     }
 }

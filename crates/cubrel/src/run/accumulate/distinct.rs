@@ -1,7 +1,8 @@
 //! How many different values; those of codes in very many groups are in `distinct_pairs`.
 
 use std::any::Any;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use super::entries::Entries;
 use super::results::{counted, tally};
@@ -59,71 +60,98 @@ impl State for DistinctBits {
     }
 }
 
-/// A value that is told by its bits, in a group.
-type SeenNumbers = HashSet<(u32, u64), foldhash::fast::RandomState>;
-
-/// Numbers, days and truth values without codes.
+/// Values without codes, and combinations of up to three, each as 64 bits: numbers as they are, texts by numbers of their own.
 #[derive(Debug)]
-pub(super) struct DistinctNumbers {
-    seen: SeenNumbers,
-    /// Those that take more than 64 bits.
+pub(super) struct DistinctRows<const N: usize> {
+    seen: HashSet<(u32, [u64; N]), foldhash::fast::RandomState>,
+    /// The numbers of the texts that have come.
+    numbers: HashMap<Arc<str>, u64, foldhash::fast::RandomState>,
+    /// Rows in which a number takes more than 64 bits.
     large: DistinctValues,
 }
 
-impl DistinctNumbers {
-    /// `None` where there are several values to a row, or texts.
-    pub(super) fn new(spec: &Spec, groups: usize) -> Option<DistinctNumbers> {
-        let is_one = spec.inputs.len() == 1 && spec.inputs[0] != Type::Text;
-        is_one.then(|| DistinctNumbers { seen: SeenNumbers::default(), large: DistinctValues::new(spec, groups) })
+impl<const N: usize> DistinctRows<N> {
+    pub(super) fn new(spec: &Spec, groups: usize) -> DistinctRows<N> {
+        let large = DistinctValues::new(spec, groups);
+        DistinctRows { seen: HashSet::default(), numbers: HashMap::default(), large }
     }
 
-    fn keep_each<T: Copy>(&mut self, entries: Entries<'_>, vector: &Vector, values: &[T], bits: impl Fn(T) -> u64) {
-        let mut last = None;
-        for (i, value) in values.iter().enumerate().filter(|(i, _)| vector.is_valid(*i)) {
-            let one = (entries.group(i) as u32, bits(*value));
-            // Rows next to each other often have the same.
-            if last != Some(one) {
-                self.seen.insert(one);
-                last = Some(one);
+    /// The number of a text. Those that are too many have none of their own: there is no result then.
+    fn number(&mut self, text: &Arc<str>) -> u64 {
+        if let Some(number) = self.numbers.get(text) {
+            return *number;
+        }
+        let number = self.numbers.len() as u64;
+        if self.large.texts.take(&Value::Text(text.clone()), 1) {
+            self.numbers.insert(text.clone(), number);
+        }
+        number
+    }
+
+    /// The values of a vector as 64 bits; `is_large` is set where one takes more.
+    fn bits(&mut self, vector: &Vector, is_large: &mut [bool]) -> Vec<u64> {
+        match &vector.data {
+            Data::I64(values) => values.iter().map(|v| *v as u64).collect(),
+            Data::F64(values) => values.iter().map(|v| (v + 0.0).to_bits()).collect(),
+            Data::Bool(values) => values.iter().map(|v| u64::from(*v)).collect(),
+            Data::Text(texts) => {
+                let number = |(i, text)| if vector.is_valid(i) { self.number(text) } else { 0 };
+                texts.iter().enumerate().map(number).collect()
+            }
+            Data::I128(values) => {
+                for ((i, value), is_large) in values.iter().enumerate().zip(is_large) {
+                    *is_large |= vector.is_valid(i) && i64::try_from(*value).is_err();
+                }
+                values.iter().map(|v| *v as u64).collect()
             }
         }
     }
 }
 
-impl State for DistinctNumbers {
+impl<const N: usize> State for DistinctRows<N> {
     fn resize(&mut self, groups: usize) {
         self.large.resize(groups);
     }
 
     fn add_values(&mut self, entries: Entries<'_>, vectors: &[Vector]) {
-        let Some(first) = vectors.first() else { return };
+        let Some(rows) = vectors.first().map(Vector::len) else { return };
         let entries = entries.one_by_one();
-        match &first.data {
-            Data::I64(values) => self.keep_each(entries, first, values, |v| v as u64),
-            Data::F64(values) => self.keep_each(entries, first, values, |v| (v + 0.0).to_bits()),
-            Data::Bool(values) => self.keep_each(entries, first, values, u64::from),
-            Data::I128(values) => {
-                for (i, value) in values.iter().enumerate().filter(|(i, _)| first.is_valid(*i)) {
-                    match i64::try_from(*value) {
-                        Ok(small) => drop(self.seen.insert((entries.group(i) as u32, small as u64))),
-                        Err(_) => self.large.keep(entries.group(i), vec![first.get(i, self.large.spec.inputs[0])]),
-                    }
-                }
+        let mut is_large = vec![false; rows];
+        let bits: Vec<Vec<u64>> = vectors.iter().map(|vector| self.bits(vector, &mut is_large)).collect();
+        let mut last = None;
+        for i in (0..rows).filter(|i| vectors.iter().all(|vector| vector.is_valid(*i))) {
+            if is_large[i] {
+                let row = vectors.iter().zip(&self.large.spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
+                self.large.keep(entries.group(i), row);
+                continue;
             }
-            Data::Text(_) => self.large.add_values(entries, vectors),
+            let row = (entries.group(i) as u32, std::array::from_fn(|value| bits[value][i]));
+            // Rows next to each other often are alike.
+            if last != Some(row) {
+                self.seen.insert(row);
+                last = Some(row);
+            }
         }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
-        let Some(DistinctNumbers { seen, large }) = same(other) else { return };
-        self.seen.extend(seen.into_iter().map(|(group, bits)| (at.of(group as usize) as u32, bits)));
+        let Some(DistinctRows { seen, numbers, large }) = same::<DistinctRows<N>>(other) else { return };
+        let mut here = vec![0; numbers.len()];
+        numbers.iter().for_each(|(text, number)| here[*number as usize] = self.number(text));
+        let is_text: [bool; N] = std::array::from_fn(|value| self.large.spec.inputs[value] == Type::Text);
+        self.seen.extend(seen.into_iter().map(|(group, mut row)| {
+            for (value, _) in row.iter_mut().zip(is_text).filter(|(_, is_text)| *is_text) {
+                *value = here.get(*value as usize).copied().unwrap_or(0);
+            }
+            (at.of(group as usize) as u32, row)
+        }));
         self.large.merge(Box::new(large), at);
     }
 
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
-        let groups =
-            self.seen.into_iter().map(|(group, _)| group).chain(self.large.seen.into_iter().map(|(group, _)| group));
-        Ok(counted(tally(groups, self.large.groups)))
+        self.large.texts.check()?;
+        let large = self.large.seen.into_iter().map(|(group, _)| group);
+        Ok(counted(tally(self.seen.into_iter().map(|(group, _)| group).chain(large), self.large.groups)))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
@@ -131,7 +159,7 @@ impl State for DistinctNumbers {
     }
 }
 
-/// Values without codes, and combinations of several, by their groups.
+/// Rows of any values, by their groups.
 #[derive(Debug)]
 pub(super) struct DistinctValues {
     seen: HashSet<(u32, Vec<Value>)>,

@@ -33,7 +33,7 @@ use crate::value::{Type, Vector};
 use best::{Best, BestKeys};
 use collect::Collected;
 use count::Count;
-use distinct::{DistinctBits, DistinctNumbers, DistinctValues};
+use distinct::{DistinctBits, DistinctRows, DistinctValues};
 use distinct_pairs::distinct_pairs;
 use exact::ExactSums;
 use extremes::{ExtremeCodes, ExtremeValues};
@@ -89,9 +89,11 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
             Some(bits) => Box::new(bits),
             None => distinct_pairs(groups, spec),
         },
-        CountDistinct => match DistinctNumbers::new(spec, groups) {
-            Some(numbers) => Box::new(numbers),
-            None => Box::new(DistinctValues::new(spec, groups)),
+        CountDistinct => match spec.inputs.len() {
+            1 => Box::new(DistinctRows::<1>::new(spec, groups)),
+            2 => Box::new(DistinctRows::<2>::new(spec, groups)),
+            3 => Box::new(DistinctRows::<3>::new(spec, groups)),
+            _ => Box::new(DistinctValues::new(spec, groups)),
         },
         Single if coded => Box::new(SingleCodes::new(spec, groups)),
         Single => Box::new(SingleValues::new(spec, groups)),
