@@ -216,6 +216,9 @@ enum DatePatternPart {
     Text(String),
 }
 
+/// Before noon and after.
+const HALVES: [&str; 2] = ["am", "pm"];
+
 const MONTHS: [&str; 12] = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
 
 impl DatePattern {
@@ -241,8 +244,8 @@ impl DatePattern {
                 chars.next();
                 count += 1;
             }
-            if !"yMdHms".contains(c) {
-                return Err(format!("`{c}` in `{pattern}` is not a field: there are y, M, d, H, m, s"));
+            if !"yMdHhmsa".contains(c) {
+                return Err(format!("`{c}` in `{pattern}` is not a field: there are y, M, d, H, h, m, s, a"));
             }
             parts.push(DatePatternPart::Field(c, count));
         }
@@ -250,12 +253,16 @@ impl DatePattern {
         if !has('y') || !has('M') || !has('d') {
             return Err(format!("`{pattern}` needs a year, a month and a day: `dd/MM/yyyy`"));
         }
+        // An hour of twelve is one of two.
+        if has('h') != has('a') || has('h') && has('H') {
+            return Err(format!("`{pattern}` needs `h` and `a` for hours up to 12, or `H`: `MM/dd/yyyy h:mm a`"));
+        }
         Ok(DatePattern { parts })
     }
 
     /// Date, or timestamp where there is an hour.
     pub fn ty(&self) -> Type {
-        let hour = self.parts.iter().any(|p| matches!(p, DatePatternPart::Field('H', _)));
+        let hour = self.parts.iter().any(|p| matches!(p, DatePatternPart::Field('H' | 'h', _)));
         if hour { Type::Timestamp } else { Type::Date }
     }
 
@@ -263,6 +270,7 @@ impl DatePattern {
     pub fn read(&self, field: &[u8]) -> Option<String> {
         let mut rest = std::str::from_utf8(field).ok()?;
         let (mut year, mut month, mut day, mut time) = (0i64, 0i64, 0i64, [0i64; 3]);
+        let mut half: Option<i64> = None;
         for (i, part) in self.parts.iter().enumerate() {
             match part {
                 DatePatternPart::Text(text) => rest = rest.strip_prefix(text.as_str())?,
@@ -271,6 +279,11 @@ impl DatePattern {
                     let name = rest[..end].to_lowercase();
                     month = MONTHS.iter().position(|m| name.starts_with(m))? as i64 + 1;
                     rest = &rest[end..];
+                }
+                DatePatternPart::Field('a', _) => {
+                    let word = rest.get(..2)?;
+                    half = Some(HALVES.iter().position(|half| word.eq_ignore_ascii_case(half))? as i64);
+                    rest = &rest[2..];
                 }
                 DatePatternPart::Field(letter, count) => {
                     // A field right before another one has just so many digits; else one digit will do.
@@ -288,7 +301,7 @@ impl DatePattern {
                         'y' => year = number,
                         'M' => month = number,
                         'd' => day = number,
-                        'H' => time[0] = number,
+                        'H' | 'h' => time[0] = number,
                         'm' => time[1] = number,
                         _ => time[2] = number,
                     }
@@ -296,7 +309,10 @@ impl DatePattern {
             }
         }
         date::make_date(year, month, day)?;
-        if !rest.is_empty() {
+        if let Some(half) = half {
+            time[0] = (1..=12).contains(&time[0]).then_some(time[0] % 12 + 12 * half)?;
+        }
+        if !rest.is_empty() || time[0] > 23 || time[1] > 59 || time[2] > 59 {
             return None;
         }
         let mut iso = String::with_capacity("2026-03-01 08:30:00".len());
@@ -352,12 +368,22 @@ mod tests {
             ("MMMM d, yyyy", "March 1, 2026", Some("2026-03-01")),
             ("dd/MM/yyyy HH:mm", "01/03/2026 08:30", Some("2026-03-01 08:30:00")),
             ("dd/MM/yyyy", "31/02/2026", None),
+            ("dd.MM.yyyy HH:mm:ss", "01.03.2026 08:30:59", Some("2026-03-01 08:30:59")),
+            ("dd.MM.yyyy HH:mm:ss", "01.03.2026 08:60:00", None),
+            ("dd.MM.yyyy HH:mm", "01.03.2026 24:00", None),
+            ("MM/dd/yyyy h:mm a", "03/14/2026 2:05 PM", Some("2026-03-14 14:05:00")),
+            ("MM/dd/yyyy h:mm:ss a", "03/14/2026 12:05:07 am", Some("2026-03-14 00:05:07")),
+            ("MM/dd/yyyy h:mm a", "03/14/2026 12:00 PM", Some("2026-03-14 12:00:00")),
+            ("MM/dd/yyyy h:mm a", "03/14/2026 14:05 PM", None),
+            ("MM/dd/yyyy h:mm a", "03/14/2026 2:05", None),
+            ("MM/dd/yyyy h:mm a", "03/14/2026 2:05 ä", None),
             ("dd/MM/yyyy", "01/03/2026 x", None),
             ("dd/MM/yyyy", "1/3/26", None),
         ] {
             let parsed = DatePattern::parse(pattern).expect(pattern);
             assert_eq!(parsed.read(text.as_bytes()).as_deref(), expected, "{pattern} {text}");
         }
+        assert!(["dd/MM/yyyy h:mm", "dd/MM/yyyy a", "dd/MM/yyyy H:h a"].iter().all(|p| DatePattern::parse(p).is_err()));
         assert!(DatePattern::parse("dd/MM").is_err() && DatePattern::parse("dd/MM/yyyy Q").is_err());
     }
 

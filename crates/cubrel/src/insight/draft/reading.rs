@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::path::Path;
+use std::sync::LazyLock;
 
 use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
@@ -24,19 +25,54 @@ use crate::value::threads::AtWork;
 use crate::value::units::counted;
 use crate::value::{Type, Value, exact, parse};
 
-/// Patterns of dates that are tried, the likelier ones first.
-const DATE_PATTERNS: &[&str] = &[
+/// How dates are written, the likelier ways first.
+const DATES: &[&str] = &[
     "dd/MM/yyyy",
     "MM/dd/yyyy",
     "dd.MM.yyyy",
     "dd-MM-yyyy",
     "yyyy/MM/dd",
-    "dd/MM/yyyy HH:mm",
-    "MM/dd/yyyy HH:mm",
-    "dd.MM.yyyy HH:mm",
     "d MMM yyyy",
+    "d-MMM-yyyy",
+    "MMM d, yyyy",
+    "MM-dd-yyyy",
+    "yyyy.MM.dd",
     "yyyy-MM-dd",
 ];
+/// Those with the last two digits of the year.
+const SHORT_DATES: &[&str] = &["dd.MM.yy", "dd/MM/yy", "MM/dd/yy", "d-MMM-yy"];
+/// What comes behind a date.
+const TIMES: &[&str] = &["", " HH:mm", " HH:mm:ss", " h:mm a", " h:mm:ss a"];
+/// Patterns of dates that are tried.
+static DATE_PATTERNS: LazyLock<Vec<TriedPattern>> = LazyLock::new(|| {
+    let of =
+        |dates: &'static [&str]| TIMES.iter().flat_map(|time| dates.iter().map(move |date| format!("{date}{time}")));
+    let tried = |text: String| Some(TriedPattern { pattern: DatePattern::parse(&text).ok()?, text });
+    of(DATES).chain(of(SHORT_DATES)).filter_map(tried).collect()
+});
+
+/// A pattern of dates, and how it is written.
+struct TriedPattern {
+    text: String,
+    pattern: DatePattern,
+}
+
+impl TriedPattern {
+    fn reads(&self, text: &str) -> bool {
+        self.pattern.read(text.as_bytes()).is_some()
+    }
+
+    fn has_whole_years(&self) -> bool {
+        self.text.contains("yyyy")
+    }
+
+    /// Whether a text can be no number of a chapter or an account, such as 01.02.03: years or months are told by more than two digits, or
+    /// a day comes that no month is.
+    fn is_sure_of(&self, text: &str) -> bool {
+        let day = || self.pattern.read(text.as_bytes()).and_then(|iso| iso.get(8..10)?.parse::<u8>().ok());
+        self.has_whole_years() || self.text.contains("MMM") || day().is_some_and(|day| day > 12)
+    }
+}
 /// Words for nothing.
 const NOTHING: &[&str] = &["na", "n/a", "#n/a", "null", "nil", "none", "nan", "-", "--", "?", ".", "unknown"];
 /// What text is mostly written in that is not UTF-8.
@@ -540,29 +576,35 @@ fn date_pattern(column: &CodedColumn) -> Option<(&'static str, Vec<&'static str>
     if values.is_empty() {
         return None;
     }
-    let reads = |pattern: &&&str| {
-        let Ok(parsed) = DatePattern::parse(pattern) else { return false };
-        values.iter().all(|v| v.as_text().is_some_and(|t| parsed.read(t.as_bytes()).is_some()))
-    };
-    let mut found = DATE_PATTERNS.iter().filter(reads).copied();
-    Some((found.next()?, found.collect()))
+    let reads = |tried: &&TriedPattern| values.iter().all(|v| v.as_text().is_some_and(|text| tried.reads(text)));
+    let mut found = DATE_PATTERNS.iter().filter(reads);
+    let first = found.next()?;
+    if !values.iter().filter_map(Value::as_text).any(|text| first.is_sure_of(text)) {
+        return None;
+    }
+    // Two digits of a year say no more of four.
+    let others = found.filter(|other| other.has_whole_years() == first.has_whole_years());
+    Some((&first.text, others.map(|other| other.text.as_str()).collect()))
 }
 
 /// Two patterns that read all values together, each some that the other does not read.
 fn two_patterns(column: &CodedColumn) -> Option<[&'static str; 2]> {
     let values = sample_of_known(column);
     let texts: Vec<&str> = values.iter().filter_map(Value::as_text).collect();
-    let reads = |pattern: &str| -> Vec<bool> {
-        let parsed = DatePattern::parse(pattern);
-        texts.iter().map(|t| parsed.as_ref().is_ok_and(|p| p.read(t.as_bytes()).is_some())).collect()
-    };
-    let all: Vec<(&str, Vec<bool>)> = DATE_PATTERNS.iter().map(|p| (*p, reads(p))).collect();
+    let first = texts.first()?;
+    let some = |tried: &&TriedPattern| texts.iter().any(|text| tried.reads(text));
+    if !DATE_PATTERNS.iter().any(|tried| tried.reads(first)) {
+        return None;
+    }
+    let reads = |tried: &'static TriedPattern| (tried, texts.iter().map(|text| tried.reads(text)).collect());
+    let all: Vec<(&TriedPattern, Vec<bool>)> = DATE_PATTERNS.iter().filter(some).map(reads).collect();
     for (i, (a, by_a)) in all.iter().enumerate() {
         for (b, by_b) in &all[i + 1..] {
             // What both read could be either.
             let covers = by_a.iter().zip(by_b).all(|(x, y)| x != y);
-            if covers && by_a.contains(&true) && by_b.contains(&true) {
-                return Some([a, b]);
+            let are_sure = [a, b].iter().all(|tried| texts.iter().any(|text| tried.is_sure_of(text)));
+            if covers && are_sure && a.pattern.ty() == b.pattern.ty() {
+                return Some([&a.text, &b.text]);
             }
         }
     }
@@ -626,6 +668,15 @@ mod tests {
             (&["01/02/2024", "03/04/2024"], Some(("dd/MM/yyyy", 1))),
             (&["31.12.2024"], Some(("dd.MM.yyyy", 0))),
             (&["31.12.2024 23:59"], Some(("dd.MM.yyyy HH:mm", 0))),
+            (&["31.12.2024 23:59:01", "01.02.2024 00:00:00"], Some(("dd.MM.yyyy HH:mm:ss", 0))),
+            (&["12/31/2024 11:59:01 PM", "1/2/2024 1:05:00 am"], Some(("MM/dd/yyyy h:mm:ss a", 0))),
+            (&["31.12.24", "01.02.23"], Some(("dd.MM.yy", 0))),
+            (&["01/02/23"], None),
+            (&["01/22/23"], Some(("MM/dd/yy", 0))),
+            (&["01.02.03", "12.11.10"], None),
+            (&["31-DEC-24 23:59"], Some(("d-MMM-yy HH:mm", 0))),
+            (&["Dec 31, 2024"], Some(("MMM d, yyyy", 0))),
+            (&["31.12.2024 24:59"], None),
             (&["31/12/2024", "12/31/2024"], None),
             (&["31/12/2024", "soon"], None),
             (&["30/02/2024"], None),
