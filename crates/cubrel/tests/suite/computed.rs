@@ -79,7 +79,7 @@ const COMPUTED: [Computed; 8] = [
     ("sailing.double / sailing.small", |r| Some(Value::Float(r.double? / r.small.filter(|s| *s != 0)? as f64))),
     ("add_days(sailing.day, sailing.small)", |r| Some(Value::Date(r.day? + r.small? as i32))),
     ("cast(sailing.small as text) || sailing.day", |r| {
-        Some(Value::text(&format!("{}{}", r.small?, Value::Date(r.day?))))
+        Some(Value::text(format!("{}{}", r.small?, Value::Date(r.day?))))
     }),
     ("sailing.is_late = (sailing.small > 0)", |r| Some(Value::Bool(r.is_late? == (r.small? > 0)))),
 ];
