@@ -162,6 +162,8 @@ fn wrong_queries_say_what_where_and_what_instead() {
              calculated column: `[table.TABLE.column.NAME]` in the model, with a `formula`",
         ),
         ("grid net where net > 1 )", "unexpected `)` @ ) | this bracket was never opened"),
+        ("grid net by route.region)", "unexpected `)` @ ) | this bracket was never opened"),
+        ("grid net by route.region; split by route.name", "unexpected `;` @ ; | only `let` parts end with `;`"),
         (
             "grid net given (without route) given (without all)",
             "unexpected `given` @ given | after the items a query has, in this order: by, split, where, having, order, limit, totals, with",

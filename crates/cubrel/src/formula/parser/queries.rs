@@ -93,7 +93,8 @@ impl Parser<'_> {
         let (mut reached, mut failed) = (0, false);
         while *self.peek() != TokenKind::End {
             let TokenKind::Word(word) = self.peek().clone() else {
-                return if matches!(reached, 1 | 2) { self.computed_axis() } else { self.expect_end() };
+                let goes_on = matches!(self.peek(), TokenKind::Symbol(symbol) if !matches!(*symbol, ")" | ";"));
+                return if matches!(reached, 1 | 2) && goes_on { self.computed_axis() } else { self.expect_end() };
             };
             let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
                 let found = self.found();

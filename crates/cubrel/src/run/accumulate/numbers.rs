@@ -1,13 +1,16 @@
 //! Numbers of groups by their keys.
 
 use std::collections::HashMap;
+use std::hash::BuildHasher;
+
+use foldhash::fast::RandomState;
 
 /// For each distinct key its group number: they are numbered as they come.
 pub enum GroupNumbers {
     /// Keys of at most 64 bits: an entry takes half as much, and more of them stay in the caches.
     Narrow(NarrowNumbers),
     /// Any keys.
-    Wide(HashMap<u128, u32, foldhash::fast::RandomState>),
+    Wide(HashMap<u128, u32, RandomState>),
 }
 
 impl GroupNumbers {
@@ -54,30 +57,26 @@ type NumberedKey = (u64, u32);
 /// Source: D. Knuth, "The Art of Computer Programming", volume 3 (1998), section 6.4, algorithm L.
 pub struct NarrowNumbers {
     places: Vec<NumberedKey>,
+    /// Told by chance, so that no data can be made to stand in one place.
+    hasher: RandomState,
     /// How many bits of a hash are not looked at.
     shift: u32,
 }
 
 impl Default for NarrowNumbers {
     fn default() -> NarrowNumbers {
-        NarrowNumbers::with(FIRST_PLACES)
+        NarrowNumbers::with(FIRST_PLACES, RandomState::default())
     }
-}
-
-/// A hash of which all bits depend on all bits of the key: the two halves of a product.
-fn hash(key: u64) -> u64 {
-    let product = u128::from(key ^ 0x9E37_79B9_7F4A_7C15) * u128::from(0xD1B5_4A32_D192_ED03u64);
-    product as u64 ^ (product >> 64) as u64
 }
 
 impl NarrowNumbers {
     /// A table of so many places, a power of two.
-    fn with(places: usize) -> NarrowNumbers {
-        NarrowNumbers { places: vec![(0, 0); places], shift: 64 - places.trailing_zeros() }
+    fn with(places: usize, hasher: RandomState) -> NarrowNumbers {
+        NarrowNumbers { places: vec![(0, 0); places], hasher, shift: 64 - places.trailing_zeros() }
     }
 
     fn place(&self, key: u64) -> usize {
-        (hash(key) >> self.shift) as usize
+        (self.hasher.hash_one(key) >> self.shift) as usize
     }
 
     /// As [`GroupNumbers::of`].
@@ -115,7 +114,7 @@ impl NarrowNumbers {
     }
 
     fn grow(&mut self) {
-        let mut larger = NarrowNumbers::with(self.places.len() * 2);
+        let mut larger = NarrowNumbers::with(self.places.len() * 2, self.hasher.clone());
         for (key, number) in self.places.iter().filter(|(_, number)| *number > 0) {
             let mut at = larger.place(*key);
             while larger.places[at].1 > 0 {
