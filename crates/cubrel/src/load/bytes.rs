@@ -64,6 +64,9 @@ pub fn problem(path: &Path, error: &io::Error) -> LoadError {
 /// Extensions of workbooks.
 pub const WORKBOOKS: &[&str] = &["xlsx", "xlsm", "ods", "xls"];
 
+/// Extensions of files whose columns have types.
+pub const TYPED: &[&str] = &["parquet", "arrow", "arrows", "ipc", "feather"];
+
 /// A file's extension in small letters, that of the packing left out.
 pub fn kind(path: &Path) -> String {
     let name = path.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();

@@ -53,8 +53,8 @@ impl ReadMethod {
             return ReadMethod::Server;
         }
         match bytes::kind(&file.stamp.path).as_str() {
-            "parquet" | "arrow" | "arrows" | "ipc" | "feather" => ReadMethod::Columnar,
             "jsonl" | "ndjson" => ReadMethod::JsonLines,
+            kind if bytes::TYPED.contains(&kind) => ReadMethod::Columnar,
             kind if bytes::WORKBOOKS.contains(&kind) => ReadMethod::Workbook,
             _ => ReadMethod::Delimited,
         }

@@ -1,7 +1,8 @@
 //! Combinations of codes, numbered, column by column.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::hash::{BuildHasher, Hasher};
+use std::sync::{Arc, OnceLock};
 
 use crate::run::frame::{SharedCodes, near_room};
 
@@ -34,12 +35,28 @@ enum NumberIndex {
     ByHash(NumberMap),
 }
 
-/// The codes of a row as one number, of which they are the digits.
+/// The codes of a row as one number: they are its digits, unless there could be more than 128 bits of them. Then they are mixed, each
+/// time the program runs in another way, so that two rows with other codes have, as good as never, the same.
 pub(super) fn packed<'a>(columns: &'a [&[u64]], sizes: &'a [u64]) -> impl Fn(usize) -> u128 + 'a {
-    move |row| match columns {
-        [only] => u128::from(only[row]),
+    let fits = sizes.iter().try_fold(1u128, |all, size| all.checked_mul(u128::from(*size))).is_some();
+    let seeds = (!fits).then(|| SEEDS.get_or_init(|| [0, 1].map(|_| foldhash::quality::RandomState::default())));
+    move |row| match (columns, seeds) {
+        ([only], _) => u128::from(only[row]),
+        (_, Some(seeds)) => mixed(seeds, columns, row),
         _ => columns.iter().zip(sizes).fold(0, |key, (codes, size)| key * u128::from(*size) + u128::from(codes[row])),
     }
+}
+
+/// How codes are mixed, in each half.
+static SEEDS: OnceLock<[foldhash::quality::RandomState; 2]> = OnceLock::new();
+
+fn mixed(seeds: &[foldhash::quality::RandomState; 2], columns: &[&[u64]], row: usize) -> u128 {
+    let half = |seed: &foldhash::quality::RandomState| {
+        let mut hasher = seed.build_hasher();
+        columns.iter().for_each(|codes| hasher.write_u64(codes[row]));
+        u128::from(hasher.finish())
+    };
+    half(&seeds[0]) << 64 | half(&seeds[1])
 }
 
 impl Combinations {
@@ -221,6 +238,18 @@ mod tests {
 
     fn codes(columns: [&[u64]; 2]) -> Vec<SharedCodes> {
         columns.map(|c| SharedCodes::new(c.to_vec())).to_vec()
+    }
+
+    #[test]
+    fn more_codes_than_128_bits_hold_are_told_apart() {
+        // As digits, the first column of these would be lost.
+        let sizes = [1u64 << 63, 1 << 63, 1 << 63];
+        let columns: [&[u64]; 3] = [&[1, 5, 1, 8], &[2, 2, 2, 2], &[3, 3, 3, 4]];
+        let key = packed(&columns, &sizes);
+        assert_eq!((0..4).map(|row| key(row) == key(0)).collect::<Vec<_>>(), [true, false, true, false]);
+        let mut all = Combinations::new(sizes.to_vec());
+        let shared = columns.map(|codes| SharedCodes::new(codes.to_vec())).to_vec();
+        assert_eq!(all.numbers(shared, 4, false), [0, 1, 0, 2]);
     }
 
     #[test]

@@ -9,11 +9,13 @@ pub(crate) struct First {
     found: Vec<(u64, u32)>,
     /// Larger keys are too late.
     last: u64,
+    /// Of more, the wanted ones are looked for.
+    room: usize,
 }
 
 impl First {
     pub(crate) fn new(count: usize) -> First {
-        First { count, found: Vec::new(), last: u64::MAX }
+        First { count, found: Vec::new(), last: u64::MAX, room: SPARE.max(count.saturating_mul(4)) }
     }
 
     pub(crate) fn offer(&mut self, key: u64, member: u32) {
@@ -21,9 +23,10 @@ impl First {
             return;
         }
         self.found.push((key, member));
-        // So few stay that looking for the last one again costs little for each member.
-        if self.found.len() > SPARE.max(self.count.saturating_mul(4)) {
+        if self.found.len() > self.room {
             self.cut();
+            // Many may be equal to the last one and stay: as many more come before they are all looked at again.
+            self.room = self.room.max(self.found.len().saturating_mul(2));
         }
     }
 
@@ -48,6 +51,14 @@ impl First {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Members that are looked at grow with the members, not with their square: this would take minutes.
+    #[test]
+    fn equals_of_the_last_are_not_looked_at_for_each() {
+        let mut first = First::new(10);
+        (0..3_000_000).for_each(|i| first.offer(7, i));
+        assert_eq!(first.finish().len(), 3_000_000);
+    }
 
     #[test]
     fn the_smallest_keys_stay_with_their_equals() {

@@ -88,6 +88,8 @@ pub struct Options {
     pub hash_groups: bool,
     /// Of more rows than this, of which nearly each has a group of its own, the groups are numbered by sorting the keys of all rows.
     pub sorted_above: usize,
+    /// Keys reached over one relationship count together where at least so many rows pass for each row at its end; always for none.
+    pub rows_per_combined: u64,
     /// Of more groups than this, of which only few rows' are wanted, those alone are kept that come.
     pub thin_above: usize,
     /// In reads of more rows than this, rows whose groups no cell asks for are not looked at where a key has more codes than this,
@@ -137,6 +139,7 @@ impl Default for Options {
             days_by_set: false,
             hash_groups: false,
             sorted_above: 1 << 19,
+            rows_per_combined: 4,
             thin_above: 1 << 16,
             wanted_above: 1 << 16,
             many_codes: 1 << 12,

@@ -19,6 +19,7 @@ mod contexts;
 mod corpus;
 mod differential;
 mod docs;
+mod drafted_keys;
 mod drafts;
 mod errors;
 mod evolving;

@@ -5,14 +5,22 @@
 //! * `preamble`: what stands before a header
 //! * `reading`: what their columns need to be read well
 //! * `totals`: rows that are the sums of all others
-//! * `links`: keys and relationships, bridges and trees
+//! * `names`: what names of columns say
+//! * `keys`: keys, and which values are among them
+//! * `links`: relationships
+//! * `shapes`: bridges and trees
+//! * `days`: the calendar
 //! * `orders`: rows in another order
 //! * `writing`: the `model.toml`
 
+mod days;
+mod keys;
 mod links;
+mod names;
 mod orders;
 mod preamble;
 mod reading;
+mod shapes;
 mod table;
 mod totals;
 mod writing;
@@ -27,9 +35,12 @@ use crate::load::{Observer, bytes, sqlite};
 use crate::model::file::TableSection;
 use crate::value::threads::map_two_at_once;
 use crate::value::units::counted;
-use links::{Link, Refused, bridge, is_one, keys_of, links, place};
+use keys::{Refused, keys_of};
+use links::{Link, is_one, links, place};
+use names::{Naming, table_words};
 use orders::order;
 use reading::{identifiers, load};
+use shapes::bridge;
 use table::{DraftSource, Table, table_name};
 use writing::write;
 
@@ -92,6 +103,8 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
         let message = format!("none of the files can be read:\n  {}", unread.join("\n  "));
         return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
     }
+    let words: Vec<Vec<String>> = tables.iter().map(|t| table_words(&t.name)).collect();
+    tables.iter_mut().for_each(|t| t.naming = Naming::of(&t.name, &t.loaded.columns, &words));
     let keys = keys_of(&tables);
     tables.iter_mut().zip(keys).for_each(|(table, key)| table.key = key);
     let links = links(&tables);

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::LazyLock;
 
+use super::names::Naming;
 use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
 use super::totals::total_rows;
@@ -181,7 +182,7 @@ pub(super) fn load(
             ));
         }
     }
-    Ok(Table { name: name.to_string(), section, loaded, notes, key: None })
+    Ok(Table { name: name.to_string(), section, loaded, notes, key: None, naming: Naming::default() })
 }
 
 /// A large table read as its first piece says; none where all of it says something else.
@@ -437,6 +438,10 @@ fn dates(loaded: &LoadedTable, section: &mut TableSection, notes: &mut Vec<Strin
 /// Whole numbers that nobody counts with are read as text, unless they relate to another table, whose column is of their
 /// type.
 pub(super) fn identifiers(table: &mut Table, relates: &dyn Fn(&str) -> bool) {
+    // What has types of its own means them.
+    if table.is_typed() {
+        return;
+    }
     let is_wanted = |c: &&LoadedColumn| {
         !relates(&c.name) && table.key.as_deref() != Some(&c.name) && is_identifier(&c.data, table.loaded.rows)
     };
@@ -448,7 +453,7 @@ pub(super) fn identifiers(table: &mut Table, relates: &dyn Fn(&str) -> bool) {
 }
 
 /// Whether whole numbers name things: all have one length, and hardly any comes twice.
-fn is_identifier(column: &CodedColumn, rows: usize) -> bool {
+pub(super) fn is_identifier(column: &CodedColumn, rows: usize) -> bool {
     const FEWEST_ROWS: usize = 10;
     const SHORTEST: u32 = 7;
     if column.ty() != Type::Int || rows < FEWEST_ROWS || (column.distinct() as usize) * 10 < rows * 9 {
@@ -495,7 +500,9 @@ fn nearly(column: &CodedColumn, shape: &Shape) -> Option<(Type, Vec<String>)> {
         }
         // What stands there once in thousands is in no sample.
         let odd: Vec<String> = values(column).filter(is_odd).map(|v| v.to_string()).collect();
-        (!odd.is_empty() && are_few(odd.len(), column.domain() as usize)).then_some((ty, odd))
+        // Digits with zeros before them are codes, and so are those beside them.
+        let are_codes = odd.iter().any(|text| is_code(text.as_bytes()));
+        (!odd.is_empty() && !are_codes && are_few(odd.len(), column.domain() as usize)).then_some((ty, odd))
     })
 }
 

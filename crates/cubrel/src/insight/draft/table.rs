@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
-use crate::load::loaded::LoadedTable;
-use crate::load::sources;
+use super::names::Naming;
+use crate::load::loaded::{LoadedColumn, LoadedTable};
+use crate::load::{bytes, sources};
 use crate::model::file::TableSection;
 
 /// What one table is to be drafted from.
@@ -29,6 +30,23 @@ pub(super) struct Table {
     pub(super) loaded: LoadedTable,
     pub(super) notes: Vec<String>,
     pub(super) key: Option<String>,
+    pub(super) naming: Naming,
+}
+
+impl Table {
+    pub(super) fn column(&self, name: &str) -> Option<&LoadedColumn> {
+        self.loaded.columns.iter().find(|c| c.name == name)
+    }
+
+    /// The extension of its files.
+    pub(super) fn kind(&self) -> String {
+        bytes::kind(Path::new(self.section.sources().first().map_or("", String::as_str)))
+    }
+
+    /// Whether its files say what types its columns have.
+    pub(super) fn is_typed(&self) -> bool {
+        bytes::TYPED.contains(&self.kind().as_str())
+    }
 }
 
 /// A name that formulas can use without quotes.

@@ -4,15 +4,19 @@ use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 use std::path::Path;
 
-use super::links::{KEY_WORDS, Link, Refused, Tree, bridge, is_one, names_key, tree, words};
+use super::days::{Calendar, days, derived_days, is_counted};
+use super::keys::Refused;
+use super::links::Link;
+use super::names::KEY_WORDS;
+use super::reading::is_identifier;
+use super::shapes::{Tree, bridge, tree};
 use super::table::{Table, table_name};
 use crate::formula::words::quote_name;
-use crate::load::bytes;
 use crate::load::loaded::LoadedColumn;
 use crate::model::file::ColumnSection;
 use crate::store::CodedColumn;
-use crate::value::Type;
 use crate::value::units::counted;
+use crate::value::{Type, Value};
 
 /// A value or key as TOML has it, in one line; what is in headers and names of files is only ever inside the quotes.
 fn text(value: &str) -> String {
@@ -46,16 +50,19 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
     let name = into.canonicalize().ok().and_then(|p| Some(p.file_name()?.to_string_lossy().to_string()));
     let _ = writeln!(out, "# Drafted from the files: read it, and change what you know better.\n\n[model]");
     let _ = writeln!(out, "name = {}\n", text(&name.unwrap_or_else(|| "Model".into())));
-    for table in tables {
-        write_table(&mut out, table, tables, links);
+    let (calendar, days) = days(tables, links);
+    for (i, table) in tables.iter().enumerate() {
+        let days = match &calendar {
+            Some(Calendar::Table(at, column)) if *at == i => Some(column),
+            _ => None,
+        };
+        write_table(&mut out, (i, table), tables, links, days);
     }
     for why in unread {
         let _ = writeln!(out, "# {}\n", one_line(why));
     }
-    let days = days(tables, links);
-    let calendar = if taken.iter().any(|t| t == "calendar") { "days" } else { "calendar" };
-    if !days.is_empty() {
-        let _ = writeln!(out, "# One row a day, from the first to the last year of the data.\n[table.{calendar}]");
+    if let Some(Calendar::Generated(name)) = &calendar {
+        let _ = writeln!(out, "# One row a day, from the first to the last year of the data.\n[table.{name}]");
         let _ = writeln!(out, "calendar = \"date\"\ngenerate = {{}}\n");
     }
     for link in links {
@@ -82,8 +89,13 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
         }
         lists(table).for_each(|column| write_list(&mut out, table, column, taken));
     }
-    for (table, column, spare) in &days {
-        write_relationship(&mut out, &in_formula(table, column), &format!("{calendar}.date"), *spare);
+    let day_of = match &calendar {
+        Some(Calendar::Table(at, column)) => in_formula(&tables[*at].name, column),
+        Some(Calendar::Generated(name)) => format!("{name}.date"),
+        None => String::new(),
+    };
+    for day in &days {
+        write_relationship(&mut out, &in_formula(&tables[day.table].name, &day.column), &day_of, day.spare);
     }
     write_measures(&mut out, tables, links, taken);
     out
@@ -127,9 +139,7 @@ fn write_tree(out: &mut String, table: &str, tree: &Tree, taken: &[String]) {
 fn lists(table: &Table) -> impl Iterator<Item = &LoadedColumn> {
     const LOOKED_AT: u64 = 100;
     let is_list = |text: &str| serde_json::from_str::<Vec<serde_json::Value>>(text).is_ok();
-    let source = table.section.sources().first().map_or("", String::as_str);
-    let is_nested = ["jsonl", "ndjson", "parquet", "arrow", "arrows", "ipc", "feather"]
-        .contains(&bytes::kind(Path::new(source)).as_str());
+    let is_nested = table.is_typed() || ["jsonl", "ndjson"].contains(&table.kind().as_str());
     let holds_lists = move |c: &&LoadedColumn| {
         let some = (0..c.data.domain().min(LOOKED_AT)).map(|code| c.data.value_of(code));
         is_nested
@@ -155,33 +165,40 @@ fn write_list(out: &mut String, table: &Table, column: &LoadedColumn, taken: &[S
     let _ = writeln!(out, "# [[relationship]]\n# many = {}\n# one = {}\n", text(&many), text(&one));
 }
 
-fn write_table(out: &mut String, table: &Table, tables: &[Table], links: &[Link]) {
+fn write_table(
+    out: &mut String,
+    (at, table): (usize, &Table),
+    tables: &[Table],
+    links: &[Link],
+    days: Option<&String>,
+) {
     for note in &table.notes {
         let _ = writeln!(out, "# {}", one_line(note));
     }
     let _ = writeln!(out, "# {}", counted(table.loaded.rows as u64, "row"));
     let name = toml_key(&table.name);
-    let _ = writeln!(out, "[table.{name}]\n{}", table_lines(table));
-    let points = |column: &str| links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == column);
+    let _ = writeln!(out, "[table.{name}]\n{}", table_lines(table, days));
+    let points = |column: &str| links.iter().any(|l| l.many.0 == at && l.many.1 == column);
     for c in &table.loaded.columns {
         let said = table.section.column.get(&c.name).cloned().unwrap_or_default();
         // Keys that say nothing to people are hidden; a region's name is a key, too, and is worth reading.
         let a_key = points(&c.name) || table.key.as_deref() == Some(&c.name);
-        let hidden = a_key && names_key(&c.name).is_some_and(|rank| KEY_WORDS[rank] != "name");
+        let hidden = a_key && table.naming.key_rank(&c.name).is_some_and(|rank| KEY_WORDS[rank] != "name");
         let order = if hidden { None } else { display_order(table, c) };
         let lines = column_lines(&said, hidden, order.as_deref());
         if !lines.is_empty() {
             let _ = writeln!(out, "[table.{name}.column.{}]\n{lines}", toml_key(&c.name));
         }
     }
-    for (source, day) in derived_days(table, tables, links) {
+    let moments = if is_counted(tables, links, at) { derived_days(table) } else { Vec::new() };
+    for (source, day) in moments {
         let _ = writeln!(out, "[table.{name}.column.{}]", toml_key(&day));
         let _ = writeln!(out, "formula = {}\n", text(&format!("cast({} as date)", quote_name(&source))));
     }
 }
 
 /// The keys of a table's own section, a line each.
-fn table_lines(table: &Table) -> String {
+fn table_lines(table: &Table, days: Option<&String>) -> String {
     let section = &table.section;
     let list = |texts: &[String]| format!("[{}]", texts.iter().map(|t| text(t)).collect::<Vec<_>>().join(", "));
     let braces = |said: Vec<String>| (!said.is_empty()).then(|| format!("{{ {} }}", said.join(", ")));
@@ -199,6 +216,7 @@ fn table_lines(table: &Table) -> String {
     let keys = [
         ("source", Some(text(section.sources().first().map_or("", String::as_str)))),
         ("key", table.key.as_ref().map(|key| text(key))),
+        ("calendar", days.map(|column| text(column))),
         ("missing", section.missing.as_ref().map(|missing| list(missing))),
         ("max_bad_rows", section.max_bad_rows.map(|bad| bad.to_string())),
         ("trim", section.trim.then(|| "true".to_string())),
@@ -241,19 +259,24 @@ fn column_lines(said: &ColumnSection, hidden: bool, order: Option<&str>) -> Stri
     lines
 }
 
+/// Words in the names of numbers that order texts.
+const ORDERS: &[&str] = &["order", "sort", "rank", "position", "seq", "dow", "weekday"];
+
 /// A number of the same table that has one value for each text, and is called an order.
 fn display_order(table: &Table, c: &LoadedColumn) -> Option<String> {
     if c.data.ty() != Type::Text || c.data.distinct() > 400 {
         return None;
     }
-    let mine = words(&c.name);
+    let mine = table.naming.words(&c.name);
     let orders = |other: &&LoadedColumn| {
-        let theirs = words(&other.name);
-        let is_order = theirs.iter().any(|w| matches!(w.as_str(), "order" | "sort" | "rank" | "position" | "seq"));
-        let same_thing = theirs.iter().any(|w| mine.contains(w) && !KEY_WORDS.contains(&w.as_str()));
+        let theirs = table.naming.words(&other.name);
+        let is_order = theirs.iter().any(|w| ORDERS.contains(&w.as_str()));
+        let is_key_word = |w: &String| KEY_WORDS.contains(&w.as_str());
+        let same_thing = theirs.iter().any(|w| mine.contains(w) && !is_key_word(w));
+        let nothing_else = || theirs.iter().all(|w| mine.contains(w) || is_key_word(w));
         let number = theirs.iter().any(|w| matches!(w.as_str(), "no" | "nr" | "number" | "num" | "of"));
         other.data.ty() == Type::Int
-            && (is_order || same_thing && (number || mine.last().is_some_and(|w| w == "name")))
+            && (is_order || same_thing && (number || mine.last().is_some_and(|w| w == "name") && nothing_else()))
             && depends(&c.data, &other.data)
     };
     table.loaded.columns.iter().find(orders).map(|o| o.name.clone())
@@ -264,27 +287,6 @@ fn depends(on: &CodedColumn, order: &CodedColumn) -> bool {
     let mut known: HashMap<u64, u64> = HashMap::new();
     let pairs = on.codes().into_iter().zip(order.codes());
     on.distinct() == order.distinct() && pairs.into_iter().all(|(a, b)| *known.entry(a).or_insert(b) == b)
-}
-
-/// Columns with a time of day, in tables that have no date: each with a name for its day.
-fn derived_days(table: &Table, tables: &[Table], links: &[Link]) -> Vec<(String, String)> {
-    let has_date = table.loaded.columns.iter().any(|c| c.data.ty() == Type::Date);
-    if has_date || is_one(links, tables, &table.name) {
-        return Vec::new();
-    }
-    let moments = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Timestamp);
-    moments.map(|c| (c.name.clone(), format!("{}_day", c.name))).collect()
-}
-
-/// Date columns of tables that describe no others, the first of each as default.
-fn days(tables: &[Table], links: &[Link]) -> Vec<(String, String, bool)> {
-    let mut days = Vec::new();
-    for table in tables.iter().filter(|t| !is_one(links, tables, &t.name)) {
-        let dates = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Date).map(|c| c.name.clone());
-        let all = dates.chain(derived_days(table, tables, links).into_iter().map(|(_, day)| day));
-        days.extend(all.enumerate().map(|(i, column)| (table.name.clone(), column, i > 0)));
-    }
-    days
 }
 
 /// Words in the names of numbers that say nothing when they are added up.
@@ -313,6 +315,37 @@ const PER_ROW: &[&str] = &[
     "temperature",
 ];
 
+/// Decimals that a total or an average of a column is shown with: as many as it has, within reason; whole totals have none.
+fn decimals(ty: Type, is_average: bool) -> Option<usize> {
+    let wanted = match ty {
+        Type::Int | Type::Decimal { scale: 0, .. } if !is_average => return None,
+        Type::Decimal { scale, .. } => usize::from(scale),
+        _ => 2,
+    };
+    Some(wanted.clamp(2, 4))
+}
+
+/// Words that say of a price or a share that it is of all that a row holds.
+const OF_ALL: &[&str] = &["ext", "extended", "total", "gross", "net"];
+
+/// Whether a sum of a column says nothing: its name says so, or all of its values are parts of one.
+fn is_per_row(table: &Table, column: &LoadedColumn) -> bool {
+    let words = table.naming.words(&column.name);
+    let is_of_all = words.iter().any(|word| OF_ALL.iter().any(|of_all| word.starts_with(of_all)));
+    let is_of_one = words.iter().any(|word| PER_ROW.contains(&word.as_str()) || word.ends_with("price"));
+    column.name.contains('%') || !is_of_all && is_of_one || are_parts_of_one(column)
+}
+
+fn are_parts_of_one(column: &LoadedColumn) -> bool {
+    const LOOKED_AT: u64 = 10_000;
+    const FEWEST: u64 = 3;
+    let (domain, distinct) = (column.data.domain(), column.data.distinct());
+    // Few values, or they would not stand one behind the other.
+    let may = !matches!(column.data.ty(), Type::Int) && (FEWEST..=LOOKED_AT).contains(&distinct) && domain <= LOOKED_AT;
+    let is_part = |value: Value| value.as_f64().is_some_and(|part| (0.0..=1.0).contains(&part));
+    may && (0..domain).all(|code| is_part(column.data.value_of(code)))
+}
+
 fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[String]) {
     let mut names: HashSet<String> = taken.iter().cloned().collect();
     let mut fresh = |wanted: String| {
@@ -322,8 +355,8 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
         }
         name
     };
-    let facts = tables.iter().filter(|t| !is_one(links, tables, &t.name));
-    for table in facts {
+    let facts = tables.iter().enumerate().filter(|(at, _)| is_counted(tables, links, *at));
+    for (at, table) in facts {
         let name = fresh(format!("{}_rows", table.name));
         let _ = writeln!(
             out,
@@ -332,18 +365,22 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
             text(&format!("rows({})", quote_name(&table.name)))
         );
         for c in &table.loaded.columns {
-            let points = links.iter().any(|l| tables[l.many.0].name == table.name && l.many.1 == c.name);
-            let key = table.key.as_deref() == Some(&c.name) || names_key(&c.name).is_some();
+            let points = links.iter().any(|l| l.many == (at, c.name.clone()));
+            let key = table.key.as_deref() == Some(&c.name) || table.naming.key_rank(&c.name).is_some();
             let is_text = table.section.column.get(&c.name).is_some_and(|said| said.ty.as_deref() == Some("text"));
-            if points || key || is_text || !c.data.ty().is_number() {
+            let names_things = is_text || is_identifier(&c.data, table.loaded.rows);
+            if points || key || names_things || !c.data.ty().is_number() {
                 continue;
             }
-            let single = c.name.contains('%') || words(&c.name).iter().any(|w| PER_ROW.contains(&w.as_str()));
+            let single = is_per_row(table, c);
             // Not the column's own name: a bare name in a column's formula could then mean either.
             let (kind, label) = if single { ("avg", "average_") } else { ("sum", "total_") };
             let name = fresh(format!("{label}{}", c.name));
             let formula = format!("{kind}({})", in_formula(&table.name, &c.name));
-            let _ = writeln!(out, "[measure.{}]\nformula = {}\n", toml_key(&name), text(&formula));
+            let _ = writeln!(out, "[measure.{}]\nformula = {}", toml_key(&name), text(&formula));
+            let digits = decimals(c.data.ty(), single);
+            let _ =
+                writeln!(out, "{}", digits.map_or_else(String::new, |n| format!("format = \"#,##0.{:0<n$}\"\n", "")));
         }
     }
 }

@@ -1,12 +1,15 @@
 //! What decides which rows of a read pass, and in which groups they are, put together filter by filter and key by key: arrays over the
 //! codes of anchors as far as possible.
 
+use std::sync::Arc;
+
 use super::super::compiled::{CompiledRow, Outer, RowCompiler};
 use super::super::frame::Members;
 use super::super::tables::{Anchor, SMALL_DOMAIN, Tables};
 use super::super::{Options, RunError};
 use super::anchors::AnchorPlan;
 use super::batch::FEW;
+use super::combined::Combined;
 use super::filters::{far_rows, rows_of_lines};
 use super::implied::implied;
 use super::keys::UnindexedKey;
@@ -111,6 +114,12 @@ impl<'a, 'o> ReadBuilder<'a, 'o> {
             None => (self.tables.far_rows_by_code(table, &path), self.tables.rows(table) as u64 + 1),
         };
         self.anchor(anchor).add(codes, ends, stride);
+    }
+
+    /// Keys that count together, by their combination.
+    pub(super) fn combined(&mut self, combined: &Combined, stride: u128) {
+        let codes = Arc::new(combined.by_code(self.tables));
+        self.anchor(self.tables.anchor_of_path(combined.relationship)).add(codes, combined.count(), stride);
     }
 
     /// A filter becomes a truth value for each code of one anchor where that is possible.

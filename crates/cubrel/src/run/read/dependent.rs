@@ -3,8 +3,10 @@
 //! apart counts by row, however far apart its values lie.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::super::tables::Tables;
+use super::combined::Combined;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::plan::{Key, Read};
 use crate::store::NO_ROW;
@@ -16,6 +18,8 @@ pub(super) enum Counting {
     ByCode,
     /// By the row of its table, which it tells from all others.
     ByRow,
+    /// By the combination that it has with others, which follow from it.
+    Together(Arc<Combined>),
     /// Not at all.
     Follows(Dependence),
 }
@@ -23,6 +27,11 @@ pub(super) enum Counting {
 impl Counting {
     pub(super) fn follows(&self) -> bool {
         matches!(self, Counting::Follows(_))
+    }
+
+    /// That of a key whose codes are known for each combination of it with another one that counts for both.
+    pub(super) fn follows_combination(on: usize, codes: Vec<u64>) -> Counting {
+        Counting::Follows(Dependence { on, from: Derivation::Codes(codes) })
     }
 }
 
@@ -209,7 +218,7 @@ fn follows(tables: Tables<'_>, of: Key, key: Key, path: &[RelationshipId], rows:
 }
 
 /// A key's code in some rows, and the one of null.
-fn codes_of(tables: Tables<'_>, key: Key, path: &[RelationshipId], rows: Vec<u32>) -> (Vec<u64>, u64) {
+pub(super) fn codes_of(tables: Tables<'_>, key: Key, path: &[RelationshipId], rows: Vec<u32>) -> (Vec<u64>, u64) {
     match key {
         Key::Column(column) => {
             let data = tables.column(column);

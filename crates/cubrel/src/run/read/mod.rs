@@ -15,7 +15,7 @@
 //!   columns of a row
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
-//! * `dependent`: how keys count, and which follow from others; `group_keys`: the keys of groups that are numbered as they come
+//! * `dependent`: how keys count, and which follow from others; `combined`: those that count together; `group_keys`: the keys of groups that are numbered as they come
 //! * `result`: groups and aggregates; `shared`: aggregates that take what others have
 //! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
 //!   `wanted`: the groups that cells ask for
@@ -25,6 +25,7 @@ mod anchors;
 mod batch;
 mod bridges;
 mod builder;
+mod combined;
 mod compared;
 mod dependent;
 mod feed;
@@ -231,9 +232,10 @@ pub fn rows_of_group(
 ) -> Result<Vec<u32>, RunError> {
     let options = Options { hash_groups: true, ..options.clone() };
     let prepared = prepared(tables, read, outer, &options)?;
-    let counted = |key: usize| match prepared.counting[key] {
+    let counted = |key: usize| match &prepared.counting[key] {
         Counting::ByCode => codes[key],
         Counting::ByRow => row_of_code(tables, read.keys[key], codes[key]),
+        Counting::Together(combined) => combined.number_of(codes),
         Counting::Follows(_) => 0,
     };
     let wanted: u128 = (0..codes.len()).map(|key| u128::from(counted(key)) * prepared.strides[key]).sum();

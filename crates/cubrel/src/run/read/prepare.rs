@@ -11,6 +11,7 @@ use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::builder::ReadBuilder;
+use super::combined::combine;
 use super::dependent::{Counting, counting};
 use super::group_keys::GroupKeys;
 use super::inputs::{Feed, add_anchor, add_row, feed_columns, own_column};
@@ -128,6 +129,11 @@ fn counted_sizes(tables: Tables<'_>, read: &Read, wanted: Option<&WantedGroups>)
     (counting, sizes)
 }
 
+/// How many groups there could be; `None` beyond 2^128.
+fn product(sizes: &[u64]) -> Option<u128> {
+    sizes.iter().try_fold(1u128, |product, size| product.checked_mul(u128::from(*size)))
+}
+
 fn too_many() -> RunError {
     let message = "the group-by columns together have more than 2^128 combinations: group by fewer columns";
     RunError::Limit(message.into())
@@ -137,6 +143,10 @@ fn too_many() -> RunError {
 fn add_keys(builder: &mut ReadBuilder<'_, '_>, read: &Read, counting: &[Counting], strides: &[u128]) {
     let comes_back = |i: usize| read.bridges.iter().any(|b| b.keys.contains(&KeyId::new(i))) || counting[i].follows();
     for (i, (key, stride)) in read.keys.iter().zip(strides).enumerate().filter(|(i, _)| !comes_back(*i)) {
+        if let Counting::Together(combined) = &counting[i] {
+            builder.combined(combined, *stride);
+            continue;
+        }
         let key = match (&counting[i], *key) {
             (Counting::ByRow, Key::Column(column)) => Key::Row(column.table),
             (_, key) => key,
@@ -155,17 +165,22 @@ pub(super) fn prepare<'a>(
     options: &Options,
 ) -> Result<Prepared<'a>, RunError> {
     let table = read.table;
-    let (counting, sizes) = counted_sizes(tables, read, wanted);
-    let product = sizes.iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s))).ok_or_else(too_many)?;
+    let (mut counting, mut sizes) = counted_sizes(tables, read, wanted);
     let rows = tables.rows(table) as u128;
     let room = DENSE_GROUPS.min(4 * rows + 4096).max(DENSE_PER_ROW * rows).min(u128::from(DROPPED));
-    let strides = strides(&sizes);
-    let few_groups = product <= room;
     let mut builder = ReadBuilder::new(tables, table, outer, options);
     builder.filters(&read.filters, read)?;
     if let Some(wanted) = wanted {
         builder.wanted(wanted, read);
     }
+    let rows_per_row = options.rows_per_combined;
+    let is_large = product(&sizes).is_none_or(|product| product > room) || rows_per_row == 0;
+    if is_large && read.bridges.is_empty() {
+        combine(tables, read, (&mut counting, &mut sizes), (builder.passing_rows(), rows_per_row));
+    }
+    let product = product(&sizes).ok_or_else(too_many)?;
+    let strides = strides(&sizes);
+    let few_groups = product <= room;
     add_keys(&mut builder, read, &counting, &strides);
     let bridges = read.bridges.iter().zip(pairs).map(|of| PairsOf::new(tables, of, &strides, outer, options));
     let bridges = bridges.collect::<Result<Vec<_>, _>>()?;

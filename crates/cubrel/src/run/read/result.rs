@@ -40,8 +40,8 @@ pub(super) struct PassGroups {
     counted: Vec<u64>,
     /// By key, whether it follows from another one: it adds nothing to the number.
     follows: Vec<bool>,
-    /// Whether a key counts by the rows that it tells apart.
-    by_row: bool,
+    /// Whether a key counts by the rows that it tells apart, or by combinations with others.
+    by_other: bool,
     numbering: Numbering,
     /// The groups that have rows in some read, where their numbers do not tell their codes.
     told: Option<Present>,
@@ -199,7 +199,7 @@ impl PassGroups {
             strides: strides(&sizes),
             counted: sizes.clone(),
             follows: vec![false; sizes.len()],
-            by_row: false,
+            by_other: false,
             sizes,
             numbering,
             told: None,
@@ -221,12 +221,12 @@ impl PassGroups {
             strides,
             counted,
             follows: counting.iter().map(Counting::follows).collect(),
-            by_row: counting.iter().any(|c| matches!(c, Counting::ByRow)),
+            by_other: counting.iter().any(|c| matches!(c, Counting::ByRow | Counting::Together(_))),
             numbering,
             told: None,
             by_codes: OnceLock::new(),
         };
-        if groups.by_row || groups.follows.contains(&true) {
+        if groups.by_other || groups.follows.contains(&true) {
             groups.told = Some(groups.tell(tables, read, counting, seen_groups(&seen())));
         }
         groups
@@ -246,6 +246,7 @@ impl PassGroups {
         let of_key = |key: usize| match &counting[key] {
             Counting::ByCode => codes[key].clone(),
             Counting::ByRow => real(key, &codes[key]),
+            Counting::Together(combined) => combined.first_codes(&codes[key]),
             Counting::Follows(dependence) => dependence.codes(tables, read.keys[key], &codes[dependence.on]),
         };
         let codes = map_parts(codes.len(), |key| Arc::new(of_key(key)));
@@ -254,7 +255,7 @@ impl PassGroups {
 
     /// For each cell, by its codes key by key, its group, or `none`.
     fn numbers_of(&self, cells: &[&[u64]], count: usize, none: u32) -> Vec<u32> {
-        if let (true, Some(told)) = (self.by_row, &self.told) {
+        if let (true, Some(told)) = (self.by_other, &self.told) {
             return self.numbers_by_codes(told, cells, count, none);
         }
         let mut found = match &self.numbering {

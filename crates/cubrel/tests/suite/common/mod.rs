@@ -52,6 +52,7 @@ pub fn configurations() -> Vec<(&'static str, Options)> {
             "by sorted keys",
             Options { hash_groups: true, sorted_above: 0, part_rows: Some(1), wanted_above: 0, ..Options::default() },
         ),
+        ("keys together", Options { rows_per_combined: 0, ..Options::default() }),
         ("those wanted", Options { wanted_above: 0, ..Options::default() }),
         ("those wanted, hashed", Options { wanted_above: 0, hash_groups: true, ..Options::default() }),
         ("thin", Options { thin_above: 0, ..Options::default() }),

@@ -1,0 +1,122 @@
+//! The calendar of a draft, and the dates that point there.
+
+use std::collections::HashSet;
+
+use super::links::{Link, has_two_ways, is_one};
+use super::names::table_words;
+use super::table::Table;
+use crate::load::loaded::LoadedColumn;
+use crate::value::{Type, Value};
+
+/// The calendar that dates point at.
+pub(super) enum Calendar {
+    /// A table of the files, and its column of days.
+    Table(usize, String),
+    /// One that is generated, of that name.
+    Generated(String),
+}
+
+/// A date that points at the calendar.
+pub(super) struct Day {
+    pub(super) table: usize,
+    pub(super) column: String,
+    pub(super) spare: bool,
+}
+
+/// The calendar, if anything is dated, and what points there beside the relationships that are known.
+pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<Calendar>, Vec<Day>) {
+    let own = calendar_table(tables, links);
+    let at = own.as_ref().map_or(tables.len(), |(table, _)| *table);
+    let taken = links.iter().filter(|l| l.refused.is_none() && !l.spare);
+    let mut edges: Vec<(usize, usize)> = taken.map(|l| (l.many.0, l.one.0)).collect();
+    let mut order: Vec<usize> = (0..tables.len()).filter(|t| *t != at && is_counted(tables, links, *t)).collect();
+    order.sort_by_key(|t| std::cmp::Reverse(tables[*t].loaded.rows));
+    let mut found = Vec::new();
+    for table in order {
+        for column in dates(&tables[table], links, table) {
+            let fits = own.as_ref().is_none_or(|own| is_within(tables, (table, &column), own));
+            if !fits || links.iter().any(|l| l.many == (table, column.clone()) && l.one.0 == at) {
+                continue;
+            }
+            edges.push((table, at));
+            let spare = has_two_ways(&edges);
+            if spare {
+                edges.pop();
+            }
+            found.push(Day { table, column, spare });
+        }
+    }
+    found.sort_by_key(|day| day.table);
+    let generated = || {
+        let is_taken = tables.iter().any(|t| t.name == "calendar");
+        Calendar::Generated(if is_taken { "days" } else { "calendar" }.to_string())
+    };
+    let calendar = own.map(|(table, column)| Calendar::Table(table, column));
+    (calendar.or_else(|| (!found.is_empty()).then(generated)), found)
+}
+
+/// Whether rows of a table are what happened, not only what is spoken of: no table points at it, or those that do have hardly
+/// more rows (the orders of lines).
+pub(super) fn is_counted(tables: &[Table], links: &[Link], at: usize) -> bool {
+    const LINES: usize = 20;
+    let rows = |table: usize| tables[table].loaded.rows;
+    let points = links.iter().filter(|l| l.one.0 == at && l.refused.is_none());
+    let has_few = points.map(|l| rows(l.many.0)).max().is_some_and(|most| rows(at).saturating_mul(LINES) >= most);
+    !is_one(links, tables, &tables[at].name) || has_few && links.iter().any(|l| l.many.0 == at && l.refused.is_none())
+}
+
+/// A table with a row for each day, and nothing left out, that is called one or has more to say of days.
+fn calendar_table(tables: &[Table], links: &[Link]) -> Option<(usize, String)> {
+    const CALLED: &[&str] = &["calendar", "date", "day", "time"];
+    const PARTS: &[&str] = &["year", "quarter", "month", "week", "weekday"];
+    let column = |table: &Table| {
+        let has = |names: &[&str], words: Vec<String>| words.iter().any(|w| names.contains(&w.as_str()));
+        let parts = || table.loaded.columns.iter().any(|c| has(PARTS, table.naming.words(&c.name)));
+        let is_called = has(CALLED, table_words(&table.name)) || parts();
+        let found = table.loaded.columns.iter().find(|c| is_called && is_every_day(c, table.loaded.rows))?;
+        Some(found.name.clone())
+    };
+    let found = tables.iter().enumerate().filter_map(|(i, table)| Some((i, column(table)?)));
+    let pointing = |at: usize| links.iter().filter(|l| l.one.0 == at).count();
+    found.max_by_key(|(at, _)| (pointing(*at), std::cmp::Reverse(*at)))
+}
+
+fn is_every_day(column: &LoadedColumn, rows: usize) -> bool {
+    const FEWEST: usize = 28;
+    let one_each =
+        column.data.ty() == Type::Date && column.data.nulls() == 0 && column.data.distinct() as usize == rows;
+    one_each && rows >= FEWEST && ends(column).is_some_and(|(first, last)| (last - first) as usize + 1 == rows)
+}
+
+/// The first and the last of a column's days.
+fn ends(column: &LoadedColumn) -> Option<(i64, i64)> {
+    let day = |code| match column.data.value_of(code) {
+        Value::Date(day) => Some(i64::from(day)),
+        _ => None,
+    };
+    let seen: HashSet<u64> = column.data.codes().into_iter().collect();
+    let days: Vec<i64> = seen.into_iter().filter_map(day).collect();
+    Some((*days.iter().min()?, *days.iter().max()?))
+}
+
+/// Whether all days of a column are in a calendar; those that are worked out are not known.
+fn is_within(tables: &[Table], (table, column): (usize, &String), (calendar, days): &(usize, String)) -> bool {
+    let of = |table: usize, column: &str| tables[table].column(column).and_then(ends);
+    matches!((of(table, column), of(*calendar, days)), (Some(own), Some(all)) if all.0 <= own.0 && own.1 <= all.1)
+}
+
+/// Dates of a table: its columns, or the days of its moments.
+fn dates(table: &Table, links: &[Link], at: usize) -> Vec<String> {
+    let is_key = |c: &LoadedColumn| links.iter().any(|l| l.many == (at, c.name.clone()) && l.refused.is_none());
+    let own = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Date && !is_key(c));
+    own.map(|c| c.name.clone()).chain(derived_days(table).into_iter().map(|(_, day)| day)).collect()
+}
+
+/// Columns with a time of day, in tables that have no date: each with a name for its day.
+pub(super) fn derived_days(table: &Table) -> Vec<(String, String)> {
+    if table.loaded.columns.iter().any(|c| c.data.ty() == Type::Date) {
+        return Vec::new();
+    }
+    let moments = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Timestamp);
+    moments.map(|c| (c.name.clone(), format!("{}_day", c.name))).collect()
+}
