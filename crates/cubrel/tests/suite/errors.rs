@@ -115,6 +115,10 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid round('x')",
             "`round` needs a number here, this is text @ 'x' | round(x: number [, digits: int]) -> as x",
         ),
+        (
+            "grid percentile(booking.net, 0.9) as x",
+            "there is no function `percentile` @ percentile | did you mean `percentile_cont`?",
+        ),
         ("grid ruond(net)", "there is no function `ruond` @ ruond | did you mean `round`?"),
         (
             "grid cast(net as number)",

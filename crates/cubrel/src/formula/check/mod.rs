@@ -12,6 +12,7 @@ pub mod arrivals;
 mod edits;
 mod names;
 mod operators;
+mod other_names;
 mod sets;
 pub mod surprises;
 

@@ -1,5 +1,6 @@
 //! Operators, `case`, functions, and the conversions between types (language reference, sections 2 and 3).
 
+use super::other_names::elsewhere;
 use super::{CheckedExpr, Checker, Kind, Reported, TypedExpr, ast, literal};
 use crate::formula::ast::BinaryOp;
 use crate::formula::functions::{self, Argument, Function, Parameter};
@@ -442,7 +443,8 @@ impl Checker<'_> {
             .chain(words::aggregates())
             .chain(["if", "coalesce", "nullif", "cast", "try_cast", "user"])
             .collect();
-        let help = match closest(&name.text, known.iter().copied()) {
+        let near = closest(&name.text, known.iter().copied());
+        let help = match elsewhere(&name.text, &known).or(near) {
             Some(near) => did_you_mean(near),
             None => "the language reference lists all of them".into(),
         };

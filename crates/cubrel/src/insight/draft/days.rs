@@ -9,7 +9,7 @@ use crate::load::loaded::LoadedColumn;
 use crate::value::{Type, Value};
 
 /// The calendar that dates point at.
-pub(super) enum Calendar {
+pub(super) enum DraftCalendar {
     /// A table of the files, and its column of days.
     Table(usize, String),
     /// One that is generated, of that name.
@@ -24,7 +24,7 @@ pub(super) struct Day {
 }
 
 /// The calendar, if anything is dated, and what points there beside the relationships that are known.
-pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<Calendar>, Vec<Day>) {
+pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<DraftCalendar>, Vec<Day>) {
     let own = calendar_table(tables, links);
     let at = own.as_ref().map_or(tables.len(), |(table, _)| *table);
     let taken = links.iter().filter(|l| l.refused.is_none() && !l.spare);
@@ -49,9 +49,9 @@ pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<Calendar>, Vec<D
     found.sort_by_key(|day| day.table);
     let generated = || {
         let is_taken = tables.iter().any(|t| t.name == "calendar");
-        Calendar::Generated(if is_taken { "days" } else { "calendar" }.to_string())
+        DraftCalendar::Generated(if is_taken { "days" } else { "calendar" }.to_string())
     };
-    let calendar = own.map(|(table, column)| Calendar::Table(table, column));
+    let calendar = own.map(|(table, column)| DraftCalendar::Table(table, column));
     (calendar.or_else(|| (!found.is_empty()).then(generated)), found)
 }
 

@@ -37,7 +37,7 @@ use crate::value::threads::map_two_at_once;
 use crate::value::units::counted;
 use keys::{Refused, keys_of};
 use links::{Link, is_one, links, place};
-use names::{Naming, table_words};
+use names::{ColumnNaming, table_words};
 use orders::order;
 use reading::{identifiers, load};
 use shapes::bridge;
@@ -104,7 +104,7 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
         return Err(Error::Problems(vec![Diagnostic::general(Problem::Data, message)]));
     }
     let words: Vec<Vec<String>> = tables.iter().map(|t| table_words(&t.name)).collect();
-    tables.iter_mut().for_each(|t| t.naming = Naming::of(&t.name, &t.loaded.columns, &words));
+    tables.iter_mut().for_each(|t| t.naming = ColumnNaming::of(&t.name, &t.loaded.columns, &words));
     let keys = keys_of(&tables);
     tables.iter_mut().zip(keys).for_each(|(table, key)| table.key = key);
     let links = links(&tables);

@@ -50,7 +50,7 @@ pub(super) fn table_words(name: &str) -> Vec<String> {
 
 /// How the columns of one table are named.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Naming {
+pub(super) struct ColumnNaming {
     /// The table's words.
     table: Vec<String>,
     /// The word that all columns begin with, when it says nothing of one of them.
@@ -59,11 +59,11 @@ pub(super) struct Naming {
     known: Vec<String>,
 }
 
-impl Naming {
+impl ColumnNaming {
     /// How a table among others names its columns.
-    pub(super) fn of(table: &str, columns: &[LoadedColumn], all_tables: &[Vec<String>]) -> Naming {
+    pub(super) fn of(table: &str, columns: &[LoadedColumn], all_tables: &[Vec<String>]) -> ColumnNaming {
         let names: Vec<&str> = columns.iter().map(|c| c.name.as_str()).collect();
-        Naming { table: table_words(table), mark: mark(&names), known: all_tables.concat() }
+        ColumnNaming { table: table_words(table), mark: mark(&names), known: all_tables.concat() }
     }
 
     /// The words of a column's name that say something of it.
@@ -103,7 +103,7 @@ impl Naming {
     }
 
     /// How much a column's name says that it points at the key of another table: 0 for nothing, 1 when it says no more.
-    pub(super) fn likeness(&self, column: &str, other: &Naming, key: &str) -> f64 {
+    pub(super) fn likeness(&self, column: &str, other: &ColumnNaming, key: &str) -> f64 {
         // What all columns of a small table begin with may be what they are of.
         let whole = self.all_parted(&words(column));
         let key_words = words(key);
@@ -163,9 +163,9 @@ fn is_made_of(short: &str, words: &[String]) -> bool {
 mod tests {
     use super::*;
 
-    fn naming(table: &str, names: &[&str]) -> Naming {
+    fn naming(table: &str, names: &[&str]) -> ColumnNaming {
         let all = ["customer", "part", "customer_demographics", "supplier"].map(table_words);
-        Naming { table: table_words(table), mark: mark(names), known: all.concat() }
+        ColumnNaming { table: table_words(table), mark: mark(names), known: all.concat() }
     }
 
     #[test]

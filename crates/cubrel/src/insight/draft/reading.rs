@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::LazyLock;
 
-use super::names::Naming;
+use super::names::ColumnNaming;
 use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
 use super::totals::total_rows;
@@ -182,7 +182,7 @@ pub(super) fn load(
             ));
         }
     }
-    Ok(Table { name: name.to_string(), section, loaded, notes, key: None, naming: Naming::default() })
+    Ok(Table { name: name.to_string(), section, loaded, notes, key: None, naming: ColumnNaming::default() })
 }
 
 /// A large table read as its first piece says; none where all of it says something else.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::names::Naming;
+use super::names::ColumnNaming;
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::{bytes, sources};
 use crate::model::file::TableSection;
@@ -30,7 +30,7 @@ pub(super) struct Table {
     pub(super) loaded: LoadedTable,
     pub(super) notes: Vec<String>,
     pub(super) key: Option<String>,
-    pub(super) naming: Naming,
+    pub(super) naming: ColumnNaming,
 }
 
 impl Table {

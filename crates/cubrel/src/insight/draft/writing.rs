@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 use std::path::Path;
 
-use super::days::{Calendar, days, derived_days, is_counted};
+use super::days::{DraftCalendar, days, derived_days, is_counted};
 use super::keys::Refused;
 use super::links::Link;
 use super::names::KEY_WORDS;
@@ -53,7 +53,7 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
     let (calendar, days) = days(tables, links);
     for (i, table) in tables.iter().enumerate() {
         let days = match &calendar {
-            Some(Calendar::Table(at, column)) if *at == i => Some(column),
+            Some(DraftCalendar::Table(at, column)) if *at == i => Some(column),
             _ => None,
         };
         write_table(&mut out, (i, table), tables, links, days);
@@ -61,7 +61,7 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
     for why in unread {
         let _ = writeln!(out, "# {}\n", one_line(why));
     }
-    if let Some(Calendar::Generated(name)) = &calendar {
+    if let Some(DraftCalendar::Generated(name)) = &calendar {
         let _ = writeln!(out, "# One row a day, from the first to the last year of the data.\n[table.{name}]");
         let _ = writeln!(out, "calendar = \"date\"\ngenerate = {{}}\n");
     }
@@ -90,8 +90,8 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
         lists(table).for_each(|column| write_list(&mut out, table, column, taken));
     }
     let day_of = match &calendar {
-        Some(Calendar::Table(at, column)) => in_formula(&tables[*at].name, column),
-        Some(Calendar::Generated(name)) => format!("{name}.date"),
+        Some(DraftCalendar::Table(at, column)) => in_formula(&tables[*at].name, column),
+        Some(DraftCalendar::Generated(name)) => format!("{name}.date"),
         None => String::new(),
     };
     for day in &days {

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use super::super::tables::Tables;
 use super::combined::Combined;
+use super::keys::codes_of;
 use crate::formula::schema::{ColumnId, RelationshipId, TableId};
 use crate::plan::{Key, Read};
 use crate::store::NO_ROW;
@@ -215,20 +216,4 @@ fn follows(tables: Tables<'_>, of: Key, key: Key, path: &[RelationshipId], rows:
         *slot = code;
     }
     Some(codes)
-}
-
-/// A key's code in some rows, and the one of null.
-pub(super) fn codes_of(tables: Tables<'_>, key: Key, path: &[RelationshipId], rows: Vec<u32>) -> (Vec<u64>, u64) {
-    match key {
-        Key::Column(column) => {
-            let data = tables.column(column);
-            (tables.far_codes(data, path, rows), data.null_code())
-        }
-        Key::Row(table) => {
-            let null = tables.rows(table) as u64;
-            let code = |row: u32| if row == NO_ROW { null } else { u64::from(row) };
-            (tables.follow_path(path, rows).into_iter().map(code).collect(), null)
-        }
-        Key::Value(_) => (vec![0; rows.len()], 0),
-    }
 }

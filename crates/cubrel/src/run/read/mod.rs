@@ -15,7 +15,7 @@
 //!   columns of a row
 //! * `bridges`: keys and filters that come back from the many side
 //! * `batch`: unpacking of codes
-//! * `dependent`: how keys count, and which follow from others; `combined`: those that count together; `group_keys`: the keys of groups that are numbered as they come
+//! * `counted`, `dependent`: how keys count, and which follow from others; `combined`: those that count together; `group_keys`: the keys of groups that are numbered as they come
 //! * `result`: groups and aggregates; `shared`: aggregates that take what others have
 //! * `rolled`: reads put together from the groups of another one; `together`: several reads done in one pass;
 //!   `wanted`: the groups that cells ask for
@@ -27,6 +27,7 @@ mod bridges;
 mod builder;
 mod combined;
 mod compared;
+mod counted;
 mod dependent;
 mod feed;
 mod filters;

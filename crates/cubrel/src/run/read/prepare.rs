@@ -11,11 +11,11 @@ use super::super::{Options, RunError, Runs};
 use super::anchors::AnchorPlan;
 use super::bridges::PairsOf;
 use super::builder::ReadBuilder;
-use super::combined::combine;
-use super::dependent::{Counting, counting};
+use super::counted::{combine, counted_sizes};
+use super::dependent::Counting;
 use super::group_keys::GroupKeys;
 use super::inputs::{Feed, add_anchor, add_row, feed_columns, own_column};
-use super::keys::{DROPPED, UnindexedKey, key_sizes};
+use super::keys::{DROPPED, UnindexedKey};
 use super::result::{ReadResult, strides};
 use super::shared::feeds;
 use super::wanted::WantedGroups;
@@ -109,24 +109,6 @@ impl Needs {
     pub(super) fn all(&self) -> BTreeSet<u32> {
         self.feeds.iter().flat_map(|(columns, _)| columns).chain(&self.base).chain(&self.narrowed).copied().collect()
     }
-}
-
-/// How each key counts, and how many numbers it counts to.
-fn counted_sizes(tables: Tables<'_>, read: &Read, wanted: Option<&WantedGroups>) -> (Vec<Counting>, Vec<u64>) {
-    let mut sizes = key_sizes(tables, read);
-    let mut counting = counting(tables, read, &sizes);
-    // Of the codes of one key few are wanted, however far they lie apart.
-    if let (Some(_), [by @ Counting::ByRow]) = (wanted, counting.as_mut_slice()) {
-        *by = Counting::ByCode;
-    }
-    for ((size, key), counts) in sizes.iter_mut().zip(&read.keys).zip(&counting) {
-        *size = match (counts, key) {
-            (Counting::Follows(_), _) => 1,
-            (Counting::ByRow, Key::Column(column)) => tables.rows(column.table) as u64 + 1,
-            _ => *size,
-        };
-    }
-    (counting, sizes)
 }
 
 /// How many groups there could be; `None` beyond 2^128.
