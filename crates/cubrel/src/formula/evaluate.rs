@@ -80,7 +80,12 @@ impl<L: Leaves> Evaluation<'_, L> {
             },
             ScalarKind::Fault(what) => self.fault(scalar, what, slots),
             ScalarKind::Call(op, args) => {
-                let vectors = args.iter().map(|a| self.eval(a, slots, bindings)).collect::<Result<Vec<_>, _>>()?;
+                let fixed = kernels::takes_fixed_texts(*op, args);
+                let vector = |arg: &Scalar, bindings: &mut Bindings| match &arg.kind {
+                    ScalarKind::Constant(text @ Value::Text(_)) if fixed => Ok(Vector::constant(text, arg.ty, 1)),
+                    _ => self.eval(arg, slots, bindings),
+                };
+                let vectors = args.iter().map(|a| vector(a, bindings)).collect::<Result<Vec<_>, _>>()?;
                 if !self.leaves.may_go_on() {
                     let (place, slot) = (scalar.place.clone(), slots.first().map_or(0, |s| *s as usize));
                     return Err(EvalError { message: "it was broken off".into(), place, slot, at: None }.into());
@@ -207,6 +212,35 @@ impl<L: Leaves> Evaluation<'_, L> {
         Err(EvalError { message, place: scalar.place.clone(), slot: *slot as usize, at: None }.into())
     }
 
+    /// Two comparisons of one thing with constants, as in `between`: what has to be worked out is worked out once.
+    fn asked_twice(
+        &self,
+        (a, b): (&Scalar, &Scalar),
+        decisive: bool,
+        slots: &[u32],
+        bindings: &mut Bindings,
+    ) -> Result<Option<Vector>, L::Error> {
+        let (Some((first, of, low)), Some((second, same, high))) = (compared(a), compared(b)) else { return Ok(None) };
+        if matches!(of.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) || of != same {
+            return Ok(None);
+        }
+        let values = self.eval(of, slots, bindings)?;
+        let mut truths = |op, constant: &Scalar| {
+            let vectors = [values.clone(), self.eval(constant, slots, bindings)?];
+            let found = kernels::call(op, &vectors, &[of.clone(), constant.clone()], Type::Bool, slots.len());
+            found.map(Vector::truths_and_validity).map_err(|(slot, message)| {
+                let slot = slots.get(slot).map_or(slot, |s| *s as usize);
+                L::Error::from(EvalError { message, place: a.place.clone(), slot, at: None })
+            })
+        };
+        let ((mut values, mut known), (others, others_known)) = (truths(first, low)?, truths(second, high)?);
+        for i in 0..values.len() {
+            let decided = known[i] && values[i] == decisive || others_known[i] && others[i] == decisive;
+            (values[i], known[i]) = (decided == decisive, decided || known[i] && others_known[i]);
+        }
+        Ok(Some(Vector::with_validity(Data::Bool(values), known)))
+    }
+
     /// `and` and `or`: where the left side is `decisive`, the right side is not evaluated.
     fn connective(
         &self,
@@ -216,6 +250,9 @@ impl<L: Leaves> Evaluation<'_, L> {
         slots: &[u32],
         bindings: &mut Bindings,
     ) -> Result<Vector, L::Error> {
+        if let Some(truths) = self.asked_twice((a, b), decisive, slots, bindings)? {
+            return Ok(truths);
+        }
         let (mut values, mut known) = self.eval(a, slots, bindings)?.truths_and_validity();
         let open = |i: &usize| !known[*i] || values[*i] != decisive;
         let positions: Vec<usize> = (0..slots.len()).filter(open).collect();
@@ -228,6 +265,24 @@ impl<L: Leaves> Evaluation<'_, L> {
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// A comparison with a constant: the operator, what is compared, the constant.
+fn compared(scalar: &Scalar) -> Option<(Op, &Scalar, &Scalar)> {
+    match (&scalar.kind, literal_argument(scalar)) {
+        (ScalarKind::Call(op @ (Op::Eq | Op::Ne | Op::Lt | Op::Le | Op::Gt | Op::Ge), args), Some(constant)) => {
+            Some((*op, &args[0], constant))
+        }
+        _ => None,
+    }
+}
+
+/// The second of two arguments, where it is a constant.
+fn literal_argument(scalar: &Scalar) -> Option<&Scalar> {
+    match &scalar.kind {
+        ScalarKind::Call(_, args) => args.get(1).filter(|arg| args.len() == 2 && literal(arg).is_some()),
+        _ => None,
     }
 }
 

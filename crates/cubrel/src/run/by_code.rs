@@ -162,6 +162,7 @@ impl RowCompiler<'_> {
         let answers = match &question.asked {
             Asked::Itself if dictionary.len() > codes => return None,
             Asked::Itself => Data::Text(with(dictionary.map(|text| Arc::from(question.part(text))), Arc::from(""))),
+            Asked::Length if question.is_of_whole_texts() => Data::I64(with(dictionary.map(characters), 0)),
             Asked::Length => Data::I64(with(dictionary.map(|text| question.part(text).chars().count() as i64), 0)),
             Asked::Listed(listed, wanted) => {
                 let is_listed = |text: &str| listed.binary_search_by(|one| one.as_ref().cmp(text)).is_ok();
@@ -230,4 +231,9 @@ fn in_parts(codes: usize, ty: Type, part: &(impl Fn(Range<usize>) -> Option<Vect
     let mut all = VectorBuilder::new(ty, codes);
     parts?.iter().for_each(|part| all.append(part, ty));
     Some(all.finish())
+}
+
+/// How many characters UTF-8 has: as many as bytes that go on with none.
+fn characters(text: &[u8]) -> i64 {
+    text.iter().filter(|byte| (**byte as i8) >= -0x40).count() as i64
 }

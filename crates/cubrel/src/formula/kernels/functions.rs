@@ -22,9 +22,11 @@ pub(super) fn call(
     }
     let (mut builder, mut room) = (VectorBuilder::new(ty, n), TextRoom::default());
     let mut row: Vec<Value> = Vec::with_capacity(args.len());
+    // What is the same in all rows may have come once.
+    let at = |vector: &Vector, i: usize| if vector.len() == 1 { 0 } else { i };
     for i in 0..n {
         row.clear();
-        row.extend(vectors.iter().zip(args).map(|(v, a)| v.get(i, a.ty)));
+        row.extend(vectors.iter().zip(args).map(|(v, a)| v.get(at(v, i), a.ty)));
         if !function.sees_nulls && row.iter().any(Value::is_null) {
             builder.push(Value::Null);
             continue;

@@ -12,11 +12,18 @@ pub(crate) use search::{Asked, TextQuestion};
 use std::sync::Arc;
 
 use super::functions::LikePattern;
-use super::scalar::{Scalar, SlotError};
+use super::scalar::{Scalar, ScalarKind, SlotError};
 use super::typed::Op;
 use crate::formula::kernels::shared::TextRoom;
 use crate::formula::kernels::shared::both_valid;
 use crate::value::{Data, Type, Value, Vector, VectorBuilder, date};
+
+/// Whether texts that are the same in all rows come as vectors of one: a function that knows what to do with whole vectors looks at the
+/// first, and to write it once for each row takes longer than what it does with them.
+pub(super) fn takes_fixed_texts(op: Op, args: &[Scalar]) -> bool {
+    let is_batch = matches!(op, Op::Function(function) if function.batch.is_some());
+    is_batch && !args.iter().all(|arg| matches!(arg.kind, ScalarKind::Constant(_)))
+}
 
 /// Runs one operator over whole vectors; `args` tells the types, and which arguments are constants.
 pub(super) fn call(op: Op, vectors: &[Vector], args: &[Scalar], ty: Type, n: usize) -> Result<Vector, SlotError> {

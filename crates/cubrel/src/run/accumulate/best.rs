@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 
 use super::entries::Entries;
 use super::keyed::{NO_KEY, keys_of, value_of};
-use super::results::{collected, compare_order, compare_row, order_values};
+use super::results::{NONE, collected, compare_order, compare_row, decoded, order_values};
 use super::spec::Spec;
 use super::state::{At, State, same};
 use crate::formula::typed::AggregateKind;
@@ -117,6 +117,15 @@ impl BestKeys {
     }
 }
 
+/// The values of all groups, which are codes where these were fed.
+fn results(values: impl Iterator<Item = Value>, spec: &Spec) -> Vector {
+    let code = |value| if let Value::Int(code) = value { code as u64 } else { NONE };
+    match spec.coded {
+        Some(_) => decoded(spec, values.map(code).collect()),
+        None => collected(values, spec.ty),
+    }
+}
+
 impl State for BestKeys {
     fn resize(&mut self, groups: usize) {
         self.of_groups.resize(groups, NOTHING_YET);
@@ -143,7 +152,7 @@ impl State for BestKeys {
 
     fn finish(mut self: Box<Self>, seen: &[bool]) -> Result<Vector, String> {
         if self.others.of_groups.is_empty() {
-            return Ok(collected(self.of_groups.iter().map(|keys| self.value(*keys)), self.others.spec.ty));
+            return Ok(results(self.of_groups.iter().map(|keys| self.value(*keys)), &self.others.spec));
         }
         for group in 0..self.of_groups.len() {
             let candidate = self.candidate(self.of_groups[group]);
@@ -186,7 +195,7 @@ impl State for Best {
 
     fn finish(self: Box<Self>, _: &[bool]) -> Result<Vector, String> {
         let value = |best: Option<Candidate>| best.map_or(Value::Null, |(_, value)| value);
-        Ok(collected(self.of_groups.into_iter().map(value), self.spec.ty))
+        Ok(results(self.of_groups.into_iter().map(value), &self.spec))
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {

@@ -3,9 +3,11 @@
 //!
 //! * [`row`]: an expression that is ready, its leaves, and what it gives for the rows of a batch
 //! * [`compiler`]: makes them ready
+//! * `numbered`: texts of which only is wanted whether they differ
 //! * [`whole`]: leaves that are whole vectors, where no batch is read
 
 mod compiler;
+mod numbered;
 mod row;
 mod whole;
 

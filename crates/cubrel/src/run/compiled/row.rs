@@ -9,6 +9,7 @@ use super::super::fused::{Fused, LeafSource, Loaded};
 use super::super::located::{Far, in_row};
 use super::super::pairs::PairOp;
 use super::super::tables::{Anchor, Tables};
+use super::numbered::numbered;
 use super::whole::membership;
 use crate::formula::scalar::{EvalError, Leaves, Scalar, ScalarKind};
 use crate::formula::schema::{ColumnId, RelationshipId};
@@ -188,6 +189,17 @@ impl CompiledRow {
         let scalar = Scalar { kind: ScalarKind::Leaf(0), ty: Type::Bool, place };
         let leaves = vec![CompiledLeaf::ByRow(Arc::new(passes))];
         CompiledRow { scalar, leaves, looked_at: [].into(), vectors: true, fused: None }
+    }
+
+    /// Texts by the codes of an anchor as numbers, the same for the same text, of which no more is wanted than whether they differ; `None`
+    /// where it is anything else.
+    pub fn as_numbered_texts(&self) -> Option<CompiledRow> {
+        let (anchor, vector) = self.as_mapped()?;
+        let Data::Text(texts) = &vector.data else { return None };
+        let numbers = Data::I64(numbered(texts, vector.valid.as_deref()));
+        let leaf = CompiledLeaf::Mapped(anchor, Arc::new(Vector { data: numbers, valid: vector.valid.clone() }));
+        let scalar = Scalar { ty: Type::Int, ..self.scalar.clone() };
+        Some(CompiledRow { scalar, leaves: vec![leaf], fused: None, ..self.clone() })
     }
 
     /// The same expression, which is known to be numbers in steps over the codes of a column.

@@ -6,7 +6,7 @@ use super::super::accumulate::{Accumulator, Entries, Input};
 use super::super::compiled::{BatchCodes, CompiledRow};
 use super::ROWS_PER_RUN;
 use super::batch::Batch;
-use super::inputs::Feed;
+use super::inputs::{CodeSource, Feed};
 use super::parts::{Scratch, To, sized};
 use super::prepare::Prepared;
 use crate::value::{Data, Vector};
@@ -66,14 +66,15 @@ impl Prepared<'_> {
                     add_floats(batch, positions, entries, all, to);
                 }
             }
-            Feed::Codes { far: None, column } => {
-                let codes = batch.column(self.tables.column(*column), column.index, positions);
-                to.add(entries, &Input::Codes(&codes));
-            }
-            Feed::Codes { far: Some((anchor, codes)), .. } => {
-                let codes: Vec<u64> =
-                    batch.anchor(*anchor, positions).iter().map(|code| codes.get(u64::from(*code))).collect();
-                to.add(entries, &Input::Codes(&codes));
+            Feed::Codes(source) => to.add(entries, &Input::Codes(&self.codes(source, batch, positions))),
+            Feed::CodesBy(source, order) => {
+                let null = self.tables.column(source.column).null_code();
+                let codes = self.codes(source, batch, positions);
+                let valid = codes.iter().map(|code| *code != null).collect();
+                let numbers = Data::I64(codes.into_iter().map(|code| code as i64).collect());
+                let mut vectors = vec![Vector::with_validity(numbers, valid)];
+                vectors.extend(self.values(order, batch, positions)?);
+                to.add(entries, &Input::Values(&vectors));
             }
             Feed::Fused(rows, bits) => {
                 let vectors = self.values(rows, batch, positions)?;
@@ -100,6 +101,17 @@ impl Prepared<'_> {
             entries.groups.mark(seen);
         }
         Ok(())
+    }
+
+    /// The codes of a column in the rows that pass.
+    fn codes(&self, source: &CodeSource, batch: &Batch<'_>, positions: &[u32]) -> Vec<u64> {
+        let column = source.column;
+        match &source.far {
+            None => batch.column(self.tables.column(column), column.index, positions),
+            Some((anchor, far)) => {
+                batch.anchor(*anchor, positions).iter().map(|code| far.get(u64::from(*code))).collect()
+            }
+        }
     }
 
     /// The values of expressions in the rows that pass.

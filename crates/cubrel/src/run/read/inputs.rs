@@ -25,11 +25,10 @@ pub(super) enum Feed {
     Ints(Vec<CompiledRow>, u32),
     /// The sum, difference or product of two such numbers.
     Pair(Vec<CompiledRow>, PairBits),
-    /// The codes of a column, of one that is far by the codes of an anchor.
-    Codes {
-        far: Option<(Anchor, Arc<ChainCodes>)>,
-        column: ColumnId,
-    },
+    /// The codes of a column.
+    Codes(CodeSource),
+    /// The codes of a column as numbers, in whose order its values stand, and what they are ordered by.
+    CodesBy(CodeSource, Vec<CompiledRow>),
     /// Exact numbers by the codes of an anchor, some of them null.
     SomeInts(Vec<CompiledRow>),
     /// Doubles by the codes of an anchor.
@@ -37,6 +36,24 @@ pub(super) enum Feed {
     /// Exact numbers that are worked out in steps over vectors; with the bits of the largest.
     Fused(Vec<CompiledRow>, u32),
     Values(Vec<CompiledRow>),
+}
+
+/// Where the codes of a column come from: of one that is far, by the codes of an anchor.
+pub(super) struct CodeSource {
+    pub(super) far: Option<(Anchor, Arc<ChainCodes>)>,
+    pub(super) column: ColumnId,
+}
+
+impl CodeSource {
+    /// `None` where codes are not found in an array.
+    fn of(tables: Tables<'_>, table: TableId, (column, path): (ColumnId, &[RelationshipId])) -> Option<CodeSource> {
+        if path.is_empty() {
+            return Some(CodeSource { far: None, column });
+        }
+        let anchor = tables.anchor(column, path);
+        let far = || Some((anchor, tables.codes_by_code(column, path)));
+        tables.is_small(table, anchor).then(|| CodeSource { far: far(), column })
+    }
 }
 
 /// Where one aggregate takes its values from.
@@ -65,6 +82,11 @@ pub(super) fn feed(
         spec.coded = Some(tables.column(column).clone());
         return (spec, feed);
     }
+    if let Some((column, feed)) = options.hoist.then(|| coded_by_order(tables, table, a, compiler)).flatten() {
+        spec.coded = Some(tables.column(column).clone());
+        spec.input = Type::Int;
+        return (spec, feed);
+    }
     let mut rows: Vec<CompiledRow> =
         a.args.iter().chain(a.order.iter().map(|(e, _)| e)).map(|e| compiler.compile(e)).collect();
     let is_summed = options.hoist && matches!(a.kind, AggregateKind::Sum | AggregateKind::Avg);
@@ -72,6 +94,14 @@ pub(super) fn feed(
         && let Some(stepped) = in_steps(only, options.many_codes)
     {
         rows = vec![stepped];
+    }
+    if options.hoist && a.kind == AggregateKind::CountDistinct {
+        for (row, input) in rows.iter_mut().zip(&mut spec.inputs) {
+            if let Some(numbered) = row.as_numbered_texts() {
+                (*row, *input) = (numbered, Type::Int);
+            }
+        }
+        spec.input = spec.inputs.first().copied().unwrap_or(spec.input);
     }
     spec.nullable = rows.iter().any(CompiledRow::nullable);
     let feed = match is_summed {
@@ -92,12 +122,21 @@ fn coded(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(Colum
     if path.is_empty() && a.kind == Count && tables.column(column).nulls() == 0 {
         return Some((column, Feed::Rows));
     }
-    if path.is_empty() {
-        return Some((column, Feed::Codes { far: None, column }));
-    }
-    let anchor = tables.anchor(column, path);
-    let far = || Some((anchor, tables.codes_by_code(column, path)));
-    tables.is_small(table, anchor).then(|| (column, Feed::Codes { far: far(), column }))
+    Some((column, Feed::Codes(CodeSource::of(tables, table, (column, path))?)))
+}
+
+/// The codes of a column of which the first or last one is wanted, where its values are no numbers: these would have to be looked up, and
+/// compared letter by letter.
+fn coded_by_order(
+    tables: Tables<'_>,
+    table: TableId,
+    a: &ReadAggregate,
+    compiler: &RowCompiler<'_>,
+) -> Option<(ColumnId, Feed)> {
+    let ([only], AggregateKind::First | AggregateKind::Last) = (a.args.as_slice(), a.kind) else { return None };
+    let (column, path) = bare_column(only).filter(|_| only.scalar.ty == Type::Text)?;
+    let order = a.order.iter().map(|(e, _)| compiler.compile(e)).collect();
+    Some((column, Feed::CodesBy(CodeSource::of(tables, table, (column, path))?, order)))
 }
 
 /// How numbers come that are added up.
@@ -154,6 +193,12 @@ pub(super) fn add_anchor(columns: &mut BTreeSet<u32>, anchor: Anchor) -> bool {
     }
 }
 
+/// The same of the column that codes come from.
+fn add_source(columns: &mut BTreeSet<u32>, source: &CodeSource) -> bool {
+    let anchor = source.far.as_ref().map_or(Anchor::Column(source.column.index), |(anchor, _)| *anchor);
+    add_anchor(columns, anchor)
+}
+
 /// Adds the columns that a row expression takes; false where they are not all that it takes.
 pub(super) fn add_row(columns: &mut BTreeSet<u32>, row: &CompiledRow) -> bool {
     columns.extend(row.own_columns());
@@ -166,8 +211,11 @@ pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let mut columns = BTreeSet::new();
     let complete = match feed {
         Feed::Rows | Feed::As(_) => true,
-        Feed::Codes { far: Some((anchor, _)), .. } => add_anchor(&mut columns, *anchor),
-        Feed::Codes { column, .. } => add_anchor(&mut columns, Anchor::Column(column.index)),
+        Feed::Codes(source) => add_source(&mut columns, source),
+        Feed::CodesBy(source, rows) => {
+            let complete = add_source(&mut columns, source);
+            rows.iter().fold(complete, |complete, row| add_row(&mut columns, row) & complete)
+        }
         Feed::Ints(rows, _)
         | Feed::Pair(rows, _)
         | Feed::SomeInts(rows)

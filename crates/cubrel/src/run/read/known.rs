@@ -2,7 +2,7 @@
 //! together (`store/totals.rs`).
 
 use super::super::accumulate::{Entries, Groups, Input};
-use super::inputs::Feed;
+use super::inputs::{CodeSource, Feed};
 use super::parts::PartResult;
 use super::prepare::Prepared;
 use crate::formula::schema::ColumnId;
@@ -34,7 +34,7 @@ impl Prepared<'_> {
         let (spec, feed) = &self.aggregates[place];
         match (spec.kind, feed) {
             (Rows, _) | (Count, Feed::Rows) => true,
-            (Count | Min | Max, Feed::Codes { far: None, .. }) | (Count, Feed::As(_)) | (Sum | Avg, _) => {
+            (Count | Min | Max, Feed::Codes(CodeSource { far: None, .. })) | (Count, Feed::As(_)) | (Sum | Avg, _) => {
                 self.of_columns[place].is_some()
             }
             _ => false,

@@ -28,9 +28,9 @@ impl Prepared<'_> {
     fn takes_any_row(&self, kind: AggregateKind, feed: &Feed) -> bool {
         match feed {
             Feed::Rows | Feed::As(_) | Feed::Ints(..) | Feed::Pair(..) | Feed::SomeInts(_) | Feed::Fused(..) => true,
-            Feed::Codes { .. } => matches!(kind, AggregateKind::Count | AggregateKind::Min | AggregateKind::Max),
+            Feed::Codes(_) => matches!(kind, AggregateKind::Count | AggregateKind::Min | AggregateKind::Max),
             Feed::Floats(_) => !self.is_one_group(),
-            Feed::Values(_) => false,
+            Feed::Values(_) | Feed::CodesBy(..) => false,
         }
     }
 
