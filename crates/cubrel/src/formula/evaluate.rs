@@ -221,7 +221,7 @@ impl<L: Leaves> Evaluation<'_, L> {
         bindings: &mut Bindings,
     ) -> Result<Option<Vector>, L::Error> {
         let (Some((first, of, low)), Some((second, same, high))) = (compared(a), compared(b)) else { return Ok(None) };
-        if matches!(of.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) || of != same {
+        if matches!(of.kind, ScalarKind::Leaf(_) | ScalarKind::Constant(_)) || !are_alike(of, same, self.leaves) {
             return Ok(None);
         }
         let values = self.eval(of, slots, bindings)?;
@@ -265,6 +265,17 @@ impl<L: Leaves> Evaluation<'_, L> {
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))
+    }
+}
+
+/// Whether two calls are the same of the same leaves.
+fn are_alike<L: Leaves>(a: &Scalar, b: &Scalar, leaves: &L) -> bool {
+    match (&a.kind, &b.kind) {
+        (ScalarKind::Leaf(a), ScalarKind::Leaf(b)) => leaves.are_same(*a, *b),
+        (ScalarKind::Call(op, args), ScalarKind::Call(other, others)) => {
+            op == other && args.len() == others.len() && args.iter().zip(others).all(|(a, b)| are_alike(a, b, leaves))
+        }
+        _ => a == b,
     }
 }
 

@@ -115,6 +115,11 @@ pub trait Leaves {
         false
     }
 
+    /// Whether two leaves are the same in all slots.
+    fn are_same(&self, a: usize, b: usize) -> bool {
+        a == b
+    }
+
     /// Whether there is time to go on; what is broken off is an error of whoever says no.
     fn may_go_on(&self) -> bool {
         true

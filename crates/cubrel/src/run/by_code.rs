@@ -233,7 +233,31 @@ fn in_parts(codes: usize, ty: Type, part: &(impl Fn(Range<usize>) -> Option<Vect
     Some(all.finish())
 }
 
-/// How many characters UTF-8 has: as many as bytes that go on with none.
+/// How many characters UTF-8 has: as many as bytes that do not go on with one. Eight are looked at at once.
 fn characters(text: &[u8]) -> i64 {
-    text.iter().filter(|byte| (**byte as i8) >= -0x40).count() as i64
+    if text.is_ascii() {
+        return text.len() as i64;
+    }
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    let goes_on = |word: u64| ((word >> 7 & !(word >> 6) & ONES).wrapping_mul(ONES) >> 56) as i64;
+    let (words, rest) = text.as_chunks::<8>();
+    let mut last = [0; 8];
+    last[..rest.len()].copy_from_slice(rest);
+    let words = words.iter().chain([&last]).map(|word| goes_on(u64::from_le_bytes(*word)));
+    text.len() as i64 - words.sum::<i64>()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::characters;
+
+    #[test]
+    fn characters_are_counted_in_any_text() {
+        for text in ["", "a", "Fähre", "islands!", "Skåw – ⛴🦭", "ééééééééé", "12345678é"] {
+            for more in 0..9 {
+                let text = text.to_string() + &"x".repeat(more);
+                assert_eq!(characters(text.as_bytes()), text.chars().count() as i64, "{text}");
+            }
+        }
+    }
 }

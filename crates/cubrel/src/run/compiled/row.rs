@@ -406,6 +406,14 @@ struct BatchLeaves<'a> {
 impl Leaves for BatchLeaves<'_> {
     type Error = EvalError;
 
+    fn are_same(&self, a: usize, b: usize) -> bool {
+        let index = |leaf: usize| match &self.row.leaves[leaf] {
+            CompiledLeaf::Own(_, index) => Some(*index),
+            _ => None,
+        };
+        a == b || index(a).is_some() && index(a) == index(b)
+    }
+
     fn is_at_hand(&self, leaf: usize) -> bool {
         // Whether something is in a set is told of an expression, which can fail.
         !matches!(self.row.leaves[leaf], CompiledLeaf::Member(..))
