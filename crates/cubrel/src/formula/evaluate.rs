@@ -234,9 +234,11 @@ impl<L: Leaves> Evaluation<'_, L> {
             })
         };
         let ((mut values, mut known), (others, others_known)) = (truths(first, low)?, truths(second, high)?);
-        for i in 0..values.len() {
-            let decided = known[i] && values[i] == decisive || others_known[i] && others[i] == decisive;
-            (values[i], known[i]) = (decided == decisive, decided || known[i] && others_known[i]);
+        let right = others.into_iter().zip(others_known);
+        for ((value, known), (other, other_known)) in values.iter_mut().zip(&mut known).zip(right) {
+            // Which of them is true is hard to guess: no branches.
+            let decided = *known & (*value == decisive) | other_known & (other == decisive);
+            (*value, *known) = (decided == decisive, decided | *known & other_known);
         }
         Ok(Some(Vector::with_validity(Data::Bool(values), known)))
     }
@@ -260,8 +262,8 @@ impl<L: Leaves> Evaluation<'_, L> {
             let open: Vec<u32> = positions.iter().map(|i| slots[*i]).collect();
             let (right, right_known) = self.eval(b, &open, bindings)?.truths_and_validity();
             for (k, i) in positions.into_iter().enumerate() {
-                let decided = right_known[k] && right[k] == decisive;
-                (values[i], known[i]) = (decided == decisive, decided || known[i] && right_known[k]);
+                let decided = right_known[k] & (right[k] == decisive);
+                (values[i], known[i]) = (decided == decisive, decided | known[i] & right_known[k]);
             }
         }
         Ok(Vector::with_validity(Data::Bool(values), known))

@@ -118,13 +118,16 @@ impl ColumnNaming {
         let has = |word: &String| many.iter().any(|m| singular(m) == *word);
         let is_key = many.last().is_some_and(is_key_word);
         let ends_alike = many.last().is_some() && many.last() == one.last();
-        let is_same = same || many == one && !one.iter().all(is_key_word);
+        let names_something = !one.iter().all(is_key_word);
+        let is_same = same || many == one && names_something;
+        let ends_so = names_something && many.ends_with(&one);
         // Words that are cut short say it only of what is called a key.
         let cut = |of: &[String]| is_key && many.iter().any(|m| !is_key_word(m) && stands_for(m, of));
         let cut_part = || self.table.iter().any(|word| cut(std::slice::from_ref(word)));
         match (self.table.iter().all(has), self.table.iter().any(has)) {
             (true, _) if ends_alike => 1.0,
             _ if is_same => 0.9,
+            _ if ends_so => 0.85,
             (true, _) => 0.8,
             _ if cut(&self.table) => 0.7,
             (_, true) if ends_alike => 0.6,
@@ -228,6 +231,8 @@ mod tests {
             ("ss_addr_sk", &["ss_a", "ss_b"], "customer_address", "ca_address_sk", &["ca_address_sk", "ca_x"], 0.5),
             ("ss_promo", &["ss_a", "ss_b"], "promotion", "p_promo_sk", &["p_promo_sk", "p_cost"], 0.0),
             ("city_id", none, "cities", "id", none, 1.0),
+            ("SailDateKey", none, "days", "DateKey", none, 0.85),
+            ("home_island_code", none, "place", "island_code", none, 0.85),
         ];
         for (column, mark_of, table, key, marked, expected) in cases {
             let found = naming("own", mark_of).likeness(column, &naming(table, marked), key);

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::names::ColumnNaming;
+use super::names::{ColumnNaming, words};
 use crate::load::loaded::{LoadedColumn, LoadedTable};
 use crate::load::{bytes, sources};
 use crate::model::file::TableSection;
@@ -49,10 +49,8 @@ impl Table {
     }
 }
 
-/// A name that formulas can use without quotes.
+/// A name that formulas can use without quotes: its words in small letters.
 pub(super) fn table_name(text: &str) -> String {
-    let lower = text.to_lowercase();
-    let plain =
-        lower.split(|c: char| !c.is_alphanumeric()).filter(|part| !part.is_empty()).collect::<Vec<_>>().join("_");
+    let plain = words(text).join("_");
     if plain.is_empty() || plain.starts_with(|c: char| c.is_ascii_digit()) { format!("t_{plain}") } else { plain }
 }

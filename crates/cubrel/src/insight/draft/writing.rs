@@ -97,7 +97,7 @@ pub(super) fn write(into: &Path, tables: &[Table], links: &[Link], unread: &[Str
     for day in &days {
         write_relationship(&mut out, &in_formula(&tables[day.table].name, &day.column), &day_of, day.spare);
     }
-    write_measures(&mut out, tables, links, taken);
+    write_measures(&mut out, tables, links, calendar.as_ref(), taken);
     out
 }
 
@@ -273,7 +273,8 @@ fn display_order(table: &Table, c: &LoadedColumn) -> Option<String> {
         let is_order = theirs.iter().any(|w| ORDERS.contains(&w.as_str()));
         let is_key_word = |w: &String| KEY_WORDS.contains(&w.as_str());
         let same_thing = theirs.iter().any(|w| mine.contains(w) && !is_key_word(w));
-        let nothing_else = || theirs.iter().all(|w| mine.contains(w) || is_key_word(w));
+        let is_key = table.key.as_deref() == Some(&other.name);
+        let nothing_else = || !is_key && theirs.iter().all(|w| mine.contains(w) || is_key_word(w));
         let number = theirs.iter().any(|w| matches!(w.as_str(), "no" | "nr" | "number" | "num" | "of"));
         other.data.ty() == Type::Int
             && (is_order || same_thing && (number || mine.last().is_some_and(|w| w == "name") && nothing_else()))
@@ -333,7 +334,16 @@ fn is_per_row(table: &Table, column: &LoadedColumn) -> bool {
     let words = table.naming.words(&column.name);
     let is_of_all = words.iter().any(|word| OF_ALL.iter().any(|of_all| word.starts_with(of_all)));
     let is_of_one = words.iter().any(|word| PER_ROW.contains(&word.as_str()) || word.ends_with("price"));
-    column.name.contains('%') || !is_of_all && is_of_one || are_parts_of_one(column)
+    column.name.contains('%') || !is_of_all && is_of_one || are_parts_of_one(column) || are_years(column)
+}
+
+/// Whether all numbers of a column could be years of these times.
+fn are_years(column: &LoadedColumn) -> bool {
+    const MOST: u64 = 250;
+    let is_year = |value: Value| matches!(value, Value::Int(year) if (1850..2100).contains(&year));
+    let may =
+        column.data.ty() == Type::Int && (1..=MOST).contains(&column.data.distinct()) && column.data.domain() <= MOST;
+    may && (0..column.data.domain()).all(|code| is_year(column.data.value_of(code)))
 }
 
 fn are_parts_of_one(column: &LoadedColumn) -> bool {
@@ -346,7 +356,13 @@ fn are_parts_of_one(column: &LoadedColumn) -> bool {
     may && (0..domain).all(|code| is_part(column.data.value_of(code)))
 }
 
-fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[String]) {
+fn write_measures(
+    out: &mut String,
+    tables: &[Table],
+    links: &[Link],
+    calendar: Option<&DraftCalendar>,
+    taken: &[String],
+) {
     let mut names: HashSet<String> = taken.iter().cloned().collect();
     let mut fresh = |wanted: String| {
         let mut name = table_name(&wanted);
@@ -355,7 +371,8 @@ fn write_measures(out: &mut String, tables: &[Table], links: &[Link], taken: &[S
         }
         name
     };
-    let facts = tables.iter().enumerate().filter(|(at, _)| is_counted(tables, links, *at));
+    let is_calendar = |at| matches!(calendar, Some(DraftCalendar::Table(days, _)) if *days == at);
+    let facts = tables.iter().enumerate().filter(|(at, _)| is_counted(tables, links, *at) && !is_calendar(*at));
     for (at, table) in facts {
         let name = fresh(format!("{}_rows", table.name));
         let _ = writeln!(
