@@ -79,3 +79,18 @@ pub fn quote_name(name: &str) -> String {
 pub fn quote_text(text: &str) -> String {
     format!("'{}'", text.replace('\'', "''"))
 }
+
+/// How a figure is asked under other filters, for a word that stands behind it as if it did that by itself.
+pub fn edit_behind(word: &str) -> Option<String> {
+    let edit = match word {
+        "so_far" | "whole" => format!("{word}(year)"),
+        "trailing" => "trailing(12 months)".to_string(),
+        "shift" | "over" => "shift(-1 year)".to_string(),
+        "at_start" | "at_end" => word.to_string(),
+        "instead" => "instead table.column = 'value'".to_string(),
+        "without" => "without all".to_string(),
+        "filter" | "where" => "table.column = 'value'".to_string(),
+        _ => return None,
+    };
+    Some(format!("other filters stand in brackets behind `given`: `… given ({edit})`"))
+}

@@ -222,6 +222,45 @@ fn a_table_of_days_is_the_calendar_when_no_day_is_left_out() {
 }
 
 #[test]
+fn capitals_part_words_and_keys_end_as_what_they_point_at() {
+    let date_key = |n: usize| {
+        let (month, day) = month_and_day(n % 150 + 1);
+        format!("2025{month:02}{day:02}")
+    };
+    let (_folder, draft, model) = drafted(&[
+        (
+            "DimDate.csv",
+            rows("DateKey,FullDate,CalendarYear", 181, |n| {
+                let (month, day) = month_and_day(n);
+                format!("2025{month:02}{day:02},2025-{month:02}-{day:02},2025")
+            }),
+        ),
+        ("DimVessel.csv", rows("VesselKey,VesselName,BuiltIn", 12, |n| format!("{n},Boat {},{}", 50 - n, 1990 + n))),
+        (
+            "FactSailing.csv",
+            rows("SailingKey,BookedDateKey,SailDateKey,VesselKey,Seats", 600, |n| {
+                format!("{n},{},{},{},{}", date_key(n), date_key(n * 7), n % 12 + 1, n % 5)
+            }),
+        ),
+    ]);
+    holds(
+        &draft,
+        &[
+            "fact_sailing.BookedDateKey points at dim_date.DateKey: 150 of",
+            "fact_sailing.SailDateKey points at dim_date.DateKey, spare",
+            "fact_sailing.VesselKey points at dim_vessel.VesselKey: 12 of",
+        ],
+        &["SailingKey points"],
+    );
+    // A number that stands in for a key orders nothing, and years are not added up.
+    says(&draft, &["[measure.total_seats]"], &["display_order", "dim_date_rows", "total_built", "average_calendar"]);
+    assert_eq!(lines(&model, "grid total_seats by dim_vessel.VesselName"), 12);
+    let (_folder, draft, _) =
+        drafted(&[("hulls.csv", rows("hull,launched,tons", 40, |n| format!("H{n},{},{}", 1950 + n % 60, n * 37)))]);
+    says(&draft, &["[measure.average_launched]", "[measure.total_tons]"], &["total_launched"]);
+}
+
+#[test]
 fn numbers_of_files_with_types_stay_numbers() {
     let text = rows("account,seats", 50, |n| format!("{},{}", 5_000_000 + n.max(2) * 37, n % 4));
     let (folder, draft, _) = drafted(&[("trip.csv", text)]);

@@ -283,7 +283,7 @@ fn numbers_that_nobody_counts_with_are_text_and_not_summed() {
     let int = |name: &str| (name.to_string(), "int".to_string());
     assert_eq!(types, [int("id"), text("phone"), text("parcel"), text("depot"), int("cents"), int("opened")]);
     let measures: Vec<&str> = model.schema().measures.iter().map(|m| m.name.as_str()).collect();
-    assert_eq!(measures, ["parcel_rows", "total_cents", "total_opened"], "{}", draft.toml);
+    assert_eq!(measures, ["parcel_rows", "total_cents", "average_opened"], "{}", draft.toml);
     let distinct = "grid count(distinct parcel.phone) as phones, count(distinct parcel.parcel) as parcels";
     assert_eq!(model.query(distinct).unwrap().run().unwrap().lines[0].values, [Value::Int(199), Value::Int(199)]);
 }

@@ -119,6 +119,18 @@ fn wrong_queries_say_what_where_and_what_instead() {
             "grid percentile(booking.net, 0.9) as x",
             "there is no function `percentile` @ percentile | did you mean `percentile_cont`?",
         ),
+        (
+            "grid net so_far(year) as x",
+            "unexpected `so_far` @ so_far | other filters stand in brackets behind `given`: `… given (so_far(year))`",
+        ),
+        (
+            "grid net over (net) as x",
+            "unexpected `over` @ over | other filters stand in brackets behind `given`: `… given (shift(-1 year))`",
+        ),
+        (
+            "grid (net where booking.net > 1) as x",
+            "expected `)` to close this bracket, found `where` @ where | other filters stand in brackets behind `given`: `… given (table.column = 'value')`",
+        ),
         ("grid ruond(net)", "there is no function `ruond` @ ruond | did you mean `round`?"),
         (
             "grid cast(net as number)",

@@ -11,6 +11,7 @@ mod alike;
 mod at_or_before;
 mod broken_stores;
 mod building;
+mod by_text;
 mod care;
 mod chains;
 mod columnar;

@@ -8,6 +8,7 @@ use crate::formula::words;
 use crate::value::date::Unit;
 
 const PERIODS: [&str; 6] = ["so_far", "trailing", "shift", "whole", "at_start", "at_end"];
+
 /// The longest way that a period edit goes, in units.
 const MOST_UNITS: u128 = 100_000;
 

@@ -156,7 +156,12 @@ impl<'a> Parser<'a> {
             return Ok(self.advance().span);
         }
         let found = self.found();
-        self.fail(format!("expected `{symbol}` {after}, found {found}"), format!("write `{symbol}` here"))
+        let edit = match self.peek() {
+            TokenKind::Word(word) if symbol == ")" => words::edit_behind(word),
+            _ => None,
+        };
+        let help = edit.unwrap_or_else(|| format!("write `{symbol}` here"));
+        self.fail(format!("expected `{symbol}` {after}, found {found}"), help)
     }
 
     fn expect_word(&mut self, word: &str, after: &str) -> Parsed<Span> {
@@ -178,6 +183,7 @@ impl<'a> Parser<'a> {
             TokenKind::Word(w) if w == "given" => {
                 "put the first `given` into brackets: `(x given (…)) given (…)`".to_string()
             }
+            TokenKind::Word(w) if words::edit_behind(w).is_some() => words::edit_behind(w).unwrap_or_default(),
             TokenKind::Word(w) => match closest(w, ["and", "or", "given", "per", "where", "via", "in", "is", "like"]) {
                 Some(near) => did_you_mean(near),
                 None => "an operator or the end is expected here".to_string(),

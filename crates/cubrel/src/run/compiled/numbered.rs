@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-type Known<'t> = HashMap<&'t str, i64, foldhash::fast::RandomState>;
+type NumbersOfTexts<'t> = HashMap<&'t str, i64, foldhash::fast::RandomState>;
 
 /// For each text a number, the same for the same text, and any for null. As long as the texts stand in order, as what a dictionary's
 /// texts begin with does, none has to be looked up.
 pub(super) fn numbered(texts: &[Arc<str>], valid: Option<&[bool]>) -> Vec<i64> {
     let mut numbers = vec![0; texts.len()];
-    let (mut known, mut ordered): (Option<Known<'_>>, Vec<(&str, i64)>) = (None, Vec::new());
+    let (mut known, mut ordered): (Option<NumbersOfTexts<'_>>, Vec<(&str, i64)>) = (None, Vec::new());
     let mut next = 0;
     let is_valid = |i: &usize| valid.is_none_or(|valid| valid[*i]);
     for i in (0..texts.len()).filter(is_valid) {
