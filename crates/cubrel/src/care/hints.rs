@@ -214,8 +214,8 @@ impl Hints<'_> {
         let section = &self.model.document().file.model;
         let formats = Formats::new(section.locale.as_deref(), None).unwrap_or_default();
         let known = [
-            ("months", names_of_dates(&formats, "MMMM", "MMM")),
-            ("weekdays", names_of_dates(&formats, "EEEE", "EEE")),
+            ("months", "month", names_of_dates(&formats, "MMMM", "MMM")),
+            ("weekdays", "weekday", names_of_dates(&formats, "EEEE", "EEE")),
         ];
         for (id, column) in self.columns() {
             let data = &self.model.store().tables[id.table.0 as usize].columns[id.index as usize];
@@ -226,12 +226,21 @@ impl Hints<'_> {
             }
             let values: Vec<String> =
                 (0..data.domain()).map(|code| data.value_of(code).to_string().to_lowercase()).collect();
-            let found = known.iter().find(|(_, names)| values.iter().all(|v| names.contains(v)));
-            if let Some((what, _)) = found {
+            let found = known.iter().find(|(.., names)| values.iter().all(|v| names.contains(v)));
+            if let Some((what, function, _)) = found {
                 let name = self.model.schema().column_name(id);
                 let message = format!("{name} holds names of {what}, which show in the order of the alphabet");
-                let help = "name the column that orders them: `display_order = \"month_number\"`".to_string();
-                let table = format!("table.{}", self.model.schema().table(id.table).name);
+                let of_table = self.model.schema().table(id.table);
+                let day = of_table.columns.iter().find(|c| matches!(c.ty, Type::Date | Type::Timestamp) && !c.hidden);
+                let computed = day.map(|day| {
+                    let formula = format!("{function}({})", quote_name(&day.name));
+                    format!("; where there is none, compute one: `formula = '{formula}'`")
+                });
+                let help = format!(
+                    "name the column that orders them: `display_order = \"{function}_number\"`{}",
+                    computed.unwrap_or_default()
+                );
+                let table = format!("table.{}", of_table.name);
                 self.about("no_display_order", &self.part(id), &table, message, help);
             }
         }
