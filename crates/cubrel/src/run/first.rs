@@ -30,6 +30,11 @@ impl First {
         }
     }
 
+    /// Takes over what another one of the same count has kept.
+    pub(crate) fn take(&mut self, other: First) {
+        other.found.into_iter().for_each(|(key, member)| self.offer(key, member));
+    }
+
     fn cut(&mut self) {
         let Some(place) = self.count.checked_sub(1) else {
             self.found.clear();
@@ -67,8 +72,13 @@ mod tests {
                 let key = |i: u32| u64::from(i.wrapping_mul(2_654_435_761) % 1000);
                 let mut first = First::new(count);
                 (0..n).for_each(|i| first.offer(key(i), i));
-                let mut found = first.finish();
-                found.sort_unstable();
+                let mut parts = [First::new(count), First::new(count)];
+                (0..n).for_each(|i| parts[i as usize % 2].offer(key(i), i));
+                let mut joined = First::new(count);
+                parts.into_iter().for_each(|part| joined.take(part));
+                let [mut found, mut joined] = [first.finish(), joined.finish()];
+                (found.sort_unstable(), joined.sort_unstable());
+                assert_eq!(found, joined, "{count} of {n} in parts");
                 let mut keys: Vec<u64> = (0..n).map(key).collect();
                 keys.sort_unstable();
                 let last = count.checked_sub(1).map(|place| keys.get(place).copied().unwrap_or(u64::MAX));

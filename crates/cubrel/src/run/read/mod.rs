@@ -53,6 +53,7 @@ mod together;
 mod wanted;
 
 use std::collections::BTreeSet;
+use std::ops::Range;
 
 use super::compiled::{BatchCodes, Outer};
 use super::first::First;
@@ -177,7 +178,7 @@ pub fn passing_rows(
 ) -> Result<Vec<u32>, RunError> {
     let prepared = prepared(tables, read, outer, options)?;
     let mut found = Vec::new();
-    prepared.each_batch(read.table, options, |batch, positions, _| {
+    prepared.each_batch(0..tables.rows(read.table), options, |batch, positions, _| {
         // A row that stands in several groups is there several times, side by side.
         found.extend(positions.chunk_by(|a, b| a == b).map(|same| batch.row(same[0])));
         found.len() < most
@@ -206,15 +207,29 @@ pub fn first_rows(
         code if descending => null - code,
         code => code,
     };
+    let of_part = |rows: &Range<usize>| {
+        let mut first = First::new(count);
+        prepared.each_batch(rows.clone(), options, |batch, positions, _| {
+            let mut once = positions.to_vec();
+            // A row that stands in several groups is there several times, side by side.
+            once.dedup();
+            let codes = batch.column(tables.column(column), column.index, &once);
+            codes.into_iter().zip(once).for_each(|(code, position)| first.offer(key(code), batch.row(position)));
+            true
+        })?;
+        Ok(first)
+    };
+    let all = tables.rows(read.table);
+    let of_each = all.div_ceil(MAX_PARTS).max(options.part_rows.unwrap_or(PART)).next_multiple_of(BATCH).max(BATCH);
+    let parts: Vec<Range<usize>> = (0..all).step_by(of_each).map(|start| start..all.min(start + of_each)).collect();
+    let found: Vec<Result<First, RunError>> = match options.one_thread {
+        true => parts.iter().map(of_part).collect(),
+        false => map_each(&parts, of_part),
+    };
     let mut first = First::new(count);
-    prepared.each_batch(read.table, options, |batch, positions, _| {
-        let mut once = positions.to_vec();
-        // A row that stands in several groups is there several times, side by side.
-        once.dedup();
-        let codes = batch.column(tables.column(column), column.index, &once);
-        codes.into_iter().zip(once).for_each(|(code, position)| first.offer(key(code), batch.row(position)));
-        true
-    })?;
+    for part in found {
+        first.take(part?);
+    }
     let mut rows = first.finish();
     rows.sort_unstable();
     Ok(rows)
@@ -241,7 +256,7 @@ pub fn rows_of_group(
     };
     let wanted: u128 = (0..codes.len()).map(|key| u128::from(counted(key)) * prepared.strides[key]).sum();
     let mut found = Vec::new();
-    prepared.each_batch(read.table, &options, |batch, positions, keys| {
+    prepared.each_batch(0..tables.rows(read.table), &options, |batch, positions, keys| {
         let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| batch.row(*p));
         found.extend(rows);
         true
@@ -256,7 +271,7 @@ pub fn alike_rows(
     tables: Tables<'_>,
     table: TableId,
     columns: &BTreeSet<u32>,
-    range: std::ops::Range<usize>,
+    range: Range<usize>,
 ) -> Option<Vec<u32>> {
     let segment = tables.segment_bounds(table)?.find(range.start).0;
     let runs = columns.iter().map(|index| {
@@ -276,26 +291,25 @@ pub fn room(tables: Tables<'_>, read: &Read) -> Option<u128> {
     key_sizes(tables, read).iter().try_fold(1u128, |p, s| p.checked_mul(u128::from(*s)))
 }
 impl Prepared<'_> {
-    /// Calls `visit` with each batch, the places in it that pass, and their keys, until it says no.
+    /// Calls `visit` with each batch of some rows, the places in it that pass, and their keys, until it says no.
     fn each_batch(
         &self,
-        table: TableId,
+        rows: Range<usize>,
         options: &Options,
         mut visit: impl FnMut(&Batch<'_>, &[u32], &[u128]) -> bool,
     ) -> Result<(), RunError> {
-        let rows = self.tables.rows(table);
-        let mut at = 0;
-        while at < rows {
+        let Range { start: mut at, end } = rows;
+        while at < end {
             options.check()?;
-            let (segment, range) = self.segment_at(at, rows);
-            let rows = at..range.end;
+            let (segment, range) = self.segment_at(at, end);
+            let rows = at..range.end.min(end);
             at = rows.end;
             if self.skips(segment) {
                 continue;
             }
             for rows in in_batches(&self.stretches(segment, rows), BATCH) {
                 options.check()?;
-                let batch = Batch::new(self.tables, table, rows.start, rows.len());
+                let batch = Batch::new(self.tables, self.table, rows.start, rows.len());
                 let all: Vec<u32> = (0..rows.len() as u32).collect();
                 let (mut positions, mut keys) = self.passing(&batch, &all)?;
                 for bridge in &self.bridges {
