@@ -196,6 +196,19 @@ fn of_two_ways_that_say_the_same_the_longer_one_serves_both_tables() {
         &["sailing.route_id points at route.id, spare"],
     );
     assert_eq!(lines(&model, "grid booking_rows, sum(sailing.delay) as d by route.name"), 6);
+    // Over more than one table in between, too.
+    let (_folder, draft, model) = drafted(&[
+        ("region.csv", rows("id,name", 3, |n| format!("{n},Region {n}"))),
+        ("port.csv", rows("id,region_id", 9, |n| format!("{n},{}", n % 3 + 1))),
+        ("route.csv", rows("id,port_id", 12, |n| format!("{n},{}", n % 9 + 1))),
+        (
+            "sailing.csv",
+            rows("id,route_id,region_id", 800, |n| format!("{n},{},{}", n % 12 + 1, ((n % 12 + 1) % 9 + 1) % 3 + 1)),
+        ),
+        ("booking.csv", rows("id,route_id,seats", 500, |n| format!("{n},{},{}", n % 12 + 1, n % 5))),
+    ]);
+    holds(&draft, &["port.region_id points at region.id: 3", "sailing.region_id points at region.id, spare"], &[]);
+    assert_eq!(lines(&model, "grid booking_rows, sailing_rows by region.name"), 3);
     // Where they differ, a booking's own route is meant.
     let (_folder, draft, _) = with(&|n| n % 6 + 1);
     holds(&draft, &["booking.route_id points at route.id: 6", "sailing.route_id points at route.id, spare"], &[]);

@@ -55,14 +55,19 @@ pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<DraftCalendar>, 
     (calendar.or_else(|| (!found.is_empty()).then(generated)), found)
 }
 
-/// Whether rows of a table are what happened, not only what is spoken of: no table points at it, or those that do have hardly
-/// more rows (the orders of lines).
+/// Whether rows of a table are what happened, not only what is spoken of: no table points at it, or it has a date, points elsewhere
+/// itself, and those that point at it have hardly more rows (the orders of lines).
 pub(super) fn is_counted(tables: &[Table], links: &[Link], at: usize) -> bool {
     const LINES: usize = 20;
+    if !is_one(links, tables, &tables[at].name) {
+        return true;
+    }
     let rows = |table: usize| tables[table].loaded.rows;
-    let points = links.iter().filter(|l| l.one.0 == at && l.refused.is_none());
-    let has_few = points.map(|l| rows(l.many.0)).max().is_some_and(|most| rows(at).saturating_mul(LINES) >= most);
-    !is_one(links, tables, &tables[at].name) || has_few && links.iter().any(|l| l.many.0 == at && l.refused.is_none())
+    let meant = || links.iter().filter(|link| link.refused.is_none());
+    let most = meant().filter(|link| link.one.0 == at).map(|link| rows(link.many.0)).max();
+    let has_few = most.is_some_and(|most| rows(at).saturating_mul(LINES) >= most);
+    let is_dated = tables[at].loaded.columns.iter().any(|c| matches!(c.data.ty(), Type::Date | Type::Timestamp));
+    has_few && is_dated && meant().any(|link| link.many.0 == at)
 }
 
 /// A table with a row for each day, and nothing left out, that is called one or has more to say of days.

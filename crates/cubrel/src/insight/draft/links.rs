@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use super::keys::{Contained, Refused, TableKey, found_there, likeness, may_be_there};
 use super::table::Table;
 use crate::load::loaded::LoadedColumn;
+use crate::store::CodedColumn;
 use crate::value::Value;
 use crate::value::units::{self, counted};
 
@@ -67,16 +68,16 @@ fn link(tables: &[Table], (m, c): (usize, &LoadedColumn), (o, key): (usize, &Tab
     })
 }
 
-/// Between two tables there is one way that is taken by default: others become spare. What the rows of large tables say of
-/// themselves comes before what is said of them elsewhere (the day of a booking before the day its port was opened), unless
-/// both say the same.
+/// Between two tables there is one way that is taken by default: others become spare. What leads on for the most rows comes first, and of
+/// that what rows say of themselves (the day of a booking before the day its port was opened), unless both say the same.
 fn make_unique(tables: &[Table], links: &mut [Link]) {
     let mut order: Vec<usize> = (0..links.len()).filter(|i| links[*i].refused.is_none()).collect();
-    let rows = |i: usize| tables[links[i].many.0].loaded.rows;
+    let rows = |table: usize| tables[table].loaded.rows;
+    let led: Vec<usize> =
+        links.iter().map(|link| reaching(links, link.many.0).into_iter().map(rows).max().unwrap_or(0)).collect();
     order.sort_by(|a, b| {
-        let named = (links[*b].alike > 0.0).cmp(&(links[*a].alike > 0.0));
-        let larger = rows(*b).cmp(&rows(*a));
-        named.then(larger).then(links[*b].score.total_cmp(&links[*a].score)).then(a.cmp(b))
+        let key = |i: usize| (links[i].alike > 0.0, led[i], rows(links[i].many.0));
+        key(*b).cmp(&key(*a)).then(links[*b].score.total_cmp(&links[*a].score)).then(a.cmp(b))
     });
     let mut taken: Vec<usize> = Vec::new();
     for i in order {
@@ -85,46 +86,80 @@ fn make_unique(tables: &[Table], links: &mut [Link]) {
             continue;
         }
         links[i].spare = true;
-        let Some(direct) = says_the_same(tables, links, &taken, i) else { continue };
-        let without: Vec<usize> = taken.iter().copied().filter(|t| *t != direct).collect();
-        if !has_two_ways(&edges(links, &without, Some(i))) {
-            (links[i].spare, links[direct].spare) = (false, true);
+        let same = said_again(tables, links, &taken, i);
+        let without: Vec<usize> = taken.iter().copied().filter(|t| !same.contains(t)).collect();
+        if !same.is_empty() && !has_two_ways(&edges(links, &without, Some(i))) {
+            same.iter().for_each(|direct| links[*direct].spare = true);
+            links[i].spare = false;
             taken = without;
             taken.push(i);
         }
     }
 }
 
+/// The tables whose rows lead to those of one, itself among them.
+fn reaching(links: &[Link], table: usize) -> Vec<usize> {
+    let mut found = vec![table];
+    let mut at = 0;
+    while let Some(one) = found.get(at).copied() {
+        for link in links.iter().filter(|link| link.refused.is_none() && link.one.0 == one) {
+            if !found.contains(&link.many.0) {
+                found.push(link.many.0);
+            }
+        }
+        at += 1;
+    }
+    found
+}
+
 fn edges(links: &[Link], taken: &[usize], more: Option<usize>) -> Vec<(usize, usize)> {
     taken.iter().copied().chain(more).map(|i| (links[i].many.0, links[i].one.0)).collect()
 }
 
-/// A relationship among those that are taken whose rows point, nearly all, where they lead by another one and then by this.
-fn says_the_same(tables: &[Table], links: &[Link], taken: &[usize], last: usize) -> Option<usize> {
+/// The relationships among those that are taken whose rows point, nearly all, where they lead over others and then by this one; none
+/// where rows of any of them point elsewhere.
+fn said_again(tables: &[Table], links: &[Link], taken: &[usize], last: usize) -> Vec<usize> {
     let (middle, end) = (links[last].many.0, links[last].one.0);
-    let to = |table: usize| taken.iter().copied().filter(move |t| links[*t].one.0 == table);
-    to(middle).find_map(|first| {
-        let direct = to(end).find(|direct| links[*direct].many.0 == links[first].many.0)?;
-        is_the_same_way(tables, &links[direct], &links[first], &links[last]).then_some(direct)
-    })
+    let direct = taken.iter().copied().filter(|direct| links[*direct].one.0 == end);
+    let ways = direct.filter_map(|direct| Some((direct, way(links, taken, links[direct].many.0, middle)?)));
+    let is_same = |(direct, way): (usize, Vec<usize>)| {
+        let over: Vec<&Link> = way.iter().chain([&last]).map(|i| &links[*i]).collect();
+        is_the_same_way(tables, &links[direct], &over).then_some(direct)
+    };
+    ways.map(is_same).collect::<Option<Vec<usize>>>().unwrap_or_default()
 }
 
-fn is_the_same_way(tables: &[Table], direct: &Link, first: &Link, last: &Link) -> bool {
+/// The relationships that lead from one table to another; they do so in one way at most.
+fn way(links: &[Link], taken: &[usize], from: usize, to: usize) -> Option<Vec<usize>> {
+    let next = |i: &usize| {
+        let table = links[*i].one.0;
+        let rest = if table == to { Vec::new() } else { way(links, taken, table, to)? };
+        Some([*i].into_iter().chain(rest).collect())
+    };
+    taken.iter().filter(|i| links[**i].many.0 == from).find_map(next)
+}
+
+fn is_the_same_way(tables: &[Table], direct: &Link, over: &[&Link]) -> bool {
     const LOOKED_AT: usize = 10_000;
     const SAME_PERCENT: usize = 99;
     let column = |(table, name): &(usize, String)| tables[*table].column(name).map(|c| &c.data);
-    let (Some(own), Some(over)) = (column(&direct.many), column(&first.many)) else { return false };
-    let (Some(key), Some(theirs)) = (column(&first.one), column(&last.many)) else { return false };
-    let leads: HashMap<Value, Value> = key
-        .codes()
-        .into_iter()
-        .map(|k| key.value_of(k))
-        .zip(theirs.codes().into_iter().map(|c| theirs.value_of(c)))
-        .collect();
+    let values = |of: &CodedColumn, rows: &[u32]| -> Vec<Value> {
+        of.codes_at(rows).into_iter().map(|code| of.value_of(code)).collect()
+    };
+    let (Some(own), Some(first)) = (column(&direct.many), over.first().and_then(|first| column(&first.many))) else {
+        return false;
+    };
     let rows: Vec<u32> = (0..own.rows() as u32).step_by(own.rows().div_ceil(LOOKED_AT).max(1)).collect();
-    let pairs = own.codes_at(&rows).into_iter().zip(over.codes_at(&rows));
-    let known = pairs.map(|(a, b)| (own.value_of(a), over.value_of(b))).filter(|(a, b)| !a.is_null() && !b.is_null());
-    let same: Vec<bool> = known.map(|(own, over)| leads.get(&over) == Some(&own)).collect();
+    let mut reached = values(first, &rows);
+    for step in over.windows(2) {
+        let (Some(key), Some(next)) = (column(&step[0].one), column(&step[1].many)) else { return false };
+        let all: Vec<u32> = (0..key.rows() as u32).collect();
+        let leads: HashMap<Value, Value> = values(key, &all).into_iter().zip(values(next, &all)).collect();
+        reached.iter_mut().for_each(|value| *value = leads.get(value).cloned().unwrap_or(Value::Null));
+    }
+    let own = values(own, &rows);
+    let known = own.iter().zip(&reached).filter(|(own, reached)| !own.is_null() && !reached.is_null());
+    let same: Vec<bool> = known.map(|(own, reached)| own == reached).collect();
     !same.is_empty() && same.iter().filter(|same| **same).count() * 100 >= same.len() * SAME_PERCENT
 }
 
