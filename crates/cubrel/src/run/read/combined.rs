@@ -67,10 +67,10 @@ impl Combined {
         combinations.iter().map(|combination| self.codes[0][*combination as usize]).collect()
     }
 
-    /// The combination in which keys have certain codes, given for all keys of a read; as many as there are where none has.
-    pub(super) fn number_of(&self, codes: &[u64]) -> u64 {
+    /// The combination in which keys have certain codes, given for all keys of a read, if there is one.
+    pub(super) fn number_of(&self, codes: &[u64]) -> Option<u64> {
         let is_it = |at: &usize| self.keys.iter().zip(&self.codes).all(|(key, own)| own[*at] == codes[*key]);
-        (0..self.count() as usize).find(is_it).map_or(self.count(), |at| at as u64)
+        (0..self.count() as usize).find(is_it).map(|at| at as u64)
     }
 
     /// The combination of each code of the column that the relationship starts from.

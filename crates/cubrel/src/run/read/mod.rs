@@ -249,12 +249,14 @@ pub fn rows_of_group(
     let options = Options { hash_groups: true, ..options.clone() };
     let prepared = prepared(tables, read, outer, &options)?;
     let counted = |key: usize| match &prepared.counting[key] {
-        Counting::ByCode => codes[key],
-        Counting::ByRow => row_of_code(tables, read.keys[key], codes[key]),
+        Counting::ByCode => Some(codes[key]),
+        Counting::ByRow => Some(row_of_code(tables, read.keys[key], codes[key])),
         Counting::Together(combined) => combined.number_of(codes),
-        Counting::Follows(_) => 0,
+        Counting::Follows(_) => Some(0),
     };
-    let wanted: u128 = (0..codes.len()).map(|key| u128::from(counted(key)) * prepared.strides[key]).sum();
+    let parts = (0..codes.len()).map(|key| Some(u128::from(counted(key)?) * prepared.strides[key]));
+    // What no row has together has no rows.
+    let Some(wanted) = parts.sum::<Option<u128>>() else { return Ok(Vec::new()) };
     let mut found = Vec::new();
     prepared.each_batch(0..tables.rows(read.table), &options, |batch, positions, keys| {
         let rows = positions.iter().zip(keys).filter(|(_, key)| **key == wanted).map(|(p, _)| batch.row(*p));
