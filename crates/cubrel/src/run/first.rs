@@ -77,7 +77,8 @@ mod tests {
                 let mut joined = First::new(count);
                 parts.into_iter().for_each(|part| joined.take(part));
                 let [mut found, mut joined] = [first.finish(), joined.finish()];
-                (found.sort_unstable(), joined.sort_unstable());
+                found.sort_unstable();
+                joined.sort_unstable();
                 assert_eq!(found, joined, "{count} of {n} in parts");
                 let mut keys: Vec<u64> = (0..n).map(key).collect();
                 keys.sort_unstable();

@@ -175,10 +175,13 @@ fn first_and_last_texts() {
     });
 }
 
+/// A formula of a text, and what it gives.
+type Beginning = (&'static str, fn(&str) -> String);
+
 #[test]
 fn different_beginnings_of_texts() {
     each(|ports, sailings, model| {
-        let beginnings: [(&str, fn(&str) -> String); 4] = [
+        let beginnings: [Beginning; 4] = [
             ("left(sailing.note, 3)", |note| note.chars().take(3).collect()),
             ("right(sailing.note, 2)", |note| {
                 note.chars().rev().take(2).collect::<Vec<_>>().into_iter().rev().collect()

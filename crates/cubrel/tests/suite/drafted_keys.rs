@@ -4,7 +4,6 @@ use std::fmt::Write as _;
 use std::fs;
 
 use cubrel::draft::{Draft, draft};
-use cubrel::internals::InModel as _;
 use cubrel::{Model, RefreshOptions, Silent};
 use tempfile::TempDir;
 

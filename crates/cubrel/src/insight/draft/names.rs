@@ -107,7 +107,8 @@ impl ColumnNaming {
         // What all columns of a small table begin with may be what they are of.
         let whole = self.all_parted(&words(column));
         let key_words = words(key);
-        let same = words(column) == key_words && (key_words.len() > 1 || !key_words.iter().all(is_key_word));
+        let same =
+            words(column) == key_words && (key_words.len() > 1 || !key_words.iter().all(|word| is_key_word(word)));
         [self.words(column), whole].iter().map(|many| other.likeness_of(many, key, same)).fold(0.0, f64::max)
     }
 
@@ -116,9 +117,9 @@ impl ColumnNaming {
     fn likeness_of(&self, many: &[String], key: &str, same: bool) -> f64 {
         let one = self.words(key);
         let has = |word: &String| many.iter().any(|m| singular(m) == *word);
-        let is_key = many.last().is_some_and(is_key_word);
+        let is_key = many.last().is_some_and(|word| is_key_word(word));
         let ends_alike = many.last().is_some() && many.last() == one.last();
-        let names_something = !one.iter().all(is_key_word);
+        let names_something = !one.iter().all(|word| is_key_word(word));
         let is_same = same || many == one && names_something;
         let ends_so = names_something && many.ends_with(&one);
         // Words that are cut short say it only of what is called a key.
@@ -137,8 +138,8 @@ impl ColumnNaming {
     }
 }
 
-fn is_key_word(word: &String) -> bool {
-    KEY_WORDS.contains(&word.as_str())
+fn is_key_word(word: &str) -> bool {
+    KEY_WORDS.contains(&word)
 }
 
 /// The word that all of several names begin with, and all but a few of many.
