@@ -225,6 +225,13 @@ fn a_table_of_days_is_the_calendar_when_no_day_is_left_out() {
     let (_folder, draft, model) = drafted(&[("calendar.csv", days(0)), ("trip.csv", trips())]);
     says(&draft, &["calendar = \"day\"", "many = \"trip.sailed\"\none = \"calendar.day\""], &["generate"]);
     assert_eq!(lines(&model, "grid total_seats by calendar.month"), 1);
+    // Days of moments point there, too, and days that are not there do not.
+    let moments =
+        |month: usize| rows("trip,left_at", 120, |n| format!("T{n},2025-{month:02}-{:02} 08:15:00", n % 28 + 1));
+    let (_folder, draft, _) = drafted(&[("calendar.csv", days(0)), ("trip.csv", moments(2))]);
+    says(&draft, &["many = \"trip.left_at_day\"\none = \"calendar.day\""], &["generate"]);
+    let (_folder, draft, _) = drafted(&[("calendar.csv", days(0)), ("trip.csv", moments(7))]);
+    says(&draft, &["calendar = \"day\""], &["many = \"trip.left_at_day\""]);
     let (_folder, draft, _) = drafted(&[("calendar.csv", days(1)), ("trip.csv", trips())]);
     says(&draft, &["[table.days]\ncalendar = \"date\"\ngenerate = {}"], &["calendar = \"day\""]);
     // Rates of every day are no calendar.

@@ -156,10 +156,7 @@ impl<'a> Parser<'a> {
             return Ok(self.advance().span);
         }
         let found = self.found();
-        let edit = match self.peek() {
-            TokenKind::Word(word) if symbol == ")" => words::edit_behind(word),
-            _ => None,
-        };
+        let edit = if symbol == ")" { self.edit_behind() } else { None };
         let help = edit.unwrap_or_else(|| format!("write `{symbol}` here"));
         self.fail(format!("expected `{symbol}` {after}, found {found}"), help)
     }
@@ -177,20 +174,28 @@ impl<'a> Parser<'a> {
             return Ok(());
         }
         let found = self.found();
-        let help = match self.peek() {
+        let plain = || match self.peek() {
             TokenKind::Symbol(")") => "this bracket was never opened".to_string(),
             TokenKind::Symbol(";") => "only `let` parts end with `;`".to_string(),
             TokenKind::Word(w) if w == "given" => {
                 "put the first `given` into brackets: `(x given (…)) given (…)`".to_string()
             }
-            TokenKind::Word(w) if words::edit_behind(w).is_some() => words::edit_behind(w).unwrap_or_default(),
             TokenKind::Word(w) => match closest(w, ["and", "or", "given", "per", "where", "via", "in", "is", "like"]) {
                 Some(near) => did_you_mean(near),
                 None => "an operator or the end is expected here".to_string(),
             },
             _ => "an operator or the end is expected here".to_string(),
         };
+        let help = self.edit_behind().unwrap_or_else(plain);
         self.fail(format!("unexpected {found}"), help)
+    }
+
+    /// How what stands here is written, where it says that a figure is asked under other filters.
+    fn edit_behind(&self) -> Option<String> {
+        match self.peek() {
+            TokenKind::Word(word) => words::edit_behind(word),
+            _ => None,
+        }
     }
 
     fn broken(&self) -> Expr {

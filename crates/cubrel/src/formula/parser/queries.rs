@@ -98,12 +98,12 @@ impl Parser<'_> {
             };
             let Some(place) = CLAUSES.iter().position(|c| *c == word) else {
                 let found = self.found();
-                let help = match closest(&word, CLAUSES) {
-                    _ if words::edit_behind(&word).is_some() => words::edit_behind(&word).unwrap_or_default(),
+                let plain = || match closest(&word, CLAUSES) {
                     _ if word == "per" => "`per` stands inside an aggregate: `avg(measure per table)`".into(),
                     Some(near) => did_you_mean(near),
                     None => format!("after the items a query has, in this order: {}", CLAUSES.join(", ")),
                 };
+                let help = self.edit_behind().unwrap_or_else(plain);
                 return self.fail(format!("unexpected {found}"), help);
             };
             if place < reached {

@@ -1,11 +1,11 @@
 //! The calendar of a draft, and the dates that point there.
 
-use std::collections::HashSet;
-
+use super::keys::rows_by_code;
 use super::links::{Link, has_two_ways, is_one};
 use super::names::table_words;
 use super::table::Table;
 use crate::load::loaded::LoadedColumn;
+use crate::value::date::DAY_MICROS;
 use crate::value::{Type, Value};
 
 /// The calendar that dates point at.
@@ -31,10 +31,12 @@ pub(super) fn days(tables: &[Table], links: &[Link]) -> (Option<DraftCalendar>, 
     let mut edges: Vec<(usize, usize)> = taken.map(|l| (l.many.0, l.one.0)).collect();
     let mut order: Vec<usize> = (0..tables.len()).filter(|t| *t != at && is_counted(tables, links, *t)).collect();
     order.sort_by_key(|t| std::cmp::Reverse(tables[*t].loaded.rows));
+    let all_days = own.as_ref().and_then(|(table, column)| tables[*table].column(column)).and_then(ends);
+    let is_there = |days: (i64, i64)| all_days.is_none_or(|all| all.0 <= days.0 && days.1 <= all.1);
     let mut found = Vec::new();
     for table in order {
-        for column in dates(&tables[table], links, table) {
-            let fits = own.as_ref().is_none_or(|own| is_within(tables, (table, &column), own));
+        for (column, said_by) in dates(&tables[table], links, table) {
+            let fits = own.is_none() || ends(said_by).is_some_and(is_there);
             if !fits || links.iter().any(|l| l.many == (table, column.clone()) && l.one.0 == at) {
                 continue;
             }
@@ -93,28 +95,23 @@ fn is_every_day(column: &LoadedColumn, rows: usize) -> bool {
     one_each && rows >= FEWEST && ends(column).is_some_and(|(first, last)| (last - first) as usize + 1 == rows)
 }
 
-/// The first and the last of a column's days.
+/// The first and the last day of a column of days or moments.
 fn ends(column: &LoadedColumn) -> Option<(i64, i64)> {
     let day = |code| match column.data.value_of(code) {
         Value::Date(day) => Some(i64::from(day)),
+        Value::Timestamp(at) => Some(at.div_euclid(DAY_MICROS)),
         _ => None,
     };
-    let seen: HashSet<u64> = column.data.codes().into_iter().collect();
-    let days: Vec<i64> = seen.into_iter().filter_map(day).collect();
+    let days: Vec<i64> = rows_by_code(&column.data).into_keys().filter_map(day).collect();
     Some((*days.iter().min()?, *days.iter().max()?))
 }
 
-/// Whether all days of a column are in a calendar; those that are worked out are not known.
-fn is_within(tables: &[Table], (table, column): (usize, &String), (calendar, days): &(usize, String)) -> bool {
-    let of = |table: usize, column: &str| tables[table].column(column).and_then(ends);
-    matches!((of(table, column), of(*calendar, days)), (Some(own), Some(all)) if all.0 <= own.0 && own.1 <= all.1)
-}
-
-/// Dates of a table: its columns, or the days of its moments.
-fn dates(table: &Table, links: &[Link], at: usize) -> Vec<String> {
+/// Dates of a table, each with the column that says them: its own columns, or the days of its moments.
+fn dates<'t>(table: &'t Table, links: &[Link], at: usize) -> Vec<(String, &'t LoadedColumn)> {
     let is_key = |c: &LoadedColumn| links.iter().any(|l| l.many == (at, c.name.clone()) && l.refused.is_none());
     let own = table.loaded.columns.iter().filter(|c| c.data.ty() == Type::Date && !is_key(c));
-    own.map(|c| c.name.clone()).chain(derived_days(table).into_iter().map(|(_, day)| day)).collect()
+    let derived = derived_days(table).into_iter();
+    own.map(|c| (c.name.clone(), c)).chain(derived.filter_map(|(of, day)| Some((day, table.column(&of)?)))).collect()
 }
 
 /// Columns with a time of day, in tables that have no date: each with a name for its day.

@@ -197,7 +197,7 @@ fn is_elsewhere(column: &CodedColumn, is_key: impl Fn(&Value) -> bool) -> bool {
 }
 
 /// How many rows each code stands in that stands in any; null's is none.
-fn rows_by_code(column: &CodedColumn) -> HashMap<u64, u64> {
+pub(super) fn rows_by_code(column: &CodedColumn) -> HashMap<u64, u64> {
     let domain = column.domain();
     // What a column could hold may be far more than what it holds.
     if domain > 2 * column.rows() as u64 + 1024 {

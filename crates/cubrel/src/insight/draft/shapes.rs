@@ -16,8 +16,7 @@ pub(super) fn bridge<'l>(tables: &[Table], links: &'l [Link], at: usize) -> Opti
     let own: Vec<&Link> = links.iter().filter(|l| l.many.0 == at && l.refused.is_none()).collect();
     let [a, b] = own.as_slice() else { return None };
     let table = &tables[at].loaded;
-    let find = |link: &Link| table.columns.iter().find(|c| c.name == link.many.1);
-    let (first, second) = (find(a)?, find(b)?);
+    let (first, second) = (tables[at].column(&a.many.1)?, tables[at].column(&b.many.1)?);
     let is_key = |name: &str| name == a.many.1 || name == b.many.1 || tables[at].key.as_deref() == Some(name);
     let counts = |c: &LoadedColumn| c.data.ty().is_number() && !is_key(&c.name);
     if a.one.0 == b.one.0 || table.columns.iter().any(counts) {
@@ -45,7 +44,7 @@ const ABOVE: &[&str] = &["parent", "above", "manager", "boss", "leader", "head",
 
 /// A column whose values are keys of its own table, so that rows stand below others; never in a circle.
 pub(super) fn tree(table: &Table) -> Option<Tree> {
-    let key = table.loaded.columns.iter().find(|c| Some(&c.name) == table.key.as_ref())?;
+    let key = table.column(table.key.as_ref()?)?;
     let rows_of: LazyCell<HashMap<Value, usize>, _> = LazyCell::new(|| {
         key.data.codes().into_iter().enumerate().map(|(row, code)| (key.data.value_of(code), row)).collect()
     });
