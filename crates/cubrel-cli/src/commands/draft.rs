@@ -1,6 +1,6 @@
 //! `cubrel draft`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use cubrel::RefreshOptions;
 use cubrel::draft::draft;
@@ -34,13 +34,23 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
         let message = format!("{} is there already", path.display());
         return Err(Failure::Other(message, "choose another folder with `--into`, or move the file away".into()));
     }
+    let is_new = !args.into.exists();
+    let done = draft_into(args, &path, global, out);
+    if done.is_err() && is_new {
+        // Only while there is nothing in it.
+        let _ = std::fs::remove_dir(&args.into);
+    }
+    done
+}
+
+fn draft_into(args: &Args, path: &Path, global: &Global, out: &mut Output) -> Done {
     let wrong =
         |e: std::io::Error| Failure::Other(format!("{}: {e}", path.display()), "the folder has to be writable".into());
     std::fs::create_dir_all(&args.into).map_err(wrong)?;
     let progress = Progress::new(global);
     let files = args.files.iter().map(|f| relative(f, &args.into)).collect::<Vec<_>>();
     let found = draft(&args.into, &files, &progress)?;
-    std::fs::write(&path, &found.toml).map_err(wrong)?;
+    std::fs::write(path, &found.toml).map_err(wrong)?;
     let options = RefreshOptions { today: global.today, ..RefreshOptions::default() };
     let (_, report) = found.refresh(&args.into, &options, &progress)?;
     progress.finish();
@@ -58,7 +68,7 @@ pub fn run(args: &Args, global: &Global, out: &mut Output) -> Done {
 }
 
 /// Files inside the model's folder are named from there; others by their whole path.
-fn relative(file: &std::path::Path, into: &std::path::Path) -> PathBuf {
+fn relative(file: &Path, into: &Path) -> PathBuf {
     match (file.canonicalize(), into.canonicalize()) {
         (Ok(file), Ok(folder)) => match file.strip_prefix(&folder) {
             Ok(inside) => into.join(inside),

@@ -26,7 +26,9 @@ mod totals;
 mod writing;
 
 use std::collections::{BTreeMap, HashSet};
+use std::io;
 use std::path::{Component, Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use crate::Error;
 use crate::formula::source::{Diagnostic, Problem};
@@ -60,11 +62,14 @@ pub struct Draft {
     pub findings: Vec<String>,
     /// What was read to find it.
     read: Vec<ReadTable>,
+    /// How long that took.
+    took: Duration,
 }
 
 impl Draft {
     /// Refreshes a model that was written as it was drafted, or changed since: what has been read for the draft is read
-    /// again only where the model says something else of it, or where files have changed meanwhile.
+    /// again only where the model says something else of it, or where files have changed meanwhile. The time that the report tells is
+    /// that of both.
     ///
     /// # Errors
     /// Everything that is wrong with the model or its data.
@@ -74,7 +79,8 @@ impl Draft {
         options: &RefreshOptions,
         observer: &dyn Observer,
     ) -> Result<(Model, RefreshReport), Error> {
-        refresh_from(path.as_ref(), &self.read, options, observer)
+        let (model, report) = refresh_from(path.as_ref(), &self.read, options, observer)?;
+        Ok((model, RefreshReport { elapsed: report.elapsed + self.took, ..report }))
     }
 }
 
@@ -83,6 +89,7 @@ impl Draft {
 /// # Errors
 /// When no file can be read.
 pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result<Draft, Error> {
+    let start = Instant::now();
     let files = files_of(inputs)?;
     let mut tables = Vec::new();
     let mut unread = Vec::new();
@@ -121,7 +128,7 @@ pub fn draft(into: &Path, inputs: &[PathBuf], observer: &dyn Observer) -> Result
     let of_links = links.iter().map(|link| of_link(&tables, link));
     let findings = unread.iter().cloned().chain(of_tables).chain(of_links).collect();
     let toml = write(into, &tables, &links, &unread);
-    Ok(Draft { toml, findings, read })
+    Ok(Draft { toml, findings, read, took: start.elapsed() })
 }
 
 /// What was found of a table, in words.
@@ -155,7 +162,7 @@ fn of_link(tables: &[Table], link: &Link) -> String {
 fn files_of(inputs: &[PathBuf]) -> Result<Vec<PathBuf>, Error> {
     let (mut seen, mut files) = (HashSet::new(), Vec::new());
     for input in inputs {
-        collect(input, &mut seen, &mut files).map_err(|error| Error::io(input.display().to_string(), error))?;
+        collect(input, &mut seen, &mut files).map_err(|error| not_there(input, error))?;
     }
     if files.is_empty() {
         let problem = Diagnostic::general(Problem::Data, "there are no files to draft a model from");
@@ -165,7 +172,16 @@ fn files_of(inputs: &[PathBuf]) -> Result<Vec<PathBuf>, Error> {
     Ok(files)
 }
 
-fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -> std::io::Result<()> {
+fn not_there(input: &Path, error: io::Error) -> Error {
+    let input = input.display().to_string();
+    if error.kind() != io::ErrorKind::NotFound {
+        return Error::io(input, error);
+    }
+    let problem = Diagnostic::general(Problem::Data, format!("there is no file or folder `{input}`"));
+    Error::Problems(vec![problem.help("name files, or folders with files")])
+}
+
+fn collect(path: &Path, seen: &mut HashSet<PathBuf>, files: &mut Vec<PathBuf>) -> io::Result<()> {
     // Links can lead in circles: each folder is looked at once.
     if !seen.insert(path.canonicalize()?) {
         return Ok(());
