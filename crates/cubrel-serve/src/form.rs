@@ -77,7 +77,7 @@ impl Form {
             Form::Json => Ok(grid.to_json(elapsed).to_string().into_bytes()),
             Form::Csv if is_shown => Ok(grid.to_csv(Some(&formats()?)).into_bytes()),
             Form::Csv => Ok(grid.to_csv(None).into_bytes()),
-            Form::Arrow => grid.to_arrow_stream(),
+            Form::Arrow => Ok(grid.to_arrow_stream()?),
             Form::Xlsx => {
                 let told = |e: WorkbookError| Error::Form(format!("{e}: {}", e.help()));
                 cubrel_workbook::workbook(grid, &formats()?, false).map_err(told)

@@ -1,6 +1,7 @@
 //! Serves models over HTTP and Arrow Flight SQL: whoever may ask needs no files, no shell and no copy of the data.
 //!
 //! * `settings`: `server.toml`, and what would let anybody in
+//! * `address`: addresses of others
 //! * `people`: who asks, by which token, and as whom
 //! * `served`: the models, each in the version that is newest, and refreshing them
 //! * `schedule`: refreshes by the clock and when folders change
@@ -10,12 +11,13 @@
 //! * `page`: and for people: a question as a sentence, its answer, why
 //! * `flight`: and over Arrow Flight SQL, for whatever knows databases
 //! * `listen`: connections
-//! * `watch`: what is counted
+//! * `watch`: what is counted; `metrics`: as text for who watches
 //!
 //! Everything that is computed is computed by the crate `cubrel`, for the model that the asker's roles leave.
 
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod address;
 pub mod answers;
 pub mod api;
 mod failure;
@@ -23,6 +25,7 @@ pub mod flight;
 pub mod form;
 pub mod gate;
 pub mod listen;
+pub mod metrics;
 pub mod page;
 pub mod people;
 pub mod problem;

@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 
 use crate::Failure;
-use crate::people::oidc;
+use crate::address;
 
 /// A file of settings.
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
@@ -274,7 +274,7 @@ impl OidcSection {
     fn safe(self, folder: &Path) -> Result<OidcSection, Failure> {
         for (key, url) in [("issuer", Some(&self.issuer)), ("address", self.address.as_ref())] {
             let Some(url) = url else { continue };
-            if !oidc::is_safe(url) {
+            if !address::is_safe(url) {
                 let help = "it begins with `https://`; `http://` is for this machine only, to try it";
                 return Err(Failure::new(format!("`{url}` of `oidc.{key}` is not the address of a web server"), help));
             }

@@ -1,12 +1,12 @@
 //! What this library's own tests, benches and fuzz targets look at. None of it is for anybody else: it changes at any time.
 
-use crate::formula::schema::Schema;
 use crate::handle::{Error, Model, Query};
-use crate::model::Document;
-use crate::model::roles::RoleDef;
-use crate::plan::query::QueryPlan;
-use crate::run::{Grid, Options, RunProfile};
-use crate::store::Store;
+use cubrel_formula::schema::Schema;
+use cubrel_model::Document;
+use cubrel_model::roles::RoleDef;
+use cubrel_plan::query::QueryPlan;
+use cubrel_run::{Grid, Options, RunProfile};
+use cubrel_store::Store;
 
 /// The inside of a model.
 pub trait InModel {

@@ -31,19 +31,12 @@
 
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
-// The layers, open to this crate's own tests alone.
-mod cancel;
+// The layers above the others, open to this crate's own tests alone, as are those that are crates of their own.
 #[cfg(not(feature = "internals"))]
 mod care;
 #[cfg(feature = "internals")]
 #[doc(hidden)]
 pub mod care;
-mod files;
-#[cfg(not(feature = "internals"))]
-mod formula;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod formula;
 #[cfg(not(feature = "internals"))]
 mod handle;
 #[cfg(feature = "internals")]
@@ -57,52 +50,36 @@ pub mod insight;
 #[cfg(feature = "internals")]
 #[doc(hidden)]
 pub mod internals;
-#[cfg(not(feature = "internals"))]
-mod load;
 #[cfg(feature = "internals")]
 #[doc(hidden)]
-pub mod load;
-#[cfg(not(feature = "internals"))]
-mod model;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod model;
-#[cfg(not(feature = "internals"))]
-mod plan;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod plan;
-#[cfg(not(feature = "internals"))]
-mod run;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod run;
-#[cfg(not(feature = "internals"))]
-mod store;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod store;
-#[cfg(not(feature = "internals"))]
-mod value;
-#[cfg(feature = "internals")]
-#[doc(hidden)]
-pub mod value;
+pub use {
+    cubrel_formula as formula, cubrel_load as load, cubrel_model as model, cubrel_plan as plan, cubrel_run as run,
+    cubrel_store as store, cubrel_value as value,
+};
 
 // Models.
+#[doc(inline)]
+pub use cubrel_load::{ComputedColumn, Observer, Silent, TableReport};
 pub use handle::catalog;
 pub use handle::{
     Builder, Calendar, Column, Definition, Lens, Measure, Model, RefreshOptions, RefreshReport, Relation, Role,
     Unmatched, View,
 };
-pub use load::{ComputedColumn, Observer, Silent, TableReport};
 
 // Queries and their results.
-pub use cancel::Cancel;
-pub use formula::query_text::{QueryItem, QueryLimit, QueryText, parameters};
+#[doc(inline)]
+pub use cubrel_formula::query_text::{QueryItem, QueryLimit, QueryText, parameters};
+#[doc(inline)]
+pub use cubrel_run::{
+    Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind, RunError,
+};
+#[doc(inline)]
+pub use cubrel_value::cancel::Cancel;
+#[doc(inline)]
+pub use cubrel_value::format::Formats;
+#[doc(inline)]
+pub use cubrel_value::{Type, Value};
 pub use handle::{Limits, Query, QueryOptions};
-pub use run::{Grid, GridColumn, GridColumnKind, GridLayout, GridLine, GridReading, LaidOutColumn, LineKind};
-pub use value::format::Formats;
-pub use value::{Type, Value};
 
 // What a model tells of itself.
 pub use handle::sizes;
@@ -111,22 +88,30 @@ pub use insight::{advice, draft, formula_comparison, model_comparison, profile, 
 // What a model needs over the years.
 pub use care::edit::{ChangedLine, EditOptions, ModelEdit, Refusal};
 pub use care::{advise, changes, expectations, hints, unused, uses};
-pub use model::parts::PartKind;
+#[doc(inline)]
+pub use cubrel_model::parts::PartKind;
 
 // What is wrong.
-pub use formula::source::{Diagnostic, Problem, Severity, Span, suggest};
+#[doc(inline)]
+pub use cubrel_formula::source::{Diagnostic, Problem, Severity, Span, suggest};
+#[doc(inline)]
+pub use cubrel_load::is_guarded;
 pub use handle::{Error, ErrorKind};
-pub use load::is_guarded;
 
 // The language, for shells, editors and servers.
 pub use care::writing::{ModelText, NamedPart, OutlineEntry};
-pub use formula::functions::{FunctionEntry, functions};
-pub use formula::words::{is_reserved as is_word, quote_name, quote_text};
+#[doc(inline)]
+pub use cubrel_formula::functions::{FunctionEntry, functions};
+#[doc(inline)]
+pub use cubrel_formula::words::{is_reserved as is_word, quote_name, quote_text};
+#[doc(inline)]
+pub use cubrel_load::infer::guessed;
+#[doc(inline)]
+pub use cubrel_model::model_schema;
+#[doc(inline)]
+pub use cubrel_value::units;
 pub use insight::complete::{Completion, CompletionKind, call_at, complete, describe};
 pub use insight::lexemes::{Lexeme, LexemeKind, lexemes};
-pub use load::infer::guessed;
-pub use model::model_schema;
-pub use value::units;
 
 /// The version of Arrow that record batches are of, and values from it.
 pub mod arrow {

@@ -69,8 +69,8 @@ fn once(args: &Args, global: &Global, out: &mut Output) -> Done {
         Format::Markdown => grid::write_markdown(&result, &formats, out)?,
         Format::Table => grid::show(&result, &formats, args.bars, out)?,
         Format::Jsonl => (0..result.lines.len()).try_for_each(|line| out.json(&result.line_to_json(line)))?,
-        Format::Arrow => out.binary(&result.to_arrow_stream()?)?,
-        Format::Parquet => out.binary(&result.to_parquet()?)?,
+        Format::Arrow => out.binary(&result.to_arrow_stream().map_err(cubrel::Error::from)?)?,
+        Format::Parquet => out.binary(&result.to_parquet().map_err(cubrel::Error::from)?)?,
         Format::Xlsx => out.binary(&cubrel_workbook::workbook(&result, &formats, args.bars)?)?,
         Format::Dot | Format::Svg => {
             let help = "ask for one of the others: `cubrel query --help` lists them".into();

@@ -16,6 +16,7 @@ use axum::routing::{get, post};
 use tower_http::compression::CompressionLayer;
 
 use crate::listen::Connection;
+use crate::metrics;
 use crate::page::{self, sign_in};
 use crate::problem::Problem;
 use crate::questions::Told;
@@ -180,5 +181,5 @@ async fn ready(State(server): State<Arc<Server>>) -> Response {
 
 async fn metrics(State(server): State<Arc<Server>>) -> Response {
     let kind = "application/openmetrics-text; version=1.0.0; charset=utf-8";
-    ([(header::CONTENT_TYPE, kind)], server.watch.text(&server)).into_response()
+    ([(header::CONTENT_TYPE, kind)], metrics::text(&server)).into_response()
 }

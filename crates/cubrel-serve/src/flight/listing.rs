@@ -12,10 +12,12 @@ use arrow_schema::{DataType, Field, Schema};
 use cubrel::catalog::{Catalog, CatalogTable};
 use cubrel::{Error, Model, quote_name};
 
-use super::DB_SCHEMA;
 use crate::people::Person;
 use crate::questions::AskedModel;
 use crate::server::Server;
+
+/// The schema that all tables of a catalogue are in: clients expect one.
+const DB_SCHEMA: &str = "model";
 
 const TABLE: &str = "TABLE";
 const VIEW: &str = "VIEW";

@@ -23,9 +23,6 @@ use axum::middleware;
 use crate::server::Server;
 use service::Service;
 
-/// The schema that all tables of a catalogue are in: clients expect one.
-const DB_SCHEMA: &str = "model";
-
 /// All calls.
 pub fn router(server: Arc<Server>) -> axum::Router {
     let service = FlightServiceServer::new(Service::new(server.clone()));

@@ -5,8 +5,8 @@ use serde_json::Value as Json;
 
 use super::graph::Graph;
 use crate::Model;
-use crate::model::file::{ColumnSection, ModelFile, TableSection};
-use crate::model::parts::{Part, PartKind};
+use cubrel_model::file::{ColumnSection, ModelFile, TableSection};
+use cubrel_model::parts::{Part, PartKind};
 
 /// What became of a part.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

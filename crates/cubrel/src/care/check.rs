@@ -1,9 +1,9 @@
 //! Everything that is wrong with a model.
 
 use super::{expectations, hints};
-use crate::model::mentions::Names;
-use crate::model::paths::column_path;
 use crate::{Diagnostic, Error, Model, Problem, QueryOptions};
+use cubrel_model::mentions::Names;
+use cubrel_model::paths::column_path;
 
 impl Model {
     /// Everything that is wrong with the model, its saved queries, shortlists and expectations, and what is legal and

@@ -10,9 +10,9 @@ use super::graph::Graph;
 use super::history::{History, HistoryStep};
 use super::proof;
 use crate::handle::NewNames;
-use crate::model::Document;
-use crate::model::parts::Part;
 use crate::{Diagnostic, Error, Model, Problem, QueryOptions, RefreshOptions, Severity};
+use cubrel_model::Document;
+use cubrel_model::parts::Part;
 
 /// How a model's file is changed.
 #[derive(Clone, Debug, Default)]

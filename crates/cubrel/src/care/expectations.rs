@@ -5,13 +5,13 @@ use std::time::Instant;
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
 
-use crate::formula::schema::{RelationshipId, TableId};
-use crate::formula::words::quote_name;
 use crate::insight::same_value;
-use crate::model::file::{ExpectSection, ExpectedValue};
-use crate::model::paths::column_path;
-use crate::value::date;
 use crate::{Diagnostic, Error, Grid, GridColumnKind, Model, Problem, QueryOptions, Value};
+use cubrel_formula::schema::{RelationshipId, TableId};
+use cubrel_formula::words::quote_name;
+use cubrel_model::file::{ExpectSection, ExpectedValue};
+use cubrel_model::paths::column_path;
+use cubrel_value::date;
 
 /// Differences that are told of each expectation.
 const SHOWN: usize = 20;
@@ -399,7 +399,7 @@ impl Test<'_> {
             let own = r
                 .many_columns
                 .iter()
-                .map(|index| schema.column_name(crate::formula::schema::ColumnId { table, index: *index }));
+                .map(|index| schema.column_name(cubrel_formula::schema::ColumnId { table, index: *index }));
             r.many == table && own.eq(names.iter().cloned())
         };
         let mut all = (0..schema.relationships.len() as u32).map(RelationshipId).filter(is_it);

@@ -3,12 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
-use crate::formula::schema::RelationshipId;
-use crate::formula::source::{Source, Span, closest, did_you_mean};
-use crate::model::mentions::{Mention, Names, mentions};
-use crate::model::parts::{Part, PartKind};
-use crate::model::paths::column_path;
 use crate::{Diagnostic, Error, Model, Problem};
+use cubrel_formula::schema::RelationshipId;
+use cubrel_formula::source::{Source, Span, closest, did_you_mean};
+use cubrel_model::mentions::{Mention, Names, mentions};
+use cubrel_model::parts::{Part, PartKind};
+use cubrel_model::paths::column_path;
 
 /// All uses of a model.
 pub(crate) struct Graph<'m> {

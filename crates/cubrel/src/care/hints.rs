@@ -5,15 +5,15 @@ use std::sync::Arc;
 
 use super::graph::Graph;
 use super::unused;
-use crate::formula::lexer::{TokenKind, tokens};
-use crate::formula::schema::{ColumnDef, ColumnId, MeasureId, RelationshipId, TableId};
-use crate::formula::source::{Source, Span, suggestion};
-use crate::formula::typed::{AggregateKind, Kind, Op, Over, TypedExpr};
-use crate::formula::words::quote_name;
-use crate::model::mentions::Mention;
-use crate::model::parts::{Part, PartKind};
-use crate::value::{date, units};
 use crate::{Diagnostic, Formats, Model, Problem, Type, Value};
+use cubrel_formula::lexer::{TokenKind, tokens};
+use cubrel_formula::schema::{ColumnDef, ColumnId, MeasureId, RelationshipId, TableId};
+use cubrel_formula::source::{Source, Span, suggestion};
+use cubrel_formula::typed::{AggregateKind, Kind, Op, Over, TypedExpr};
+use cubrel_formula::words::quote_name;
+use cubrel_model::mentions::Mention;
+use cubrel_model::parts::{Part, PartKind};
+use cubrel_value::{date, units};
 
 /// The names of all hints, as `allow` takes them.
 pub const HINTS: &[&str] = &[
@@ -143,7 +143,7 @@ impl Hints<'_> {
 
     fn columns(&self) -> Vec<(ColumnId, ColumnDef)> {
         let tables = self.model.schema().tables.iter().enumerate();
-        let of_table = |(t, table): (usize, &crate::formula::schema::TableDef)| {
+        let of_table = |(t, table): (usize, &cubrel_formula::schema::TableDef)| {
             let id = move |index: usize| ColumnId { table: TableId(t as u32), index: index as u32 };
             table.columns.iter().enumerate().map(|(i, c)| (id(i), c.clone())).collect::<Vec<_>>()
         };

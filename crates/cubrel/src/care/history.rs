@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::files;
+use cubrel_value::files;
 
 /// Where the changes of a model are kept, beside its store.
 const FOLDER: &str = "edits";

@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use crate::formula::words::quote_name;
 use crate::insight::same_value;
 use crate::{Error, Grid, Model, QueryOptions};
+use cubrel_formula::words::quote_name;
 
 /// What a model is asked, by the name in the first one: the text there and in the other.
 pub(super) fn asked(

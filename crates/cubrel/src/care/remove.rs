@@ -7,9 +7,9 @@ use super::edit::{EditOptions, Editor, ModelEdit, Refusal, Renames};
 use super::graph::Graph;
 use super::toml_edits::TomlEdits;
 use super::unused::with_what_is_in_it;
-use crate::formula::schema::Computed;
-use crate::model::parts::{Part, PartKind};
 use crate::{Error, Model, Observer};
+use cubrel_formula::schema::Computed;
+use cubrel_model::parts::{Part, PartKind};
 
 impl Model {
     /// Takes something out of the `model.toml` of the model in a folder: a table, column, measure, hierarchy, lens,

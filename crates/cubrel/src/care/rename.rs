@@ -6,12 +6,12 @@ use std::path::Path;
 use super::edit::{EditOptions, Editor, ModelEdit, Refusal, Renames};
 use super::graph::Graph;
 use super::toml_edits::{TomlEdits, key};
-use crate::formula::parser;
-use crate::formula::schema::Computed;
-use crate::formula::source::{Source, Span};
-use crate::formula::words::is_reserved;
-use crate::model::parts::{Part, PartKind};
 use crate::{Diagnostic, Error, Model, Observer, Problem};
+use cubrel_formula::parser;
+use cubrel_formula::schema::Computed;
+use cubrel_formula::source::{Source, Span};
+use cubrel_formula::words::is_reserved;
+use cubrel_model::parts::{Part, PartKind};
 
 impl Model {
     /// Gives a table, column, measure, hierarchy, lens, saved query, role or shortlist of the model in a folder another name,
@@ -105,7 +105,7 @@ fn bare_name(graph: &Graph<'_>, part: &Part, new: &str) -> Result<String, Error>
     };
     let given = new.trim();
     let name = match part {
-        Part::Column(table, _) | Part::Hierarchy(table, _) => match crate::model::paths::column_path(given) {
+        Part::Column(table, _) | Part::Hierarchy(table, _) => match cubrel_model::paths::column_path(given) {
             Some((other, name)) if other == *table => name,
             Some((other, _)) if graph.parts.contains(&Part::Table(other.clone())) => {
                 let message = format!("a column stays in its table: `{given}` is not one of `{table}`");
@@ -219,7 +219,7 @@ impl Renaming<'_> {
         if let Part::Column(table, column) = &self.part {
             let file = &self.graph.model.document().file;
             let copies = file.table.iter().filter(|(_, s)| s.same_as.as_ref() == Some(table));
-            let own = |s: &crate::model::file::TableSection| s.column.get(column).is_some_and(|c| c.formula.is_some());
+            let own = |s: &cubrel_model::file::TableSection| s.column.get(column).is_some_and(|c| c.formula.is_some());
             parts.extend(
                 copies.filter(|(_, s)| !own(s)).map(|(copy, _)| (Part::column(copy, column), self.new.clone())),
             );
@@ -246,10 +246,10 @@ impl Renaming<'_> {
             let path = part.keys();
             let keys: Vec<Span> = edits.places.keys.iter().filter(|k| k.path == path).map(|k| k.span).collect();
             for span in keys {
-                let spot = crate::model::mentions::Spot {
+                let spot = cubrel_model::mentions::Spot {
                     part: part.clone(),
                     span,
-                    form: crate::model::mentions::NameForm::Key,
+                    form: cubrel_model::mentions::NameForm::Key,
                 };
                 edits.rename(&self.graph.model.document().source, &spot, last_name(part), new);
             }
@@ -351,7 +351,7 @@ impl TomlEdits<'_> {
             return true;
         }
         let of_table =
-            |h: &crate::model::toml_places::TomlHeader| h.path.starts_with(&["table".to_string(), table.to_string()]);
+            |h: &cubrel_model::toml_places::TomlHeader| h.path.starts_with(&["table".to_string(), table.to_string()]);
         let Some(header) = self.places.headers.iter().rposition(of_table) else { return false };
         let at = self.end_of_section(header);
         let gap = if self.ends_line(at) { "" } else { end };

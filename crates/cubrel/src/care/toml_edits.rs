@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::formula::source::{Source, Span};
-use crate::formula::words::{is_reserved, quote_name};
-use crate::model::mentions::{NameForm, Spot};
-use crate::model::paths::quote_part;
-use crate::model::toml_places::TomlPlaces;
+use cubrel_formula::source::{Source, Span};
+use cubrel_formula::words::{is_reserved, quote_name};
+use cubrel_model::mentions::{NameForm, Spot};
+use cubrel_model::paths::quote_part;
+use cubrel_model::toml_places::TomlPlaces;
 
 /// By first byte, up to which one, what takes the place.
 type Changes = BTreeMap<(u32, u32), String>;

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::graph::{Graph, is_usable};
 use crate::Model;
-use crate::model::parts::{Part, PartKind};
+use cubrel_model::parts::{Part, PartKind};
 
 /// What nothing uses.
 #[derive(Clone, Debug, PartialEq, Serialize)]

@@ -5,9 +5,9 @@ use std::collections::{HashSet, VecDeque};
 use serde::Serialize;
 
 use super::graph::Graph;
-use crate::model::mentions::Mention;
-use crate::model::parts::{Part, PartKind};
 use crate::{Error, Model};
+use cubrel_model::mentions::Mention;
+use cubrel_model::parts::{Part, PartKind};
 
 /// Where a part is used.
 #[derive(Clone, Debug, PartialEq, Serialize)]

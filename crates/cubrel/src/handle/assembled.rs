@@ -1,26 +1,26 @@
 //! Loaded tables to a model: schema, relationships, columns that need other tables.
 
 use crate::ComputedColumn;
-use crate::formula::schema::TableId;
+use cubrel_formula::schema::TableId;
 use std::sync::Arc;
 
 use super::error::Error;
 use super::late::{Known, Late};
 use super::model::{Inner, Model};
 use super::steps;
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::formula::schema::{Computed, Schema};
-use crate::formula::source::{Diagnostic, Severity, Source};
-use crate::load::TableReport;
-use crate::load::loaded::LoadedTable;
-use crate::model::calendar::check_days;
-use crate::model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define};
-use crate::model::dependencies::{FormulaNode, Formulas};
-use crate::model::document::Document;
-use crate::plan::query::{Axis, QueryPlan, plan};
-use crate::store::{CodedColumn, Lookup, Store, TableData};
-use crate::value::Type;
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::{Computed, Schema};
+use cubrel_formula::source::{Diagnostic, Severity, Source};
+use cubrel_load::TableReport;
+use cubrel_load::loaded::LoadedTable;
+use cubrel_model::calendar::check_days;
+use cubrel_model::define::{Defined, QueryColumn, ShapeColumn, TableShape, define};
+use cubrel_model::dependencies::{FormulaNode, Formulas};
+use cubrel_model::document::Document;
+use cubrel_plan::query::{Axis, QueryPlan, plan};
+use cubrel_store::{CodedColumn, Lookup, Store, TableData};
+use cubrel_value::Type;
+use cubrel_value::cancel::Cancel;
 
 /// Puts a model together.
 ///

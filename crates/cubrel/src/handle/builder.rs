@@ -1,30 +1,30 @@
 //! Models made in code.
 
-use crate::formula::schema::Computed;
-use crate::formula::source::suggestion;
-use crate::load::loaded::LoadedColumn;
 use arrow_array::RecordBatch;
 use arrow_schema::DataType;
+use cubrel_formula::schema::Computed;
+use cubrel_formula::source::suggestion;
+use cubrel_load::loaded::LoadedColumn;
 
 use super::assembled::assemble;
 use super::error::Error;
 use super::late::Known;
 use super::model::Model;
 use super::refresh::{clock_day, copied_table, memory_limit};
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::formula::source::{Diagnostic, Problem, Severity};
-use crate::load::loaded::LoadedTable;
-use crate::load::tables::Loader;
-use crate::load::{Observer, Silent};
-use crate::model::Document;
-use crate::model::dependencies::formulas;
-use crate::model::file::{
+use cubrel_formula::check::Settings;
+use cubrel_formula::source::{Diagnostic, Problem, Severity};
+use cubrel_load::loaded::LoadedTable;
+use cubrel_load::tables::Loader;
+use cubrel_load::{Observer, Silent};
+use cubrel_model::Document;
+use cubrel_model::dependencies::formulas;
+use cubrel_model::file::{
     ColumnSection, GenerateSection, HierarchySection, LensSection, MeasureSection, ModelFile, RelationshipSection,
     RoleSection, TableSection,
 };
-use crate::store::{RawColumn, SEGMENT_ROWS};
-use crate::value::{Type, Value, VectorBuilder, arrow, exact, units};
+use cubrel_store::{RawColumn, SEGMENT_ROWS};
+use cubrel_value::cancel::Cancel;
+use cubrel_value::{Type, Value, VectorBuilder, arrow, exact, units};
 
 /// Puts a model together from tables in memory.
 ///

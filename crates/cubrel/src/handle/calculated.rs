@@ -3,7 +3,7 @@
 //! Where a row's value depends on nothing but some columns of it, and these stand in runs, it is computed once a run.
 
 use crate::Type;
-use crate::plan::{
+use cubrel_plan::{
     Assembly, Bound, Dim, DimId, Environment, FilterOrigin, Inputs, Key, Leaf, Planner, Read, Scope, optimize_assembly,
     validate,
 };
@@ -12,18 +12,18 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::error::Error;
-use crate::cancel::Cancel;
-use crate::formula::check::ROW;
-use crate::formula::schema::{ColumnId, Schema, TableId};
-use crate::formula::source::Source;
-use crate::formula::typed::TypedExpr;
-use crate::load::stored::{stored, to_raw};
-use crate::run::{Executor, Frame, KeyColumn, Options, Tables, alike_rows};
-use crate::store::encode::NumberUse;
-use crate::store::raw::RawColumn;
-use crate::store::{CodedColumn, SEGMENT_ROWS, SegmentBounds, Store};
-use crate::value::VectorBuilder;
-use crate::value::threads::{map_each, map_owned};
+use cubrel_formula::check::ROW;
+use cubrel_formula::schema::{ColumnId, Schema, TableId};
+use cubrel_formula::source::Source;
+use cubrel_formula::typed::TypedExpr;
+use cubrel_load::stored::{stored, to_raw};
+use cubrel_run::{Executor, Frame, KeyColumn, Options, Tables, alike_rows};
+use cubrel_store::encode::NumberUse;
+use cubrel_store::raw::RawColumn;
+use cubrel_store::{CodedColumn, SEGMENT_ROWS, SegmentBounds, Store};
+use cubrel_value::VectorBuilder;
+use cubrel_value::cancel::Cancel;
+use cubrel_value::threads::{map_each, map_owned};
 
 /// Rows that are computed together where each is cheap by itself: what they need stays in the caches.
 const ROWS: usize = 1 << 15;

@@ -4,14 +4,14 @@ use serde::Serialize;
 
 use super::model::Model;
 use crate::Error;
-use crate::formula::lexer::{TokenKind, tokens};
-use crate::formula::schema::{ColumnDef, Computed, MeasureDef, Schema, TableId};
-use crate::formula::source::{Source, suggestion};
-use crate::formula::words::quote_name;
-use crate::model::Document;
-use crate::model::file::TableSection;
-use crate::model::paths::column_path;
-use crate::value::Matching;
+use cubrel_formula::lexer::{TokenKind, tokens};
+use cubrel_formula::schema::{ColumnDef, Computed, MeasureDef, Schema, TableId};
+use cubrel_formula::source::{Source, suggestion};
+use cubrel_formula::words::quote_name;
+use cubrel_model::Document;
+use cubrel_model::file::TableSection;
+use cubrel_model::paths::column_path;
+use cubrel_value::Matching;
 
 /// Everything that a model has; what somebody may not see is not in it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]

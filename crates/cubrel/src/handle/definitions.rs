@@ -1,10 +1,10 @@
 //! What a model is made of, as values: the same as sections of a `model.toml`.
 
 use super::builder::{Builder, Definition};
-use crate::model::file::{
+use cubrel_model::file::{
     ColumnSection, GenerateSection, LensSection, MeasureSection, ReadingSection, RelationshipSection, RoleSection,
 };
-use crate::value::Matching;
+use cubrel_value::Matching;
 
 /// Texts that are given once, by methods of their names.
 macro_rules! texts {

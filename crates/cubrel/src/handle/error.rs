@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::formula::source::{Diagnostic, Problem};
-use crate::load::LoadError;
-use crate::run::RunError;
+use cubrel_formula::source::{Diagnostic, Problem};
+use cubrel_load::LoadError;
+use cubrel_run::RunError;
 
 /// Why something could not be done.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -79,10 +79,10 @@ impl Error {
             Error::Io { .. } => ErrorKind::Io,
             Error::Run(RunError::Limit(_)) => ErrorKind::Limit,
             Error::Run(RunError::Cancelled) | Error::Cancelled => ErrorKind::Cancelled,
+            Error::Run(RunError::Form(_)) | Error::Form(_) => ErrorKind::Form,
             Error::Run(RunError::Eval(_)) => ErrorKind::Problems,
             Error::Damaged(_) => ErrorKind::Damaged,
             Error::Internal(_) => ErrorKind::Internal,
-            Error::Form(_) => ErrorKind::Form,
             Error::Unknown(_) => ErrorKind::Unknown,
         }
     }
@@ -110,6 +110,7 @@ impl From<RunError> for Error {
                 Error::Problems(vec![problem])
             }
             RunError::Cancelled => Error::Cancelled,
+            RunError::Form(why) => Error::Form(why),
             other => Error::Run(other),
         }
     }

@@ -6,11 +6,11 @@ use super::model::Model;
 use super::options::QueryOptions;
 use super::query::Query;
 use super::steps;
-use crate::formula::schema::{RelationshipId, TableId};
-use crate::formula::source::Source;
-use crate::formula::words::quote_name;
-use crate::model::define::Step;
-use crate::model::parts::Part;
+use cubrel_formula::schema::{RelationshipId, TableId};
+use cubrel_formula::source::Source;
+use cubrel_formula::words::quote_name;
+use cubrel_model::define::Step;
+use cubrel_model::parts::Part;
 
 /// A part of a model with the relationships that it follows.
 pub(crate) struct Followed {

@@ -8,18 +8,18 @@ use serde::{Deserialize, Serialize};
 use super::error::Error;
 use super::late::Known;
 use super::model::Model;
-use crate::formula::check::Settings;
-use crate::formula::schema::Computed;
-use crate::formula::source::{Diagnostic, Problem};
-use crate::load::TableReport;
-use crate::load::fingerprint::{derived, fingerprint};
-use crate::load::loaded::Partition;
-use crate::load::loaded::{LoadedColumn, LoadedTable};
-use crate::load::sources::{self, FileStamp};
-use crate::model::Document;
-use crate::model::dependencies::Formulas;
-use crate::model::file::TableSection;
-use crate::store::disk::{Stored, StoredTable, generations};
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::Computed;
+use cubrel_formula::source::{Diagnostic, Problem};
+use cubrel_load::TableReport;
+use cubrel_load::fingerprint::{derived, fingerprint};
+use cubrel_load::loaded::Partition;
+use cubrel_load::loaded::{LoadedColumn, LoadedTable};
+use cubrel_load::sources::{self, FileStamp};
+use cubrel_model::Document;
+use cubrel_model::dependencies::Formulas;
+use cubrel_model::file::TableSection;
+use cubrel_store::disk::{Stored, StoredTable, generations};
 
 /// What is in a store.
 pub(super) struct Kept {
@@ -213,6 +213,6 @@ fn to_store(model: &Model, tables: &[LoadedTable], derived: u64) -> Stored {
     stored
 }
 
-fn same_columns(first: &StoredTable, columns: &[Arc<crate::store::CodedColumn>]) -> bool {
+fn same_columns(first: &StoredTable, columns: &[Arc<cubrel_store::CodedColumn>]) -> bool {
     first.columns.len() == columns.len() && first.columns.iter().zip(columns).all(|((_, a), b)| Arc::ptr_eq(a, b))
 }

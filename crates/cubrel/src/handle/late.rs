@@ -7,20 +7,20 @@ use std::time::Instant;
 use super::calculated::calculated;
 use super::error::Error;
 use super::steps;
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
-use crate::formula::source::{Diagnostic, Source};
-use crate::load::ComputedColumn;
-use crate::load::stored::to_raw;
-use crate::load::tables::duplicate_keys;
-use crate::model::define::Step;
-use crate::plan::query::plan;
-use crate::run::{self, Options};
-use crate::store::checksum::Damage;
-use crate::store::{CodedColumn, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
-use crate::value::VectorBuilder;
-use crate::value::threads::map_owned;
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::{ColumnId, Computed, RelationshipDef, Schema, TableId};
+use cubrel_formula::source::{Diagnostic, Source};
+use cubrel_load::ComputedColumn;
+use cubrel_load::stored::to_raw;
+use cubrel_load::tables::duplicate_keys;
+use cubrel_model::define::Step;
+use cubrel_plan::query::plan;
+use cubrel_run::Options;
+use cubrel_store::checksum::Damage;
+use cubrel_store::{CodedColumn, Lookup, LookupRows, NO_ROW, SEGMENT_ROWS, Store};
+use cubrel_value::VectorBuilder;
+use cubrel_value::cancel::Cancel;
+use cubrel_value::threads::map_owned;
 
 /// Columns that were computed by an earlier run from the same data, and lookups of it.
 #[derive(Default)]
@@ -62,7 +62,7 @@ impl<'a> Late<'a> {
         known: Known,
         cancel: &'a Cancel,
     ) -> Result<Late<'a>, Error> {
-        let loaded = |t: &crate::formula::schema::TableDef| {
+        let loaded = |t: &cubrel_formula::schema::TableDef| {
             t.columns.iter().map(|c| c.computed != Computed::After).collect::<Vec<bool>>()
         };
         let there = schema.tables.iter().map(loaded).collect();
@@ -203,7 +203,7 @@ fn result_columns(
 ) -> Result<Vec<Arc<CodedColumn>>, Error> {
     let plan = plan(schema, settings, source)?;
     let options = Options { cancel: cancel.clone(), ..Options::default() };
-    let (grid, _) = run::run(schema, store, &plan, &options)?;
+    let (grid, _) = cubrel_run::run(schema, store, &plan, &options)?;
     let column = |i: usize| {
         let (id, found) = (ColumnId { table, index: i as u32 }, &grid.columns[i]);
         let ty = schema.column(id).ty;

@@ -4,15 +4,15 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
 use super::error::Error;
-use crate::formula::check::Settings;
-use crate::formula::schema::Schema;
-use crate::formula::source::{Diagnostic, Source};
-use crate::load::TableReport;
-use crate::model::Document;
-use crate::model::define::Step;
-use crate::model::roles::RoleDef;
-use crate::store::Store;
-use crate::store::checksum::Damage;
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::Schema;
+use cubrel_formula::source::{Diagnostic, Source};
+use cubrel_load::TableReport;
+use cubrel_model::Document;
+use cubrel_model::define::Step;
+use cubrel_model::roles::RoleDef;
+use cubrel_store::Store;
+use cubrel_store::checksum::Damage;
 
 /// A model with its data: immutable, cheap to clone, safe to share between threads.
 ///

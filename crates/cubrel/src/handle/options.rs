@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
 use super::error::Error;
-use crate::cancel::{Cancel, Ending};
-use crate::formula::check::Settings;
-use crate::run::Options;
-use crate::value::Value;
+use cubrel_formula::check::Settings;
+use cubrel_run::Options;
+use cubrel_value::Value;
+use cubrel_value::cancel::{Cancel, Ending};
 
 /// What a query is asked with.
 #[derive(Clone, Debug, Default)]

@@ -6,12 +6,12 @@ use std::sync::Arc;
 use super::error::Error;
 use super::model::Model;
 use super::options::{Limits, QueryOptions, not_ended};
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::formula::source::{Diagnostic, Source};
-use crate::plan::query::{QueryPlan, plan};
-use crate::plan::{Inputs, optimize, validate};
-use crate::run::{self, Grid, Options, RunProfile};
+use cubrel_formula::check::Settings;
+use cubrel_formula::source::{Diagnostic, Source};
+use cubrel_plan::query::{QueryPlan, plan};
+use cubrel_plan::{Inputs, optimize, validate};
+use cubrel_run::{Grid, Options, RunProfile};
+use cubrel_value::cancel::Cancel;
 
 /// A query that has been checked and planned; it can be run any number of times.
 #[derive(Clone, Debug)]
@@ -68,12 +68,12 @@ impl Model {
 impl Query {
     /// The columns that its grid will have: row axes, column axes, items.
     pub fn columns(&self) -> Vec<GridColumn> {
-        run::columns_of(self.model.schema(), &self.plan)
+        cubrel_run::columns_of(self.model.schema(), &self.plan)
     }
 
     /// Whether its grid will mark totals, and others.
     pub(super) fn marks(&self) -> (bool, bool) {
-        run::marks_of(&self.plan)
+        cubrel_run::marks_of(&self.plan)
     }
 
     pub(super) fn plan(model: &Model, source: &Arc<Source>, options: &QueryOptions) -> Result<Query, Error> {
@@ -124,7 +124,7 @@ impl Query {
     /// When a formula cannot be computed for some row, or a limit is reached.
     pub(crate) fn run_with(&self, options: &Options) -> Result<(Grid, RunProfile), Error> {
         let plan = if options.optimize { &self.optimized } else { &self.plan };
-        let done = run::run(self.model.schema(), self.model.store(), plan, options);
+        let done = cubrel_run::run(self.model.schema(), self.model.store(), plan, options);
         self.model.check_store()?;
         let done = done?;
         // An answer that comes too late is none.

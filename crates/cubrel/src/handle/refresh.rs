@@ -12,21 +12,21 @@ use super::error::Error;
 use super::kept::{self, Kept};
 use super::late::Known;
 use super::model::Model;
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::formula::source::{Diagnostic, Problem, Severity};
-use crate::load::fingerprint::{derived, fingerprint};
-use crate::load::loaded::LoadedTable;
-use crate::load::sources;
-use crate::load::tables::{Loader, day_range};
-use crate::load::{LoadError, Observer, Silent, TableReport};
-use crate::model::Document;
-use crate::model::dependencies::{Formulas, formulas};
-use crate::model::file::{ColumnSection, TableSection};
-use crate::model::paths::column_path;
-use crate::store::SEGMENT_ROWS;
-use crate::value::threads::{AtWork, map_two_at_once};
-use crate::value::units;
+use cubrel_formula::check::Settings;
+use cubrel_formula::source::{Diagnostic, Problem, Severity};
+use cubrel_load::fingerprint::{derived, fingerprint};
+use cubrel_load::loaded::LoadedTable;
+use cubrel_load::sources;
+use cubrel_load::tables::{Loader, day_range};
+use cubrel_load::{LoadError, Observer, Silent, TableReport};
+use cubrel_model::Document;
+use cubrel_model::dependencies::{Formulas, formulas};
+use cubrel_model::file::{ColumnSection, TableSection};
+use cubrel_model::paths::column_path;
+use cubrel_store::SEGMENT_ROWS;
+use cubrel_value::cancel::Cancel;
+use cubrel_value::threads::{AtWork, map_two_at_once};
+use cubrel_value::units;
 
 /// How to refresh.
 #[derive(Clone, Debug, Default)]
@@ -287,7 +287,7 @@ fn refresh_with(
     if let Some(unknown) = options.tables.iter().find(|t| !document.file.table.contains_key(*t)) {
         let names: Vec<&str> = document.file.table.keys().map(String::as_str).collect();
         let problem = Diagnostic::general(Problem::UnknownName, format!("there is no table `{unknown}`"));
-        return Err(Error::Problems(vec![problem.help(crate::formula::source::suggestion(unknown, &names))]));
+        return Err(Error::Problems(vec![problem.help(cubrel_formula::source::suggestion(unknown, &names))]));
     }
     let settings = settings(&document, options);
     let limit = memory_limit(&document)?;
@@ -370,7 +370,7 @@ pub(super) fn memory_limit(document: &Document) -> Result<Option<u64>, Error> {
     let Some(text) = &document.file.model.memory_limit else {
         return Ok(None);
     };
-    match crate::value::units::parse_bytes(text) {
+    match cubrel_value::units::parse_bytes(text) {
         Some(bytes) => Ok(Some(bytes)),
         None => {
             let problem =
@@ -507,7 +507,7 @@ pub(super) fn copied_table(document: &Document, name: &str, first: &str) -> Resu
         None => {
             let firsts = sections.iter().filter(|(_, s)| s.same_as.is_none());
             let names: Vec<&str> = firsts.map(|(n, _)| n.as_str()).collect();
-            let help = crate::formula::source::suggestion(first, &names);
+            let help = cubrel_formula::source::suggestion(first, &names);
             Err(Box::new(problem(format!("there is no table `{first}` to copy")).help(help)))
         }
     }

@@ -9,14 +9,14 @@ use super::kept::Kept;
 use super::late::Known;
 use super::model::Model;
 use super::refresh::{Before, RefreshOptions, clock_day, current, loaded, settings};
-use crate::formula::check::Settings;
-use crate::formula::schema::Computed;
-use crate::formula::source::Severity;
-use crate::load::Observer;
-use crate::load::loaded::{LoadedColumn, LoadedTable};
-use crate::model::Document;
-use crate::model::dependencies::{Formulas, formulas};
-use crate::model::file::TableSection;
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::Computed;
+use cubrel_formula::source::Severity;
+use cubrel_load::Observer;
+use cubrel_load::loaded::{LoadedColumn, LoadedTable};
+use cubrel_model::Document;
+use cubrel_model::dependencies::{Formulas, formulas};
+use cubrel_model::file::TableSection;
 
 /// What a table and its columns are called in another text.
 pub(crate) trait NewNames {

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::model::Model;
-use crate::formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
-use crate::store::dictionary::TextDictionary;
-use crate::store::{CodedColumn, Codes, Encoding};
+use cubrel_formula::schema::{ColumnDef, ColumnId, Computed, RelationshipDef, TableId};
+use cubrel_store::dictionary::TextDictionary;
+use cubrel_store::{CodedColumn, Codes, Encoding};
 
 /// The sizes of a model, as `cubrel size` gives them.
 #[derive(Clone, Debug, Serialize)]

@@ -8,13 +8,13 @@ use std::sync::Arc;
 
 use super::calculated::ColumnPlan;
 use super::error::Error;
-use crate::formula::check::Settings;
-use crate::formula::schema::{ColumnId, Computed, RelationshipDef, RelationshipId, Schema, TableId};
-use crate::formula::source::{Diagnostic, Problem, Source, Span};
-use crate::model::define::Step;
-use crate::model::ordering::{self, Ordered, ordered};
-use crate::plan::Inputs;
-use crate::plan::query::plan;
+use cubrel_formula::check::Settings;
+use cubrel_formula::schema::{ColumnId, Computed, RelationshipDef, RelationshipId, Schema, TableId};
+use cubrel_formula::source::{Diagnostic, Problem, Source, Span};
+use cubrel_model::define::Step;
+use cubrel_model::ordering::{self, Ordered, ordered};
+use cubrel_plan::Inputs;
+use cubrel_plan::query::plan;
 
 /// The steps, each after those that it needs; else in the order in which they stand.
 ///

@@ -9,13 +9,13 @@ use serde::Serialize;
 
 use super::formula_comparison::{FormulaPair, compare_formulas};
 use super::profile::{Profile, items, profile};
-use crate::formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, QueryTree, Target};
-use crate::formula::parser;
-use crate::formula::source::{Source, Span};
-use crate::formula::words::quote_name;
-use crate::model::file::RelationshipSection;
-use crate::value::{Matching, Value};
 use crate::{Error, Model, QueryOptions};
+use cubrel_formula::ast::{Aggregate, BinaryOp, EditKind, Expr, ExprKind, Name, QueryTree, Target};
+use cubrel_formula::parser;
+use cubrel_formula::source::{Source, Span};
+use cubrel_formula::words::quote_name;
+use cubrel_model::file::RelationshipSection;
+use cubrel_value::{Matching, Value};
 
 /// So much is shown, and so much is tried for it.
 const MOST: usize = 6;

@@ -6,10 +6,10 @@ use std::ops::Range;
 
 use serde::Serialize;
 
-use crate::formula::functions::{self, FunctionEntry};
-use crate::formula::words::{self, quote_name};
 use crate::handle::catalog::{Catalog, CatalogTable};
-use crate::value::units;
+use cubrel_formula::functions::{self, FunctionEntry};
+use cubrel_formula::words::{self, quote_name};
+use cubrel_value::units;
 
 /// What a [`Completion`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -5,9 +5,9 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use super::profile::{Node, Warm, tree};
-use crate::run::RunProfile;
-use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
+use cubrel_run::RunProfile;
+use cubrel_value::Value;
 
 /// Doubles are the same that agree to so many digits: sums come in another order.
 const DIGITS: i32 = 9;

@@ -2,10 +2,10 @@
 
 use std::ops::Range;
 
-use crate::formula::functions;
-use crate::formula::lexer::{TokenKind, tokens};
-use crate::formula::source::Source;
-use crate::formula::words::is_reserved;
+use cubrel_formula::functions;
+use cubrel_formula::lexer::{TokenKind, tokens};
+use cubrel_formula::source::Source;
+use cubrel_formula::words::is_reserved;
 
 /// What a [`Lexeme`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

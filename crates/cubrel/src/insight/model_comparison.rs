@@ -8,9 +8,9 @@ use serde::Serialize;
 
 use super::formula_comparison::same;
 use super::profile::Warm;
-use crate::run::GridColumnKind;
-use crate::value::Value;
 use crate::{Error, Grid, Model, Query, QueryOptions};
+use cubrel_run::GridColumnKind;
+use cubrel_value::Value;
 
 /// How two models compare.
 #[derive(Clone, Debug, Serialize)]
@@ -144,7 +144,7 @@ pub fn compare_models(
         let outcome = match (text, &other) {
             (Some(a_text), Some(b_text)) => asked((a, a_text), (b, b_text), options, runs),
             _ => {
-                let total = format!("grid {}", crate::formula::words::quote_name(name));
+                let total = format!("grid {}", cubrel_formula::words::quote_name(name));
                 asked((a, &total), (b, &total), options, runs)
             }
         };

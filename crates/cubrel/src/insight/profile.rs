@@ -5,13 +5,13 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use crate::formula::parser;
-use crate::formula::schema::Schema;
-use crate::formula::source::Source;
-use crate::plan::query::QueryPlan;
-use crate::plan::{Assembly, Bound, Domain, Filter, Leaf, ParameterId, Printer, Read, ReadId, outer_values};
-use crate::run::RunProfile;
 use crate::{Error, Grid, Model, Query, QueryOptions};
+use cubrel_formula::parser;
+use cubrel_formula::schema::Schema;
+use cubrel_formula::source::Source;
+use cubrel_plan::query::QueryPlan;
+use cubrel_plan::{Assembly, Bound, Domain, Filter, Leaf, ParameterId, Printer, Read, ReadId, outer_values};
+use cubrel_run::RunProfile;
 
 /// The times of a query, as `cubrel time` gives them.
 #[derive(Clone, Debug, Serialize)]

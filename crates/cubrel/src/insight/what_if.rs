@@ -3,17 +3,17 @@
 
 use std::sync::Arc;
 
-use crate::formula::lexer::{TokenKind, tokens};
-use crate::formula::schema::{ColumnId, Computed, TableId};
-use crate::formula::source::suggestion;
-use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::handle::sizes::{Described, Sizes, described, sizes, sizes_of, table_size};
-use crate::store::encode::recoded;
-use crate::store::order::{RowOrder, SortColumns};
-use crate::store::{CodedColumn, RawColumn, RawData};
-use crate::value::date::{DAY_MICROS, Unit};
-use crate::value::{Type, exact};
 use crate::{Error, Model};
+use cubrel_formula::lexer::{TokenKind, tokens};
+use cubrel_formula::schema::{ColumnId, Computed, TableId};
+use cubrel_formula::source::suggestion;
+use cubrel_formula::source::{Diagnostic, Problem, Source, Span};
+use cubrel_store::encode::recoded;
+use cubrel_store::order::{RowOrder, SortColumns};
+use cubrel_store::{CodedColumn, RawColumn, RawData};
+use cubrel_value::date::{DAY_MICROS, Unit};
+use cubrel_value::{Type, exact};
 
 /// A change that is tried.
 #[derive(Clone, Debug, PartialEq)]

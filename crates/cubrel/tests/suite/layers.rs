@@ -5,40 +5,31 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-/// From the ground up, as ARCHITECTURE.md has them.
-const LAYERS: &[&str] = &[
-    "cancel",
-    "value",
-    "files",
-    "formula",
-    "store",
-    "model",
-    "load",
-    "plan",
-    "run",
-    "handle",
-    "insight",
-    "care",
-    "internals",
-];
+/// Layers that are crates, from the ground up, as ARCHITECTURE.md has them; cargo sees to it that they stand in no circle.
+const CRATES: &[&str] = &["value", "formula", "store", "model", "load", "plan", "run"];
+/// Those above them, which are modules of the library.
+const MODULES: &[&str] = &["handle", "insight", "care", "internals"];
 
-/// A module by its path from the root of its crate.
+/// A module by its path from the root of its crate; of a layer that is a crate, with the layer in front.
 type Module = Vec<String>;
 
-/// The modules of a crate with their text, but for tests, comments and strings.
-struct Crate {
+/// The modules of crates with their text, but for tests, comments and strings.
+struct House {
     modules: BTreeMap<Module, String>,
     /// What modules give under another path: the name to the path that it stands for.
     re_exports: BTreeMap<(Module, String), Module>,
 }
 
-impl Crate {
-    fn read(root: &Path) -> Crate {
+impl House {
+    /// Of crates, each with the layer that it is, if it is one.
+    fn read(roots: &[(Option<&str>, PathBuf)]) -> House {
         let mut modules = BTreeMap::new();
         let mut only_tests: Vec<Module> = Vec::new();
-        for path in files(root) {
+        let all = roots.iter().flat_map(|(layer, root)| files(root).into_iter().map(move |path| (layer, root, path)));
+        for (layer, root, path) in all {
             let name = path.strip_prefix(root).unwrap().with_extension("");
-            let mut module: Module = name.iter().map(|part| part.to_string_lossy().into_owned()).collect();
+            let inside = name.iter().map(|part| part.to_string_lossy().into_owned());
+            let mut module: Module = layer.iter().map(|layer| layer.to_string()).chain(inside).collect();
             if matches!(module.last().map(String::as_str), Some("mod" | "lib" | "main")) {
                 module.pop();
             }
@@ -50,7 +41,7 @@ impl Crate {
             modules.insert(module, code);
         }
         modules.retain(|module, _| !only_tests.iter().any(|tests| module.starts_with(tests)));
-        let mut found = Crate { modules, re_exports: BTreeMap::new() };
+        let mut found = House { modules, re_exports: BTreeMap::new() };
         let mut all = BTreeMap::new();
         for (module, text) in &found.modules {
             let (trees, _) = uses(text);
@@ -64,13 +55,17 @@ impl Crate {
         found
     }
 
-    /// A path from the root of the crate, if it leads into it.
+    /// A path from the root of a crate, if it leads into one of them.
     fn absolute(&self, module: &Module, path: &[String]) -> Option<Module> {
         let mut at = module.clone();
         let mut rest = path;
         match rest.first()?.as_str() {
             "crate" => {
-                at.clear();
+                at.truncate(at.first().is_some_and(|layer| CRATES.contains(&layer.as_str())).into());
+                rest = &rest[1..];
+            }
+            other if other.strip_prefix("cubrel_").is_some_and(|layer| CRATES.contains(&layer)) => {
+                at = vec![other["cubrel_".len()..].to_string()];
                 rest = &rest[1..];
             }
             "self" => rest = &rest[1..],
@@ -220,16 +215,27 @@ fn circle(uses: &BTreeMap<Module, BTreeSet<Module>>) -> Option<Vec<String>> {
     (!left.is_empty()).then(|| left.iter().map(shown).collect())
 }
 
-fn read(path: &str) -> (Crate, BTreeMap<Module, BTreeSet<Module>>) {
-    let found = Crate::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join(path));
-    let uses = found.modules.keys().map(|module| (module.clone(), found.used_by(module))).collect();
-    (found, uses)
+/// The library, with the layers that are crates.
+fn library() -> House {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let layer = |layer: &&'static str| (Some(*layer), crates.join(format!("cubrel-{layer}/src")));
+    House::read(&CRATES.iter().map(layer).chain([(None, crates.join("cubrel/src"))]).collect::<Vec<_>>())
+}
+
+fn others(name: &str) -> House {
+    House::read(&[(None, Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(name).join("src"))])
+}
+
+fn used_by_all(found: &House) -> BTreeMap<Module, BTreeSet<Module>> {
+    found.modules.keys().map(|module| (module.clone(), found.used_by(module))).collect()
 }
 
 #[test]
 fn no_files_use_each_other_in_a_circle() {
-    for path in ["src", "../cubrel-cli/src"] {
-        let (found, uses) = read(path);
+    for (path, found) in
+        [("the library", library()), ("the tool", others("cubrel-cli")), ("the server", others("cubrel-serve"))]
+    {
+        let uses = used_by_all(&found);
         assert!(found.modules.len() > 25, "{path} has {} files", found.modules.len());
         let edges: usize = uses.values().map(BTreeSet::len).sum();
         assert!(edges > found.modules.len(), "{path}: {edges} uses were found");
@@ -241,10 +247,10 @@ fn no_files_use_each_other_in_a_circle() {
 
 #[test]
 fn each_layer_uses_only_those_below_it() {
-    let (_, uses) = read("src");
+    let uses = used_by_all(&library());
     let layer = |module: &Module| {
         let first = module.first()?;
-        let place = LAYERS.iter().position(|layer| layer == first);
+        let place = CRATES.iter().chain(MODULES).position(|layer| layer == first);
         Some(place.unwrap_or_else(|| panic!("{first} is in no layer of ARCHITECTURE.md")))
     };
     let mut seen = BTreeSet::new();
@@ -271,7 +277,7 @@ fn types(text: &str) -> impl Iterator<Item = &str> {
 
 #[test]
 fn a_name_stands_for_one_type() {
-    let found = Crate::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join("src"));
+    let found = library();
     let mut places: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for (module, text) in &found.modules {
         types(text).for_each(|name| places.entry(name).or_default().push(module.join("::")));
@@ -289,18 +295,29 @@ fn circles_and_steps_up_are_found() {
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, text).unwrap();
     };
-    write("lib.rs", "pub use run::deep::Thing;\n");
-    write("run/mod.rs", "mod deep;\npub use deep::Thing;\n");
-    write("run/deep.rs", "// use crate::plan::No;\nuse crate::value::{self, A as B};\npub struct Thing;\n");
-    write("value.rs", "fn f() { super::plan::g(); }\n#[cfg(test)]\nmod tests { use crate::run; }\n");
-    write("plan.rs", "use crate::\n    run::{Thing};\n");
-    let found = Crate::read(folder.path());
-    let module = |path: &str| path.split("::").map(str::to_string).collect::<Module>();
-    let uses: BTreeMap<Module, BTreeSet<Module>> =
-        found.modules.keys().map(|m| (m.clone(), found.used_by(m))).collect();
-    assert_eq!(uses[&module("run::deep")], BTreeSet::from([module("value")]));
-    assert_eq!(uses[&module("value")], BTreeSet::from([module("plan")]));
-    assert_eq!(uses[&module("plan")], BTreeSet::from([module("run::deep")]), "through what `run` gives");
+    write("one/lib.rs", "pub use room::deep::Thing;\n");
+    write("one/room/mod.rs", "mod deep;\npub use deep::Thing;\n");
+    write("one/room/deep.rs", "// use crate::sketch::No;\nuse crate::stone::{self, A as B};\npub struct Thing;\n");
+    write("one/stone.rs", "fn f() { super::sketch::g(); }\n#[cfg(test)]\nmod tests { use crate::room; }\n");
+    write("one/sketch.rs", "use crate::\n    room::{Thing};\n");
+    write("store/lib.rs", "mod deep;\npub use deep::Codes;\n");
+    write("store/deep.rs", "use cubrel_value::{Value, arrow};\nfn f() { crate::g(); }\npub struct Codes;\n");
+    write("value_crate/lib.rs", "pub mod arrow;\npub struct Value;\n");
+    write("value_crate/arrow.rs", "use super::Value;\n");
+    write("top/lib.rs", "use cubrel_store::Codes;\nuse serde::Serialize;\n");
+    let at = |name: &str| folder.path().join(name);
+    let crates = [(Some("store"), at("store")), (Some("value"), at("value_crate")), (None, at("top"))];
+    let apart = used_by_all(&House::read(&crates));
+    let found = House::read(&[(None, at("one"))]);
+    let module = |path: &str| path.split("::").filter(|part| !part.is_empty()).map(str::to_string).collect::<Module>();
+    let set = |paths: &[&str]| paths.iter().map(|path| module(path)).collect::<BTreeSet<Module>>();
+    assert_eq!(apart[&module("store::deep")], set(&["store", "value", "value::arrow"]));
+    assert_eq!(apart[&module("")], set(&["store::deep"]), "through what the crate gives");
+    assert_eq!(apart[&module("value::arrow")], set(&["value"]));
+    let uses = used_by_all(&found);
+    assert_eq!(uses[&module("room::deep")], BTreeSet::from([module("stone")]));
+    assert_eq!(uses[&module("stone")], BTreeSet::from([module("sketch")]));
+    assert_eq!(uses[&module("sketch")], BTreeSet::from([module("room::deep")]), "through what `room` gives");
     let shown = circle(&uses).unwrap().join("\n");
-    assert!(shown.contains("plan uses run::deep") && !shown.contains("run uses"), "{shown}");
+    assert!(shown.contains("sketch uses room::deep") && !shown.contains("room uses"), "{shown}");
 }

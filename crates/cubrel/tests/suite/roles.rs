@@ -218,7 +218,7 @@ fn everything(model: &Model) -> Vec<String> {
             Ok(grid) => format!("{text}\n{:?}", shown(&grid)),
             Err(e) => format!("{text}\n{e}"),
         });
-        if let Ok(batch) = model.query_with(text, options).and_then(|query| query.run()?.to_record_batch()) {
+        if let Ok(batch) = model.query_with(text, options).and_then(|query| Ok(query.run()?.to_record_batch()?)) {
             told.push(format!("{text}\n{batch:?}"));
         }
         if let Ok((profile, _)) = advice::profile_with_advice(model, text, options, 1) {

@@ -6,8 +6,9 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use serde::Deserialize;
 use sha2::{Digest, Sha256};
 
-use super::{Issuer, LARGEST, Refused, is_safe};
-use crate::people::Named;
+use super::{Issuer, LARGEST};
+use crate::address::is_safe;
+use crate::people::person::{Named, Refused};
 
 /// What a browser keeps while it is away: nobody else can come back in its place.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -19,11 +19,11 @@ use super::graph::Graph;
 use super::remove::Removal;
 use super::toml_edits::TomlEdits;
 use super::unused;
-use crate::formula::schema::{ColumnId, Computed, TableId};
-use crate::formula::words::quote_name;
 use crate::insight::advice::faster_formulas;
-use crate::model::parts::{Part, PartKind};
 use crate::{Error, Model, Observer, QueryOptions, Type};
+use cubrel_formula::schema::{ColumnId, Computed, TableId};
+use cubrel_formula::words::quote_name;
+use cubrel_model::parts::{Part, PartKind};
 
 /// Less than so much of a model is not worth a word: parts in a hundred, and bytes.
 const WORTH_PERCENT: u64 = 1;

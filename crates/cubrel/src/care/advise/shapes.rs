@@ -10,12 +10,12 @@ use super::{Advised, Adviser, ORDERED_TABLES, WORTH_BYTES};
 use crate::Error;
 use crate::care::graph::Graph;
 use crate::care::toml_edits::TomlEdits;
-use crate::formula::schema::{ColumnId, Computed, TableId};
-use crate::model::parts::Part;
-use crate::store::column::SegmentBounds;
-use crate::store::texts::TextList;
-use crate::store::{CodedColumn, Encoding, RawColumn, RawData};
-use crate::value::{Matching, Type};
+use cubrel_formula::schema::{ColumnId, Computed, TableId};
+use cubrel_model::parts::Part;
+use cubrel_store::column::SegmentBounds;
+use cubrel_store::texts::TextList;
+use cubrel_store::{CodedColumn, Encoding, RawColumn, RawData};
+use cubrel_value::{Matching, Type};
 
 /// A column with so many parts in a hundred of the model takes much of it,
 const HEAVY_PERCENT: u64 = 20;

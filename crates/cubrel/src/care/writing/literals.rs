@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::model::toml_places::ScalarPlace;
+use cubrel_model::toml_places::ScalarPlace;
 
 /// The quotes that a text can begin with, the longest first.
 const QUOTES: [&str; 4] = ["\"\"\"", "'''", "\"", "'"];

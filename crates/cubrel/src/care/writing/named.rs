@@ -8,15 +8,15 @@ use super::outline::part_of;
 use super::text::ModelText;
 use crate::Error;
 use crate::care::edit::{Editor, ModelEdit};
-use crate::formula::parser;
-use crate::formula::source::{Diagnostic, Problem, Source, Span};
 use crate::insight::complete::describe;
 use crate::insight::lexemes::{Lexeme, lexemes};
-use crate::model::keys::{resolved, said_of, schema};
-use crate::model::mentions::formulas::of_query;
-use crate::model::mentions::{Mention, Spot, mentions};
-use crate::model::parts::{Part, PartKind};
-use crate::model::texts::text_kind;
+use cubrel_formula::parser;
+use cubrel_formula::source::{Diagnostic, Problem, Source, Span};
+use cubrel_model::keys::{resolved, said_of, schema};
+use cubrel_model::mentions::formulas::of_query;
+use cubrel_model::mentions::{Mention, Spot, mentions};
+use cubrel_model::parts::{Part, PartKind};
+use cubrel_model::texts::text_kind;
 
 /// A part of the model that is named at a place.
 #[derive(Clone, Debug, PartialEq)]

@@ -5,16 +5,16 @@ use serde_json::Value as Json;
 use super::literals::Begun;
 use super::text::ModelText;
 use crate::care::hints::HINTS;
-use crate::formula::words::quote_name;
 use crate::insight::complete::{
     Completion, CompletionKind, NamedThing, call_at, complete, complete_among, fitting, of_table,
 };
-use crate::model::keys::{element, expects, resolved, said_of, schema};
-use crate::model::paths::{quote_part, separated};
-use crate::model::texts::{TextKind, text_kind};
-use crate::model::toml_places::ScalarPlace;
-use crate::value::units;
 use crate::{FunctionEntry, Model};
+use cubrel_formula::words::quote_name;
+use cubrel_model::keys::{element, expects, resolved, said_of, schema};
+use cubrel_model::paths::{quote_part, separated};
+use cubrel_model::texts::{TextKind, text_kind};
+use cubrel_model::toml_places::ScalarPlace;
+use cubrel_value::units;
 
 impl ModelText {
     /// What can be written at a place; the likeliest first. What a completion replaces is of this text, and its text has the
@@ -103,7 +103,7 @@ impl ModelText {
         let path = [section, keys].concat();
         let schema = schema();
         let is_there = |name: &str| {
-            let taken = |key: &crate::model::toml_places::KeyPlace| {
+            let taken = |key: &cubrel_model::toml_places::KeyPlace| {
                 key.path.len() == path.len() + 1
                     && key.path.starts_with(&path)
                     && key.path[path.len()] == name

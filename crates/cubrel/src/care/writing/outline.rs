@@ -3,8 +3,8 @@
 use std::ops::Range;
 
 use super::text::ModelText;
-use crate::formula::source::Span;
-use crate::model::parts::{Part, PartKind};
+use cubrel_formula::source::Span;
+use cubrel_model::parts::{Part, PartKind};
 
 /// Something that a text defines.
 #[derive(Clone, Debug, PartialEq)]

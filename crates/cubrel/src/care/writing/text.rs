@@ -3,15 +3,15 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use crate::formula::source::Source;
 use crate::handle::NewNames;
 use crate::handle::catalog::Catalog;
-use crate::load::sources::is_server;
-use crate::model::Document;
-use crate::model::dependencies::formulas;
-use crate::model::mentions::Names;
-use crate::model::toml_places::TomlPlaces;
 use crate::{Diagnostic, Error, Model, Problem, QueryOptions, Severity};
+use cubrel_formula::source::Source;
+use cubrel_load::sources::is_server;
+use cubrel_model::Document;
+use cubrel_model::dependencies::formulas;
+use cubrel_model::mentions::Names;
+use cubrel_model::toml_places::TomlPlaces;
 
 /// The text of a model's file while somebody writes it, held against tables that were loaded before.
 ///
@@ -124,7 +124,7 @@ impl ModelText {
     /// Everything that is wrong with a query of the model, and what is surprising.
     pub fn problems_of_query(&self, name: &str, text: &str) -> Vec<Diagnostic> {
         let Some(model) = &self.model else {
-            return crate::formula::parser::query(&Source::new(name, text)).1;
+            return cubrel_formula::parser::query(&Source::new(name, text)).1;
         };
         match model.query_of(&Source::new(name, text), &QueryOptions::default()) {
             Ok(query) => query.warnings().to_vec(),

@@ -4,9 +4,9 @@ use super::keys::rows_by_code;
 use super::links::{Link, has_two_ways, is_one};
 use super::names::table_words;
 use super::table::Table;
-use crate::load::loaded::LoadedColumn;
-use crate::value::date::DAY_MICROS;
-use crate::value::{Type, Value};
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_value::date::DAY_MICROS;
+use cubrel_value::{Type, Value};
 
 /// The calendar that dates point at.
 pub(super) enum DraftCalendar {

@@ -4,10 +4,10 @@ use std::cell::{LazyCell, OnceCell};
 use std::collections::{HashMap, HashSet};
 
 use super::table::Table;
-use crate::load::loaded::LoadedColumn;
-use crate::store::CodedColumn;
-use crate::value::units::counted;
-use crate::value::{Type, Value};
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_store::CodedColumn;
+use cubrel_value::units::counted;
+use cubrel_value::{Type, Value};
 
 /// How much of a column's values have to be keys of the other table.
 pub(super) const CONTAINED: f64 = 0.9;

@@ -5,10 +5,10 @@ use std::collections::HashMap;
 
 use super::keys::{Contained, Refused, TableKey, found_there, likeness, may_be_there};
 use super::table::Table;
-use crate::load::loaded::LoadedColumn;
-use crate::store::CodedColumn;
-use crate::value::Value;
-use crate::value::units::{self, counted};
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_store::CodedColumn;
+use cubrel_value::Value;
+use cubrel_value::units::{self, counted};
 
 /// A relationship with the evidence for it.
 pub(super) struct Link {

@@ -31,12 +31,12 @@ use std::path::{Component, Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use crate::Error;
-use crate::formula::source::{Diagnostic, Problem};
 use crate::handle::{Model, ReadTable, RefreshOptions, RefreshReport, refresh_from};
-use crate::load::{Observer, bytes, sqlite};
-use crate::model::file::TableSection;
-use crate::value::threads::map_two_at_once;
-use crate::value::units::counted;
+use cubrel_formula::source::{Diagnostic, Problem};
+use cubrel_load::{Observer, bytes, sqlite};
+use cubrel_model::file::TableSection;
+use cubrel_value::threads::map_two_at_once;
+use cubrel_value::units::counted;
 use keys::{Refused, keys_of};
 use links::{Link, is_one, links, place};
 use names::{ColumnNaming, table_words};
@@ -284,7 +284,7 @@ fn beside(folder: String) -> String {
 #[cfg(feature = "workbook")]
 fn sheets(path: &Path) -> Vec<String> {
     match bytes::WORKBOOKS.contains(&bytes::kind(path).as_str()) {
-        true => crate::load::workbook::sheets(path).unwrap_or_default(),
+        true => cubrel_load::workbook::sheets(path).unwrap_or_default(),
         false => Vec::new(),
     }
 }

@@ -1,7 +1,7 @@
 //! What names say: the words of a column's name without the mark that all columns of its table begin with (`c_name`, `c_phone`),
 //! endings that stand for a key, and words cut short (`custkey` for the key of customers).
 
-use crate::load::loaded::LoadedColumn;
+use cubrel_load::loaded::LoadedColumn;
 
 /// Words at the end of names of keys, the surest first.
 pub(super) const KEY_WORDS: &[&str] =

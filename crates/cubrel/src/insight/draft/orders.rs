@@ -1,11 +1,11 @@
 //! Rows in another order, where that takes less.
 
 use super::table::Table;
-use crate::load::loaded::LoadedColumn;
-use crate::store::encode::recoded;
-use crate::store::order::{RowOrder, SortColumns};
-use crate::store::{CodedColumn, RawColumn};
-use crate::value::threads::map_each;
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_store::encode::recoded;
+use cubrel_store::order::{RowOrder, SortColumns};
+use cubrel_store::{CodedColumn, RawColumn};
+use cubrel_value::threads::map_each;
 
 /// Rows from which on an order is worth a thought.
 const FEWEST_ROWS: usize = 100_000;

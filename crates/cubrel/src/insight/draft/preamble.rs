@@ -3,8 +3,8 @@
 use std::io::Read as _;
 use std::path::Path;
 
-use crate::load::dialect::Dialect;
-use crate::load::{bytes, opened, sources};
+use cubrel_load::dialect::Dialect;
+use cubrel_load::{bytes, opened, sources};
 
 /// Lines that are looked at.
 const LOOKED_AT: usize = 24;

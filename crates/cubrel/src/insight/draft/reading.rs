@@ -9,22 +9,22 @@ use super::preamble::{HeaderPlace, header_place};
 use super::table::{DraftSource, Table};
 use super::totals::total_rows;
 use crate::Error;
-use crate::cancel::Cancel;
-use crate::formula::check::Settings;
-use crate::load::dialect::{DatePattern, Shape};
-use crate::load::infer::is_code;
-use crate::load::loaded::{LoadedColumn, LoadedTable};
-use crate::load::tables::Loader;
-use crate::load::{NO_UTF8, Observer};
+use cubrel_formula::check::Settings;
+use cubrel_load::dialect::{DatePattern, Shape};
+use cubrel_load::infer::is_code;
+use cubrel_load::loaded::{LoadedColumn, LoadedTable};
+use cubrel_load::tables::Loader;
+use cubrel_load::{NO_UTF8, Observer};
 #[cfg(feature = "workbook")]
-use crate::load::{bytes, sources};
-use crate::model::Document;
-use crate::model::dependencies::Formulas;
-use crate::model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
-use crate::store::{CodedColumn, SEGMENT_ROWS};
-use crate::value::threads::AtWork;
-use crate::value::units::counted;
-use crate::value::{Type, Value, exact, parse};
+use cubrel_load::{bytes, sources};
+use cubrel_model::Document;
+use cubrel_model::dependencies::Formulas;
+use cubrel_model::file::{CsvSection, ModelFile, OneOrMany, TableSection, WorkbookSection};
+use cubrel_store::{CodedColumn, SEGMENT_ROWS};
+use cubrel_value::cancel::Cancel;
+use cubrel_value::threads::AtWork;
+use cubrel_value::units::counted;
+use cubrel_value::{Type, Value, exact, parse};
 
 /// How dates are written, the likelier ways first.
 const DATES: &[&str] = &[
@@ -391,7 +391,7 @@ fn has_blanks_around(column: &CodedColumn) -> bool {
 /// Which cells of a workbook are the table, where it is not all of the first sheet.
 #[cfg(feature = "workbook")]
 fn cells(into: &Path, found: &DraftSource) -> Option<WorkbookSection> {
-    use crate::load::workbook::{SheetRange, header_row};
+    use cubrel_load::workbook::{SheetRange, header_row};
     let file = sources::files(into, &found.source).ok()?.into_iter().next()?;
     let path = into.join(&file.path);
     if !bytes::WORKBOOKS.contains(&bytes::kind(&path).as_str()) {
@@ -654,7 +654,7 @@ mod tests {
             loaded.columns.push(LoadedColumn {
                 name: "c".into(),
                 data,
-                computed: crate::formula::schema::Computed::Source,
+                computed: cubrel_formula::schema::Computed::Source,
             });
             let found = match commas(&loaded) {
                 Commas::None => "none",

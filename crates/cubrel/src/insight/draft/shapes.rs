@@ -7,8 +7,8 @@ use super::keys::{CONTAINED, FEWEST_KEYS, is_unique};
 use super::links::Link;
 use super::names::words;
 use super::table::Table;
-use crate::load::loaded::LoadedColumn;
-use crate::value::{Type, Value};
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_value::{Type, Value};
 
 /// The relationships of a table that does nothing but put rows of two others together: each of those has several there, on
 /// both sides.

@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use super::names::{ColumnNaming, words};
-use crate::load::loaded::{LoadedColumn, LoadedTable};
-use crate::load::{bytes, sources};
-use crate::model::file::TableSection;
+use cubrel_load::loaded::{LoadedColumn, LoadedTable};
+use cubrel_load::{bytes, sources};
+use cubrel_model::file::TableSection;
 
 /// What one table is to be drafted from.
 pub(super) struct DraftSource {

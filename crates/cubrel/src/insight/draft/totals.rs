@@ -1,9 +1,9 @@
 //! Rows that are the sums of all others, as exports have them at their ends: one in each file.
 
-use crate::formula::words::quote_name;
-use crate::load::loaded::{LoadedColumn, LoadedTable};
-use crate::store::Encoding;
-use crate::value::{Type, Value};
+use cubrel_formula::words::quote_name;
+use cubrel_load::loaded::{LoadedColumn, LoadedTable};
+use cubrel_store::Encoding;
+use cubrel_value::{Type, Value};
 
 /// What such rows are called.
 const WORDS: &[&str] = &[

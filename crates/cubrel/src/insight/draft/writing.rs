@@ -11,12 +11,12 @@ use super::names::KEY_WORDS;
 use super::reading::is_identifier;
 use super::shapes::{Tree, bridge, tree};
 use super::table::{Table, table_name};
-use crate::formula::words::quote_name;
-use crate::load::loaded::LoadedColumn;
-use crate::model::file::ColumnSection;
-use crate::store::CodedColumn;
-use crate::value::units::counted;
-use crate::value::{Type, Value};
+use cubrel_formula::words::quote_name;
+use cubrel_load::loaded::LoadedColumn;
+use cubrel_model::file::ColumnSection;
+use cubrel_store::CodedColumn;
+use cubrel_value::units::counted;
+use cubrel_value::{Type, Value};
 
 /// A value or key as TOML has it, in one line; what is in headers and names of files is only ever inside the quotes.
 fn text(value: &str) -> String {

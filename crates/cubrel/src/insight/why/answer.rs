@@ -3,7 +3,7 @@
 use serde::{Serialize, Serializer};
 
 use crate::QueryOptions;
-use crate::value::{Type, Value};
+use cubrel_value::{Type, Value};
 
 /// What is asked about a cell.
 #[derive(Clone, Debug, Default)]

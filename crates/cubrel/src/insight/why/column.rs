@@ -4,16 +4,16 @@ use std::sync::Arc;
 
 use super::answer::{Why, WhyOptions};
 use super::explained::{Explained, code_of, literal};
-use crate::formula::check::{self, ROW, Settings};
-use crate::formula::parser;
-use crate::formula::schema::ColumnId;
-use crate::formula::source::{Diagnostic, Problem, Source};
-use crate::plan::query::{coerced, equality};
-use crate::plan::{Dim, DimId, Environment, FilterOrigin, Key, Planner, Scope};
-use crate::run::{Executor, OneCell, Tables};
-use crate::store::Store;
-use crate::value::Value;
 use crate::{Error, Model};
+use cubrel_formula::check::{self, ROW, Settings};
+use cubrel_formula::parser;
+use cubrel_formula::schema::ColumnId;
+use cubrel_formula::source::{Diagnostic, Problem, Source};
+use cubrel_plan::query::{coerced, equality};
+use cubrel_plan::{Dim, DimId, Environment, FilterOrigin, Key, Planner, Scope};
+use cubrel_run::{Executor, OneCell, Tables};
+use cubrel_store::Store;
+use cubrel_value::Value;
 
 /// Explains one row.
 pub(super) fn why(

@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use super::answer::{WhyFilter, WhyTable};
 use super::explained::{Explained, literal, written};
 use crate::Error;
-use crate::formula::schema::{ColumnId, RelationshipId, TableId};
-use crate::plan::{Assembly, DimId, Filter, FilterOrigin, FilterTest, Key, Leaf, Planner, Scope, relationship_name};
-use crate::run::{Members, OneCell};
-use crate::value::days::DaySet;
-use crate::value::{Value, date};
+use cubrel_formula::schema::{ColumnId, RelationshipId, TableId};
+use cubrel_plan::{Assembly, DimId, Filter, FilterOrigin, FilterTest, Key, Leaf, Planner, Scope, relationship_name};
+use cubrel_run::{Members, OneCell};
+use cubrel_value::days::DaySet;
+use cubrel_value::{Value, date};
 
 fn origin(origin: FilterOrigin) -> &'static str {
     match origin {

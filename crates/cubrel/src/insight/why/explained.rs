@@ -1,14 +1,14 @@
 //! Where a cell is explained, and how its parts are written.
 
-use crate::formula::words::quote_text;
+use cubrel_formula::words::quote_text;
 use std::sync::Arc;
 
 use crate::Error;
-use crate::formula::scalar::Place;
-use crate::formula::schema::{ColumnId, Schema};
-use crate::formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
-use crate::run::Tables;
-use crate::value::Value;
+use cubrel_formula::scalar::Place;
+use cubrel_formula::schema::{ColumnId, Schema};
+use cubrel_formula::source::{Diagnostic, Problem, Source, Span, closest, did_you_mean};
+use cubrel_run::Tables;
+use cubrel_value::Value;
 
 /// Where a cell is explained.
 pub(super) struct Explained<'a> {

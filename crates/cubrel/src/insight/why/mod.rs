@@ -17,15 +17,15 @@ mod tree;
 pub use answer::{Why, WhyFilter, WhyKind, WhyOptions, WhyPart, WhyRows, WhyTable};
 use explained::{Explained, code_of};
 
-use crate::formula::parser;
-use crate::formula::schema::ColumnId;
-use crate::formula::source::Source;
 use crate::handle::not_ended;
-use crate::plan::query::cell;
-use crate::plan::validate;
-use crate::run::{Executor, OneCell, Tables};
-use crate::value::Value;
 use crate::{Error, Model};
+use cubrel_formula::parser;
+use cubrel_formula::schema::ColumnId;
+use cubrel_formula::source::Source;
+use cubrel_plan::query::cell;
+use cubrel_plan::validate;
+use cubrel_run::{Executor, OneCell, Tables};
+use cubrel_value::Value;
 
 impl Model {
     /// Explains one cell of a grid: the item at the given values of the axes, such as
@@ -108,7 +108,7 @@ impl Model {
     fn calculated_column(&self, text: &str) -> Option<ColumnId> {
         let source = Source::new("column", text);
         let (tree, problems) = parser::formula(&source);
-        let crate::formula::ast::ExprKind::Column(table, column) = &tree.kind else {
+        let cubrel_formula::ast::ExprKind::Column(table, column) = &tree.kind else {
             return None;
         };
         let table_id = self.schema().find_table(&table.text).filter(|_| problems.is_empty())?;

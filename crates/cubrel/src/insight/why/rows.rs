@@ -3,12 +3,12 @@
 use super::answer::WhyRows;
 use super::explained::{Explained, written};
 use crate::Error;
-use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::schema::{ColumnId, TableId};
-use crate::formula::typed::AggregateKind;
-use crate::plan::{AggregateId, Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
-use crate::run::OneCell;
-use crate::value::{Type, Value, exact};
+use cubrel_formula::scalar::{Scalar, ScalarKind};
+use cubrel_formula::schema::{ColumnId, TableId};
+use cubrel_formula::typed::AggregateKind;
+use cubrel_plan::{AggregateId, Assembly, Leaf, ReadAggregate, ReadRef, RowExpr, RowLeaf};
+use cubrel_run::OneCell;
+use cubrel_value::{Type, Value, exact};
 
 /// Columns of a row that are shown besides those that the aggregate takes.
 const COLUMNS: usize = 6;

@@ -3,11 +3,11 @@
 use super::answer::{WhyFilter, WhyKind, WhyPart};
 use super::explained::{Explained, written};
 use crate::Error;
-use crate::formula::scalar::{Scalar, ScalarKind};
-use crate::formula::typed::{LetId, Op};
-use crate::plan::{Assembly, Bound, DimId, Fold, Key, Leaf, SetLeaf};
-use crate::run::{BoundValue, Members, OneCell};
-use crate::value::{Type, Value};
+use cubrel_formula::scalar::{Scalar, ScalarKind};
+use cubrel_formula::typed::{LetId, Op};
+use cubrel_plan::{Assembly, Bound, DimId, Fold, Key, Leaf, SetLeaf};
+use cubrel_run::{BoundValue, Members, OneCell};
+use cubrel_value::{Type, Value};
 
 /// Combinations of a `per` that are shown.
 const COMBINATIONS: usize = 8;
