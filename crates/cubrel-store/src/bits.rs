@@ -117,7 +117,6 @@ impl PackedInts {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len == 0
     }

@@ -257,7 +257,6 @@ impl Codes {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

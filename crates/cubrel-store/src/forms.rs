@@ -93,7 +93,6 @@ impl RowCodes {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

@@ -49,7 +49,6 @@ impl Numbers {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

@@ -35,6 +35,11 @@ impl Ranks<u64> {
     pub fn of(rows: usize, numbers: impl Iterator<Item = u64>) -> Ranks<u64> {
         let mut all = Vec::with_capacity(rows);
         all.extend(numbers);
+        Ranks::of_list(all)
+    }
+
+    /// Of the numbers of rows, at most 2^32.
+    pub fn of_list(all: Vec<u64>) -> Ranks<u64> {
         let (low, high) = all.iter().fold((u64::MAX, 0), |(low, high), n| (low.min(*n), high.max(*n)));
         let (row_bits, bits) = (u32::from(bits_for(all.len() as u64)), u32::from(bits_for(high.saturating_sub(low))));
         if row_bits + bits <= u64::BITS {
@@ -59,25 +64,30 @@ impl Ranks<u64> {
         let distinct =
             |part: &Vec<T>| part.windows(2).filter(|pair| differ(pair)).count() + usize::from(!part.is_empty());
         let counts = map_each(parts, distinct);
-        let before = |part: usize| counts[..part].iter().sum::<usize>();
         // Each row is in one part, so that no two threads write to the same place.
         let places: Vec<AtomicU32> = (0..parts.iter().map(Vec::len).sum()).map(|_| AtomicU32::new(0)).collect();
-        let of_part = |part: usize| {
-            let (mut numbers, mut firsts) = (Vec::with_capacity(counts[part]), Vec::with_capacity(counts[part]));
-            let before = before(part);
-            for key in &parts[part] {
-                let (number, row) = number_and_row(*key);
-                if numbers.last() != Some(&number) {
-                    numbers.push(number);
-                    firsts.push(row);
-                }
-                places[row as usize].store((before + firsts.len() - 1) as u32, Ordering::Relaxed);
-            }
-            (numbers, firsts)
+        let (mut numbers, mut firsts) = (vec![0; counts.iter().sum()], vec![0; counts.iter().sum()]);
+        let (mut numbers_left, mut firsts_left, mut before) = (numbers.as_mut_slice(), firsts.as_mut_slice(), 0);
+        let own = |(part, count): (_, &usize)| {
+            let (numbers, firsts) = (numbers_left.split_off_mut(..*count), firsts_left.split_off_mut(..*count));
+            before += count;
+            (part, before - count, numbers.unwrap_or_default(), firsts.unwrap_or_default())
         };
-        let (numbers, firsts): (Vec<_>, Vec<_>) = map_parts(parts.len(), of_part).into_iter().unzip();
+        let work = parts.iter().zip(&counts).map(own).collect::<Vec<_>>();
+        map_owned(work, |(part, before, numbers, firsts)| {
+            let (mut last, mut count) = (None, 0);
+            for key in part {
+                let (number, row) = number_and_row(*key);
+                if last != Some(number) {
+                    last = Some(number);
+                    (numbers[count], firsts[count]) = (number, row);
+                    count += 1;
+                }
+                places[row as usize].store((before + count - 1) as u32, Ordering::Relaxed);
+            }
+        });
         let places = places.into_iter().map(AtomicU32::into_inner).collect();
-        Ranks { numbers: numbers.concat(), firsts: firsts.concat(), places }
+        Ranks { numbers, firsts, places }
     }
 }
 

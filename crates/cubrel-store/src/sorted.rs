@@ -75,7 +75,6 @@ impl SortedInts {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.low.is_empty()
     }

@@ -661,7 +661,12 @@ fn a_draft_of_messy_files_loads() {
     assert_eq!(harbours, "catch.harbour\nGrönö\n\"Tråvik\r\nOst\"\n");
     let none = cubrel(folder.path(), &["draft", "nothing.csv", "--into", "other"]);
     assert_eq!(none.status.code(), Some(2));
-    assert!(!folder.path().join("other/model.toml").exists());
+    let told = String::from_utf8_lossy(&none.stderr);
+    assert!(told.contains("there is no file or folder `nothing.csv`") && !told.contains("os error"), "{told}");
+    assert!(!folder.path().join("other").exists(), "what was made for nothing goes again");
+    fs::create_dir(folder.path().join("kept")).unwrap();
+    assert_eq!(cubrel(folder.path(), &["draft", "nothing.csv", "--into", "kept"]).status.code(), Some(2));
+    assert!(folder.path().join("kept").exists(), "what was there stays");
 }
 
 #[test]

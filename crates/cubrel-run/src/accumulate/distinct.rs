@@ -64,16 +64,38 @@ impl State for DistinctBits {
 #[derive(Debug)]
 pub(super) struct DistinctRows<const N: usize> {
     seen: HashSet<(u32, [u64; N]), foldhash::fast::RandomState>,
+    recent: RecentRows<N>,
     /// The numbers of the texts that have come.
     numbers: HashMap<Arc<str>, u64, foldhash::fast::RandomState>,
     /// Rows in which a number takes more than 64 bits.
     large: DistinctValues,
 }
 
+/// Rows that came of late, each at a place of its own: of values of which few differ, hardly one is looked for among all.
+#[derive(Debug, Default)]
+struct RecentRows<const N: usize>(Vec<(u32, [u64; N])>);
+
+impl<const N: usize> RecentRows<N> {
+    /// How many, as bits.
+    const BITS: u32 = 10;
+
+    /// Whether a row is the last one that came to its place; it is now.
+    #[inline]
+    fn knows(&mut self, row: (u32, [u64; N])) -> bool {
+        if self.0.is_empty() {
+            // No group has this number.
+            self.0.resize(1 << Self::BITS, (u32::MAX, [0; N]));
+        }
+        let mix = |mixed: u64, word: &u64| (mixed.rotate_left(29) ^ word).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        let place = row.1.iter().fold(mix(0, &row.0.into()), mix) >> (u64::BITS - Self::BITS);
+        std::mem::replace(&mut self.0[place as usize], row) == row
+    }
+}
+
 impl<const N: usize> DistinctRows<N> {
     pub(super) fn new(spec: &Spec, groups: usize) -> DistinctRows<N> {
         let large = DistinctValues::new(spec, groups);
-        DistinctRows { seen: HashSet::default(), numbers: HashMap::default(), large }
+        DistinctRows { seen: HashSet::default(), recent: RecentRows::default(), numbers: HashMap::default(), large }
     }
 
     /// The number of a text. Those that are too many have none of their own: there is no result then.
@@ -118,7 +140,6 @@ impl<const N: usize> State for DistinctRows<N> {
         let entries = entries.one_by_one();
         let mut is_large = vec![false; rows];
         let bits: Vec<Vec<u64>> = vectors.iter().map(|vector| self.bits(vector, &mut is_large)).collect();
-        let mut last = None;
         for i in (0..rows).filter(|i| vectors.iter().all(|vector| vector.is_valid(*i))) {
             if is_large[i] {
                 let row = vectors.iter().zip(&self.large.spec.inputs).map(|(v, ty)| v.get(i, *ty)).collect();
@@ -126,16 +147,14 @@ impl<const N: usize> State for DistinctRows<N> {
                 continue;
             }
             let row = (entries.group(i) as u32, std::array::from_fn(|value| bits[value][i]));
-            // Rows next to each other often are alike.
-            if last != Some(row) {
+            if !self.recent.knows(row) {
                 self.seen.insert(row);
-                last = Some(row);
             }
         }
     }
 
     fn merge(&mut self, other: Box<dyn State>, at: At<'_>) {
-        let Some(DistinctRows { seen, numbers, large }) = same::<DistinctRows<N>>(other) else { return };
+        let Some(DistinctRows { seen, numbers, large, .. }) = same::<DistinctRows<N>>(other) else { return };
         let mut here = vec![0; numbers.len()];
         numbers.iter().for_each(|(text, number)| here[*number as usize] = self.number(text));
         let is_text: [bool; N] = std::array::from_fn(|value| self.large.spec.inputs[value] == Type::Text);

@@ -46,13 +46,14 @@ impl Prepared<'_> {
             false => map_each(&parts, keys),
         };
         let parts = parts.into_iter().collect::<Result<Vec<KeysOfRows>, _>>()?;
-        let passing = parts.iter().map(|(rows, _)| rows.len()).sum();
-        let ranks = Ranks::of(passing, parts.iter().flat_map(|(_, keys)| keys).copied());
+        let (passing, keys): (Vec<Vec<u32>>, Vec<Vec<u64>>) = parts.into_iter().unzip();
+        let all = keys.concat();
+        drop(keys);
+        let ranks = Ranks::of_list(all);
         let mut numbers = vec![DROPPED; rows];
-        let rows = parts.iter().flat_map(|(rows, _)| rows);
-        rows.zip(ranks.places).for_each(|(row, place)| numbers[*row as usize] = place);
+        passing.iter().flatten().zip(ranks.places).for_each(|(row, place)| numbers[*row as usize] = place);
         self.groups = ranks.numbers.len();
-        self.ranked = Some(Arc::new(GroupKeys::of_codes(ranks.numbers.into_iter())));
+        self.ranked = Some(Arc::new(GroupKeys::of_codes(ranks.numbers)));
         self.numbers = numbers;
         self.grouping = Grouping::Numbered;
         // Each row has a number of its own.
@@ -79,7 +80,7 @@ impl Prepared<'_> {
     }
 
     fn keys_of(&self, rows: Range<usize>, options: &Options) -> Result<KeysOfRows, RunError> {
-        let (mut passing, mut keys) = (Vec::new(), Vec::new());
+        let (mut passing, mut keys) = (Vec::with_capacity(rows.len()), Vec::with_capacity(rows.len()));
         let mut at = rows.start;
         while at < rows.end {
             let (segment, of_segment) = self.segment_at(at, rows.end);

@@ -9,8 +9,13 @@ use cubrel_value::threads::map_many;
 const GROUPS_PER_SEARCH: usize = 32;
 
 /// The keys of groups, in order: the place of a key is its group's number.
-#[derive(Debug, Default)]
-pub(super) struct GroupKeys(Vec<u128>);
+#[derive(Debug)]
+pub(super) enum GroupKeys {
+    /// All of which fit 64 bits.
+    Narrow(Vec<u64>),
+    /// Others.
+    Wide(Vec<u128>),
+}
 
 impl GroupKeys {
     /// Those of several parts, and for each part the numbers of its own groups among them.
@@ -21,62 +26,98 @@ impl GroupKeys {
         let (keys, places) = match is_narrow {
             true => {
                 let Ranks { numbers, places, .. } = Ranks::of(rows, all().map(|key| key as u64));
-                (numbers.into_iter().map(u128::from).collect(), places)
+                (GroupKeys::Narrow(numbers), places)
             }
             false => {
                 let Ranks { numbers, places, .. } = Ranks::of_any(all());
-                (numbers, places)
+                (GroupKeys::Wide(numbers), places)
             }
         };
         let mut rest = places.as_slice();
         let mut own = |part: &&[u128]| rest.split_off(..part.len()).unwrap_or_default().to_vec();
         let numbers = parts.iter().map(&mut own).collect();
-        (GroupKeys(keys), numbers)
+        (keys, numbers)
     }
 
     /// Groups of one key that have these codes, which are in order.
-    pub(super) fn of_codes(codes: impl Iterator<Item = u64>) -> GroupKeys {
-        GroupKeys(codes.map(u128::from).collect())
+    pub(super) fn of_codes(codes: Vec<u64>) -> GroupKeys {
+        GroupKeys::Narrow(codes)
     }
 
     /// How many groups there are.
     pub(super) fn len(&self) -> usize {
-        self.0.len()
+        match self {
+            GroupKeys::Narrow(keys) => keys.len(),
+            GroupKeys::Wide(keys) => keys.len(),
+        }
     }
 
     /// The code that groups have in a key, each of which counts so many times, and of which there are so many.
     pub(super) fn codes(&self, groups: &[u32], stride: u128, size: u64) -> Vec<u64> {
-        let narrow = u64::try_from(stride).ok();
-        let code = |group: &u32| match (u64::try_from(self.0[*group as usize]), narrow) {
+        match (self, u64::try_from(stride)) {
             // A division of 64 bits takes a fraction of one of 128.
-            (Ok(key), Some(stride)) => key / stride % size,
-            (Ok(_), None) => 0,
-            (Err(_), _) => (self.0[*group as usize] / stride % u128::from(size)) as u64,
-        };
-        map_many(groups, code)
+            (GroupKeys::Narrow(keys), Ok(stride)) => map_many(groups, |group| keys[*group as usize] / stride % size),
+            (GroupKeys::Narrow(_), Err(_)) => vec![0; groups.len()],
+            (GroupKeys::Wide(keys), _) => {
+                map_many(groups, |group| (keys[*group as usize] / stride % u128::from(size)) as u64)
+            }
+        }
     }
 
     /// The group of each wanted key, or `none`.
     pub(super) fn find(&self, wanted: &[u128], none: u32) -> Vec<u32> {
-        if wanted.len() < self.len() / GROUPS_PER_SEARCH {
-            let place = |key: &u128| self.0.binary_search(key).map_or(none, |place| place as u32);
-            return wanted.iter().map(place).collect();
+        match self {
+            GroupKeys::Narrow(keys) => {
+                // What does not fit is no key of a group; the largest number stands in its place, and is looked at again.
+                let narrow: Vec<u64> = wanted.iter().map(|key| u64::try_from(*key).unwrap_or(u64::MAX)).collect();
+                let mut found = find(keys, &narrow, none);
+                let is_other = |(key, group): &(&u128, &mut u32)| **group != none && u64::try_from(**key).is_err();
+                wanted.iter().zip(&mut found).filter(is_other).for_each(|(_, group)| *group = none);
+                found
+            }
+            GroupKeys::Wide(keys) => find(keys, wanted, none),
         }
-        if wanted.is_sorted() {
-            return places_in_order(&self.0, wanted, none);
-        }
-        // To sort them by their digits takes less than looking them up one by one, all over the memory.
-        let order = order_of_keys(wanted);
-        let sorted: Vec<u128> = order.iter().map(|place| wanted[*place as usize]).collect();
-        let mut found = vec![none; wanted.len()];
-        let groups = places_in_order(&self.0, &sorted, none);
-        order.into_iter().zip(groups).for_each(|(place, group)| found[place as usize] = group);
-        found
+    }
+}
+
+/// The place of each wanted key among `keys`, which are in order, or `none`.
+fn find<K: GroupKey>(keys: &[K], wanted: &[K], none: u32) -> Vec<u32> {
+    if wanted.len() < keys.len() / GROUPS_PER_SEARCH {
+        let place = |key: &K| keys.binary_search(key).map_or(none, |place| place as u32);
+        return wanted.iter().map(place).collect();
+    }
+    if wanted.is_sorted() {
+        return places_in_order(keys, wanted, none);
+    }
+    // To sort them by their digits takes less than looking them up one by one, all over the memory.
+    let order = K::order_of(wanted);
+    let sorted: Vec<K> = order.iter().map(|place| wanted[*place as usize]).collect();
+    let mut found = vec![none; wanted.len()];
+    let groups = places_in_order(keys, &sorted, none);
+    order.into_iter().zip(groups).for_each(|(place, group)| found[place as usize] = group);
+    found
+}
+
+/// A number that is the key of a group.
+trait GroupKey: Copy + Ord {
+    /// The places of keys in their order.
+    fn order_of(keys: &[Self]) -> Vec<u32>;
+}
+
+impl GroupKey for u64 {
+    fn order_of(keys: &[u64]) -> Vec<u32> {
+        order_of(keys)
+    }
+}
+
+impl GroupKey for u128 {
+    fn order_of(keys: &[u128]) -> Vec<u32> {
+        order_of_wide(keys)
     }
 }
 
 /// The places of keys in their order.
-fn order_of_keys(keys: &[u128]) -> Vec<u32> {
+fn order_of_wide(keys: &[u128]) -> Vec<u32> {
     match keys.iter().map(|key| u64::try_from(*key)).collect::<Result<Vec<u64>, _>>() {
         Ok(narrow) => order_of(&narrow),
         Err(_) => {
@@ -114,14 +155,19 @@ mod tests {
             let parts = parts(factor);
             let slices: Vec<&[u128]> = parts.iter().map(Vec::as_slice).collect();
             let (keys, numbers) = GroupKeys::of_parts(&slices);
-            assert!(keys.0.is_sorted_by(|a, b| a < b), "each once");
+            let all: Vec<u128> = match &keys {
+                GroupKeys::Narrow(all) => all.iter().map(|key| u128::from(*key)).collect(),
+                GroupKeys::Wide(all) => all.clone(),
+            };
+            assert!(all.is_sorted_by(|a, b| a < b), "each once");
             assert_eq!(keys.len(), parts.concat().iter().collect::<std::collections::HashSet<_>>().len());
             for (part, numbers) in parts.iter().zip(&numbers) {
                 assert_eq!(part.len(), numbers.len());
-                assert!(part.iter().zip(numbers).all(|(key, number)| keys.0[*number as usize] == *key));
+                assert!(part.iter().zip(numbers).all(|(key, number)| all[*number as usize] == *key));
             }
-            let known = |key: &u128| keys.0.iter().position(|k| k == key).map_or(77, |place| place as u32);
-            let mut wanted: Vec<u128> = (0..60).rev().map(|i| i * factor).chain([7 * factor + 1]).collect();
+            let known = |key: &u128| all.iter().position(|k| k == key).map_or(77, |place| place as u32);
+            let mut wanted: Vec<u128> =
+                (0..60).rev().map(|i| i * factor).chain([7 * factor + 1, u64::MAX.into(), 1 << 64]).collect();
             for _ in 0..2 {
                 let expected: Vec<u32> = wanted.iter().map(known).collect();
                 assert_eq!(keys.find(&wanted, 77), expected, "as they come, then in order");

@@ -220,7 +220,7 @@ fn adding<'b>(builder: &'b mut ReadBuilder<'_, '_>) -> Option<&'b mut AnchorPlan
 /// code there is all that tells them.
 fn by_rank(builder: &mut ReadBuilder<'_, '_>, one_tells: bool, options: &Options) -> Option<GroupKeys> {
     let numbers = adding(builder).filter(|_| one_tells)?.rank_codes(options.many_codes)?;
-    Some(GroupKeys::of_codes(numbers.into_iter()))
+    Some(GroupKeys::of_codes(numbers))
 }
 
 /// Where one key tells groups apart, and which of its codes are wanted is known, groups are numbered by their places among these, so
@@ -232,7 +232,7 @@ fn ranked(builder: &mut ReadBuilder<'_, '_>, wanted: &WantedGroups, counting: &[
     let rank = |wanted: &bool| if *wanted { next.next().unwrap_or(DROPPED) } else { DROPPED };
     let ranks: Vec<u32> = wanted.codes.iter().map(rank).collect();
     let codes = (0u64..).zip(&wanted.codes).filter(|(_, wanted)| **wanted).map(|(code, _)| code);
-    plan.renumber(&ranks).then(|| GroupKeys::of_codes(codes))
+    plan.renumber(&ranks).then(|| GroupKeys::of_codes(codes.collect()))
 }
 
 /// The table's columns that decide which rows pass and where they belong, and whether they alone do.

@@ -125,7 +125,6 @@ impl Blocks {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len == 0
     }

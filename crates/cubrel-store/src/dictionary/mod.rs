@@ -209,7 +209,6 @@ impl TextDictionary {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

@@ -41,7 +41,6 @@ impl RankList {
     }
 
     /// Whether there are none.
-    #[cfg(any(test, feature = "internals"))]
     pub fn is_empty(&self) -> bool {
         self.first.is_empty()
     }
