@@ -191,3 +191,23 @@ fn programs_are_built_without_what_is_for_debugging() {
         assert!(matches!(own, None | Some(Some("symbols"))), "{program}");
     }
 }
+
+#[test]
+fn what_the_architecture_points_at_is_there() {
+    let text = fs::read_to_string(docs("../ARCHITECTURE.md")).unwrap();
+    let mut found = 0;
+    for path in text.split('`').skip(1).step_by(2).filter(|code| !code.contains([' ', '{', '*'])) {
+        let Some((layer, inside)) = path.split_once('/') else { continue };
+        let of_crate = docs(&format!("../crates/cubrel-{layer}/src"));
+        let place = match layer {
+            "handle" | "insight" | "care" => docs(&format!("../crates/cubrel/src/{path}")),
+            "crates" => docs(&format!("../{path}")),
+            "suite" => docs(&format!("../crates/cubrel/tests/{path}")),
+            _ if of_crate.is_dir() && (inside.ends_with(".rs") || inside.ends_with('/')) => of_crate.join(inside),
+            _ => continue,
+        };
+        assert!(place.exists(), "{path}");
+        found += 1;
+    }
+    assert!(found > 100, "{found} places");
+}
