@@ -223,6 +223,7 @@ impl<'a> Executor<'a> {
             constant: fold.constant.clone(),
             ty: fold.ty,
             coded: None,
+            combined: None,
             nullable: true,
             counted_by: None,
         };

@@ -23,7 +23,7 @@ pub(super) struct DistinctBits {
 impl DistinctBits {
     /// Room for all groups, if they and the codes are few enough.
     pub(super) fn new(groups: usize, spec: &Spec) -> Option<DistinctBits> {
-        let per_group = spec.coded.as_ref()?.domain().div_ceil(64).max(1);
+        let per_group = spec.codes()?.div_ceil(64).max(1);
         let bytes = per_group.saturating_mul(8).saturating_mul(groups as u64);
         // Groups that are numbered as they come are not known yet.
         (groups > 0 && bytes <= DISTINCT_BYTES)

@@ -57,9 +57,9 @@ pub(super) struct DistinctPairs<P> {
     most: usize,
 }
 
-/// For a column's codes, in pairs as narrow as these and any group's number allow.
+/// For codes of a column, or of several together, in pairs as narrow as these and any group's number allow.
 pub(super) fn distinct_pairs(groups: usize, spec: &Spec) -> Box<dyn State> {
-    let codes = spec.coded.as_ref().map_or(u64::MAX, |column| column.domain());
+    let codes = spec.codes().unwrap_or(u64::MAX);
     let bits = u64::BITS - codes.leading_zeros();
     if bits <= u32::BITS {
         Box::new(DistinctPairs::<u64>::new(groups, bits))

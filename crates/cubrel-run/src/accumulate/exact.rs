@@ -297,6 +297,7 @@ mod tests {
             constant: None,
             ty,
             coded: None,
+            combined: None,
             nullable: true,
             counted_by: None,
         };

@@ -220,6 +220,7 @@ mod tests {
             constant: None,
             ty: cubrel_value::Type::Float,
             coded: None,
+            combined: None,
             nullable: true,
             counted_by: None,
         };

@@ -85,7 +85,7 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
         Min | Max if coded => Box::new(ExtremeCodes::new(spec, groups, max)),
         Min | Max => Box::new(ExtremeValues::new(spec, groups, max)),
         StddevSamp | StddevPop | VarSamp | VarPop => Box::new(Moments::new(spec, groups)),
-        CountDistinct if coded => match DistinctBits::new(groups, spec) {
+        CountDistinct if spec.codes().is_some() => match DistinctBits::new(groups, spec) {
             Some(bits) => Box::new(bits),
             None => distinct_pairs(groups, spec),
         },
@@ -113,7 +113,7 @@ fn state(spec: &Spec, groups: usize) -> Box<dyn State> {
 impl Accumulator {
     /// An aggregate over `groups` groups that have seen nothing.
     pub fn new(spec: &Spec, groups: usize) -> Accumulator {
-        let null = spec.coded.as_ref().map_or(results::NONE, |column| column.null_code());
+        let null = spec.codes().unwrap_or(results::NONE);
         Accumulator { state: state(spec, groups), null }
     }
 

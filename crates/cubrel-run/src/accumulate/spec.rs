@@ -23,6 +23,8 @@ pub struct Spec {
     pub ty: Type,
     /// The column whose codes are fed in place of values.
     pub coded: Option<Arc<CodedColumn>>,
+    /// How many combinations of codes of several columns there are, where the numbers of these are fed; that of null comes after them.
+    pub combined: Option<u64>,
     /// Whether an argument can be null; if not, a sum has a value wherever a row was seen.
     pub nullable: bool,
     /// Which of the aggregates that are fed the same rows counts them, where this one need not.
@@ -30,13 +32,18 @@ pub struct Spec {
 }
 
 impl Spec {
+    /// How many codes there are without null's, where codes are fed.
+    pub fn codes(&self) -> Option<u64> {
+        self.combined.or_else(|| self.coded.as_ref().map(|column| column.domain()))
+    }
+
     /// What one group takes at least.
     pub fn bytes_per_group(&self) -> u64 {
         use AggregateKind::*;
         match self.kind {
             Rows | Count => 8,
             Sum | Avg => 16,
-            CountDistinct => self.coded.as_ref().map_or(16, |c| (c.domain() / 8).min(16)),
+            CountDistinct => self.codes().map_or(16, |codes| (codes / 8).min(16)),
             Min | Max | Single if self.coded.is_some() => 8,
             Median | PercentileCont | PercentileDisc => 48,
             _ => 32,

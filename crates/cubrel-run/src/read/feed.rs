@@ -67,6 +67,7 @@ impl Prepared<'_> {
                 }
             }
             Feed::Codes(source) => to.add(entries, &Input::Codes(&self.codes(source, batch, positions))),
+            Feed::Combined(sources) => to.add(entries, &Input::Codes(&self.combined(sources, batch, positions))),
             Feed::CodesBy(source, order) => {
                 let null = self.tables.column(source.column).null_code();
                 let codes = self.codes(source, batch, positions);
@@ -112,6 +113,20 @@ impl Prepared<'_> {
                 batch.anchor(*anchor, positions).iter().map(|code| far.get(u64::from(*code))).collect()
             }
         }
+    }
+
+    /// The numbers of the combinations of codes in the rows that pass; null where one of them is.
+    fn combined(&self, sources: &[(CodeSource, u64)], batch: &Batch<'_>, positions: &[u32]) -> Vec<u64> {
+        let null = sources.iter().map(|(_, codes)| codes).product();
+        let mut combined = vec![0; positions.len()];
+        for (source, codes) in sources {
+            // Below null as long as none of the codes is null's.
+            let with =
+                |number: u64, code: u64| if number == null || code >= *codes { null } else { number * codes + code };
+            let own = self.codes(source, batch, positions);
+            combined.iter_mut().zip(own).for_each(|(number, code)| *number = with(*number, code));
+        }
+        combined
     }
 
     /// The values of expressions in the rows that pass.

@@ -27,6 +27,8 @@ pub(super) enum Feed {
     Pair(Vec<CompiledRow>, PairBits),
     /// The codes of a column.
     Codes(CodeSource),
+    /// The codes of several columns as one number: of each how many codes there are, too.
+    Combined(Vec<(CodeSource, u64)>),
     /// The codes of a column as numbers, in whose order its values stand, and what they are ordered by.
     CodesBy(CodeSource, Vec<CompiledRow>),
     /// Exact numbers by the codes of an anchor, some of them null.
@@ -72,6 +74,7 @@ pub(super) fn feed(
         constant: a.constant.clone(),
         ty: a.ty,
         coded: None,
+        combined: None,
         nullable: true,
         counted_by: None,
     };
@@ -80,6 +83,10 @@ pub(super) fn feed(
     }
     if let Some((column, feed)) = options.hoist.then(|| coded(tables, table, a)).flatten() {
         spec.coded = Some(tables.column(column).clone());
+        return (spec, feed);
+    }
+    if let Some((combinations, feed)) = options.hoist.then(|| combined(tables, table, a)).flatten() {
+        spec.combined = Some(combinations);
         return (spec, feed);
     }
     if let Some((column, feed)) = options.hoist.then(|| coded_by_order(tables, table, a, compiler)).flatten() {
@@ -123,6 +130,21 @@ fn coded(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(Colum
         return Some((column, Feed::Rows));
     }
     Some((column, Feed::Codes(CodeSource::of(tables, table, (column, path))?)))
+}
+
+/// The codes of several columns of which the different combinations are counted, where these have numbers; with how many there could be.
+fn combined(tables: Tables<'_>, table: TableId, a: &ReadAggregate) -> Option<(u64, Feed)> {
+    if a.kind != AggregateKind::CountDistinct || a.args.len() < 2 {
+        return None;
+    }
+    let source = |arg| {
+        let (column, path) = bare_column(arg)?;
+        Some((CodeSource::of(tables, table, (column, path))?, tables.column(column).domain()))
+    };
+    let sources: Vec<(CodeSource, u64)> = a.args.iter().map(source).collect::<Option<_>>()?;
+    let combinations = sources.iter().try_fold(1u64, |all, (_, codes)| all.checked_mul(*codes))?;
+    // One more is that of null.
+    (combinations < u64::MAX).then_some((combinations, Feed::Combined(sources)))
 }
 
 /// The codes of a column of which the first or last one is wanted, where its values are no numbers: these would have to be looked up, and
@@ -212,6 +234,9 @@ pub(super) fn feed_columns(feed: &Feed) -> (BTreeSet<u32>, bool) {
     let complete = match feed {
         Feed::Rows | Feed::As(_) => true,
         Feed::Codes(source) => add_source(&mut columns, source),
+        Feed::Combined(sources) => {
+            sources.iter().fold(true, |complete, (source, _)| add_source(&mut columns, source) & complete)
+        }
         Feed::CodesBy(source, rows) => {
             let complete = add_source(&mut columns, source);
             rows.iter().fold(complete, |complete, row| add_row(&mut columns, row) & complete)

@@ -104,6 +104,7 @@ fn summed(aggregate: &ReadAggregate, values: &Vector, group_of: &[u32], groups: 
         constant: None,
         ty: if counts { Type::Int } else { aggregate.ty },
         coded: None,
+        combined: None,
         nullable: true,
         counted_by: None,
     };

@@ -30,7 +30,7 @@ impl Prepared<'_> {
             Feed::Rows | Feed::As(_) | Feed::Ints(..) | Feed::Pair(..) | Feed::SomeInts(_) | Feed::Fused(..) => true,
             Feed::Codes(_) => matches!(kind, AggregateKind::Count | AggregateKind::Min | AggregateKind::Max),
             Feed::Floats(_) => !self.is_one_group(),
-            Feed::Values(_) | Feed::CodesBy(..) => false,
+            Feed::Values(_) | Feed::Combined(_) | Feed::CodesBy(..) => false,
         }
     }
 

@@ -55,7 +55,14 @@ fn model(ports: &[Port], sailings: &[Sailing], segment: usize) -> Model {
     };
     let sailing = |s: &Sailing| {
         let port = s.port.map_or(Value::Null, Value::Int);
-        vec![port, text(&s.boat), text(&s.note), s.at.map_or(Value::Null, Value::Timestamp), Value::Int(s.seats)]
+        vec![
+            port,
+            text(&s.boat),
+            text(&s.note),
+            s.at.map_or(Value::Null, Value::Timestamp),
+            Value::Int(s.seats),
+            Value::Null,
+        ]
     };
     let of_port = [("id", Type::Int), ("name", Type::Text), ("region", Type::Text), ("size", Type::Int)];
     let of_sailing = [
@@ -64,6 +71,7 @@ fn model(ports: &[Port], sailings: &[Sailing], segment: usize) -> Model {
         ("note", Type::Text),
         ("at", Type::Timestamp),
         ("seats", Type::Int),
+        ("gone", Type::Int),
     ];
     Model::builder()
         .rows("port", &of_port, &(0..).zip(ports).map(port).collect::<Vec<_>>())
@@ -129,6 +137,42 @@ fn several_columns_of_one_table_count_together() {
             let key = |at: usize| line.values[at].to_string();
             let all = expected.iter().filter(|((a, b, _), _)| *a == key(0) && *b == key(1)).map(|(_, (s, _))| s);
             assert_eq!(line.values[4], Value::Int(all.sum()), "{line:?}");
+        }
+    });
+}
+
+#[test]
+fn combinations_of_columns_are_counted() {
+    type Part = fn(&[Port], &Sailing) -> Option<String>;
+    let parts: [(&str, Part); 6] = [
+        ("sailing.boat", |_, s| s.boat.clone()),
+        ("sailing.note", |_, s| s.note.clone()),
+        ("sailing.seats", |_, s| Some(s.seats.to_string())),
+        // Which is null everywhere.
+        ("sailing.gone", |_, _| None),
+        ("port.name", |ports, s| Some(port_of(ports, s)?.name.clone())),
+        ("port.region", |ports, s| port_of(ports, s)?.region.clone()),
+    ];
+    each(|ports, sailings, model| {
+        for chosen in [&[0, 2][..], &[0, 1, 2], &[0, 5], &[0, 1, 2, 4], &[4, 5], &[3, 2], &[2, 3, 0], &[2, 2]] {
+            let names = chosen.iter().map(|at| parts[*at].0).collect::<Vec<_>>().join(", ");
+            let (mut all, mut by_region) = (BTreeSet::new(), BTreeMap::<String, BTreeSet<Vec<String>>>::new());
+            for sailing in sailings {
+                let region = port_of(ports, sailing).and_then(|port| port.region.as_deref());
+                let of_region = by_region.entry(shown_text(region)).or_default();
+                if let Some(row) = chosen.iter().map(|at| parts[*at].1(ports, sailing)).collect::<Option<Vec<_>>>() {
+                    of_region.insert(row.clone());
+                    all.insert(row);
+                }
+            }
+            let grid = run(model, &format!("grid count(distinct {names}) as n"));
+            assert_eq!(grid.lines[0].values[0], Value::Int(all.len() as i64), "{names}");
+            let grid = run(model, &format!("grid count(distinct {names}) as n, rows(sailing) as m by port.region"));
+            assert_eq!(grid.lines.len(), by_region.len(), "{names}");
+            for line in &grid.lines {
+                let expected = by_region[&line.values[0].to_string()].len();
+                assert_eq!(line.values[1], Value::Int(expected as i64), "{names}: {line:?}");
+            }
         }
     });
 }
