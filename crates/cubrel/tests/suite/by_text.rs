@@ -154,7 +154,7 @@ fn combinations_of_columns_are_counted() {
         ("port.region", |ports, s| port_of(ports, s)?.region.clone()),
     ];
     each(|ports, sailings, model| {
-        for chosen in [&[0, 2][..], &[0, 1, 2], &[0, 5], &[0, 1, 2, 4], &[4, 5], &[3, 2], &[2, 3, 0], &[2, 2]] {
+        for chosen in [&[0, 2][..], &[0, 1, 2], &[0, 5], &[0, 1, 2, 4], &[4, 5, 2], &[3, 2], &[2, 3, 0], &[2, 2]] {
             let names = chosen.iter().map(|at| parts[*at].0).collect::<Vec<_>>().join(", ");
             let (mut all, mut by_region) = (BTreeSet::new(), BTreeMap::<String, BTreeSet<Vec<String>>>::new());
             for sailing in sailings {
